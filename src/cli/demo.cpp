@@ -1,0 +1,131 @@
+#include <fmt/format.h>
+#include <unistd.h>
+#include <zstd.h>
+
+#include <filesystem>
+#include <fstream>
+#include <functional>
+#include <iostream>
+#include <memory>
+
+#include "cli/commands.h"
+#include "cli/options.h"
+#include "cli/terminal.h"
+#include "core/change/plan.h"
+#include "core/store/file_store.h"
+
+namespace jh::cli {
+namespace {
+
+namespace files = std::filesystem;
+
+files::path sample_folder() {
+  for (const char* place : {JUNEHEATH_DEMO_FOLDER, JUNEHEATH_INSTALLED_DEMO})
+    if (files::exists(files::path(place) / "heather.img.zst")) return place;
+  refuse("the sample guests are not there", JUNEHEATH_INSTALLED_DEMO,
+         "run from a checkout of the source, or install the program with its data");
+}
+
+// Streams, so that an image's size does not matter; zeros become holes.
+void unpack(const files::path& from, const files::path& to) {
+  std::ifstream in(from, std::ios::binary);
+  if (!in) io_failed("cannot read the sample", from.string());
+  const auto out = FileStore::create(to.string());
+  const std::unique_ptr<ZSTD_DStream, decltype(&ZSTD_freeDStream)> stream(ZSTD_createDStream(),
+                                                                          &ZSTD_freeDStream);
+  std::vector<char> packed(ZSTD_DStreamInSize());
+  Buffer plain(1U << 20);
+  std::uint64_t at = 0;
+  ZSTD_inBuffer input{packed.data(), 0, 0};
+  ZSTD_outBuffer output{plain.data(), plain.size(), 0};
+  const auto put = [&] {
+    out->resize(at + output.pos);
+    const ConstByteSpan fresh = ConstByteSpan(plain).first(output.pos);
+    if (!all_zero(fresh)) out->write(at, fresh);
+    at += output.pos;
+    output.pos = 0;
+  };
+  while (true) {
+    if (input.pos == input.size) {
+      in.read(packed.data(), static_cast<std::streamsize>(packed.size()));
+      input = {packed.data(), static_cast<std::size_t>(in.gcount()), 0};
+      if (input.size == 0) break;
+    }
+    const std::size_t result = ZSTD_decompressStream(stream.get(), &output, &input);
+    if (ZSTD_isError(result) != 0) io_failed("the sample is damaged", from.string());
+    if (output.pos == output.size) put();
+  }
+  put();
+}
+
+class Story {
+ public:
+  explicit Story(files::path folder) : folder_(std::move(folder)) {}
+
+  void say(const std::string& text) {
+    std::cout << "\n" << styled(text, Style::heading) << "\n";
+  }
+
+  void run(const std::function<int(const Arguments&)>& command, const std::string& name,
+           Arguments arguments, int expected = 0) {
+    std::string shown = "juneheath " + name;
+    for (const std::string& argument : arguments) shown += " " + shell_word(argument);
+    std::cout << "\n" << styled("$ " + shown, Style::command) << "\n" << std::flush;
+    // Run in the folder, so that the images have short names.
+    const int status = guarded(name, false, [&] { return command(arguments); });
+    std::cout << std::flush;
+    if (status != expected)
+      throw Error(Status::internal,
+                  fmt::format("the example ended with status {} instead of {}", status, expected),
+                  shown, "please report this as a bug");
+  }
+
+ private:
+  files::path folder_;
+};
+
+}  // namespace
+
+int run_demo(const Arguments& arguments) {
+  CommandLine line{
+      "demo", "DIR",
+      "Unpacks two sample guests of a small bird-ringing station into the folder DIR and shows the\n"
+      "whole story on them: survey, dry run, grow, survey, undo, grow by mount point, audit.",
+      "  juneheath demo /tmp/station\n",
+      boost::program_options::options_description("Demo")};
+  line.takes_images = false;
+  const Parsed parsed = parse(line, arguments);
+  if (parsed.help_shown) return 0;
+  const files::path folder = parsed.images.front();
+  const files::path samples = sample_folder();
+  files::create_directories(folder);
+  for (const char* name : {"heather.img", "nestcam.img"}) {
+    if (files::exists(folder / name))
+      refuse("the folder has a file of that name already", (folder / name).string(),
+             "name an empty folder");
+    unpack(samples / (std::string(name) + ".zst"), folder / name);
+  }
+  files::current_path(folder);
+  Story story(folder);
+  story.say("1. Heather keeps the ringing database and needs more room. What is on its disk?");
+  story.run(run_survey, "survey", {"heather.img"});
+  story.say("2. What would happen if its disk had 1 GiB?");
+  story.run(run_grow, "grow", {"heather.img", "--to", "1GiB", "--dry-run"});
+  story.say("3. Do it: image, partition and filesystem in one step.");
+  story.run(run_grow, "grow", {"heather.img", "--to", "1GiB", "--yes"});
+  story.run(run_survey, "survey", {"heather.img"});
+  story.say("4. Second thoughts: take it back, to the byte.");
+  story.run(run_undo, "undo", {"heather.img", "--yes"});
+  story.say("5. An increment is not a total. A wish for less than there is changes nothing:");
+  story.run(run_grow, "grow", {"heather.img", "--to", "100MiB"},
+            static_cast<int>(Status::refused));
+  story.say("6. The nest camera keeps its films on /. Give it another GiB, by that name.");
+  story.run(run_survey, "survey", {"nestcam.img"});
+  story.run(run_grow, "grow", {"nestcam.img", "--by", "1GiB", "--give", "/", "--yes"});
+  story.say("7. Is everything sound?");
+  story.run(run_audit, "audit", {"nestcam.img"});
+  std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
+  return 0;
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,146 @@
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/commands.h"
+#include "cli/options.h"
+#include "cli/plan_text.h"
+#include "cli/session.h"
+#include "cli/terminal.h"
+#include "core/change/carry_out.h"
+#include "core/change/checks.h"
+#include "core/report/report.h"
+#include "core/store/copy.h"
+
+namespace jh::cli {
+
+namespace po = boost::program_options;
+
+namespace {
+
+po::options_description own_options() {
+  po::options_description own("Grow");
+  own.add_options()("to", po::value<std::string>()->value_name("SIZE"), "the disk's new total size")(
+      "by", po::value<std::string>()->value_name("SIZE"), "how much to add to the disk")(
+      "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
+      "who gets the room: a mount point, p3, label:NAME, uuid:ID or nothing;\n"
+      "AMOUNT is a size, a percentage of the room, or rest (the default)")(
+      "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
+      "dry-run", po::bool_switch(), "show the plan and stop")(
+      "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
+      "no-undo", po::bool_switch(), "keep no ledger for undo")(
+      "proof", po::value<std::string>()->default_value("usual"), "usual, or full: look at everything")(
+      "yes", po::bool_switch(), "do not ask on a terminal");
+  return own;
+}
+
+GrowRequest request_from(const Parsed& parsed) {
+  const auto& values = parsed.values;
+  GrowRequest request;
+  request.images = parsed.images;
+  request.sector_size = parsed.common.sector_size;
+  if (values.count("to") != 0 && values.count("by") != 0)
+    wrong_usage("--to and --by exclude each other",
+                "--to names the new total, --by what is added to it");
+  if (values.count("to") != 0) request.to = parse_size(values["to"].as<std::string>());
+  if (values.count("by") != 0) request.by = parse_size(values["by"].as<std::string>());
+  if (request.by && *request.by == Bytes(0)) wrong_usage("--by 0 adds nothing");
+  if (values.count("give") != 0)
+    for (const std::string& text : values["give"].as<std::vector<std::string>>())
+      request.gives.push_back(parse_give(text));
+  if (values.count("disk") != 0) {
+    const std::size_t disk = values["disk"].as<std::size_t>();
+    if (disk == 0 || disk > request.images.size())
+      wrong_usage(fmt::format("--disk {} is not among the images named", disk),
+                  fmt::format("use a number from 1 to {}", request.images.size()));
+    request.disk = disk - 1;
+    request.disk_chosen = true;
+  }
+  request.keep_undo = !values["no-undo"].as<bool>();
+  const std::string proof = values["proof"].as<std::string>();
+  if (proof != "usual" && proof != "full")
+    wrong_usage(fmt::format("--proof {} is not known", proof), "use usual or full");
+  if (proof == "full") request.proof = ProofEffort::full;
+  return request;
+}
+
+void make_backup(const Parsed& parsed, Progress& progress) {
+  if (parsed.values.count("backup") == 0) return;
+  const std::string base = parsed.values["backup"].as<std::string>();
+  for (std::size_t i = 0; i < parsed.images.size(); ++i) {
+    const std::string to = parsed.images.size() == 1 ? base : fmt::format("{}.{}", base, i + 1);
+    copy_image(parsed.images[i], to, progress);
+    if (!parsed.common.quiet && !parsed.common.json) std::cout << "  Copied to " << to << "\n";
+  }
+}
+
+}  // namespace
+
+int run_grow(const Arguments& arguments) {
+  const CommandLine line{
+      "grow", "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
+      "Makes the disk larger, or uses room it has already, and hands the room to the target: the\n"
+      "partition and the filesystem in it grow in the same step. All of it or nothing.",
+      "  juneheath grow heath.img --to 40GiB\n"
+      "  juneheath grow heath.img --by 10GiB --give /\n"
+      "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
+      "  juneheath grow heath.img --by 10GiB --give nothing --dry-run\n",
+      own_options()};
+  const Parsed parsed = parse(line, arguments);
+  if (parsed.help_shown) return 0;
+  const GrowRequest request = request_from(parsed);
+  const bool text = !parsed.common.json && !parsed.common.quiet;
+  FileHost host(parsed.common.ledger_folder);
+  check_no_unfinished_change(host, parsed.images);
+
+  Session session = open_session(parsed.images, parsed.common.sector_size);
+  const Plan plan = plan_growth(*session.guest, request);
+  const bool dry_run = parsed.values["dry-run"].as<bool>();
+  if (text) print_plan(plan, *session.guest);
+  if (dry_run) {
+    if (parsed.common.json) print_json("grow", {{"plan", plan_json(plan)}, {"done", false}});
+    if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
+    return 0;
+  }
+  std::vector<std::unique_ptr<ImageLock>> locks;
+  for (const std::string& image : parsed.images) {
+    check_not_in_use(image);
+    locks.push_back(std::make_unique<ImageLock>(image));
+  }
+  if (text && is_interactive() && !parsed.values["yes"].as<bool>() &&
+      !confirmed("\n  Go ahead?")) {
+    std::cout << "  Nothing was changed.\n";
+    return static_cast<int>(Status::refused);
+  }
+  ProgressLine progress(!text);
+  check_host_room(host, plan);
+  make_backup(parsed, progress);
+  const std::vector<LayerSize> before = layer_sizes(*session.guest);
+  const ChangeResult result = carry_out(host, *session.guest, plan, request, progress);
+  const Session now = open_session(parsed.images, parsed.common.sector_size);
+  const auto changes = compare_layers(before, layer_sizes(*now.guest));
+  std::string undo = "juneheath undo";
+  for (const std::string& image : parsed.images) undo += " " + shell_word(image);
+  if (parsed.common.json) {
+    print_json("grow", {{"plan", plan_json(plan)},
+                        {"done", true},
+                        {"layers", changes_json(changes)},
+                        {"written_directly", result.written_directly},
+                        {"ledger_bytes", result.ledger_bytes},
+                        {"undo", request.keep_undo ? undo : ""}});
+    return 0;
+  }
+  if (!parsed.common.quiet) print_changes(changes);
+  if (!parsed.common.quiet && request.keep_undo)
+    std::cout << "\n  To take it back, as long as the guest has not been started:\n      "
+              << styled(undo, Style::command) << "\n";
+  if (parsed.common.verbose)
+    std::cout << fmt::format("  {} went to the ledger, {} directly to the image\n",
+                             human(Bytes(result.ledger_bytes)),
+                             human(Bytes(result.written_directly)));
+  return 0;
+}
+
+}  // namespace jh::cli

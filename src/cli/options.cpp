@@ -1,0 +1,102 @@
+#include "cli/options.h"
+
+#include <fmt/format.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/terminal.h"
+
+namespace jh::cli {
+
+namespace po = boost::program_options;
+
+namespace {
+
+po::options_description common_options() {
+  po::options_description common("Everywhere");
+  common.add_options()("json", po::bool_switch(), "print one JSON document")(
+      "quiet", po::bool_switch(), "print results and errors only")(
+      "verbose", po::bool_switch(), "tell more")(
+      "color", po::value<std::string>()->default_value("auto"), "auto, always or never")(
+      "sector-size", po::value<std::uint32_t>()->default_value(0), "512 or 4096; 0 finds out")(
+      "ledger-dir", po::value<std::string>()->default_value("/var/lib/juneheath"),
+      "where ledgers of block devices are kept")("help", po::bool_switch(), "show this page");
+  return common;
+}
+
+std::string config_path() {
+  if (const char* folder = std::getenv("XDG_CONFIG_HOME"); folder != nullptr && *folder != '\0')
+    return std::string(folder) + "/juneheath/juneheath.conf";
+  if (const char* home = std::getenv("HOME"); home != nullptr && *home != '\0')
+    return std::string(home) + "/.config/juneheath/juneheath.conf";
+  return {};
+}
+
+When parse_when(const std::string& text) {
+  if (text == "auto") return When::automatic;
+  if (text == "always") return When::always;
+  if (text == "never") return When::never;
+  wrong_usage(fmt::format("--color {} is not known", text), "use auto, always or never");
+}
+
+}  // namespace
+
+Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments) {
+  const po::options_description common = common_options();
+  po::options_description visible;
+  visible.add(line.own).add(common);
+  po::options_description all;
+  all.add(visible);
+  all.add_options()("image", po::value<std::vector<std::string>>());
+  po::positional_options_description positional;
+  positional.add("image", -1);
+
+  Parsed parsed;
+  try {
+    po::store(po::command_line_parser(arguments).options(all).positional(positional).run(),
+              parsed.values);
+    if (const std::string path = config_path(); !path.empty() && std::filesystem::exists(path)) {
+      std::ifstream file(path);
+      po::store(po::parse_config_file(file, visible, /*allow_unregistered=*/true), parsed.values);
+    }
+    po::notify(parsed.values);
+  } catch (const po::error& error) {
+    wrong_usage(error.what(), fmt::format("see: juneheath {} --help", line.name));
+  }
+  const auto flag = [&](const char* name) { return parsed.values[name].as<bool>(); };
+  parsed.common.json = flag("json");
+  parsed.common.quiet = flag("quiet");
+  parsed.common.verbose = flag("verbose");
+  parsed.common.color = parse_when(parsed.values["color"].as<std::string>());
+  parsed.common.ledger_folder = parsed.values["ledger-dir"].as<std::string>();
+  parsed.common.sector_size = parsed.values["sector-size"].as<std::uint32_t>();
+  set_color(parsed.common.color);
+  if (flag("help")) {
+    std::cout << "juneheath " << line.name << " " << line.usage << "\n\n"
+              << line.summary << "\n\n"
+              << visible;
+    if (!line.examples.empty()) std::cout << "\nExamples:\n" << line.examples;
+    parsed.help_shown = true;
+    return parsed;
+  }
+  if (const std::uint32_t size = parsed.common.sector_size; size != 0 && size != 512 && size != 4096)
+    wrong_usage(fmt::format("--sector-size {} is not known", size), "use 512 or 4096");
+  if (parsed.values.count("image") != 0)
+    parsed.images = parsed.values["image"].as<std::vector<std::string>>();
+  if (parsed.images.empty())
+    wrong_usage(line.takes_images ? "no image is named" : "no folder is named",
+                fmt::format("juneheath {} {}", line.name, line.usage));
+  return parsed;
+}
+
+void print_json(const std::string& command, nlohmann::json document) {
+  document["schema"] = "juneheath/1";
+  document["command"] = command;
+  std::cout << document.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+}
+
+}  // namespace jh::cli

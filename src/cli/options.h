@@ -1,0 +1,54 @@
+// The command line: what every command shares.
+#pragma once
+
+#include <boost/program_options.hpp>
+#include <functional>
+#include <nlohmann/json_fwd.hpp>
+#include <string>
+#include <vector>
+
+#include "core/base/errors.h"
+#include "core/store/host.h"
+
+namespace jh::cli {
+
+enum class When { automatic, always, never };
+
+/// Options that every command understands.
+struct Common {
+  bool json = false;
+  bool quiet = false;
+  bool verbose = false;
+  When color = When::automatic;
+  std::string ledger_folder;
+  std::uint32_t sector_size = 0;
+};
+
+struct Parsed {
+  boost::program_options::variables_map values;
+  std::vector<std::string> images;
+  Common common;
+  bool help_shown = false;
+};
+
+/// What a command needs for its parsing and its help page.
+struct CommandLine {
+  std::string name;
+  std::string usage;      // "IMAGE..."
+  std::string summary;    // a sentence or two
+  std::string examples;   // lines to paste
+  boost::program_options::options_description own;
+  bool takes_images = true;
+};
+
+/// Parses; shows the help page when asked for. Throws usage errors. Defaults come from the config
+/// file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it names an option.
+Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments);
+
+/// Prints one JSON document with the schema's name and version.
+void print_json(const std::string& command, nlohmann::json document);
+
+/// Runs a command's body; errors become a message (or JSON) and an exit status.
+int guarded(const std::string& command, bool json, const std::function<int()>& body);
+
+}  // namespace jh::cli

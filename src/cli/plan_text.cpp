@@ -1,0 +1,86 @@
+#include "cli/plan_text.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+
+#include "cli/terminal.h"
+
+namespace jh::cli {
+namespace {
+
+std::string gib(Bytes size) {
+  return fmt::format("{:.3f}", static_cast<double>(size.value()) / (1024.0 * 1024 * 1024));
+}
+std::string gb(Bytes size) { return fmt::format("{:.3f}", static_cast<double>(size.value()) / 1e9); }
+
+Cell number(const std::string& text, Style style = Style::plain) { return {text, style, true}; }
+Cell title(const std::string& text, bool right = false) { return {text, Style::dim, right}; }
+
+// From, to and difference, each in GiB, GB and bytes: an increment cannot pass for a total.
+void print_disk_change(const DiskChange& disk) {
+  const bool changes = disk.from != disk.to;
+  std::cout << "\n  " << styled(disk.path, Style::heading)
+            << (changes ? "" : ": the disk keeps its size") << "\n";
+  if (!changes) return;
+  const auto row = [&](const char* name, const char* sign, Bytes size, Style style) {
+    return Row{{name},
+               number(sign + gib(size), style),
+               number(sign + gb(size), style),
+               number(sign + grouped(size.value()), style)};
+  };
+  print_table({{title("  the disk"), title("GiB", true), title("GB", true), title("bytes", true)},
+               row("  from", "", disk.from, Style::plain),
+               row("  to", "", disk.to, Style::heading),
+               row("  added", "+", disk.to - disk.from, Style::good)});
+}
+
+}  // namespace
+
+void print_plan(const Plan& plan, const Guest& guest) {
+  std::cout << "The plan";
+  if (!plan.target.empty()) std::cout << ": the room goes to " << styled(plan.target, Style::heading);
+  else std::cout << ": no filesystem changes";
+  if (!guest.hostname().empty()) std::cout << " of guest " << guest.hostname();
+  std::cout << "\n";
+  for (const DiskChange& disk : plan.disks) print_disk_change(disk);
+  std::vector<Row> rows{{title("  step"), title("layer"), title("what happens"),
+                         title("from", true), title("to", true)}};
+  for (std::size_t i = 0; i < plan.steps.size(); ++i) {
+    const Step& step = plan.steps[i];
+    const bool resizes = step.from != step.to;
+    rows.push_back({{fmt::format("  {}", i + 1)},
+                    {step.layer, Style::heading},
+                    {step.action},
+                    number(resizes ? human(step.from) : ""),
+                    number(resizes ? human(step.to) : "")});
+  }
+  std::cout << "\n";
+  print_table(rows);
+  std::cout << "    Then the result is proven from disk, and only then it counts.\n";
+  for (const std::string& note : plan.notes)
+    std::cout << styled("    Note: ", Style::warn) << note << "\n";
+  for (const std::string& remains : plan.remains)
+    std::cout << styled("    Left for you: ", Style::warn) << remains << "\n";
+}
+
+void print_changes(const std::vector<LayerChange>& changes) {
+  std::vector<Row> rows{{title("  layer"), title(""), title("before", true), title("after", true),
+                         title("change", true), title("now free", true)}};
+  for (const LayerChange& change : changes) {
+    const bool differs = change.before != change.after;
+    std::string difference = "=";
+    if (change.after > change.before) difference = "+" + human(change.after - change.before);
+    if (change.after < change.before) difference = "-" + human(change.before - change.after);
+    rows.push_back({{"  " + change.name, differs ? Style::heading : Style::plain},
+                    {change.detail, Style::dim},
+                    number(human(change.before)),
+                    number(human(change.after)),
+                    number(difference, differs ? Style::good : Style::dim),
+                    number(change.free_after ? human(*change.free_after) : "")});
+  }
+  std::cout << "\n" << styled("Done.", Style::good) << " Before and after:\n\n";
+  print_table(rows);
+}
+
+}  // namespace jh::cli

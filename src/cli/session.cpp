@@ -1,0 +1,32 @@
+#include "cli/session.h"
+
+#include "core/change/plan.h"
+#include "core/store/ledger.h"
+
+namespace jh::cli {
+
+Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size) {
+  Session session;
+  std::vector<Guest::Image> opened;
+  FileHost host;
+  for (const std::string& path : images) {
+    session.files.push_back(std::make_unique<FileStore>(path, Access::read_only));
+    for (std::size_t i = 0; i < opened.size(); ++i)
+      if (host.identity(opened[i].path) == host.identity(path))
+        wrong_usage("the same image is named twice: " + path);
+    opened.push_back({path, session.files.back().get()});
+  }
+  session.guest = std::make_unique<Guest>(opened, sector_size);
+  return session;
+}
+
+void check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {
+  for (const std::string& path : images) {
+    const auto ledger = Ledger::open(host, path, /*tidy=*/false);
+    if (ledger && ledger->state() != Ledger::State::done)
+      refuse("an earlier change of this image was interrupted", ledger->path(),
+             "run: juneheath recover " + shell_word(path));
+  }
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,156 @@
+#include <fmt/format.h>
+
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/commands.h"
+#include "cli/options.h"
+#include "cli/picture.h"
+#include "cli/session.h"
+#include "cli/survey_text.h"
+#include "cli/terminal.h"
+#include "core/report/report.h"
+#include "core/store/ledger.h"
+
+namespace jh::cli {
+namespace {
+
+// All sizes of one disk in one unit, so that they can be compared by eye.
+class OneUnit {
+ public:
+  explicit OneUnit(Bytes largest) : gib_(largest >= 10_GiB) {}
+  const char* name() const { return gib_ ? "GiB" : "MiB"; }
+  std::string operator()(Bytes size) const {
+    const double unit = gib_ ? 1024.0 * 1024 * 1024 : 1024.0 * 1024;
+    return fmt::format("{:.{}f}", static_cast<double>(size.value()) / unit, gib_ ? 2 : 1);
+  }
+
+ private:
+  bool gib_;
+};
+
+Cell number(const std::string& text, Style style = Style::plain) { return {text, style, true}; }
+
+std::string mounted_at(const Place& place) {
+  std::string text;
+  for (const std::string& point : place.mount_points) text += (text.empty() ? "" : " ") + point;
+  return text;
+}
+
+Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
+  const Content& content = place.content;
+  const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
+  std::string holds = content.name;
+  if (!content.label.empty()) holds += " \"" + content.label + "\"";
+  const bool logical =
+      place.partition && place.partition->role == PartitionRole::logical;
+  std::string state = content.state;
+  if (content.size && *content.size < place.size && place.size - *content.size >= 1_MiB)
+    state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
+                         unit(*content.size));
+  const Style state_style = content.blockers.empty()
+                                ? (state == "clean" ? Style::good : Style::plain)
+                                : Style::warn;
+  Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
+          {holds},
+          {mounted_at(place)},
+          number(unit(place.size)),
+          number(content.used ? unit(*content.used) : ""),
+          number(content.used && content.size ? unit(*content.size - *content.used) : ""),
+          number(room == Bytes(0) ? "" : "+" + unit(room), Style::good),
+          {state, state_style}};
+  return row;
+}
+
+void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
+  const ContainerFacts facts = disk.container->facts();
+  const std::uint64_t allocated = file.allocated();
+  const std::string form =
+      file.is_block_device() ? "block device"
+      : allocated + 4096 < facts.file_length.value() ? facts.form + ", sparse" : facts.form + ", full";
+  std::cout << styled(disk.path, Style::heading) << "\n";
+  std::cout << fmt::format("  {}; the guest sees {}\n", form, spelled_out(facts.disk_size));
+  if (!file.is_block_device())
+    std::cout << fmt::format("  on the host: {} in use by the file, {} free\n",
+                             human(Bytes(allocated)), human(Bytes(host.free_space(disk.path))));
+  if (disk.table) {
+    const TableFacts& table = disk.table->facts();
+    std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n",
+                             kind_name(table.kind), table.sector_size, table.partitions.size(),
+                             table.partitions.size() == 1 ? "" : "s");
+  } else if (!disk.trouble) {
+    std::cout << "  no partition table: the disk holds " << disk.places.front().content.name << "\n";
+  }
+  for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
+  std::cout << "\n" << disk_picture(guest, disk, drawing_width()) << "\n";
+
+  const OneUnit unit(disk.size());
+  const auto title = [&](const std::string& text, bool right = false) {
+    return Cell{text, Style::dim, right};
+  };
+  std::vector<Row> rows{{title("layer"), title("holds"), title("mounted at"),
+                         title(fmt::format("size {}", unit.name()), true), title("used", true),
+                         title("free", true), title("room", true), title("state")}};
+  for (const Place& place : disk.places) rows.push_back(place_row(guest, place, unit));
+  print_table(rows);
+}
+
+void print_ledger(Host& host, const std::string& path) {
+  const auto ledger = Ledger::open(host, path, /*tidy=*/false);
+  if (!ledger) return;
+  if (ledger->state() == Ledger::State::done) {
+    std::cout << "  The last change can still be taken back: "
+              << styled("juneheath undo " + shell_word(path), Style::command) << "\n";
+  } else {
+    std::cout << styled("  A change of this image was interrupted.", Style::bad) << " First run: "
+              << styled("juneheath recover " + shell_word(path), Style::command) << "\n";
+  }
+}
+
+}  // namespace
+
+void print_survey(const Session& session, Host& host) {
+  const Guest& guest = *session.guest;
+  if (!guest.hostname().empty())
+    std::cout << "guest " << styled(guest.hostname(), Style::heading) << "\n\n";
+  for (std::size_t i = 0; i < guest.disks().size(); ++i) {
+    print_disk(guest, guest.disks()[i], *session.files[i], host);
+    std::cout << "\n";
+  }
+  for (const Advice& advice : advice_for(guest)) {
+    std::cout << "  " << advice.what << "\n";
+    if (!advice.command.empty())
+      std::cout << "      " << styled(advice.command, Style::command) << "\n";
+  }
+  for (const Disk& disk : guest.disks()) print_ledger(host, disk.path);
+}
+
+int run_survey(const Arguments& arguments) {
+  namespace po = boost::program_options;
+  const CommandLine line{
+      "survey", "IMAGE...",
+      "Shows every layer of a guest's disks: size, used, free, the room it could still take, its\n"
+      "state, what stands in the way, and the commands that would help. Changes nothing.",
+      "  juneheath survey heath.img\n  juneheath survey system.img data.img --json\n",
+      po::options_description("Survey")};
+  const Parsed parsed = parse(line, arguments);
+  if (parsed.help_shown) return 0;
+  FileHost host(parsed.common.ledger_folder);
+  const Session session = open_session(parsed.images, parsed.common.sector_size);
+  if (parsed.common.json) {
+    nlohmann::json document = survey_json(*session.guest);
+    for (std::size_t i = 0; i < session.files.size(); ++i)
+      document["disks"][i]["allocated_on_host"] = session.files[i]->allocated();
+    print_json("survey", document);
+    return 0;
+  }
+  print_survey(session, host);
+  if (parsed.common.verbose) {
+    std::uint64_t read = 0;
+    for (const auto& file : session.files) read += file->traffic().bytes_read;
+    std::cout << "  " << human(Bytes(read)) << " read\n";
+  }
+  return 0;
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,176 @@
+#include "cli/terminal.h"
+
+#include <fmt/format.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <csignal>
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "core/base/sizes.h"
+#include "core/report/report.h"
+
+namespace jh::cli {
+namespace {
+
+bool color_on = false;
+volatile std::sig_atomic_t interrupted = 0;
+
+void on_interrupt(int) { interrupted = 1; }
+
+const char* code_of(Style style) {
+  switch (style) {
+    case Style::heading: return "\033[1m";
+    case Style::dim: return "\033[2m";
+    case Style::good: return "\033[32m";
+    case Style::warn: return "\033[33m";
+    case Style::bad: return "\033[1;31m";
+    case Style::command: return "\033[36m";
+    case Style::plain: break;
+  }
+  return "";
+}
+
+const char* status_word(Status status) {
+  switch (status) {
+    case Status::usage: return "wrong usage";
+    case Status::refused: return "refused";
+    case Status::damaged: return "damage found";
+    case Status::io: return "input or output failed";
+    case Status::unsupported: return "not supported";
+    default: return "internal error";
+  }
+}
+
+}  // namespace
+
+void set_color(When when) {
+  color_on = when == When::always ||
+             (when == When::automatic && ::isatty(STDOUT_FILENO) == 1 &&
+              std::getenv("NO_COLOR") == nullptr);
+}
+
+std::string styled(const std::string& text, Style style) {
+  if (!color_on || style == Style::plain || text.empty()) return text;
+  return code_of(style) + text + "\033[0m";
+}
+
+std::size_t columns_of(const std::string& text) {
+  return static_cast<std::size_t>(std::count_if(
+      text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+}
+
+void print_table(const std::vector<Row>& rows) {
+  std::vector<std::size_t> widths;
+  for (const Row& row : rows) {
+    widths.resize(std::max(widths.size(), row.size()));
+    for (std::size_t i = 0; i < row.size(); ++i)
+      widths[i] = std::max(widths[i], columns_of(row[i].text));
+  }
+  for (const Row& row : rows) {
+    std::string line = " ";
+    for (std::size_t i = 0; i < row.size(); ++i) {
+      if (widths[i] == 0) continue;
+      const std::string gap(widths[i] - columns_of(row[i].text), ' ');
+      const std::string text = styled(row[i].text, row[i].style);
+      line += " " + (row[i].right ? gap + text : text + gap) + " ";
+    }
+    line.erase(line.find_last_not_of(' ') + 1);
+    std::cout << line << "\n";
+  }
+}
+
+std::size_t drawing_width() {
+  winsize size{};
+  if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) != 0 || size.ws_col == 0) return 100;
+  return std::clamp<std::size_t>(size.ws_col, 80, 120);
+}
+
+ProgressLine::ProgressLine(bool quiet) : draws_(!quiet && ::isatty(STDERR_FILENO) == 1) {
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+}
+
+ProgressLine::~ProgressLine() { wipe(); }
+
+void ProgressLine::begin(const std::string& what, std::uint64_t total) {
+  what_ = what;
+  total_ = total;
+  started_ = drawn_ = std::chrono::steady_clock::now();
+  advance(0);
+}
+
+void ProgressLine::advance(std::uint64_t done) {
+  if (interrupted != 0) {
+    interrupted = 0;
+    refuse("stopped on your request", {}, "nothing was changed");
+  }
+  if (!draws_) return;
+  const auto now = std::chrono::steady_clock::now();
+  using namespace std::chrono_literals;
+  if (now - started_ < 1s || now - drawn_ < 200ms) return;
+  drawn_ = now;
+  draw(done);
+}
+
+void ProgressLine::draw(std::uint64_t done) {
+  const double seconds = std::chrono::duration<double>(drawn_ - started_).count();
+  std::string line = what_;
+  if (total_ != 0) {
+    const double rate = static_cast<double>(done) / seconds;
+    const double left = rate > 0 ? static_cast<double>(total_ - std::min(total_, done)) / rate : 0;
+    line += fmt::format("  {:.0f}%  {}/s  {:.0f} s left",
+                        100.0 * static_cast<double>(done) / static_cast<double>(total_),
+                        human(Bytes(static_cast<std::uint64_t>(rate))), left);
+  } else {
+    line += fmt::format("  {:.0f} s", seconds);
+  }
+  std::cerr << "\r\033[K" << line << std::flush;
+  on_screen_ = true;
+}
+
+void ProgressLine::wipe() {
+  if (on_screen_) std::cerr << "\r\033[K" << std::flush;
+  on_screen_ = false;
+}
+
+void ProgressLine::end() { wipe(); }
+
+bool is_interactive() { return ::isatty(STDIN_FILENO) == 1 && ::isatty(STDOUT_FILENO) == 1; }
+
+bool confirmed(const std::string& question) {
+  std::cout << question << " [y/N] " << std::flush;
+  std::string answer;
+  if (!std::getline(std::cin, answer)) return false;
+  return answer == "y" || answer == "Y" || answer == "yes";
+}
+
+void print_error(const Error& error) {
+  std::cout << std::flush;
+  std::cerr << styled(fmt::format("juneheath: {}: ", status_word(error.status())), Style::bad)
+            << error.what() << "\n";
+  if (!error.where().empty()) std::cerr << "  where: " << error.where() << "\n";
+  if (!error.next().empty()) std::cerr << "  next:  " << error.next() << "\n";
+  if (error.status() == Status::refused) std::cerr << "  Nothing was changed.\n";
+}
+
+int guarded(const std::string& command, bool json, const std::function<int()>& body) {
+  const auto report = [&](const Error& error) {
+    if (json) print_json(command, {{"error", error_json(error)}});
+    print_error(error);
+    return static_cast<int>(error.status());
+  };
+  try {
+    return body();
+  } catch (const Error& error) {
+    return report(error);
+  } catch (const std::bad_alloc&) {
+    return report({Status::internal, "out of memory", {}, {}});
+  } catch (const std::exception& error) {
+    return report({Status::internal, error.what(), {}, "please report this as a bug"});
+  }
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,81 @@
+// What can go wrong, and what the technician is told about it.
+//
+// Every failure carries three sentences: what is the matter, where (image, layer, offset) and what
+// to do next. The status decides the exit code; the table is in docs/commands.md.
+#pragma once
+
+#include <stdexcept>
+#include <string>
+#include <utility>
+
+namespace jh {
+
+enum class Status {
+  done = 0,
+  internal = 1,
+  usage = 2,
+  refused = 3,      // nothing was changed
+  damaged = 4,      // an audit or a proof found damage
+  io = 5,           // input or output failed
+  unsupported = 6,  // a format or feature we name and leave alone
+};
+
+class Error : public std::runtime_error {
+ public:
+  Error(Status status, const std::string& what, std::string where, std::string next)
+      : std::runtime_error(what),
+        status_(status),
+        where_(std::move(where)),
+        next_(std::move(next)) {}
+
+  Status status() const { return status_; }
+  const std::string& where() const { return where_; }
+  const std::string& next() const { return next_; }
+
+  /// The same error seen from one layer further up: `place` is put before the place known so far.
+  Error within(const std::string& place) const {
+    return {status_, what(), where_.empty() ? place : place + ", " + where_, next_};
+  }
+
+ private:
+  Status status_;
+  std::string where_;
+  std::string next_;
+};
+
+[[noreturn]] inline void refuse(const std::string& what, std::string where = {},
+                                std::string next = {}) {
+  throw Error(Status::refused, what, std::move(where), std::move(next));
+}
+[[noreturn]] inline void damaged(const std::string& what, std::string where = {},
+                                 std::string next = {}) {
+  throw Error(Status::damaged, what, std::move(where), std::move(next));
+}
+[[noreturn]] inline void unsupported(const std::string& what, std::string where = {},
+                                     std::string next = {}) {
+  throw Error(Status::unsupported, what, std::move(where), std::move(next));
+}
+[[noreturn]] inline void io_failed(const std::string& what, std::string where = {},
+                                   std::string next = {}) {
+  throw Error(Status::io, what, std::move(where), std::move(next));
+}
+[[noreturn]] inline void wrong_usage(const std::string& what, std::string next = {}) {
+  throw Error(Status::usage, what, {}, std::move(next));
+}
+
+/// A promise the code makes to itself. A failure is our bug, never the image's fault.
+inline void ensure(bool holds, const char* promise) {
+  if (!holds) throw Error(Status::internal, promise, {}, "please report this as a bug");
+}
+
+/// Runs `work`; an Error that leaves it gains `place` in front of its own place.
+template <class Work>
+auto at_place(const std::string& place, Work&& work) -> decltype(work()) {
+  try {
+    return work();
+  } catch (const Error& error) {
+    throw error.within(place);
+  }
+}
+
+}  // namespace jh

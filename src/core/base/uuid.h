@@ -1,0 +1,21 @@
+// 128-bit identities and their two text forms.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <string>
+
+namespace jh {
+
+using Uuid = std::array<std::uint8_t, 16>;
+
+/// RFC 4122 byte order, lower case, as filesystems keep it.
+std::string uuid_text(const Uuid& id);
+/// The first three fields are little-endian (UEFI 2.10, appendix A). Lower case, like everything we
+/// print: identities are compared without regard to case.
+std::string guid_text(const Uuid& id);
+/// Lower case, for comparing what people type with what disks hold.
+std::string fold_case(std::string text);
+bool is_zero(const Uuid& id);
+
+}  // namespace jh

@@ -1,0 +1,23 @@
+// From a plan to a sealed change.
+#pragma once
+
+#include "core/base/progress.h"
+#include "core/change/plan.h"
+#include "core/store/host.h"
+
+namespace jh {
+
+struct ChangeResult {
+  std::uint64_t written_directly = 0;  // bytes
+  std::uint64_t ledger_bytes = 0;
+};
+
+/// Refuses (nothing changed) when the host has no room for what the plan writes.
+void check_host_room(Host& host, const Plan& plan);
+
+/// Carries the plan out on a stage, proves the result and seals it. `before` is the guest the plan
+/// was made from. Any failure before the commit leaves the images as they were.
+ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
+                       const GrowRequest& request, Progress& progress);
+
+}  // namespace jh

@@ -1,0 +1,26 @@
+// Request: what the user asked for, before anything was looked at.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/guest/target.h"
+
+namespace jh {
+
+enum class ProofEffort { usual, full };
+
+struct GrowRequest {
+  std::vector<std::string> images;
+  std::size_t disk = 0;        // which of them is to become larger
+  bool disk_chosen = false;
+  std::optional<Bytes> to;
+  std::optional<Bytes> by;
+  std::vector<Give> gives;
+  std::uint32_t sector_size = 0;  // 0: find out
+  bool keep_undo = true;
+  ProofEffort proof = ProofEffort::usual;
+};
+
+}  // namespace jh

@@ -1,0 +1,26 @@
+// A raw image: the file's bytes are the disk's bytes. Also block devices of the host.
+#pragma once
+
+#include "core/container/container.h"
+#include "core/store/views.h"
+
+namespace jh {
+
+class RawContainer final : public Container {
+ public:
+  static constexpr std::uint64_t sector = 512;
+
+  explicit RawContainer(Store& file);
+  ContainerFacts facts() const override;
+  Store& disk() override { return trimmed_ ? static_cast<Store&>(*trimmed_) : file_; }
+  void check_growth(Bytes new_size) const override;
+  void grow(Bytes new_size) override;
+  Bytes size_unit() const override { return Bytes(sector); }
+  void audit(Findings&) override {}  // there is nothing in the file but the disk
+
+ private:
+  Store& file_;
+  std::unique_ptr<WindowStore> trimmed_;  // when the file does not end on a sector
+};
+
+}  // namespace jh

@@ -1,0 +1,149 @@
+#include "core/fs/ext/audit.h"
+
+#include "core/fs/ext/audit_state.h"
+
+namespace jh::ext {
+namespace {
+
+// Places that the descriptors name must lie where the format allows them.
+void check_group_places(AuditState& state, std::uint32_t number) {
+  const Geometry& g = state.fs.geometry();
+  const Group group = state.fs.group(number);
+  const std::string where = fmt::format("group {}", number);
+  if (!state.fs.descriptor_checksum_ok(number))
+    state.find(where, "the checksum of its descriptor is wrong");
+  const std::uint64_t first = g.group_first(number);
+  const std::uint64_t end = first + g.group_blocks(number);
+  const auto check = [&](const char* what, std::uint64_t block, std::uint64_t count) {
+    const bool inside = g.is_block(block) && count <= g.blocks - block;
+    const bool at_home = block >= first && block + count <= end;
+    if (!inside || (!at_home && !g.has_incompat(incompat::flex_bg))) {
+      state.find(where, "its {} at block {} lies outside of {}", what, block,
+                 inside ? "the group" : "the filesystem");
+      return;
+    }
+    for (std::uint64_t b = block; b < block + count; ++b) {
+      const std::uint64_t cluster = state.cluster_of(b);
+      // Metadata may share a cluster with other metadata, never a block.
+      if (g.cluster_ratio == 1 && state.claimed.test(cluster)) {
+        state.find(where, "its {} at block {} lies on other metadata", what, b);
+        return;
+      }
+      state.claimed.set(cluster);
+    }
+  };
+  check("block bitmap", group.block_bitmap, 1);
+  check("inode bitmap", group.inode_bitmap, 1);
+  check("inode table", group.inode_table, g.itable_blocks);
+  if (group.free_clusters > g.group_clusters(number))
+    state.find(where, "{} free clusters are more than it has", group.free_clusters);
+  if (group.free_inodes > g.inodes_per_group)
+    state.find(where, "{} free inodes are more than it has", group.free_inodes);
+  if (group.itable_unused > g.inodes_per_group)
+    state.find(where, "{} unused inodes are more than it has", group.itable_unused);
+}
+
+// A copy of the superblock serves when the first is lost: it must describe the same filesystem.
+void check_super_copy(AuditState& state, std::uint32_t number) {
+  const Geometry& g = state.fs.geometry();
+  const std::string where = fmt::format("superblock copy in group {}", number);
+  const auto copy = read_as<Superblock>(state.fs.store(), g.super_offset(number));
+  const Superblock& super = state.fs.super();
+  if (copy.magic.value() != superblock_magic) {
+    state.find(where, "it has no signature");
+    return;
+  }
+  if (g.metadata_csum() && Checksums::superblock(copy) != copy.checksum.value()) {
+    state.find(where, "its checksum is wrong");
+    return;
+  }
+  const auto blocks_of = [](const Superblock& s) {
+    return s.blocks_count_lo.value() | std::uint64_t{s.blocks_count_hi.value()} << 32;
+  };
+  if (blocks_of(copy) != blocks_of(super) ||
+      copy.inodes_count.value() != super.inodes_count.value() ||
+      copy.log_block_size.value() != super.log_block_size.value() ||
+      copy.blocks_per_group.value() != super.blocks_per_group.value() ||
+      copy.inodes_per_group.value() != super.inodes_per_group.value() || copy.uuid != super.uuid)
+    state.find(where, "it describes another size or another filesystem than the first");
+  if (copy.block_group_nr.value() != (number & 0xFFFF))
+    state.find(where, "it says it belongs to group {}", copy.block_group_nr.value());
+}
+
+void check_super(AuditState& state) {
+  const Superblock& super = state.fs.super();
+  const Geometry& g = state.fs.geometry();
+  const std::uint64_t clusters = ceil_div(g.blocks - g.first_data_block, g.cluster_ratio);
+  if ((super.state.value() & state_errors) != 0)
+    state.find("superblock", "the guest has marked the filesystem as having errors");
+  if (state.fs.free_clusters() > clusters)
+    state.find("superblock", "{} free clusters are more than there are", state.fs.free_clusters());
+  if (super.free_inodes_count.value() > g.inodes())
+    state.find("superblock", "{} free inodes are more than there are",
+               super.free_inodes_count.value());
+  if (state.fs.reserved_blocks() > g.blocks / 2)
+    state.find("superblock", "{} reserved blocks are more than half of all",
+               state.fs.reserved_blocks());
+}
+
+// Copies of the descriptor table: the guest refreshes counts in the first one only, but the places
+// must agree. One finding a copy is enough.
+void check_table_copy(AuditState& state, std::uint32_t backup, std::uint32_t first_group) {
+  const Geometry& g = state.fs.geometry();
+  if (g.meta_bg() && backup / g.desc_per_block >= g.first_meta_bg) return;
+  std::uint64_t wrong = 0;
+  std::uint64_t example = 0;
+  for (std::uint32_t i = 0; i < g.old_desc_blocks(); ++i) {
+    const Buffer copy = state.fs.read_block(g.gdt_start(backup) + i);
+    const ConstByteSpan first = state.fs.descriptor_block(i);
+    for (std::uint32_t n = 0; n < g.desc_per_block; ++n) {
+      const std::uint64_t group = std::uint64_t{i} * g.desc_per_block + n;
+      if (group >= g.group_count) break;
+      const std::size_t at = std::size_t{n} * g.desc_size;
+      constexpr std::size_t places = 12;  // the three locations come first in a descriptor
+      // A growth writes new copies whole, and of old copies the blocks from first_group on.
+      const bool ours = group >= first_group || backup > first_group;
+      if (!ours || std::memcmp(copy.data() + at, first.data() + at, places) == 0) continue;
+      if (wrong++ == 0) example = group;
+    }
+  }
+  if (wrong != 0)
+    state.find(fmt::format("descriptor copy in group {}", backup),
+               "it puts the metadata of {} groups elsewhere, from group {} on", wrong, example);
+}
+
+}  // namespace
+
+void audit_layout(AuditState& state, std::uint32_t first_group) {
+  const Geometry& g = state.fs.geometry();
+  check_super(state);
+  for (std::uint32_t group = 0; group < g.group_count; ++group) {
+    for (const BlockRun& run : g.base_metadata(group))
+      for (std::uint64_t b = run.start; b < run.end() && b < g.blocks; ++b)
+        if (b >= g.first_data_block) state.claimed.set(state.cluster_of(b));
+    if (group != 0 && g.has_super(group)) check_super_copy(state, group);
+  }
+  for (std::uint32_t group = 0; group < g.group_count; ++group) check_group_places(state, group);
+  for (const std::uint32_t backup : g.backup_groups()) check_table_copy(state, backup, first_group);
+}
+
+void audit(Filesystem& fs, const AuditRequest& request, Findings& findings, Progress& progress) {
+  AuditState state(fs, findings, progress);
+  const Geometry& g = fs.geometry();
+  const bool full = request.scope == AuditScope::full;
+  progress.begin("auditing the filesystem",
+                 full ? std::uint64_t{g.group_count} * g.itable_blocks * g.block_size : 0);
+  audit_layout(state, full ? 0 : request.first_group);
+  // Where the metadata's own places are wrong, what they hold cannot be judged.
+  if (findings.clean() || full) {
+    audit_special_inodes(state);
+    if (full) {
+      audit_inodes(state);
+      audit_directories(state);
+    }
+    audit_bitmaps(state, full ? 0 : request.first_group, full);
+  }
+  progress.end();
+}
+
+}  // namespace jh::ext

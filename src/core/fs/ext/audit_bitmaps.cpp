@@ -1,0 +1,94 @@
+// Bitmaps and the counts that are derived from them.
+#include "core/fs/ext/audit_state.h"
+
+namespace jh::ext {
+namespace {
+
+// Names the first difference only: a lost bitmap differs everywhere.
+void compare_blocks(AuditState& state, std::uint32_t number, ConstByteSpan bitmap) {
+  const Geometry& g = state.fs.geometry();
+  const std::uint64_t first = std::uint64_t{number} * g.clusters_per_group;
+  std::uint64_t wrong_used = 0;
+  std::uint64_t wrong_free = 0;
+  std::uint64_t example = 0;
+  for (std::uint32_t bit = 0; bit < g.group_clusters(number); ++bit) {
+    const bool marked = test_bit(bitmap, bit);
+    const bool claimed = state.claimed.test(first + bit);
+    if (marked == claimed) continue;
+    if (wrong_used + wrong_free == 0) example = g.first_data_block + (first + bit) * g.cluster_ratio;
+    ++(marked ? wrong_used : wrong_free);
+  }
+  if (wrong_used + wrong_free != 0)
+    state.find(fmt::format("group {}", number),
+               "the block bitmap is wrong: {} in use but marked free, {} free but marked in use, "
+               "from block {} on",
+               wrong_free, wrong_used, example);
+}
+
+void compare_inodes(AuditState& state, std::uint32_t number, ConstByteSpan bitmap) {
+  const Geometry& g = state.fs.geometry();
+  for (std::uint32_t bit = 0; bit < g.inodes_per_group; ++bit) {
+    const std::uint64_t ino = std::uint64_t{number} * g.inodes_per_group + bit + 1;
+    const bool claimed = state.used.test(ino) || ino < g.first_ino;
+    if (test_bit(bitmap, bit) == claimed) continue;
+    state.find(fmt::format("group {}", number), "the inode bitmap is wrong: inode {} is {}", ino,
+               claimed ? "in use but marked free" : "free but marked in use");
+    return;
+  }
+}
+
+void check_padding(AuditState& state, std::uint32_t number, ConstByteSpan bitmap,
+                   std::uint64_t from, const char* what) {
+  for (std::uint64_t bit = from; bit < 8ULL * bitmap.size(); ++bit) {
+    if (test_bit(bitmap, bit)) continue;
+    state.find(fmt::format("group {}", number), "the padding of its {} bitmap is not set", what);
+    return;
+  }
+}
+
+}  // namespace
+
+void audit_bitmaps(AuditState& state, std::uint32_t first_group, bool against_use) {
+  Filesystem& fs = state.fs;
+  const Geometry& g = fs.geometry();
+  std::uint64_t free_clusters = 0;
+  std::uint64_t free_inodes = 0;
+  for (std::uint32_t number = 0; number < g.group_count; ++number) {
+    const Group group = fs.group(number);
+    free_clusters += group.free_clusters;
+    free_inodes += group.free_inodes;
+    if (number < first_group) continue;
+    const std::string where = fmt::format("group {}", number);
+    if (!g.is_block(group.block_bitmap) || !g.is_block(group.inode_bitmap)) continue;
+    const Buffer blocks = fs.block_bitmap(number);
+    const Buffer inodes = fs.inode_bitmap(number);
+    if (!fs.block_bitmap_checksum_ok(group, blocks))
+      state.find(where, "the checksum of its block bitmap is wrong");
+    if (!fs.inode_bitmap_checksum_ok(group, inodes))
+      state.find(where, "the checksum of its inode bitmap is wrong");
+    check_padding(state, number, blocks, g.group_clusters(number), "block");
+    check_padding(state, number, inodes, g.inodes_per_group, "inode");
+    const std::uint64_t block_zeros = count_zero_bits(blocks, g.group_clusters(number));
+    if (block_zeros != group.free_clusters)
+      state.find(where, "{} clusters are free, but its descriptor says {}", block_zeros,
+                 group.free_clusters);
+    const std::uint64_t inode_zeros = count_zero_bits(inodes, g.inodes_per_group);
+    if (inode_zeros != group.free_inodes)
+      state.find(where, "{} inodes are free, but its descriptor says {}", inode_zeros,
+                 group.free_inodes);
+    if (!against_use) continue;
+    compare_blocks(state, number, blocks);
+    compare_inodes(state, number, inodes);
+    if (state.group_dirs[number] != group.used_dirs)
+      state.find(where, "it has {} directories, but its descriptor says {}",
+                 state.group_dirs[number], group.used_dirs);
+  }
+  if (free_clusters != fs.free_clusters())
+    state.find("superblock", "the groups have {} free clusters, but the superblock says {}",
+               free_clusters, fs.free_clusters());
+  if (free_inodes != fs.super().free_inodes_count.value())
+    state.find("superblock", "the groups have {} free inodes, but the superblock says {}",
+               free_inodes, fs.super().free_inodes_count.value());
+}
+
+}  // namespace jh::ext

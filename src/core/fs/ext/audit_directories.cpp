@@ -1,0 +1,327 @@
+// Every directory: its blocks, its entries, and from all of them what each inode's link count ought
+// to be and which directories cannot be reached.
+#include <unordered_set>
+
+#include "core/base/checksum.h"
+#include "core/fs/ext/audit_state.h"
+#include "core/fs/ext/block_map.h"
+#include "core/fs/ext/read.h"
+
+namespace jh::ext {
+namespace {
+
+std::uint16_t mode_of_file_type(std::uint8_t type) {
+  switch (type) {
+    case 1: return mode_file;
+    case 2: return mode_dir;
+    case 3: return mode_char;
+    case 4: return mode_block;
+    case 5: return mode_fifo;
+    case 6: return mode_socket;
+    case 7: return mode_link;
+    default: return 0;
+  }
+}
+
+class DirectoryAudit {
+ public:
+  DirectoryAudit(AuditState& state, const InodeRecord& inode, std::vector<std::uint32_t>& parents,
+                 std::vector<std::uint32_t>& dotdots)
+      : state_(state),
+        fs_(state.fs),
+        g_(state.fs.geometry()),
+        inode_(inode),
+        parents_(parents),
+        dotdots_(dotdots),
+        where_(fmt::format("directory inode {}", inode.ino)),
+        seed_(fs_.checksums().inode_seed(inode.ino, inode.fields.generation.value())) {}
+
+  void run() {
+    if (inode_.has_flag(flag_inline_data)) {
+      audit_inline();
+    } else {
+      BlockVisitor visitor;
+      visitor.defect = [](const std::string&) {};  // reported with the inode
+      visitor.data = [&](const MappedRun& run) {
+        for (std::uint64_t i = 0; !run.unwritten && i < run.count; ++i)
+          block(fs_.read_block(run.physical + i), run.logical + i);
+        return true;
+      };
+      visit_blocks(fs_, inode_, visitor);
+    }
+    if (!seen_dot_ || !seen_dotdot_)
+      state_.find(where_, "its entries \".\" and \"..\" are missing");
+  }
+
+ private:
+  void audit_inline() {
+    const Buffer data = inline_data(fs_, inode_);
+    const ConstByteSpan all(data);
+    seen_dot_ = seen_dotdot_ = true;
+    ++state_.names[state_.used.rank(inode_.ino)];
+    parent_entry(parse_as<Le32>(data, 0).value());
+    constexpr std::size_t in_inode = sizeof(Inode::block);
+    entries(all.subspan(4, in_inode - 4), 1, false);
+    if (data.size() > in_inode) entries(all.subspan(in_inode), 1, false);
+  }
+
+  void block(const Buffer& raw, std::uint64_t logical) {
+    if (inode_.has_flag(flag_index) && g_.has_compat(compat::dir_index) && index_block(raw, logical))
+      return;
+    bool tail = false;
+    if (g_.metadata_csum()) {
+      const std::size_t at = raw.size() - sizeof(DirTail);
+      const auto end = parse_as<DirTail>(raw, at);
+      tail = end.zero_inode.value() == 0 && end.rec_len.value() == sizeof(DirTail) &&
+             end.zero_name_len == 0 && end.file_type == dir_tail_type;
+      if (!tail)
+        state_.find(where_, "block {} has no checksum", logical);
+      else if (crc32c_raw(seed_, ConstByteSpan(raw).first(at)) != end.checksum.value())
+        state_.find(where_, "the checksum of block {} is wrong", logical);
+    }
+    entries(raw, logical, tail);
+  }
+
+  // The root (block 0) or a node of the hash index. False when it is a block of entries.
+  bool index_block(const Buffer& raw, std::uint64_t logical) {
+    std::size_t at = sizeof(DirEntry);
+    if (logical == 0) {
+      at = 24 + sizeof(IndexRootInfo);
+      const auto info = parse_as<IndexRootInfo>(raw, 24);
+      const std::uint8_t deepest = g_.has_incompat(incompat::largedir) ? 3 : 2;
+      if (info.info_length != sizeof(IndexRootInfo) || info.reserved_zero.value() != 0 ||
+          info.hash_version > 6 || info.indirect_levels >= deepest || info.unused_flags != 0) {
+        state_.find(where_, "the root of its index is damaged");
+        entries(raw, logical, false);
+        return true;
+      }
+      levels_ = info.indirect_levels;
+    } else {
+      const auto fake = parse_as<DirEntry>(raw, 0);
+      if (levels_ == 0 || fake.inode.value() != 0 ||
+          entry_length(fake.rec_len.value(), g_.block_size) != g_.block_size)
+        return false;
+    }
+    const auto counts = parse_as<IndexCountLimit>(raw, at);
+    const std::size_t tail_room = g_.metadata_csum() ? sizeof(IndexTail) : 0;
+    const std::size_t limit = (raw.size() - at - tail_room) / sizeof(IndexCountLimit);
+    const std::uint32_t count = counts.count.value();
+    if (counts.limit.value() != limit || count == 0 || count > limit) {
+      if (logical != 0) return false;
+      state_.find(where_, "the root of its index is damaged");
+    } else {
+      check_index_entries(raw, at, count, logical);
+      if (g_.metadata_csum()) check_index_sum(raw, at, limit, count, logical);
+    }
+    if (logical == 0) entries(raw, logical, false);
+    return true;
+  }
+
+  void check_index_entries(const Buffer& raw, std::size_t at, std::uint32_t count,
+                           std::uint64_t logical) {
+    const std::uint64_t blocks = inode_.size() / g_.block_size;
+    std::uint32_t last_hash = 0;
+    for (std::uint32_t i = 0; i < count; ++i) {
+      const auto hash = parse_as<Le32>(raw, at + i * 8).value();
+      const auto child = parse_as<Le32>(raw, at + i * 8 + 4).value() & 0x0FFFFFFF;
+      if (child == 0 || child >= blocks || (i > 1 && hash < last_hash)) {
+        state_.find(where_, "entry {} in index block {} is wrong", i, logical);
+        return;
+      }
+      if (i != 0) last_hash = hash;
+    }
+  }
+
+  void check_index_sum(const Buffer& raw, std::size_t at, std::size_t limit, std::uint32_t count,
+                       std::uint64_t logical) {
+    constexpr std::array<std::uint8_t, 4> zeros{};
+    const std::size_t tail_at = at + limit * sizeof(IndexCountLimit);
+    const auto tail = parse_as<IndexTail>(raw, tail_at);
+    std::uint32_t sum =
+        crc32c_raw(seed_, ConstByteSpan(raw).first(at + count * sizeof(IndexCountLimit)));
+    sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(tail_at, 4));
+    sum = crc32c_raw(sum, zeros);
+    if (sum != tail.checksum.value())
+      state_.find(where_, "the checksum of index block {} is wrong", logical);
+  }
+
+  void entries(ConstByteSpan raw, std::uint64_t logical, bool tail) {
+    const std::size_t end = raw.size() - (tail ? sizeof(DirTail) : 0);
+    std::size_t at = 0;
+    for (std::uint32_t index = 0; at < end; ++index) {
+      if (end - at < sizeof(DirEntry)) break;
+      const auto entry = parse_as<DirEntry>(raw, at);
+      const std::uint32_t length = entry_length(entry.rec_len.value(), g_.block_size);
+      if (length < 12 || length % 4 != 0 || length > end - at ||
+          entry.name_len + sizeof(DirEntry) > length) {
+        // Entries of a block's last bytes may be padding in inline areas.
+        state_.find(where_, "an entry in block {} at byte {} is broken", logical, at);
+        return;
+      }
+      const std::string name(reinterpret_cast<const char*>(raw.data() + at + sizeof(DirEntry)),
+                             entry.name_len);
+      if (logical == 0 && index < 2) {
+        head_entry(entry, name, index);
+      } else if (entry.inode.value() != 0) {
+        child_entry(entry, name);
+      }
+      at += length;
+    }
+    if (at != end) state_.find(where_, "the entries of block {} do not fill it", logical);
+  }
+
+  void head_entry(const DirEntry& entry, const std::string& name, std::uint32_t index) {
+    const std::uint32_t ino = entry.inode.value();
+    check_type(entry, name);
+    if (index == 0) {
+      seen_dot_ = name == "." && ino == inode_.ino;
+      if (seen_dot_) ++state_.names[state_.used.rank(ino)];
+    } else {
+      seen_dotdot_ = name == "..";
+      if (seen_dotdot_) parent_entry(ino);
+    }
+  }
+
+  void parent_entry(std::uint32_t ino) {
+    if (ino == 0 || ino > g_.inodes() || !state_.directories.test(ino)) {
+      state_.find(where_, "its parent, inode {}, is no directory", ino);
+      return;
+    }
+    dotdots_[state_.used.rank(inode_.ino)] = ino;
+    ++state_.names[state_.used.rank(ino)];
+  }
+
+  void check_type(const DirEntry& entry, const std::string& name) {
+    const std::uint32_t ino = entry.inode.value();
+    if (ino == 0 || ino > g_.inodes() || !state_.used.test(ino)) return;
+    if (!g_.has_incompat(incompat::filetype)) return;
+    const auto kind = static_cast<std::uint16_t>(state_.kinds[state_.used.rank(ino)] << 8);
+    if (mode_of_file_type(entry.file_type & 7) != kind || (entry.file_type & ~7) != 0)
+      state_.find(where_, "entry \"{}\" gives its inode {} a wrong type", printable(name), ino);
+  }
+
+  void child_entry(const DirEntry& entry, const std::string& name) {
+    const std::uint32_t ino = entry.inode.value();
+    if (name.empty() || name == "." || name == ".." || name.find('\0') != std::string::npos ||
+        (name.find('/') != std::string::npos && !inode_.has_flag(flag_encrypt)))
+      state_.find(where_, "the name \"{}\" is not allowed", printable(name));
+    if (!names_.insert(name).second)
+      state_.find(where_, "the name \"{}\" is there twice", printable(name));
+    if (ino > g_.inodes() || !state_.used.test(ino) || (ino < g_.first_ino && ino != root_ino)) {
+      state_.find(where_, "entry \"{}\" leads to inode {}, which is not in use", printable(name),
+                  ino);
+      return;
+    }
+    check_type(entry, name);
+    const std::uint32_t rank = state_.used.rank(ino);
+    ++state_.names[rank];
+    if (!state_.directories.test(ino)) return;
+    if (ino == root_ino || parents_[rank] != 0)
+      state_.find(where_, "entry \"{}\" is a second name of directory inode {}", printable(name),
+                  ino);
+    else
+      parents_[rank] = inode_.ino;
+  }
+
+  static std::string printable(const std::string& name) {
+    std::string text;
+    for (const char c : name)
+      text += static_cast<unsigned char>(c) < 0x20 || c == 0x7F ? '?' : c;
+    return text;
+  }
+
+  AuditState& state_;
+  Filesystem& fs_;
+  const Geometry& g_;
+  const InodeRecord& inode_;
+  std::vector<std::uint32_t>& parents_;
+  std::vector<std::uint32_t>& dotdots_;
+  std::string where_;
+  std::uint32_t seed_;
+  std::unordered_set<std::string> names_;
+  std::uint8_t levels_ = 0;
+  bool seen_dot_ = false;
+  bool seen_dotdot_ = false;
+};
+
+template <class Visit>
+void for_each_bit(const Bits& bits, Visit visit) {
+  for (std::uint64_t word = 0; word * 64 < bits.size(); ++word)
+    for (std::uint64_t rest = bits.word(word); rest != 0; rest &= rest - 1)
+      visit(static_cast<std::uint32_t>(word * 64 + static_cast<unsigned>(std::countr_zero(rest))));
+}
+
+void check_reachable(AuditState& state, const std::vector<std::uint32_t>& parents,
+                     const std::vector<std::uint32_t>& dotdots) {
+  Bits reached(state.used.size());
+  reached.set(root_ino);
+  std::vector<std::uint32_t> trail;
+  for_each_bit(state.directories, [&](std::uint32_t ino) {
+    trail.clear();
+    std::uint32_t at = ino;
+    // Up to something known; a loop comes back to its own trail and never gets there.
+    while (at != 0 && !reached.test(at) && trail.size() <= state.directories.size()) {
+      trail.push_back(at);
+      at = parents[state.used.rank(at)];
+      if (at == ino) break;
+      if (trail.size() > 4096 && std::find(trail.begin(), trail.end() - 1, at) != trail.end() - 1)
+        break;
+    }
+    if (at != 0 && reached.test(at)) {
+      for (const std::uint32_t step : trail) reached.set(step);
+    } else {
+      state.find(fmt::format("directory inode {}", ino), "it cannot be reached from the root");
+    }
+    const std::uint32_t rank = state.used.rank(ino);
+    if (ino != root_ino && parents[rank] != 0 && dotdots[rank] != 0 &&
+        parents[rank] != dotdots[rank])
+      state.find(fmt::format("directory inode {}", ino), "its \"..\" is inode {}, but it lies in {}",
+                 dotdots[rank], parents[rank]);
+  });
+}
+
+}  // namespace
+
+void audit_directories(AuditState& state) {
+  Filesystem& fs = state.fs;
+  const Geometry& g = fs.geometry();
+  state.names.assign(state.used.total(), 0);
+  std::vector<std::uint32_t> parents(state.used.total());
+  std::vector<std::uint32_t> dotdots(state.used.total());
+  if (!state.directories.test(root_ino)) {
+    state.find("root directory", "inode 2 is no directory");
+    return;
+  }
+  for_each_bit(state.directories, [&](std::uint32_t ino) {
+    state.progress.advance(std::uint64_t{g.group_count} * g.itable_blocks * g.block_size);
+    try {
+      const InodeRecord inode = fs.read_inode(ino);
+      DirectoryAudit(state, inode, parents, dotdots).run();
+    } catch (const Error& error) {
+      if (error.status() != Status::damaged) throw;
+      state.find(fmt::format("directory inode {}", ino), "{}", error.what());
+    }
+  });
+  check_reachable(state, parents, dotdots);
+  for_each_bit(state.used, [&](std::uint32_t ino) {
+    if (ino < g.first_ino && ino != root_ino) return;
+    const std::uint32_t rank = state.used.rank(ino);
+    if (ino == fs.super().orphan_file_inum.value() && g.has_compat(compat::orphan_file)) return;
+    const auto value = state.value_inodes.find(ino);
+    if (value != state.value_inodes.end()) return;  // counted in the attribute's own way
+    for (const std::uint32_t quota :
+         {fs.super().usr_quota_inum.value(), fs.super().grp_quota_inum.value(),
+          fs.super().prj_quota_inum.value()})
+      if (ino == quota && quota != 0) return;
+    const std::uint32_t links = state.links[rank];
+    const bool many = links == 1 && state.directories.test(ino) &&
+                      g.has_ro_compat(ro_compat::dir_nlink);
+    if (state.names[rank] == 0)
+      state.find(fmt::format("inode {}", ino), "it is in use, but no name leads to it");
+    else if (links != state.names[rank] && !many)
+      state.find(fmt::format("inode {}", ino), "{} names lead to it, but it counts {}",
+                 state.names[rank], links);
+  });
+}
+
+}  // namespace jh::ext

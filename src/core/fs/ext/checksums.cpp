@@ -1,0 +1,93 @@
+#include "core/fs/ext/checksums.h"
+
+#include "core/base/checksum.h"
+
+namespace jh::ext {
+namespace {
+
+std::uint32_t chain32(std::uint32_t seed, std::uint32_t value) {
+  Le32 raw;
+  raw = value;
+  return crc32c_raw(seed, bytes_of(raw));
+}
+
+constexpr std::array<std::uint8_t, 4> zeros{};
+
+}  // namespace
+
+Checksums::Checksums(const Superblock& super, const Geometry& geometry)
+    : geometry_(geometry), uuid_(super.uuid) {
+  seed_ = geometry.has_incompat(incompat::csum_seed) ? super.checksum_seed.value()
+                                                     : crc32c_raw(~0U, super.uuid);
+}
+
+std::uint32_t Checksums::superblock(const Superblock& super) {
+  return crc32c_raw(~0U, bytes_of(super).first(offsetof(Superblock, checksum)));
+}
+
+std::uint16_t Checksums::descriptor(std::uint32_t group, ConstByteSpan raw) const {
+  constexpr std::size_t at = offsetof(GroupDescriptor, checksum);
+  constexpr std::size_t behind = at + 2;
+  Le32 number;
+  number = group;
+  if (geometry_.metadata_csum()) {
+    std::uint32_t sum = crc32c_raw(seed_, bytes_of(number));
+    sum = crc32c_raw(sum, raw.first(at));
+    sum = crc32c_raw(sum, ConstByteSpan(zeros).first(2));
+    sum = crc32c_raw(sum, raw.subspan(behind));
+    return static_cast<std::uint16_t>(sum & 0xFFFF);
+  }
+  std::uint16_t sum = crc16(0xFFFF, uuid_);
+  sum = crc16(sum, bytes_of(number));
+  sum = crc16(sum, raw.first(at));
+  return crc16(sum, raw.subspan(behind));
+}
+
+std::uint32_t Checksums::block_bitmap(ConstByteSpan bitmap) const {
+  return crc32c_raw(seed_, bitmap.first(geometry_.clusters_per_group / 8));
+}
+
+std::uint32_t Checksums::inode_bitmap(ConstByteSpan bitmap) const {
+  return crc32c_raw(seed_, bitmap.first((geometry_.inodes_per_group + 7) / 8));
+}
+
+std::uint32_t Checksums::inode_seed(std::uint32_t ino, std::uint32_t generation) const {
+  return chain32(chain32(seed_, ino), generation);
+}
+
+bool inode_has_checksum_hi(const Geometry& geometry, const Inode& inode) {
+  constexpr std::size_t end = offsetof(Inode, checksum_hi) + 2 - old_inode_size;
+  return geometry.inode_size > old_inode_size && inode.extra_isize.value() >= end;
+}
+
+std::uint32_t Checksums::inode(std::uint32_t ino, ConstByteSpan raw) const {
+  constexpr std::size_t lo = offsetof(Inode, checksum_lo);
+  constexpr std::size_t hi = offsetof(Inode, checksum_hi);
+  const auto generation = parse_as<Le32>(raw, offsetof(Inode, generation));
+  std::uint32_t sum = inode_seed(ino, generation.value());
+  sum = crc32c_raw(sum, raw.first(lo));
+  sum = crc32c_raw(sum, ConstByteSpan(zeros).first(2));
+  sum = crc32c_raw(sum, raw.subspan(lo + 2, old_inode_size - lo - 2));
+  if (raw.size() <= old_inode_size) return sum;
+  const auto extra = parse_as<Le16>(raw, offsetof(Inode, extra_isize));
+  sum = crc32c_raw(sum, raw.subspan(old_inode_size, hi - old_inode_size));
+  const bool has_hi = extra.value() >= hi + 2 - old_inode_size;
+  sum = crc32c_raw(sum, has_hi ? ConstByteSpan(zeros).first(2) : raw.subspan(hi, 2));
+  return crc32c_raw(sum, raw.subspan(hi + 2));
+}
+
+std::uint32_t Checksums::xattr_block(std::uint64_t block, ConstByteSpan raw) const {
+  constexpr std::size_t at = offsetof(XattrHeader, checksum);
+  Le64 number;
+  number = block;
+  std::uint32_t sum = crc32c_raw(seed_, bytes_of(number));
+  sum = crc32c_raw(sum, raw.first(at));
+  sum = crc32c_raw(sum, zeros);
+  return crc32c_raw(sum, raw.subspan(at + 4));
+}
+
+std::uint32_t Checksums::mmp(const MmpBlock& block) const {
+  return crc32c_raw(seed_, bytes_of(block).first(offsetof(MmpBlock, checksum)));
+}
+
+}  // namespace jh::ext

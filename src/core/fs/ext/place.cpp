@@ -1,0 +1,106 @@
+// Where the bitmaps and inode tables of new groups go.
+#include <algorithm>
+
+#include "core/fs/ext/grow.h"
+
+namespace jh::ext {
+namespace {
+
+// Free blocks of a few groups in a row.
+class FreeMap {
+ public:
+  FreeMap(const Geometry& g, std::uint32_t first, std::uint32_t end)
+      : start_(g.group_first(first)), taken_(g.group_first(end - 1) + g.group_blocks(end - 1) - start_) {
+    for (std::uint32_t group = first; group < end; ++group)
+      for (const BlockRun& run : g.base_metadata(group)) take(run.start, run.count);
+  }
+
+  /// First run of `count` free blocks at or behind `hint`; 0 when there is none.
+  std::uint64_t allocate(std::uint64_t count, std::uint64_t& hint) {
+    std::uint64_t run = 0;
+    for (std::uint64_t at = hint - start_; at < taken_.size(); ++at) {
+      run = taken_[at] ? 0 : run + 1;
+      if (run < count) continue;
+      const std::uint64_t block = start_ + at + 1 - count;
+      take(block, count);
+      hint = block + count;
+      return block;
+    }
+    return 0;
+  }
+
+ private:
+  void take(std::uint64_t block, std::uint64_t count) {
+    std::fill_n(taken_.begin() + static_cast<std::ptrdiff_t>(block - start_), count, true);
+  }
+
+  std::uint64_t start_;
+  std::vector<bool> taken_;
+};
+
+bool place_packed(const Geometry& g, std::vector<NewGroup>& groups) {
+  const std::uint32_t first = groups.front().number;
+  FreeMap map(g, first, groups.back().number + 1);
+  std::uint64_t hint = g.group_first(first);
+  for (NewGroup& group : groups)
+    if ((group.fields.block_bitmap = map.allocate(1, hint)) == 0) return false;
+  for (NewGroup& group : groups)
+    if ((group.fields.inode_bitmap = map.allocate(1, hint)) == 0) return false;
+  for (NewGroup& group : groups)
+    if ((group.fields.inode_table = map.allocate(g.itable_blocks, hint)) == 0) return false;
+  return true;
+}
+
+void place_apart(const Geometry& g, NewGroup& group) {
+  FreeMap map(g, group.number, group.number + 1);
+  std::uint64_t hint = g.group_first(group.number);
+  group.fields.block_bitmap = map.allocate(1, hint);
+  group.fields.inode_bitmap = map.allocate(1, hint);
+  group.fields.inode_table = map.allocate(g.itable_blocks, hint);
+  ensure(group.fields.inode_table != 0, "a group has room for its own metadata");
+}
+
+std::vector<BlockRun> runs_of(const Geometry& g, const NewGroup& group) {
+  return {{group.fields.block_bitmap, 1},
+          {group.fields.inode_bitmap, 1},
+          {group.fields.inode_table, g.itable_blocks}};
+}
+
+}  // namespace
+
+std::vector<NewGroup> place_groups(const Filesystem& fs, std::uint32_t first, std::uint32_t end) {
+  const Geometry& g = fs.geometry();
+  std::vector<NewGroup> groups(end - first);
+  for (std::uint32_t i = 0; i < groups.size(); ++i) groups[i].number = first + i;
+  const bool flexible = g.has_incompat(incompat::flex_bg);
+  if (!flexible || !place_packed(g, groups))
+    for (NewGroup& group : groups) place_apart(g, group);
+
+  std::vector<BlockRun> all;
+  for (const NewGroup& group : groups)
+    for (const BlockRun& run : runs_of(g, group)) all.push_back(run);
+  for (NewGroup& group : groups) {
+    group.bitmap = fs.fresh_block_bitmap(group.number, group.fields, all);
+    Group& fields = group.fields;
+    fields.free_clusters = static_cast<std::uint32_t>(
+        count_zero_bits(group.bitmap, g.group_clusters(group.number)));
+    fields.free_inodes = g.inodes_per_group;
+    if (!g.lazy_groups()) continue;
+    fields.flags = group_inode_uninit;
+    fields.itable_unused = g.inodes_per_group;
+    // A bitmap may stay unwritten when it can be worked out from the group itself: nothing of other
+    // groups lies in it, and it has no end to be padded.
+    const std::uint64_t from = g.group_first(group.number);
+    const std::uint64_t to = from + g.blocks_per_group;
+    const std::vector<BlockRun> own = runs_of(g, group);
+    const bool foreign = std::any_of(all.begin(), all.end(), [&](const BlockRun& run) {
+      const bool inside = run.start < to && run.end() > from;
+      return inside && std::none_of(own.begin(), own.end(),
+                                    [&](const BlockRun& o) { return o.start == run.start; });
+    });
+    if (!foreign && group.number + 1 != g.group_count) fields.flags |= group_block_uninit;
+  }
+  return groups;
+}
+
+}  // namespace jh::ext

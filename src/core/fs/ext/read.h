@@ -1,0 +1,41 @@
+// Reading what is in an ext filesystem: directories, files, the whole tree.
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <string>
+
+#include "core/fs/ext/block_map.h"
+
+namespace jh::ext {
+
+struct DirectoryEntry {
+  std::uint32_t ino = 0;
+  std::uint8_t file_type = 0;
+  std::string name;
+};
+
+/// Calls visit for each entry ("." and ".." too) until it returns false. Throws damaged.
+void read_directory(Filesystem& fs, const InodeRecord& directory,
+                    const std::function<bool(const DirectoryEntry&)>& visit);
+/// A whole file, at most `limit` bytes of it.
+Buffer read_file(Filesystem& fs, const InodeRecord& file, std::uint64_t limit);
+/// The target of a symbolic link.
+std::string read_link(Filesystem& fs, const InodeRecord& link);
+/// Follows a path from the root, symbolic links included (at most 40). Nothing: no such file.
+std::optional<InodeRecord> find_path(Filesystem& fs, const std::string& path);
+/// The text of a file by path, cut at `limit` bytes. Nothing: no such file, or not a regular one.
+std::optional<std::string> read_text(Filesystem& fs, const std::string& path,
+                                     std::uint64_t limit = 1U << 20);
+
+/// Visits every name of the tree once, directories before what is in them.
+void walk_tree(Filesystem& fs, const std::function<void(const std::string& path,
+                                                        const InodeRecord& inode)>& visit);
+
+/// Inline data: what of it lies in the inode, and the rest in its "system.data" attribute.
+Buffer inline_data(const Filesystem& fs, const InodeRecord& inode);
+
+/// The length of a directory entry in blocks of this size (64 KiB needs a code for itself).
+std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size);
+
+}  // namespace jh::ext

@@ -1,0 +1,139 @@
+#include "core/guest/content.h"
+
+#include <fmt/format.h>
+
+#include <string_view>
+
+#include "core/base/uuid.h"
+
+namespace jh {
+namespace {
+
+using namespace std::string_view_literals;
+
+// Published places of the signatures and identities of filesystems we only name.
+struct Known {
+  std::uint64_t offset;
+  std::string_view signature;
+  ContentKind kind;
+  const char* name;
+  std::uint64_t uuid_at;   // 0: none
+  std::uint64_t label_at;  // 0: none
+  std::size_t label_length;
+};
+
+constexpr std::array known_content{
+    Known{0, "XFSB"sv, ContentKind::xfs, "XFS", 32, 108, 12},
+    Known{65600, "_BHRfS_M"sv, ContentKind::btrfs, "btrfs", 65568, 65835, 255},
+    Known{3, "NTFS    "sv, ContentKind::ntfs, "NTFS", 0, 0, 0},
+    Known{3, "EXFAT   "sv, ContentKind::unknown, "exFAT", 0, 0, 0},
+    Known{82, "FAT32"sv, ContentKind::fat, "FAT32", 0, 71, 11},
+    Known{54, "FAT1"sv, ContentKind::fat, "FAT", 0, 43, 11},
+    Known{4086, "SWAPSPACE2"sv, ContentKind::swap, "swap", 1036, 1052, 16},
+    Known{536, "LVM2 001"sv, ContentKind::physical_volume, "LVM physical volume", 0, 0, 0},
+    Known{0, "LUKS\xba\xbe"sv, ContentKind::encrypted, "encrypted (LUKS)", 0, 0, 0},
+};
+
+std::string text_at(Store& place, std::uint64_t offset, std::size_t length) {
+  if (offset + length > place.size()) return {};
+  const Buffer raw = read_buffer(place, offset, length);
+  std::string text;
+  for (const std::uint8_t c : raw) {
+    if (c == 0) break;
+    text += c < 0x20 ? '?' : static_cast<char>(c);
+  }
+  while (text.ends_with(' ')) text.pop_back();
+  return text;
+}
+
+bool holds(Store& place, std::uint64_t offset, std::string_view bytes) {
+  if (place.size() < offset + bytes.size()) return false;
+  const Buffer found = read_buffer(place, offset, bytes.size());
+  return std::memcmp(found.data(), bytes.data(), bytes.size()) == 0;
+}
+
+void describe_known(Store& place, const Known& known, Content& content) {
+  content.kind = known.kind;
+  content.name = known.name;
+  content.state = "not looked into";
+  if (known.label_at != 0) content.label = text_at(place, known.label_at, known.label_length);
+  if (known.uuid_at != 0 && known.uuid_at + 16 <= place.size())
+    content.uuid = uuid_text(read_as<Uuid>(place, known.uuid_at));
+  if (known.kind == ContentKind::fat) {
+    // The serial number, as fstab writes it.
+    const auto serial = read_as<Le32>(place, known.offset == 82 ? 67 : 39).value();
+    content.uuid = fmt::format("{:04X}-{:04X}", serial >> 16, serial & 0xFFFF);
+    if (content.label == "NO NAME") content.label.clear();
+  }
+}
+
+// The name a guest would give it: what tells the generations apart is their features.
+std::string ext_generation(const ext::Geometry& g) {
+  if (g.has_incompat(ext::incompat::extents | ext::incompat::bit64 | ext::incompat::flex_bg) ||
+      g.has_ro_compat(ext::ro_compat::huge_file | ext::ro_compat::metadata_csum))
+    return "ext4";
+  return g.has_compat(ext::compat::has_journal) ? "ext3" : "ext2";
+}
+
+void check_ext_state(Content& content) {
+  const ext::Filesystem& fs = *content.ext;
+  const auto block = [&](std::string state, const std::string& what, const std::string& next) {
+    content.state = std::move(state);
+    content.blockers.emplace_back(Status::refused, what, "ext superblock", next);
+  };
+  content.state = "clean";
+  const std::uint16_t state = fs.super().state.value();
+  if (fs.geometry().has_incompat(ext::incompat::recover))
+    block("not cleanly unmounted", "the filesystem was not cleanly unmounted: its journal must be "
+          "replayed first", "start the guest once and shut it down properly, then run again");
+  else if ((state & ext::state_errors) != 0)
+    block("has errors", "the guest has marked the filesystem as having errors",
+          "let the guest check it (at its next start, or from a rescue system), then run again");
+  else if ((state & ext::state_clean) == 0)
+    block("not cleanly unmounted", "the filesystem was not cleanly unmounted",
+          "start the guest once and shut it down properly, then run again");
+  else if (fs.super().last_orphan.value() != 0 ||
+           fs.geometry().has_ro_compat(ext::ro_compat::orphan_present))
+    block("has orphaned files", "files were still open when the guest stopped, and wait to be "
+          "removed", "start the guest once and shut it down properly, then run again");
+}
+
+Content open_ext(Store& place) {
+  Content content;
+  content.kind = ContentKind::ext;
+  content.name = "ext";
+  try {
+    content.ext = std::make_unique<ext::Filesystem>(place);
+    const ext::Geometry& g = content.ext->geometry();
+    content.name = ext_generation(g);
+    content.label = content.ext->label();
+    content.uuid = uuid_text(content.ext->super().uuid);
+    content.size = Bytes(checked_mul(g.blocks, g.block_size));
+    const std::uint64_t free = std::min(
+        g.blocks, checked_mul(content.ext->free_clusters(), g.cluster_ratio));
+    content.used = Bytes((g.blocks - free) * g.block_size);
+    check_ext_state(content);
+  } catch (const Error& error) {
+    content.state = error.status() == Status::unsupported ? "not supported" : "damaged";
+    content.blockers.push_back(error);
+  }
+  return content;
+}
+
+}  // namespace
+
+Content recognise_content(Store& place) {
+  if (ext::Filesystem::recognise(place)) return open_ext(place);
+  Content content;
+  for (const Known& known : known_content) {
+    if (!holds(place, known.offset, known.signature)) continue;
+    describe_known(place, known, content);
+    return content;
+  }
+  const std::uint64_t look = std::min<std::uint64_t>(place.size(), 1U << 20);
+  content.kind = range_is_zero(place, 0, look) ? ContentKind::nothing : ContentKind::unknown;
+  content.name = content.kind == ContentKind::nothing ? "empty" : "unknown content";
+  return content;
+}
+
+}  // namespace jh

@@ -1,0 +1,208 @@
+#include "core/guest/guest.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "core/base/uuid.h"
+#include "core/fs/ext/read.h"
+
+namespace jh {
+namespace {
+
+std::optional<std::string> after(const std::string& text, const std::string& prefix) {
+  if (!text.starts_with(prefix)) return std::nullopt;
+  return text.substr(prefix.size());
+}
+
+// "/dev/sdb3" → disk 1, partition 3; "/dev/nvme0n1p2" → disk 0, partition 2. Nothing: another name.
+struct PlainName {
+  std::size_t disk = 0;
+  std::uint32_t partition = 0;
+};
+std::optional<PlainName> plain_name(const std::string& device) {
+  std::string rest;
+  PlainName name;
+  bool found = false;
+  for (const char* prefix : {"/dev/sd", "/dev/vd", "/dev/xvd", "/dev/hd"}) {
+    const auto tail = after(device, prefix);
+    if (!tail || tail->empty() || (*tail)[0] < 'a' || (*tail)[0] > 'z') continue;
+    name.disk = static_cast<std::size_t>((*tail)[0] - 'a');
+    rest = tail->substr(1);
+    found = true;
+  }
+  for (const char* prefix : {"/dev/nvme", "/dev/mmcblk"}) {
+    const auto tail = after(device, prefix);
+    if (!tail || tail->empty()) continue;
+    const std::size_t p = tail->rfind('p');
+    const auto end = std::from_chars(tail->data(), tail->data() + tail->size(), name.disk);
+    if (p == std::string::npos || end.ec != std::errc()) continue;
+    rest = tail->substr(p + 1);
+    found = true;
+  }
+  if (!found) return std::nullopt;
+  if (rest.empty()) return name;
+  const auto end = std::from_chars(rest.data(), rest.data() + rest.size(), name.partition);
+  if (end.ec != std::errc() || end.ptr != rest.data() + rest.size()) return std::nullopt;
+  return name;
+}
+
+std::size_t recognised(const std::vector<Place>& places) {
+  return static_cast<std::size_t>(
+      std::count_if(places.begin(), places.end(), [](const Place& place) {
+        return place.content.kind != ContentKind::nothing &&
+               place.content.kind != ContentKind::unknown &&
+               place.content.kind != ContentKind::extended;
+      }));
+}
+
+}  // namespace
+
+Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size) {
+  for (const Image& image : images) open_disk(image, sector_size);
+  read_fstab();
+}
+
+void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
+  const std::size_t index = disks_.size();
+  Disk disk;
+  disk.path = image.path;
+  disk.file = image.file;
+  disk.container = open_container(*image.file);
+  try {
+    disk.table = open_table(disk.container->disk(), sector_size);
+  } catch (const Error& error) {
+    disk.trouble = error;
+    disks_.push_back(std::move(disk));
+    return;
+  }
+  fill_places(disk, index);
+  // An MBR does not say how large its sectors are. Where nothing known begins at the places that
+  // 512-byte sectors give, but something does with 4096, the disk has such.
+  if (sector_size == 0 && disk.table && disk.table->facts().kind == TableKind::mbr &&
+      recognised(disk.places) == 0 && disk.size().value() % 4096 == 0) {
+    Disk other;
+    other.container = open_container(*image.file);
+    other.table = open_table(other.container->disk(), 4096);
+    fill_places(other, index);
+    if (recognised(other.places) != 0) {
+      other.path = disk.path;
+      other.file = disk.file;
+      disk = std::move(other);
+    }
+  }
+  disks_.push_back(std::move(disk));
+}
+
+void Guest::fill_places(Disk& disk, std::size_t index) {
+  Store& below = disk.container->disk();
+  const auto add = [&](std::optional<Partition> partition, Bytes offset, Bytes size) {
+    Place place;
+    place.disk = index;
+    place.partition = std::move(partition);
+    place.offset = offset;
+    place.size = size;
+    const std::string name =
+        place.partition ? fmt::format("{}, partition {}", disk.path, place.partition->number)
+                        : disk.path;
+    place.window =
+        std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
+    if (place.partition && place.partition->role == PartitionRole::extended) {
+      place.content.kind = ContentKind::extended;
+      place.content.name = "logical partitions";
+    } else {
+      place.content = recognise_content(*place.window);
+    }
+    for (Error& blocker : place.content.blockers) blocker = blocker.within(name);
+    disk.places.push_back(std::move(place));
+  };
+  if (!disk.table) {
+    add(std::nullopt, Bytes(0), disk.size());
+    return;
+  }
+  const TableFacts& facts = disk.table->facts();
+  for (const Partition& partition : facts.partitions) {
+    const Bytes offset = to_bytes(partition.first, facts.sector_size);
+    const Bytes size = to_bytes(partition.count, facts.sector_size);
+    if (checked_add(offset.value(), size.value()) > below.size()) continue;  // a blocker names it
+    add(partition, offset, size);
+  }
+}
+
+// The root filesystem is the one that holds an fstab; the first such counts.
+void Guest::read_fstab() {
+  Place* root = nullptr;
+  for (Disk& disk : disks_) {
+    for (Place& place : disk.places) {
+      if (!place.content.ext || root != nullptr) continue;
+      try {
+        const auto text = ext::read_text(*place.content.ext, "/etc/fstab");
+        if (!text) continue;
+        root = &place;
+        fstab_ = parse_fstab(*text);
+        if (const auto name = ext::read_text(*place.content.ext, "/etc/hostname", 256))
+          hostname_ = name->substr(0, name->find_first_of(" \t\r\n"));
+      } catch (const Error&) {
+        // A filesystem that cannot be read has no say in names; its audit tells what is wrong.
+      }
+    }
+  }
+  for (Disk& disk : disks_) {
+    for (Place& place : disk.places) {
+      for (const FstabEntry& entry : fstab_) {
+        if (!matches(place, entry)) continue;
+        const bool swap = entry.type == "swap";
+        if (swap || entry.mount_point.starts_with('/'))
+          place.mount_points.push_back(swap ? "swap" : entry.mount_point);
+      }
+    }
+  }
+  // An fstab that does not name its own root (a template's, say) still lies in it.
+  const auto has_root = [](const Place* place) {
+    return std::find(place->mount_points.begin(), place->mount_points.end(), "/") !=
+           place->mount_points.end();
+  };
+  const auto all = places();
+  if (root != nullptr && std::none_of(all.begin(), all.end(), has_root))
+    root->mount_points.insert(root->mount_points.begin(), "/");
+}
+
+bool Guest::matches(const Place& place, const FstabEntry& entry) const {
+  const auto same = [](const std::string& a, const std::string& b) {
+    return !b.empty() && fold_case(a) == fold_case(b);
+  };
+  const auto value = [&](const std::string& tag, const std::string& folder) {
+    auto found = after(entry.device, tag + "=");
+    return found ? found : after(entry.device, "/dev/disk/by-" + folder + "/");
+  };
+  if (const auto uuid = value("UUID", "uuid")) return same(*uuid, place.content.uuid);
+  if (const auto label = value("LABEL", "label"))
+    return !label->empty() && *label == place.content.label;
+  if (const auto uuid = value("PARTUUID", "partuuid"))
+    return place.partition && same(*uuid, place.partition->part_uuid);
+  if (const auto label = value("PARTLABEL", "partlabel"))
+    return place.partition && !label->empty() && *label == place.partition->label;
+  if (const auto plain = plain_name(entry.device))
+    return plain->disk == place.disk &&
+           plain->partition == (place.partition ? place.partition->number : 0);
+  return false;
+}
+
+std::string Guest::name_of(const Place& place) const {
+  const std::string own = place.partition ? fmt::format("p{}", place.partition->number) : "disk";
+  return disks_.size() == 1 ? own : fmt::format("{}:{}", place.disk + 1, own);
+}
+
+std::string Guest::best_name(const Place& place) const {
+  return place.mount_points.empty() ? name_of(place) : place.mount_points.front();
+}
+
+std::vector<const Place*> Guest::places() const {
+  std::vector<const Place*> all;
+  for (const Disk& disk : disks_)
+    for (const Place& place : disk.places) all.push_back(&place);
+  return all;
+}
+
+}  // namespace jh

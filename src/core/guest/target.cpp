@@ -1,0 +1,95 @@
+#include "core/guest/target.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "core/base/uuid.h"
+
+namespace jh {
+namespace {
+
+Amount parse_amount(const std::string& text) {
+  if (text == "rest") return {};
+  if (!text.ends_with('%')) return {Amount::Kind::size, parse_size(text), 0};
+  const std::string number = text.substr(0, text.size() - 1);
+  const std::size_t point = number.find('.');
+  std::string decimals = point == std::string::npos ? "" : number.substr(point + 1);
+  const bool short_enough = decimals.size() <= 2;
+  decimals.resize(2, '0');
+  const std::string digits = number.substr(0, point) + decimals;
+  Amount amount{Amount::Kind::percent, Bytes(0), 0};
+  const auto end = std::from_chars(digits.data(), digits.data() + digits.size(), amount.hundredths);
+  if (end.ec != std::errc() || end.ptr != digits.data() + digits.size() || !short_enough ||
+      amount.hundredths == 0 || amount.hundredths > 10000)
+    wrong_usage(fmt::format("\"{}\" is not a share of the room", text),
+                "write for example /var=50% (at most 100%, two decimals)");
+  return amount;
+}
+
+std::optional<std::string> behind(const std::string& text, const std::string& prefix) {
+  if (!text.starts_with(prefix)) return std::nullopt;
+  return text.substr(prefix.size());
+}
+
+bool fits(const Guest& guest, const Place& place, const std::string& target) {
+  if (const auto label = behind(target, "label:"))
+    return !label->empty() &&
+           (place.content.label == *label || (place.partition && place.partition->label == *label));
+  if (const auto uuid = behind(target, "uuid:"))
+    return !uuid->empty() && (fold_case(place.content.uuid) == fold_case(*uuid) ||
+                              (place.partition &&
+                               fold_case(place.partition->part_uuid) == fold_case(*uuid)));
+  if (std::find(place.mount_points.begin(), place.mount_points.end(), target) !=
+      place.mount_points.end())
+    return true;
+  if (guest.name_of(place) == target) return true;
+  // With several disks, "p3" may still be meant when only one of them has a third partition.
+  return place.partition && fmt::format("p{}", place.partition->number) == target;
+}
+
+}  // namespace
+
+Give parse_give(const std::string& text) {
+  Give give;
+  const std::size_t equals = text.rfind('=');
+  give.target = text.substr(0, equals);
+  if (equals != std::string::npos) give.amount = parse_amount(text.substr(equals + 1));
+  if (give.target.size() > 1 && give.target.starts_with('/') && give.target.ends_with('/'))
+    give.target.pop_back();
+  if (give.target.empty())
+    wrong_usage("a target is missing", "write --give TARGET or --give TARGET=AMOUNT");
+  return give;
+}
+
+std::string list_targets(const Guest& guest) {
+  std::string list;
+  for (const Place* place : guest.places()) {
+    if (place->content.kind == ContentKind::extended) continue;
+    if (!list.empty()) list += ", ";
+    list += guest.name_of(*place);
+    std::string more = place->content.name;
+    for (const std::string& point : place->mount_points) more += ", " + point;
+    if (!place->content.label.empty()) more += ", label:" + place->content.label;
+    list += " (" + more + ")";
+  }
+  return list;
+}
+
+const Place* find_target(const Guest& guest, const std::string& target) {
+  if (target == "nothing") return nullptr;
+  std::vector<const Place*> found;
+  for (const Place* place : guest.places())
+    if (fits(guest, *place, target)) found.push_back(place);
+  if (found.size() == 1) return found.front();
+  if (found.empty())
+    refuse(fmt::format("this guest has no \"{}\"", target), {},
+           "it has: " + list_targets(guest));
+  std::string names;
+  for (const Place* place : found) names += (names.empty() ? "" : ", ") + guest.name_of(*place);
+  refuse(fmt::format("\"{}\" fits more than one place: {}", target, names), {},
+         "name one of them");
+}
+
+}  // namespace jh

@@ -1,0 +1,34 @@
+// Targets: what the user wants larger, in the guest's own words.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "core/guest/guest.h"
+
+namespace jh {
+
+/// How much of the room: a size, a share of it, or all that is left.
+struct Amount {
+  enum class Kind { rest, size, percent };
+  Kind kind = Kind::rest;
+  Bytes size;
+  std::uint32_t hundredths = 0;  // of a percent
+};
+
+struct Give {
+  std::string target;  // "/var", "p3", "label:x", "uuid:x", "nothing"
+  Amount amount;
+};
+
+/// Reads "TARGET" or "TARGET=AMOUNT". Throws usage errors.
+Give parse_give(const std::string& text);
+
+/// The place a target names; null for "nothing". Throws refused, listing what there is, when no
+/// place or more than one fits, and unsupported for targets this release does not handle.
+const Place* find_target(const Guest& guest, const std::string& target);
+
+/// "/, p1, label:ringing": every target of this guest, for messages.
+std::string list_targets(const Guest& guest);
+
+}  // namespace jh

@@ -1,0 +1,129 @@
+#include <nlohmann/json.hpp>
+
+#include "core/report/report.h"
+
+namespace jh {
+
+using nlohmann::json;
+
+namespace {
+
+json error_brief(const Error& error) {
+  return {{"what", error.what()}, {"where", error.where()}, {"next", error.next()}};
+}
+
+json place_json(const Guest& guest, const Place& place) {
+  json out{{"name", guest.name_of(place)},
+           {"offset", place.offset.value()},
+           {"size", place.size.value()},
+           {"room", room_of(guest, place, guest.disks()[place.disk].size()).value()},
+           {"mount_points", place.mount_points}};
+  if (place.partition)
+    out["partition"] = {{"number", place.partition->number},
+                        {"first_sector", place.partition->first.value()},
+                        {"sectors", place.partition->count.value()},
+                        {"type", place.partition->type_code},
+                        {"type_name", place.partition->type_name},
+                        {"label", place.partition->label},
+                        {"uuid", place.partition->part_uuid}};
+  json content{{"name", place.content.name},
+               {"label", place.content.label},
+               {"uuid", place.content.uuid},
+               {"state", place.content.state},
+               {"blockers", json::array()}};
+  if (place.content.size) content["size"] = place.content.size->value();
+  if (place.content.used) content["used"] = place.content.used->value();
+  for (const Error& blocker : place.content.blockers)
+    content["blockers"].push_back(error_brief(blocker));
+  out["content"] = std::move(content);
+  return out;
+}
+
+json disk_json(const Guest& guest, const Disk& disk) {
+  const ContainerFacts facts = disk.container->facts();
+  json out{{"image", disk.path},
+           {"form", facts.form},
+           {"file_length", facts.file_length.value()},
+           {"disk_size", facts.disk_size.value()},
+           {"notes", facts.notes},
+           {"places", json::array()}};
+  if (disk.trouble) out["trouble"] = error_brief(*disk.trouble);
+  if (disk.table) {
+    const TableFacts& table = disk.table->facts();
+    json blockers = json::array();
+    for (const Error& blocker : table.blockers) blockers.push_back(error_brief(blocker));
+    out["table"] = {{"kind", kind_name(table.kind)},
+                    {"sector_size", table.sector_size},
+                    {"id", table.id},
+                    {"first_usable_sector", table.first_usable.value()},
+                    {"known_end_sector", table.known_end.value()},
+                    {"usable_end_sector", table.usable_end.value()},
+                    {"spare_copy_must_move", disk.table->must_move_spare()},
+                    {"repairs", table.repairs},
+                    {"notes", table.notes},
+                    {"blockers", blockers}};
+  }
+  for (const Place& place : disk.places) out["places"].push_back(place_json(guest, place));
+  return out;
+}
+
+}  // namespace
+
+json survey_json(const Guest& guest) {
+  json disks = json::array();
+  for (const Disk& disk : guest.disks()) disks.push_back(disk_json(guest, disk));
+  json advice = json::array();
+  for (const Advice& item : advice_for(guest))
+    advice.push_back({{"what", item.what}, {"command", item.command}});
+  return {{"hostname", guest.hostname()}, {"disks", disks}, {"advice", advice}};
+}
+
+json plan_json(const Plan& plan) {
+  json disks = json::array();
+  for (const DiskChange& disk : plan.disks)
+    disks.push_back({{"image", disk.path},
+                     {"from", disk.from.value()},
+                     {"to", disk.to.value()},
+                     {"difference", (disk.to - disk.from).value()}});
+  json steps = json::array();
+  for (const Step& step : plan.steps)
+    steps.push_back({{"disk", step.disk + 1},
+                     {"layer", step.layer},
+                     {"action", step.action},
+                     {"from", step.from.value()},
+                     {"to", step.to.value()}});
+  return {{"disks", disks},
+          {"target", plan.target},
+          {"steps", steps},
+          {"notes", plan.notes},
+          {"remains", plan.remains},
+          {"bytes_to_write_at_most", plan.bytes_to_write}};
+}
+
+json changes_json(const std::vector<LayerChange>& changes) {
+  json rows = json::array();
+  for (const LayerChange& change : changes) {
+    json row{{"layer", change.name},
+             {"detail", change.detail},
+             {"before", change.before.value()},
+             {"after", change.after.value()}};
+    if (change.free_after) row["free_after"] = change.free_after->value();
+    rows.push_back(std::move(row));
+  }
+  return rows;
+}
+
+json findings_json(const Findings& findings) {
+  json rows = json::array();
+  for (const Finding& finding : findings.kept())
+    rows.push_back({{"where", finding.where}, {"what", finding.what}});
+  return {{"count", findings.count()}, {"findings", rows}};
+}
+
+json error_json(const Error& error) {
+  json out = error_brief(error);
+  out["status"] = static_cast<int>(error.status());
+  return out;
+}
+
+}  // namespace jh

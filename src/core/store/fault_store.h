@@ -1,0 +1,89 @@
+// A store whose power can fail: for the tests that cut it at every single operation.
+#pragma once
+
+#include <exception>
+#include <memory>
+#include <random>
+
+#include "core/store/memory_store.h"
+
+namespace jh {
+
+/// What happens to writes that were not flushed when the power goes.
+enum class Unflushed { kept, lost, torn };
+
+/// Not an Error: no code under test may mistake it for an ordinary failure.
+struct PowerCut : std::exception {
+  const char* what() const noexcept override { return "the power was cut"; }
+};
+
+/// Counts the operations of all stores of one host, and cuts the power at one of them.
+class PowerSupply {
+ public:
+  /// Cuts at the n-th operation from now on; 0: never.
+  void cut_at(std::uint64_t n) {
+    count_ = 0;
+    cut_at_ = n;
+  }
+  std::uint64_t count() const { return count_; }
+  bool is_off() const { return off_; }
+  void switch_on() {
+    off_ = false;
+    cut_at(0);
+  }
+  /// True when this operation is the one at which the power goes.
+  bool tick() {
+    if (off_) throw PowerCut();
+    if (++count_ != cut_at_) return false;
+    off_ = true;
+    return true;
+  }
+
+ private:
+  std::uint64_t count_ = 0;
+  std::uint64_t cut_at_ = 0;
+  bool off_ = false;
+};
+
+/// One file: what is surely on the disk, what programs see, and what lies between the two.
+struct FaultFile {
+  explicit FaultFile(std::uint64_t size) : durable(size), view(size) {}
+  explicit FaultFile(const MemoryStore& content)
+      : durable(content, "durable"), view(content, "view") {}
+  struct Operation {
+    enum class Kind { write, resize, discard } kind{};
+    std::uint64_t offset = 0;  // resize: the new size
+    std::uint64_t length = 0;
+    Buffer data;
+  };
+  /// Decides what survives. `random` decides what a torn write leaves.
+  void power_lost(Unflushed mode, std::mt19937& random);
+
+  MemoryStore durable;
+  MemoryStore view;
+  std::vector<Operation> pending;
+};
+
+class FaultStore final : public Store {
+ public:
+  FaultStore(std::shared_ptr<FaultFile> file, PowerSupply& power, std::string name)
+      : file_(std::move(file)), power_(power), name_(std::move(name)) {}
+  std::uint64_t size() const override { return file_->view.size(); }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override {
+    return file_->view.map(offset, length);
+  }
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void flush() override;
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return name_; }
+
+ private:
+  void change(FaultFile::Operation operation);
+  std::shared_ptr<FaultFile> file_;
+  PowerSupply& power_;
+  std::string name_;
+};
+
+}  // namespace jh

@@ -1,0 +1,154 @@
+#include "core/store/file_store.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <linux/falloc.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <system_error>
+#include <utility>
+
+namespace jh {
+namespace {
+
+std::string reason(int error) { return std::generic_category().message(error); }
+
+[[noreturn]] void call_failed(const char* doing, const std::string& path, int error) {
+  io_failed(fmt::format("{} failed: {}", doing, reason(error)), path,
+            error == ENOSPC ? "make room on the host's filesystem, then run the command again"
+                            : "look at the host's disk and its system log, then run again");
+}
+
+}  // namespace
+
+FileStore::FileStore(int fd, std::string path) : fd_(fd), path_(std::move(path)) { find_size(); }
+
+FileStore::FileStore(const std::string& path, Access access) : path_(path) {
+  struct stat info {};
+  if (::stat(path.c_str(), &info) != 0) {
+    const int error = errno;
+    refuse(fmt::format("cannot open the image: {}", reason(error)), path,
+           error == ENOENT ? "check the path" : "check the path and its permissions");
+  }
+  if (!S_ISREG(info.st_mode) && !S_ISBLK(info.st_mode))
+    refuse(S_ISDIR(info.st_mode) ? "this is a directory, not a disk image"
+                                 : "this is neither a regular file nor a block device",
+           path, "name the disk image itself");
+  const int flags = (access == Access::read_write ? O_RDWR : O_RDONLY) | O_CLOEXEC;
+  fd_ = ::open(path.c_str(), flags);
+  if (fd_ < 0)
+    refuse(fmt::format("cannot open the image: {}", reason(errno)), path,
+           access == Access::read_write ? "make it writable for you, or run as its owner"
+                                        : "check its permissions");
+  find_size();
+}
+
+std::unique_ptr<FileStore> FileStore::create(const std::string& path) {
+  const int fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+  if (fd < 0) call_failed("creating the file", path, errno);
+  return std::unique_ptr<FileStore>(new FileStore(fd, path));
+}
+
+FileStore::~FileStore() {
+  if (fd_ >= 0) ::close(fd_);
+}
+
+void FileStore::find_size() {
+  struct stat info {};
+  if (::fstat(fd_, &info) != 0) call_failed("looking at the file", path_, errno);
+  block_device_ = S_ISBLK(info.st_mode);
+  size_ = static_cast<std::uint64_t>(info.st_size);
+  if (block_device_ && ::ioctl(fd_, BLKGETSIZE64, &size_) != 0)
+    call_failed("asking the device for its size", path_, errno);
+}
+
+void FileStore::read(std::uint64_t offset, ByteSpan out) {
+  check_range(offset, out.size());
+  traffic_.bytes_read += out.size();
+  while (!out.empty()) {
+    const ssize_t got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
+    if (got < 0 && errno == EINTR) continue;
+    if (got < 0) call_failed(fmt::format("reading at byte {}", offset).c_str(), path_, errno);
+    if (got == 0)
+      io_failed(fmt::format("the file ends at byte {}, earlier than it said", offset), path_,
+                "see which program is changing it");
+    out = out.subspan(static_cast<std::size_t>(got));
+    offset += static_cast<std::uint64_t>(got);
+  }
+}
+
+void FileStore::write(std::uint64_t offset, ConstByteSpan data) {
+  check_range(offset, data.size());
+  traffic_.bytes_written += data.size();
+  while (!data.empty()) {
+    const ssize_t put = ::pwrite(fd_, data.data(), data.size(), static_cast<off_t>(offset));
+    if (put < 0 && errno == EINTR) continue;
+    if (put < 0) call_failed(fmt::format("writing at byte {}", offset).c_str(), path_, errno);
+    data = data.subspan(static_cast<std::size_t>(put));
+    offset += static_cast<std::uint64_t>(put);
+  }
+}
+
+Run FileStore::map(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  if (length == 0) return {offset, 0, true};
+  if (block_device_) return {offset, length, false};
+  const off_t data = ::lseek(fd_, static_cast<off_t>(offset), SEEK_DATA);
+  if (data < 0) {
+    // ENXIO: no data up to the end. Anything else: the host cannot tell, so it may all be data.
+    return {offset, length, errno == ENXIO};
+  }
+  const auto data_start = static_cast<std::uint64_t>(data);
+  if (data_start > offset) return {offset, std::min(length, data_start - offset), true};
+  const off_t hole = ::lseek(fd_, static_cast<off_t>(offset), SEEK_HOLE);
+  if (hole < 0 || static_cast<std::uint64_t>(hole) <= offset) return {offset, length, false};
+  return {offset, std::min(length, static_cast<std::uint64_t>(hole) - offset), false};
+}
+
+void FileStore::discard(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  if (length == 0) return;
+  const int punch = FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE;
+  if (::fallocate(fd_, punch, static_cast<off_t>(offset), static_cast<off_t>(length)) == 0) return;
+  constexpr std::uint64_t piece = 1U << 20;
+  const Buffer zeros(std::min(length, piece));
+  for (std::uint64_t done = 0; done < length; done += piece)
+    write(offset + done, ConstByteSpan(zeros).first(std::min(piece, length - done)));
+}
+
+void FileStore::flush() {
+  if (::fsync(fd_) != 0) call_failed("flushing to the host's disk", path_, errno);
+}
+
+void FileStore::resize(std::uint64_t new_size) {
+  if (new_size == size_) return;
+  if (block_device_)
+    refuse("a block device cannot be resized from here", path_,
+           "enlarge the device where it is made, then run grow without --to and --by");
+  if (new_size > static_cast<std::uint64_t>(INT64_MAX) ||
+      ::ftruncate(fd_, static_cast<off_t>(new_size)) != 0)
+    call_failed("changing the file's length", path_, new_size > INT64_MAX ? EFBIG : errno);
+  size_ = new_size;
+}
+
+void FileStore::reserve(std::uint64_t offset, std::uint64_t length) {
+  if (block_device_ || length == 0) return;
+  if (::fallocate(fd_, FALLOC_FL_KEEP_SIZE, static_cast<off_t>(offset),
+                  static_cast<off_t>(length)) == 0)
+    return;
+  if (errno == ENOSPC || errno == EDQUOT)
+    refuse("the host has no room left for what must be written", path_,
+           "make room on the host's filesystem, then run the command again");
+}
+
+std::uint64_t FileStore::allocated() const {
+  struct stat info {};
+  if (::fstat(fd_, &info) != 0) call_failed("looking at the file", path_, errno);
+  return static_cast<std::uint64_t>(info.st_blocks) * 512;
+}
+
+}  // namespace jh

@@ -1,0 +1,55 @@
+// A regular file or block device of the host.
+#pragma once
+
+#include <memory>
+
+#include "core/store/store.h"
+
+namespace jh {
+
+enum class Access { read_only, read_write };
+
+/// Counts of what went through a file, for reports and benchmarks.
+struct Traffic {
+  std::uint64_t bytes_read = 0;
+  std::uint64_t bytes_written = 0;
+};
+
+class FileStore final : public Store {
+ public:
+  /// Opens an existing file. Throws: refused (no such file, no permission, neither a regular file
+  /// nor a block device), io.
+  FileStore(const std::string& path, Access access);
+  /// Creates a file that must not exist yet, readable by its owner only.
+  static std::unique_ptr<FileStore> create(const std::string& path);
+  ~FileStore() override;
+
+  std::uint64_t size() const override { return size_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void flush() override;
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return path_; }
+
+  /// Host filesystems that cannot promise space are taken at their word.
+  void reserve(std::uint64_t offset, std::uint64_t length) override;
+  bool is_block_device() const { return block_device_; }
+  /// Bytes that the host has given this file.
+  std::uint64_t allocated() const;
+  int descriptor() const { return fd_; }
+  const Traffic& traffic() const { return traffic_; }
+
+ private:
+  FileStore(int fd, std::string path);
+  void find_size();
+
+  int fd_ = -1;
+  std::string path_;
+  std::uint64_t size_ = 0;
+  bool block_device_ = false;
+  Traffic traffic_;
+};
+
+}  // namespace jh

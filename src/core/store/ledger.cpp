@@ -1,0 +1,402 @@
+#include "core/store/ledger.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <boost/uuid/random_generator.hpp>
+#include <chrono>
+#include <filesystem>
+
+#include "core/base/checksum.h"
+
+namespace jh {
+
+using ledger::Mark;
+using ledger::MarkKind;
+using ledger::Record;
+using ledger::RecordKind;
+
+namespace {
+
+namespace files = std::filesystem;
+constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";
+
+std::uint32_t fingerprint_of(Store& image) {
+  const std::uint64_t length = std::min(image.size(), ledger::fingerprint_size);
+  return crc32c(read_buffer(image, 0, length));
+}
+
+void append_file(Store& file, std::uint64_t& end, ConstByteSpan data) {
+  if (file.size() < end + data.size()) file.resize(end + data.size());
+  file.write(end, data);
+  end += data.size();
+}
+
+// Paths in the same folder are kept relative to it, so that the folder can be moved as a whole.
+std::string shorten(const std::string& path, const std::string& ledger_path) {
+  const files::path absolute = files::absolute(path).lexically_normal();
+  if (absolute.parent_path() == files::absolute(ledger_path).lexically_normal().parent_path())
+    return absolute.filename().string();
+  return absolute.string();
+}
+
+std::string lengthen(const std::string& path, const std::string& ledger_path) {
+  if (files::path(path).is_absolute()) return path;
+  return (files::path(ledger_path).parent_path() / path).string();
+}
+
+std::optional<std::string> read_pointer(Store& file) {
+  const std::string_view intro(pointer_text);
+  if (file.size() <= intro.size() || file.size() > 8192) return std::nullopt;
+  const Buffer raw = read_buffer(file, 0, file.size());
+  const std::string text(raw.begin(), raw.end());
+  if (text.compare(0, intro.size(), intro) != 0 || text.back() != '\n') return std::nullopt;
+  return text.substr(intro.size(), text.size() - intro.size() - 1);
+}
+
+[[noreturn]] void damaged_ledger(const std::string& what, const std::string& path) {
+  damaged(what, path,
+          "the image was not touched; keep both files and restore the ledger from a backup, or, if "
+          "the image is known to be good, move the ledger away");
+}
+
+}  // namespace
+
+std::string open_name(const std::string& ledger_path) { return ledger_path + ".open"; }
+
+std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string>& image_paths,
+                                       const std::vector<Store*>& images) {
+  ensure(!images.empty() && images.size() == image_paths.size() &&
+             images.size() <= ledger::max_images,
+         "a ledger has images");
+  std::unique_ptr<Ledger> made(new Ledger(host));
+  made->path_ = host.ledger_path(image_paths.front());
+  const boost::uuids::uuid id = boost::uuids::random_generator()();
+  std::copy(id.begin(), id.end(), made->id_.begin());
+  made->created_ = static_cast<std::uint64_t>(
+      std::chrono::duration_cast<std::chrono::seconds>(
+          std::chrono::system_clock::now().time_since_epoch())
+          .count());
+  for (std::size_t i = 0; i < images.size(); ++i) {
+    made->images_.push_back({shorten(image_paths[i], made->path_), images[i]->size(),
+                             host.identity(image_paths[i]), fingerprint_of(*images[i])});
+    if (i != 0) made->pointers_.push_back(host.ledger_path(image_paths[i]));
+  }
+  made->file_ = host.create(open_name(made->path_));
+  made->write_header();
+  for (const std::string& pointer : made->pointers_) {
+    const std::string text = pointer_text + shorten(made->path_, pointer) + "\n";
+    const auto file = host.create(open_name(pointer));
+    std::uint64_t end = 0;
+    append_file(*file, end, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    file->flush();
+  }
+  return made;
+}
+
+std::unique_ptr<Ledger> Ledger::open(Host& host, const std::string& image_path, bool tidy) {
+  const std::string own = host.ledger_path(image_path);
+  // An unfinished change comes before a finished one that is only kept for its undo.
+  for (const std::string& name : {open_name(own), own}) {
+    if (!host.exists(name)) continue;
+    std::unique_ptr<Ledger> found(new Ledger(host));
+    found->path_ = own;
+    found->file_ = host.open(name, tidy ? Access::read_write : Access::read_only);
+    found->lasting_ = name == own;
+    if (const auto pointer = read_pointer(*found->file_)) {
+      found->path_ = lengthen(*pointer, own);
+      found->lasting_ = host.exists(found->path_) && !host.exists(open_name(found->path_));
+      const std::string target = found->lasting_ ? found->path_ : open_name(found->path_);
+      if (!host.exists(target)) {
+        if (tidy) host.remove(name);
+        continue;  // the pointer outlived its ledger: the change was dropped or undone
+      }
+      found->file_ = host.open(target, tidy ? Access::read_write : Access::read_only);
+    }
+    if (!found->read_header()) {
+      if (tidy) host.remove(name);
+      continue;
+    }
+    for (Image& image : found->images_) image.path = lengthen(image.path, found->path_);
+    if (found->path_ == own) {
+      // It lies beside this image and is about it, also when both have been renamed since.
+      found->images_.front().path = image_path;
+    } else if (!found->names(host, own)) {
+      if (tidy) host.remove(name);
+      continue;  // the ledger pointed to has since been replaced by one about other images
+    }
+    for (std::size_t i = 1; i < found->images_.size(); ++i)
+      found->pointers_.push_back(host.ledger_path(found->images_[i].path));
+    return found;
+  }
+  return nullptr;
+}
+
+bool Ledger::names(Host& host, const std::string& own_ledger_path) const {
+  return std::any_of(images_.begin(), images_.end(), [&](const Image& image) {
+    return host.ledger_path(image.path) == own_ledger_path;
+  });
+}
+
+void Ledger::write_header() {
+  Buffer raw(sizeof(ledger::Header));
+  for (const Image& image : images_) {
+    ledger::ImageEntry entry{};
+    entry.old_size = image.old_size;
+    entry.device = image.identity.device;
+    entry.node = image.identity.node;
+    entry.fingerprint = image.fingerprint;
+    entry.path_length = checked_cast<std::uint32_t>(image.path.size());
+    const ConstByteSpan fixed = bytes_of(entry);
+    raw.insert(raw.end(), fixed.begin(), fixed.end());
+    raw.insert(raw.end(), image.path.begin(), image.path.end());
+  }
+  raw.resize(round_up(raw.size(), ledger::block_size));
+  ledger::Header header{};
+  header.magic = ledger::header_magic;
+  header.version = ledger::version;
+  header.length = checked_cast<std::uint32_t>(raw.size());
+  header.ledger_id = id_;
+  header.created = created_;
+  header.image_count = checked_cast<std::uint32_t>(images_.size());
+  header.crc = 0;
+  put_at(raw, 0, header);
+  header.crc = crc32c(raw);
+  put_at(raw, 0, header);
+  // The marks' blocks are written now, so that setting one later cannot fail for want of space.
+  end_ = 0;
+  append_file(*file_, end_, Buffer(ledger::header_offset));
+  append_file(*file_, end_, raw);
+  records_start_ = end_;
+  file_->flush();
+}
+
+bool Ledger::read_header() {
+  const std::uint64_t size = file_->size();
+  const auto any_mark = [&] {
+    for (std::uint64_t i = 0; i < ledger::mark_count; ++i) {
+      const std::uint64_t at = i * ledger::block_size;
+      if (size >= at + sizeof(Mark) && read_as<Mark>(*file_, at).magic == ledger::mark_magic)
+        return true;
+    }
+    return false;
+  };
+  const auto not_begun = [&] {
+    // Without a complete header no byte of the image was touched, unless the header was lost later;
+    // then a mark, or the lasting name, says that this was once a real ledger.
+    if (lasting_ || any_mark()) damaged_ledger("the ledger's header is damaged", file_->name());
+    return false;
+  };
+  if (size < ledger::header_offset + sizeof(ledger::Header)) return not_begun();
+  auto header = read_as<ledger::Header>(*file_, ledger::header_offset);
+  const std::uint32_t length = header.length.value();
+  if (header.magic != ledger::header_magic || length < sizeof(header) ||
+      length > size - ledger::header_offset || length > (1U << 24))
+    return not_begun();
+  Buffer raw = read_buffer(*file_, ledger::header_offset, length);
+  const std::uint32_t crc = header.crc.value();
+  header.crc = 0;
+  put_at(raw, 0, header);
+  if (crc32c(raw) != crc) return not_begun();
+  if (header.version.value() != ledger::version)
+    unsupported(fmt::format("the ledger has version {}", header.version.value()), file_->name(),
+                "use the release of juneheath that made it");
+  id_ = header.ledger_id;
+  created_ = header.created.value();
+  std::size_t at = sizeof(header);
+  for (std::uint32_t i = 0; i < header.image_count.value(); ++i) {
+    const auto entry = parse_as<ledger::ImageEntry>(raw, at);
+    at += sizeof(entry);
+    const std::uint32_t path_length = entry.path_length.value();
+    if (path_length == 0 || path_length > raw.size() - at)
+      damaged_ledger("the ledger's list of images is damaged", file_->name());
+    images_.push_back({std::string(raw.begin() + static_cast<std::ptrdiff_t>(at),
+                                   raw.begin() + static_cast<std::ptrdiff_t>(at + path_length)),
+                       entry.old_size.value(),
+                       {entry.device.value(), entry.node.value()},
+                       entry.fingerprint.value()});
+    at += path_length;
+  }
+  if (images_.empty()) damaged_ledger("the ledger names no image", file_->name());
+  records_start_ = ledger::header_offset + length;
+  end_ = size;
+  read_marks();
+  return true;
+}
+
+bool Ledger::mark_is_set(MarkKind kind) {
+  const std::uint64_t at = static_cast<std::uint64_t>(kind) * ledger::block_size;
+  if (file_->size() < at + sizeof(Mark)) return false;
+  const auto mark = read_as<Mark>(*file_, at);
+  if (mark.magic != ledger::mark_magic || mark.ledger_id != id_ ||
+      mark.kind.value() != static_cast<std::uint32_t>(kind) ||
+      mark.crc.value() != crc32c(bytes_of(mark).first(offsetof(Mark, crc))))
+    return false;
+  end_ = mark.records_end.value();
+  if (end_ < records_start_ || end_ > file_->size())
+    damaged_ledger("the ledger is shorter than its commit mark says", file_->name());
+  return true;
+}
+
+void Ledger::read_marks() {
+  state_ = State::opened;
+  if (mark_is_set(MarkKind::committed)) state_ = State::committed;
+  if (state_ == State::opened && lasting_)
+    damaged_ledger("the ledger's commit mark is damaged", file_->name());
+  if (state_ == State::committed && mark_is_set(MarkKind::done)) state_ = State::done;
+  if (state_ == State::done && mark_is_set(MarkKind::undoing)) state_ = State::undoing;
+}
+
+void Ledger::set_mark(MarkKind kind) {
+  Mark mark{};
+  mark.magic = ledger::mark_magic;
+  mark.kind = static_cast<std::uint32_t>(kind);
+  mark.ledger_id = id_;
+  mark.records_end = end_;
+  mark.crc = crc32c(bytes_of(mark).first(offsetof(Mark, crc)));
+  file_->write(static_cast<std::uint64_t>(kind) * ledger::block_size, bytes_of(mark));
+  file_->flush();
+}
+
+void Ledger::write_record(Record record, ConstByteSpan payload) {
+  record.magic = ledger::record_magic;
+  record.payload_length = checked_cast<std::uint32_t>(payload.size());
+  record.payload_crc = crc32c(payload);
+  record.padding = 0;
+  record.crc =
+      ~crc32c_raw(crc32c_raw(~0U, id_), bytes_of(record).first(offsetof(Record, crc)));
+  Buffer raw(bytes_of(record).begin(), bytes_of(record).end());
+  raw.insert(raw.end(), payload.begin(), payload.end());
+  raw.resize(round_up(raw.size(), 8));
+  append_file(*file_, end_, raw);
+}
+
+void Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                    ConstByteSpan data) {
+  for (std::uint64_t done = 0; done < data.size(); done += ledger::max_payload) {
+    const ConstByteSpan piece =
+        data.subspan(done, std::min<std::uint64_t>(ledger::max_payload, data.size() - done));
+    if (all_zero(piece)) {
+      append_zero(kind, image, offset + done, piece.size());
+      continue;
+    }
+    Record record{};
+    record.kind = static_cast<std::uint32_t>(kind);
+    record.image = image;
+    record.flags = 0;
+    record.offset = offset + done;
+    record.length = piece.size();
+    write_record(record, piece);
+  }
+}
+
+void Ledger::append_zero(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                         std::uint64_t length) {
+  Record record{};
+  record.kind = static_cast<std::uint32_t>(kind);
+  record.image = image;
+  record.flags = ledger::flag_zero;
+  record.offset = offset;
+  record.length = length;
+  write_record(record, {});
+}
+
+void Ledger::append_digest(std::uint32_t image, std::uint64_t offset, ConstByteSpan written) {
+  Record record{};
+  record.kind = static_cast<std::uint32_t>(RecordKind::wrote);
+  record.image = image;
+  record.flags = 0;
+  record.offset = offset;
+  record.length = written.size();
+  Le32 digest;
+  digest = crc32c(written);
+  write_record(record, bytes_of(digest));
+}
+
+void Ledger::append_new_size(std::uint32_t image, std::uint64_t size) {
+  Record record{};
+  record.kind = static_cast<std::uint32_t>(RecordKind::new_size);
+  record.image = image;
+  record.flags = 0;
+  record.offset = size;
+  record.length = 0;
+  write_record(record, {});
+}
+
+void Ledger::flush() { file_->flush(); }
+
+void Ledger::commit() {
+  file_->flush();
+  set_mark(MarkKind::committed);
+  state_ = State::committed;
+  settle_names();
+}
+
+void Ledger::settle_names() {
+  // Pointers first: as long as one of them is missing, the ledger is found under its first name.
+  for (const std::string& pointer : pointers_)
+    if (host_.exists(open_name(pointer))) host_.rename(open_name(pointer), pointer);
+  if (!lasting_) host_.rename(open_name(path_), path_);
+  lasting_ = true;
+}
+
+void Ledger::mark_done() {
+  set_mark(MarkKind::done);
+  state_ = State::done;
+}
+
+void Ledger::mark_undoing() {
+  set_mark(MarkKind::undoing);
+  state_ = State::undoing;
+}
+
+void Ledger::remove() {
+  // The ledger goes first: a pointer without a ledger means nothing, and is tidied away.
+  host_.remove(lasting_ ? path_ : open_name(path_));
+  for (const std::string& pointer : pointers_) {
+    host_.remove(open_name(pointer));
+    if (lasting_) host_.remove(pointer);
+  }
+}
+
+std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_t limit) {
+  if (limit - at < sizeof(Record)) return std::nullopt;
+  const auto record = read_as<Record>(*file_, at);
+  const std::uint32_t payload_length = record.payload_length.value();
+  const bool sound =
+      record.magic.value() == ledger::record_magic &&
+      record.crc.value() ==
+          ~crc32c_raw(crc32c_raw(~0U, id_), bytes_of(record).first(offsetof(Record, crc))) &&
+      payload_length <= ledger::max_payload && record.image.value() < images_.size() &&
+      limit - at - sizeof(Record) >= payload_length;
+  if (!sound) return std::nullopt;
+  Entry entry;
+  entry.kind = static_cast<RecordKind>(record.kind.value());
+  entry.image = record.image.value();
+  entry.zero = (record.flags.value() & ledger::flag_zero) != 0;
+  entry.offset = record.offset.value();
+  entry.length = record.length.value();
+  entry.payload = read_buffer(*file_, at + sizeof(Record), payload_length);
+  if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
+  const bool holds_data = entry.kind == RecordKind::before_direct ||
+                          entry.kind == RecordKind::before || entry.kind == RecordKind::after;
+  if (holds_data && !entry.zero && entry.payload.size() != entry.length) return std::nullopt;
+  at = std::min(limit, round_up(at + sizeof(Record) + payload_length, 8));
+  return entry;
+}
+
+void Ledger::for_each(const std::function<void(const Entry&)>& visit) {
+  const std::uint64_t limit = end_;
+  std::uint64_t at = records_start_;
+  while (at < limit) {
+    const auto entry = read_record(at, limit);
+    if (!entry) {
+      if (state_ != State::opened)
+        damaged_ledger(fmt::format("the record at byte {} is damaged", at), file_->name());
+      return;
+    }
+    visit(*entry);
+  }
+}
+
+}  // namespace jh

@@ -1,0 +1,79 @@
+// The ledger's own layout; docs/formats/ledger.md has it as tables. All integers little-endian.
+#pragma once
+
+#include <array>
+#include <cstddef>
+
+#include "core/base/endian.h"
+#include "core/base/uuid.h"
+
+namespace jh::ledger {
+
+constexpr std::uint64_t block_size = 4096;
+constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R'};
+constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
+constexpr std::uint32_t record_magic = 0x4345524AU;  // "JREC"
+constexpr std::uint32_t version = 1;
+constexpr std::uint64_t fingerprint_size = 65536;
+constexpr std::uint64_t max_payload = 1U << 20;
+constexpr std::uint32_t max_images = 64;
+
+/// Blocks 0 to 2: a mark is set by writing its block, and it counts only when its checksum holds.
+enum class MarkKind : std::uint32_t { committed = 0, done = 1, undoing = 2 };
+constexpr std::uint64_t mark_count = 3;
+constexpr std::uint64_t header_offset = mark_count * block_size;
+
+struct Mark {
+  std::array<char, 8> magic;
+  Le32 kind;
+  Uuid ledger_id;
+  Le64 records_end;
+  Le32 crc;  // CRC-32C of all before it
+};
+static_assert(sizeof(Mark) == 40);
+
+struct Header {
+  std::array<char, 8> magic;
+  Le32 version;
+  Le32 length;  // of header and image entries, a multiple of block_size; records follow
+  Uuid ledger_id;
+  Le64 created;  // seconds since 1970
+  Le32 image_count;
+  Le32 crc;  // CRC-32C of the `length` bytes with this field zero
+};
+static_assert(sizeof(Header) == 48);
+
+/// Follows the header, once per image; the path's bytes follow it, without a terminator.
+struct ImageEntry {
+  Le64 old_size;
+  Le64 device;
+  Le64 node;
+  Le32 fingerprint;  // CRC-32C of the first fingerprint_size bytes before the change
+  Le32 path_length;
+};
+static_assert(sizeof(ImageEntry) == 32);
+
+enum class RecordKind : std::uint32_t {
+  before_direct = 1,  // old bytes of a range that is about to be written directly
+  before = 2,         // old bytes of a range that the sealed change replaces
+  after = 3,          // its new bytes
+  wrote = 4,          // payload: Le32 CRC-32C of what was written directly to the range
+  new_size = 5,       // offset: the image's size after the change; no payload
+};
+constexpr std::uint32_t flag_zero = 1;  // the payload would be all zeros and is left out
+
+struct Record {
+  Le32 magic;
+  Le32 kind;
+  Le32 image;
+  Le32 flags;
+  Le64 offset;
+  Le64 length;
+  Le32 payload_length;
+  Le32 payload_crc;
+  Le32 padding;
+  Le32 crc;  // CRC-32C of the ledger's id, then of all before this field
+};
+static_assert(sizeof(Record) == 48);
+
+}  // namespace jh::ledger

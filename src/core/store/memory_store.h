@@ -1,0 +1,41 @@
+// A store in memory: sparse, and cheap to copy (pages are shared until one of the copies writes).
+#pragma once
+
+#include <map>
+#include <memory>
+
+#include "core/store/store.h"
+
+namespace jh {
+
+class MemoryStore final : public Store {
+ public:
+  static constexpr std::uint64_t page_size = 4096;
+  using Page = std::array<std::uint8_t, page_size>;
+  using Pages = std::map<std::uint64_t, std::shared_ptr<const Page>>;  // page number → content
+
+  explicit MemoryStore(std::uint64_t size, std::string name = "memory")
+      : size_(size), name_(std::move(name)) {}
+  MemoryStore(const MemoryStore& other, std::string name)
+      : size_(other.size_), name_(std::move(name)), pages_(other.pages_) {}
+
+  std::uint64_t size() const override { return size_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void flush() override {}
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return name_; }
+
+  void assign(const MemoryStore& other);
+  /// Equal size and equal content, byte for byte.
+  bool same_content(const MemoryStore& other) const;
+
+ private:
+  std::uint64_t size_;
+  std::string name_;
+  Pages pages_;
+};
+
+}  // namespace jh

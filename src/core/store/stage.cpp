@@ -1,0 +1,207 @@
+#include "core/store/stage.h"
+
+namespace jh {
+namespace {
+
+// Pages that wait to be written directly: enough to make one flush of the ledger serve many.
+constexpr std::uint64_t max_waiting = 1024;
+
+}  // namespace
+
+Stage::Stage(Store& base, Ledger& ledger, std::uint32_t index)
+    : base_(base),
+      ledger_(ledger),
+      index_(index),
+      old_size_(base.size()),
+      direct_from_(round_up(base.size(), page_size)),
+      size_(base.size()) {}
+
+// The image's own bytes; past its end (it may grow only later) there are zeros.
+void Stage::base_read(std::uint64_t offset, ByteSpan out) {
+  const std::uint64_t end = base_.size();
+  const std::uint64_t there = offset >= end ? 0 : std::min<std::uint64_t>(out.size(), end - offset);
+  base_.read(offset < end ? offset : end, out.first(there));
+  std::fill(out.begin() + static_cast<std::ptrdiff_t>(there), out.end(), std::uint8_t{0});
+}
+
+void Stage::read(std::uint64_t offset, ByteSpan out) {
+  check_range(offset, out.size());
+  base_read(offset, out);
+  const std::uint64_t end = offset + out.size();
+  for (auto page = pages_.lower_bound(offset / page_size);
+       page != pages_.end() && page->first * page_size < end; ++page) {
+    const std::uint64_t start = page->first * page_size;
+    const std::uint64_t from = std::max(start, offset);
+    const std::uint64_t to = std::min(start + page_size, end);
+    std::memcpy(out.data() + (from - offset), page->second->data.data() + (from - start),
+                to - from);
+  }
+}
+
+Stage::Page& Stage::hold(std::uint64_t number, bool whole) {
+  auto& slot = pages_[number];
+  if (!slot) {
+    slot = std::make_unique<Page>();
+    if (!whole) base_read(number * page_size, slot->data);
+  }
+  return *slot;
+}
+
+void Stage::write(std::uint64_t offset, ConstByteSpan data) { put(offset, data, false); }
+
+void Stage::write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
+  put(offset, data, true);
+}
+
+void Stage::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
+  check_range(offset, data.size());
+  for (std::uint64_t done = 0; done < data.size();) {
+    const std::uint64_t at = offset + done;
+    if (at >= direct_from_) {
+      // The present state ends before: nothing of it is here, whatever the caller thinks.
+      write_past_end(at, data.subspan(done));
+      return;
+    }
+    const std::uint64_t number = at / page_size;
+    const std::uint64_t in_page = at % page_size;
+    const std::uint64_t step = std::min(data.size() - done, page_size - in_page);
+    const bool is_held = pages_.contains(number);
+    Page& page = hold(number, step == page_size);
+    if (unreferenced && !is_held && step == page_size && at + step <= old_size_) {
+      // Only a page that is unreferenced as a whole may be torn by a crash without harm.
+      page.unreferenced = true;
+      ++waiting_;
+    } else if (!unreferenced && page.unreferenced) {
+      page.unreferenced = false;
+      --waiting_;
+    }
+    std::memcpy(page.data.data() + in_page, data.data() + done, step);
+    done += step;
+    if (waiting_ >= max_waiting) spill();
+  }
+}
+
+void Stage::write_past_end(std::uint64_t offset, ConstByteSpan data) {
+  if (base_.size() < size_) base_.resize(size_);
+  base_.write(offset, data);
+  note_direct(offset, data.size());
+}
+
+void Stage::note_direct(std::uint64_t offset, std::uint64_t length) {
+  std::uint64_t start = offset;
+  std::uint64_t end = offset + length;
+  auto next = direct_.upper_bound(start);
+  if (next != direct_.begin()) {
+    const auto before = std::prev(next);
+    if (before->second >= start) {
+      start = before->first;
+      end = std::max(end, before->second);
+      next = direct_.erase(before);
+    }
+  }
+  while (next != direct_.end() && next->first <= end) {
+    end = std::max(end, next->second);
+    next = direct_.erase(next);
+  }
+  direct_[start] = end;
+}
+
+// Old bytes into the ledger, the ledger onto the disk, and only then the new bytes into the image.
+void Stage::spill() {
+  if (waiting_ == 0) return;
+  Buffer old(page_size);
+  for (const auto& [number, page] : pages_) {
+    if (!page->unreferenced) continue;
+    const std::uint64_t at = number * page_size;
+    if (base_.map(at, page_size).zero && base_.map(at, page_size).length == page_size) {
+      ledger_.append_zero(ledger::RecordKind::before_direct, index_, at, page_size);
+      continue;
+    }
+    base_.read(at, old);
+    ledger_.append(ledger::RecordKind::before_direct, index_, at, old);
+  }
+  ledger_.flush();
+  for (auto page = pages_.begin(); page != pages_.end();) {
+    if (!page->second->unreferenced) {
+      ++page;
+      continue;
+    }
+    base_.write(page->first * page_size, page->second->data);
+    note_direct(page->first * page_size, page_size);
+    page = pages_.erase(page);
+  }
+  waiting_ = 0;
+}
+
+Run Stage::map(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  if (length == 0) return {offset, 0, true};
+  const auto held = pages_.lower_bound(offset / page_size);
+  if (held != pages_.end() && held->first == offset / page_size)
+    return {offset, std::min(length, (held->first + 1) * page_size - offset), false};
+  if (held != pages_.end()) length = std::min(length, held->first * page_size - offset);
+  if (offset >= base_.size()) return {offset, length, true};
+  return base_.map(offset, std::min(length, base_.size() - offset));
+}
+
+void Stage::discard(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  const Buffer zeros(std::min<std::uint64_t>(length, page_size));
+  while (length != 0) {
+    const Run run = map(offset, length);
+    const std::uint64_t step =
+        run.zero ? run.length : std::min(run.length, page_size - offset % page_size);
+    if (!run.zero) write(offset, ConstByteSpan(zeros).first(step));
+    offset += step;
+    length -= step;
+  }
+}
+
+void Stage::flush() {
+  spill();
+  if (!direct_.empty()) base_.flush();
+}
+
+void Stage::resize(std::uint64_t new_size) {
+  ensure(new_size >= old_size_, "a stage only grows its image");
+  size_ = new_size;
+}
+
+std::uint64_t Stage::written_directly() const {
+  std::uint64_t total = 0;
+  for (const auto& [start, end] : direct_) total += end - start;
+  return total;
+}
+
+void Stage::for_each_change(
+    const std::function<void(std::uint64_t, ConstByteSpan, ConstByteSpan)>& visit) {
+  Buffer old_run;
+  Buffer new_run;
+  std::uint64_t run_start = 0;
+  const auto emit = [&] {
+    if (!new_run.empty()) visit(run_start, old_run, new_run);
+    old_run.clear();
+    new_run.clear();
+  };
+  Buffer old(page_size);
+  for (const auto& [number, page] : pages_) {
+    const std::uint64_t at = number * page_size;
+    const std::uint64_t length = std::min(page_size, size_ - std::min(size_, at));
+    base_read(at, old);
+    if (std::memcmp(old.data(), page->data.data(), length) == 0) continue;
+    if (run_start + new_run.size() != at || new_run.size() >= ledger::max_payload) emit();
+    if (new_run.empty()) run_start = at;
+    old_run.insert(old_run.end(), old.begin(), old.begin() + static_cast<std::ptrdiff_t>(length));
+    new_run.insert(new_run.end(), page->data.begin(),
+                   page->data.begin() + static_cast<std::ptrdiff_t>(length));
+  }
+  emit();
+}
+
+void Stage::settle_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
+  spill();
+  base_.flush();
+  for (const auto& [start, end] : direct_) visit(start, end - start);
+}
+
+}  // namespace jh

@@ -1,0 +1,74 @@
+// Stage: a store on top of an image, in which a change is carried out before it is real.
+//
+// Writes to bytes that the present state refers to are held in memory, page by page, and reads see
+// them. Writes to bytes that the present state does not refer to go to the image itself, after the
+// ledger has kept what was there; so much of it costs no memory and is written once.
+#pragma once
+
+#include <map>
+#include <memory>
+
+#include "core/store/ledger.h"
+#include "core/store/store.h"
+
+namespace jh {
+
+class Stage final : public Store {
+ public:
+  static constexpr std::uint64_t page_size = 4096;
+
+  /// `base` and `ledger` must outlive the stage; `index` is the image's place in the ledger.
+  Stage(Store& base, Ledger& ledger, std::uint32_t index);
+
+  std::uint64_t size() const override { return size_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  /// Direct writes only; held ones become durable with the seal.
+  void flush() override;
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return base_.name(); }
+
+  Store& base() { return base_; }
+  std::uint64_t old_size() const { return old_size_; }
+  std::uint32_t index() const { return index_; }
+  /// Bytes held in memory.
+  std::uint64_t held() const { return pages_.size() * page_size; }
+  /// Bytes written past the stage so far.
+  std::uint64_t written_directly() const;
+
+  /// Calls visit(offset, old bytes, new bytes) for each run of held pages that differ, at most
+  /// ledger::max_payload long, in order.
+  void for_each_change(
+      const std::function<void(std::uint64_t, ConstByteSpan, ConstByteSpan)>& visit);
+  /// Brings out what waits to be written directly and makes it durable; then calls
+  /// visit(offset, length) for each range written directly, in order.
+  void settle_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
+
+ private:
+  struct Page {
+    std::array<std::uint8_t, page_size> data;
+    bool unreferenced = false;  // as a whole: may be written directly
+  };
+
+  void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
+  Page& hold(std::uint64_t number, bool whole);
+  void base_read(std::uint64_t offset, ByteSpan out);
+  void write_past_end(std::uint64_t offset, ConstByteSpan data);
+  void spill();
+  void note_direct(std::uint64_t offset, std::uint64_t length);
+
+  Store& base_;
+  Ledger& ledger_;
+  std::uint32_t index_;
+  std::uint64_t old_size_;
+  std::uint64_t direct_from_;  // from here on nothing is referenced: past the old end
+  std::uint64_t size_;
+  std::map<std::uint64_t, std::unique_ptr<Page>> pages_;
+  std::uint64_t waiting_ = 0;                      // held pages marked unreferenced
+  std::map<std::uint64_t, std::uint64_t> direct_;  // start → end, disjoint and not adjacent
+};
+
+}  // namespace jh

@@ -1,0 +1,68 @@
+#include "core/store/store.h"
+
+#include <fmt/format.h>
+
+namespace jh {
+namespace {
+
+constexpr std::uint64_t piece_size = 1U << 20;
+
+}  // namespace
+
+void Store::check_range(std::uint64_t offset, std::uint64_t length) const {
+  const std::uint64_t end = size();
+  if (offset > end || length > end - offset)
+    damaged(fmt::format("bytes {} to {} are asked for, but there are only {}", offset,
+                        offset + length, end),
+            name());
+}
+
+bool all_zero(ConstByteSpan data) {
+  // Comparing the range with itself shifted by one lets memcmp do the work at memory speed.
+  return data.empty() ||
+         (data[0] == 0 && std::memcmp(data.data(), data.data() + 1, data.size() - 1) == 0);
+}
+
+Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length) {
+  store.check_range(offset, length);  // before the allocation: the length may come from disk
+  Buffer buffer(length);
+  store.read(offset, buffer);
+  return buffer;
+}
+
+bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length) {
+  Buffer piece;
+  while (length != 0) {
+    const Run run = store.map(offset, length);
+    std::uint64_t step = run.length;
+    if (!run.zero) {
+      step = std::min(step, piece_size);
+      piece.resize(step);
+      store.read(offset, piece);
+      if (!all_zero(piece)) return false;
+    }
+    offset += step;
+    length -= step;
+  }
+  return true;
+}
+
+std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length) {
+  std::uint64_t written = 0;
+  while (length != 0) {
+    const Run run = store.map(offset, length);
+    std::uint64_t step = run.length;
+    if (!run.zero) {
+      step = std::min<std::uint64_t>(step, 65536);
+      if (!range_is_zero(store, offset, step)) {
+        store.write_unreferenced(offset, Buffer(step));
+        written += step;
+      }
+    }
+    offset += step;
+    length -= step;
+  }
+  return written;
+}
+
+}  // namespace jh

@@ -1,0 +1,104 @@
+// Store: bytes at offsets. Everything above this file sees disks and files only through it.
+#pragma once
+
+#include <algorithm>
+#include <array>
+#include <cstdint>
+#include <cstring>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "core/base/checked.h"
+
+namespace jh {
+
+using ByteSpan = std::span<std::uint8_t>;
+using ConstByteSpan = std::span<const std::uint8_t>;
+using Buffer = std::vector<std::uint8_t>;
+
+/// A run of bytes that is known to read as zeros, or that may hold anything.
+struct Run {
+  std::uint64_t offset = 0;
+  std::uint64_t length = 0;
+  bool zero = false;
+};
+
+/// Offsets and lengths are in bytes. An access that is not wholly inside [0, size) is refused with
+/// an Error before anything is touched.
+class Store {
+ public:
+  Store() = default;
+  Store(const Store&) = delete;
+  Store& operator=(const Store&) = delete;
+  virtual ~Store() = default;
+
+  virtual std::uint64_t size() const = 0;
+  virtual void read(std::uint64_t offset, ByteSpan out) = 0;
+  virtual void write(std::uint64_t offset, ConstByteSpan data) = 0;
+  /// The same, for bytes that the present, sealed state does not refer to (free blocks, new
+  /// clusters): losing or keeping such a write harms nothing, so a Stage need not hold it back.
+  virtual void write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
+    write(offset, data);
+  }
+  /// The run that begins at `offset`, at most `length` long; never empty when length is not.
+  virtual Run map(std::uint64_t offset, std::uint64_t length) {
+    check_range(offset, length);
+    return {offset, length, false};
+  }
+  /// Makes the range read as zeros, giving back host space where it can.
+  virtual void discard(std::uint64_t offset, std::uint64_t length) = 0;
+  virtual void flush() = 0;
+  /// Asks for the host space that writes to this range will need; refuses when the host is full.
+  virtual void reserve(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
+  /// Changes the size; new bytes read as zeros. Stores of a fixed size refuse.
+  virtual void resize(std::uint64_t new_size) = 0;
+  /// Where these bytes are, for messages.
+  virtual std::string name() const = 0;
+
+  void check_range(std::uint64_t offset, std::uint64_t length) const;
+};
+
+/// Reads an on-disk structure. T is a plain struct of Endian buffers.
+template <class T>
+T read_as(Store& store, std::uint64_t offset) {
+  static_assert(std::is_trivially_copyable_v<T>);
+  std::array<std::uint8_t, sizeof(T)> raw{};
+  store.read(offset, raw);
+  T value;
+  std::memcpy(&value, raw.data(), sizeof(T));
+  return value;
+}
+
+template <class T>
+ConstByteSpan bytes_of(const T& value) {
+  static_assert(std::is_trivially_copyable_v<T>);
+  return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(T)};
+}
+
+/// A structure inside a buffer; the range is checked.
+template <class T>
+T parse_as(ConstByteSpan buffer, std::size_t offset) {
+  static_assert(std::is_trivially_copyable_v<T>);
+  if (offset > buffer.size() || buffer.size() - offset < sizeof(T))
+    damaged("a structure reaches past the end of its block");
+  T value;
+  std::memcpy(&value, buffer.data() + offset, sizeof(T));
+  return value;
+}
+
+template <class T>
+void put_at(ByteSpan buffer, std::size_t offset, const T& value) {
+  static_assert(std::is_trivially_copyable_v<T>);
+  ensure(offset <= buffer.size() && buffer.size() - offset >= sizeof(T), "a write fits its buffer");
+  std::memcpy(buffer.data() + offset, &value, sizeof(T));
+}
+
+bool all_zero(ConstByteSpan data);
+Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length);
+/// True when the range reads as zeros; holes are not read. Reads at most `length` bytes.
+bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length);
+/// Writes zeros where the range does not read as zeros already. Returns the bytes written.
+std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length);
+
+}  // namespace jh

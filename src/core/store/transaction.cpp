@@ -1,0 +1,180 @@
+#include "core/store/transaction.h"
+
+#include <fmt/format.h>
+
+#include <cstdio>
+
+#include "core/base/checksum.h"
+#include "core/store/ledger_apply.h"
+
+namespace jh {
+
+using ledger::RecordKind;
+
+Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
+                         const std::vector<Store*>& images)
+    : host_(host) {
+  for (const std::string& path : paths) {
+    const auto found = Ledger::open(host, path, /*tidy=*/true);
+    if (found && found->state() != Ledger::State::done)
+      refuse("an earlier change of this image was interrupted", found->path(),
+             "run: juneheath recover " + path);
+  }
+  ledger_ = Ledger::create(host, paths, images);
+  for (std::size_t i = 0; i < images.size(); ++i)
+    stages_.push_back(
+        std::make_unique<Stage>(*images[i], *ledger_, static_cast<std::uint32_t>(i)));
+}
+
+Transaction::~Transaction() {
+  if (over_) return;
+  try {
+    std::vector<Store*> images;
+    for (const auto& stage : stages_) images.push_back(&stage->base());
+    roll_back(*ledger_, images);
+    ledger_->remove();
+  } catch (const std::exception&) {
+    // The ledger stays where it is: the next command finds it and asks for `recover`.
+  }
+}
+
+void Transaction::seal(Progress& progress, bool keep_undo) {
+  progress.begin("sealing", 0);
+  for (const auto& stage : stages_) {
+    const std::uint32_t image = stage->index();
+    stage->settle_direct([&](std::uint64_t offset, std::uint64_t length) {
+      // Read back from the image itself: the digest is of what is there, not of what was meant.
+      for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
+        const std::uint64_t step = std::min(ledger::max_payload, length - done);
+        ledger_->append_digest(image, offset + done,
+                               read_buffer(stage->base(), offset + done, step));
+        progress.advance(0);
+      }
+    });
+    stage->for_each_change([&](std::uint64_t offset, ConstByteSpan old, ConstByteSpan fresh) {
+      ledger_->append(RecordKind::before, image, offset, old);
+      ledger_->append(RecordKind::after, image, offset, fresh);
+      stage->base().reserve(offset, fresh.size());
+      progress.advance(0);
+    });
+    ledger_->append_new_size(image, stage->size());
+  }
+  ledger_bytes_ = ledger_->length();
+  ledger_->flush();
+  try {
+    ledger_->commit();
+  } catch (const Error&) {
+    // Whether the mark reached the disk is not known: only recover may decide, from the disk.
+    over_ = true;
+    throw;
+  }
+  over_ = true;
+  try {
+    std::vector<Store*> images;
+    for (const auto& stage : stages_) images.push_back(&stage->base());
+    apply_changes(*ledger_, images);
+    ledger_->mark_done();
+    if (!keep_undo) ledger_->remove();
+  } catch (const Error& error) {
+    throw Error(Status::io,
+                fmt::format("the change is decided but not wholly written: {}", error.what()),
+                error.where(), "run: juneheath recover " + ledger_->images().front().path);
+  }
+  progress.end();
+}
+
+namespace {
+
+struct OpenImages {
+  std::vector<std::unique_ptr<Store>> owned;
+  std::vector<Store*> stores;
+};
+
+OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
+  OpenImages opened;
+  for (const Ledger::Image& image : ledger.images()) {
+    opened.owned.push_back(host.open(image.path, access));
+    opened.stores.push_back(opened.owned.back().get());
+  }
+  return opened;
+}
+
+}  // namespace
+
+RecoverResult recover(Host& host, const std::string& image_path) {
+  const auto ledger = Ledger::open(host, image_path, /*tidy=*/true);
+  if (!ledger || ledger->state() == Ledger::State::done) return RecoverResult::nothing_to_do;
+  const OpenImages opened = open_images(host, *ledger, Access::read_write);
+  switch (ledger->state()) {
+    case Ledger::State::opened:
+      check_is_unfinished(*ledger, host, opened.stores);
+      roll_back(*ledger, opened.stores);
+      ledger->remove();
+      return RecoverResult::dropped;
+    case Ledger::State::committed:
+      check_old_or_new(*ledger, opened.stores);
+      ledger->settle_names();
+      apply_changes(*ledger, opened.stores);
+      ledger->mark_done();
+      return RecoverResult::finished;
+    case Ledger::State::undoing:
+      check_old_or_new(*ledger, opened.stores);
+      put_back(*ledger, opened.stores);
+      ledger->remove();
+      return RecoverResult::undone;
+    case Ledger::State::done: break;
+  }
+  return RecoverResult::nothing_to_do;
+}
+
+namespace {
+
+UndoFacts facts_of(Ledger& ledger, const std::vector<Store*>& images) {
+  check_untouched_since(ledger, images);
+  UndoFacts facts;
+  facts.changed_at = ledger.created();
+  for (std::size_t i = 0; i < images.size(); ++i)
+    facts.images.push_back(
+        {ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size});
+  ledger.for_each([&](const Ledger::Entry& entry) {
+    if (entry.kind == RecordKind::before || entry.kind == RecordKind::before_direct)
+      facts.bytes_put_back += entry.length;
+  });
+  return facts;
+}
+
+std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image_path) {
+  auto ledger = Ledger::open(host, image_path, /*tidy=*/false);
+  if (!ledger)
+    refuse("there is no change to take back", image_path,
+           "only the last change made with juneheath, and not with --no-undo, can be undone");
+  if (ledger->state() != Ledger::State::done)
+    refuse("the last change of this image was interrupted", ledger->path(),
+           "run: juneheath recover " + image_path);
+  return ledger;
+}
+
+}  // namespace
+
+UndoFacts check_undo(Host& host, const std::string& image_path) {
+  const auto ledger = open_finished(host, image_path);
+  return facts_of(*ledger, open_images(host, *ledger, Access::read_only).stores);
+}
+
+UndoFacts undo(Host& host, const std::string& image_path) {
+  check_undo(host, image_path);
+  const auto ledger = Ledger::open(host, image_path, /*tidy=*/true);
+  const OpenImages opened = open_images(host, *ledger, Access::read_write);
+  const UndoFacts facts = facts_of(*ledger, opened.stores);
+  ledger->mark_undoing();
+  try {
+    put_back(*ledger, opened.stores);
+    ledger->remove();
+  } catch (const Error& error) {
+    throw Error(Status::io, fmt::format("the undo is decided but not finished: {}", error.what()),
+                error.where(), "run: juneheath recover " + image_path);
+  }
+  return facts;
+}
+
+}  // namespace jh

@@ -1,0 +1,64 @@
+// Transaction: one change of one or several images, from the first staged byte to the seal; and
+// what can be done with a ledger afterwards.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "core/base/progress.h"
+#include "core/store/stage.h"
+
+namespace jh {
+
+class Transaction {
+ public:
+  /// Opens the ledger. Throws refused when an unfinished change is in the way.
+  /// `images` must outlive the transaction.
+  Transaction(Host& host, const std::vector<std::string>& paths,
+              const std::vector<Store*>& images);
+  /// Drops the change unless it was sealed. A failure here leaves the ledger for `recover`.
+  ~Transaction();
+  Transaction(const Transaction&) = delete;
+  Transaction& operator=(const Transaction&) = delete;
+
+  Stage& stage(std::size_t index) { return *stages_.at(index); }
+  /// Makes the change real: all of it or nothing. Before the commit mark any failure leaves the old
+  /// state; after it an Error (io) says to run recover. Without `keep_undo` the ledger is removed.
+  void seal(Progress& progress, bool keep_undo);
+  /// Bytes that went to the ledger.
+  std::uint64_t ledger_bytes() const { return ledger_bytes_; }
+
+ private:
+  Host& host_;
+  std::unique_ptr<Ledger> ledger_;
+  std::vector<std::unique_ptr<Stage>> stages_;
+  bool over_ = false;
+  std::uint64_t ledger_bytes_ = 0;
+};
+
+enum class RecoverResult { nothing_to_do, dropped, finished, undone };
+
+/// Finishes or drops an interrupted change of this image, and of all that were changed with it.
+/// Throws refused or damaged, having written nothing, when the images are not the ones it is about.
+RecoverResult recover(Host& host, const std::string& image_path);
+
+/// What an undo would take back; for the plan that is shown first.
+struct UndoFacts {
+  struct Image {
+    std::string path;
+    std::uint64_t present_size = 0;
+    std::uint64_t old_size = 0;
+  };
+  std::vector<Image> images;
+  std::uint64_t changed_at = 0;  // seconds since 1970
+  std::uint64_t bytes_put_back = 0;
+};
+
+/// Compares every image with what the change left behind. Throws refused when there is no finished
+/// change, or something has been written since.
+UndoFacts check_undo(Host& host, const std::string& image_path);
+/// Takes the change back; checks first.
+UndoFacts undo(Host& host, const std::string& image_path);
+
+}  // namespace jh

@@ -1,0 +1,63 @@
+// Views: a window on one store, and a join of several pieces into one.
+#pragma once
+
+#include "core/store/store.h"
+
+namespace jh {
+
+/// `length` bytes of `below` from `start` on: a partition, seen as a disk of its own.
+/// The store below must outlive the window.
+class WindowStore final : public Store {
+ public:
+  WindowStore(Store& below, std::uint64_t start, std::uint64_t length, std::string name);
+
+  std::uint64_t size() const override { return length_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void flush() override { below_.flush(); }
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return name_; }
+
+ private:
+  Store& below_;
+  std::uint64_t start_;
+  std::uint64_t length_;
+  std::string name_;
+};
+
+/// Pieces of one or several stores, put end to end: a volume in several segments.
+class JoinStore final : public Store {
+ public:
+  struct Piece {
+    Store* below = nullptr;
+    std::uint64_t start = 0;
+    std::uint64_t length = 0;
+  };
+  JoinStore(std::vector<Piece> pieces, std::string name);
+
+  std::uint64_t size() const override { return size_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void flush() override;
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return name_; }
+
+ private:
+  // Calls visit(store, offset there, offset in the request, length) for each part of the range.
+  template <class Visit>
+  void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit);
+  std::size_t piece_at(std::uint64_t offset) const;
+
+  std::vector<Piece> pieces_;
+  std::vector<std::uint64_t> starts_;  // where each piece begins in the join
+  std::uint64_t size_ = 0;
+  std::string name_;
+};
+
+}  // namespace jh

@@ -1,0 +1,344 @@
+#include "core/table/gpt/gpt.h"
+
+#include <fmt/format.h>
+
+#include "core/base/checksum.h"
+#include "core/table/mbr/format.h"
+
+namespace jh {
+
+using gpt::Entry;
+using gpt::Header;
+
+namespace {
+
+constexpr std::uint64_t max_array_bytes = 4U << 20;  // 16,384 entries of the usual size are 2 MiB
+
+std::string name_text(const Entry& entry) {
+  std::string text;
+  for (const Le16& unit : entry.name) {
+    const std::uint32_t c = unit.value();
+    if (c == 0) break;
+    if (c < 0x80) {
+      text += c < 0x20 ? '?' : static_cast<char>(c);
+    } else if (c < 0x800) {
+      text += static_cast<char>(0xC0 | (c >> 6));
+      text += static_cast<char>(0x80 | (c & 0x3F));
+    } else if (c >= 0xD800 && c <= 0xDFFF) {
+      text += '?';  // a name beyond the basic plane is shown, never written back from this text
+    } else {
+      text += static_cast<char>(0xE0 | (c >> 12));
+      text += static_cast<char>(0x80 | ((c >> 6) & 0x3F));
+      text += static_cast<char>(0x80 | (c & 0x3F));
+    }
+  }
+  return text;
+}
+
+std::uint32_t header_crc(Store& disk, std::uint64_t at, Header header) {
+  const std::uint32_t size = header.header_size.value();
+  Buffer raw = read_buffer(disk, at, size);
+  header.header_crc = 0;
+  put_at(raw, 0, header);
+  return crc32(raw);
+}
+
+GptTable::Copy read_copy(Store& disk, std::uint64_t lba, std::uint32_t sector) {
+  GptTable::Copy copy;
+  const std::uint64_t at = checked_mul(lba, sector);
+  if (at + sector > disk.size()) {
+    copy.defect = fmt::format("sector {} lies past the end of the disk", lba);
+    return copy;
+  }
+  copy.header = read_as<Header>(disk, at);
+  const Header& h = copy.header;
+  const std::uint64_t sectors = disk.size() / sector;
+  const std::uint64_t array = std::uint64_t{h.entry_count.value()} * h.entry_size.value();
+  if (h.signature != gpt::signature) {
+    copy.defect = "no signature";
+  } else if (h.header_size.value() < gpt::min_header_size || h.header_size.value() > sector) {
+    copy.defect = fmt::format("header size {} is not possible", h.header_size.value());
+  } else if (header_crc(disk, at, h) != h.header_crc.value()) {
+    copy.defect = "the header's checksum is wrong";
+  } else if (h.my_lba.value() != lba) {
+    copy.defect = fmt::format("the header says it stands at sector {}", h.my_lba.value());
+  } else if (h.entry_size.value() < gpt::min_entry_size || h.entry_size.value() % 128 != 0 ||
+             !is_power_of_two(h.entry_size.value()) || h.entry_count.value() == 0 ||
+             array > max_array_bytes) {
+    copy.defect = fmt::format("{} entries of {} bytes are not possible", h.entry_count.value(),
+                              h.entry_size.value());
+  } else if (h.entries_lba.value() >= sectors ||
+             ceil_div(array, sector) > sectors - h.entries_lba.value()) {
+    copy.defect = "the entry array lies past the end of the disk";
+  } else if (h.first_usable_lba.value() > h.last_usable_lba.value()) {
+    copy.defect = "the usable range is empty";
+  } else {
+    copy.entries = read_buffer(disk, h.entries_lba.value() * sector, array);
+    if (crc32(copy.entries) != h.entries_crc.value())
+      copy.defect = "the entry array's checksum is wrong";
+  }
+  return copy;
+}
+
+bool has_signature(Store& disk, std::uint64_t at) {
+  return at + sizeof(Header) <= disk.size() &&
+         read_as<Header>(disk, at).signature == gpt::signature;
+}
+
+mbr::Record protective_record(Store& disk) { return read_as<mbr::Record>(disk, 0); }
+
+}  // namespace
+
+std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size) {
+  std::vector<std::uint32_t> sizes{512, 4096};
+  if (sector_size != 0) sizes = {sector_size};
+  const auto record = protective_record(disk);
+  const bool protective =
+      record.signature.value() == mbr::boot_signature &&
+      std::any_of(record.entries.begin(), record.entries.end(),
+                  [](const mbr::Entry& entry) { return entry.type == mbr::type_protective; });
+  const bool other_mbr =
+      !protective && record.signature.value() == mbr::boot_signature &&
+      std::any_of(record.entries.begin(), record.entries.end(), [](const mbr::Entry& entry) {
+        return entry.type != mbr::type_empty && entry.sectors.value() != 0;
+      });
+  std::string defects;
+  for (const std::uint32_t sector : sizes) {
+    const std::uint64_t sectors = disk.size() / sector;
+    if (sectors < 8) continue;
+    const bool primary_there = has_signature(disk, sector);
+    const bool spare_there = has_signature(disk, (sectors - 1) * sector);
+    // A spare copy without a protective MBR and without a primary is a leftover of an older table.
+    if (!primary_there && !(spare_there && protective)) continue;
+    if (!primary_there && other_mbr) continue;
+    GptTable::Copy primary = read_copy(disk, 1, sector);
+    const std::uint64_t spare_lba =
+        primary.good() ? primary.header.alternate_lba.value() : sectors - 1;
+    GptTable::Copy spare = read_copy(disk, spare_lba, sector);
+    if (!primary.good() && !spare.good()) {
+      defects = fmt::format("primary: {}; spare: {}", primary.defect, spare.defect);
+      continue;
+    }
+    auto table =
+        std::make_unique<GptTable>(disk, sector, std::move(primary), std::move(spare));
+    return table;
+  }
+  if (!defects.empty() || protective)
+    damaged("both copies of the GPT are damaged" + (defects.empty() ? "" : " (" + defects + ")"),
+            disk.name(), "restore the partition table from a backup; nothing can be done here");
+  return nullptr;
+}
+
+GptTable::GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare) {
+  facts_.kind = TableKind::gpt;
+  facts_.sector_size = sector_size;
+  last_lba_ = disk.size() / sector_size - 1;
+  const bool from_primary = primary.good();
+  header_ = from_primary ? primary.header : spare.header;
+  entries_ = from_primary ? std::move(primary.entries) : std::move(spare.entries);
+  spare_good_ = spare.good();
+  spare_lba_ = from_primary ? header_.alternate_lba.value() : header_.my_lba.value();
+  if (!from_primary) {
+    facts_.repairs.push_back(
+        fmt::format("the first copy of the GPT is damaged ({}); the spare copy was read instead",
+                    primary.defect));
+    header_.my_lba = 1;
+    header_.entries_lba = 2;
+    if (2 + array_sectors() > header_.first_usable_lba.value())
+      facts_.blockers.emplace_back(Status::unsupported,
+                                   "the first copy's entry array has no room at its usual place",
+                                   disk.name(), "repair the table in the guest's rescue system");
+  } else if (!spare.good()) {
+    facts_.repairs.push_back(
+        fmt::format("the spare copy of the GPT is damaged ({})", spare.defect));
+  } else if (spare.entries.size() != entries_.size() ||
+             std::memcmp(spare.entries.data(), entries_.data(), entries_.size()) != 0) {
+    facts_.repairs.push_back("the two copies of the GPT differ; the first one counts");
+  }
+  facts_.id = guid_text(header_.disk_guid);
+  set_limits(disk);
+  check_protective_mbr(disk);
+  read_partitions();
+  check_layout(disk.name());
+  const std::uint64_t first = header_.first_usable_lba.value();
+  for (const Partition& p : facts_.partitions)
+    if (p.first.value() < first)
+      facts_.blockers.emplace_back(
+          Status::damaged,
+          fmt::format("partition {} begins at sector {}, before the first usable one ({})",
+                      p.number, p.first.value(), first),
+          disk.name(), "put the table right in the guest's rescue system");
+}
+
+std::uint64_t GptTable::array_sectors() const {
+  const std::uint64_t bytes =
+      std::uint64_t{header_.entry_count.value()} * header_.entry_size.value();
+  return ceil_div(bytes, facts_.sector_size);
+}
+
+bool GptTable::must_move_spare() const { return spare_lba_ != last_lba_; }
+
+Sectors GptTable::usable_end_on(Bytes disk_size) const {
+  const std::uint64_t last = disk_size.value() / facts_.sector_size - 1;
+  if (spare_lba_ == last) return Sectors(checked_add(header_.last_usable_lba.value(), 1));
+  return Sectors(std::max(last - std::min(last, array_sectors()), std::uint64_t{1}));
+}
+
+void GptTable::set_limits(Store& disk) {
+  last_lba_ = disk.size() / facts_.sector_size - 1;
+  facts_.disk = Sectors(last_lba_ + 1);
+  facts_.first_usable = Sectors(header_.first_usable_lba.value());
+  facts_.known_end = Sectors(checked_add(header_.last_usable_lba.value(), 1));
+  facts_.usable_end = usable_end_on(Bytes(disk.size()));
+}
+
+void GptTable::check_protective_mbr(Store& disk) {
+  const auto record = protective_record(disk);
+  std::size_t protective = 0;
+  std::size_t others = 0;
+  for (const mbr::Entry& entry : record.entries) {
+    if (entry.type == mbr::type_protective) {
+      ++protective;
+    } else if (entry.type != mbr::type_empty) {
+      ++others;
+    }
+  }
+  if (record.signature.value() != mbr::boot_signature || (protective == 0 && others == 0)) {
+    facts_.repairs.emplace_back("the protective MBR in front of the GPT is missing");
+  } else if (others != 0) {
+    facts_.blockers.emplace_back(
+        Status::unsupported,
+        "this is a hybrid table: MBR and GPT both describe partitions, each in its own way",
+        disk.name(), "make it a plain GPT in the guest first; juneheath must not guess which counts");
+  }
+}
+
+void GptTable::read_partitions() {
+  const std::uint32_t size = header_.entry_size.value();
+  for (std::uint32_t i = 0; i < header_.entry_count.value(); ++i) {
+    const auto entry = parse_as<Entry>(entries_, std::size_t{i} * size);
+    if (is_zero(entry.type)) continue;
+    Partition partition;
+    partition.number = i + 1;
+    partition.type_code = guid_text(entry.type);
+    partition.type_name = gpt_type_name(partition.type_code);
+    partition.label = name_text(entry);
+    partition.part_uuid = guid_text(entry.id);
+    partition.first = Sectors(entry.first_lba.value());
+    if (entry.last_lba.value() < entry.first_lba.value() ||
+        entry.last_lba.value() >= facts_.disk.value()) {
+      facts_.blockers.emplace_back(
+          Status::damaged,
+          fmt::format("partition {} goes from sector {} to {}, which is not possible on this disk",
+                      partition.number, entry.first_lba.value(), entry.last_lba.value()),
+          std::string{}, "put the table right in the guest's rescue system");
+      continue;
+    }
+    partition.count = Sectors(entry.last_lba.value() - entry.first_lba.value() + 1);
+    facts_.partitions.push_back(partition);
+  }
+}
+
+void GptTable::cover_disk(Store& disk) {
+  set_limits(disk);
+  if (!must_move_spare()) return;
+  wipe_old_spare(disk);
+  spare_lba_ = last_lba_;
+  header_.alternate_lba = last_lba_;
+  header_.last_usable_lba = last_lba_ - array_sectors() - 1;
+  set_limits(disk);
+  write_all(disk);
+}
+
+// The old spare copy would stand in the middle of somebody's partition one day.
+void GptTable::wipe_old_spare(Store& disk) {
+  if (!spare_good_ || spare_lba_ >= last_lba_) return;
+  const std::uint32_t sector = facts_.sector_size;
+  const auto old = read_copy(disk, spare_lba_, sector);
+  if (!old.good()) return;
+  const std::uint64_t array_lba = old.header.entries_lba.value();
+  const std::uint64_t length = ceil_div(old.entries.size(), sector);
+  const auto outside_all = [&](std::uint64_t first, std::uint64_t count) {
+    return std::none_of(facts_.partitions.begin(), facts_.partitions.end(), [&](const auto& p) {
+      return p.first.value() < first + count && first < p.end().value();
+    });
+  };
+  if (array_lba > 1 + array_sectors() && outside_all(array_lba, length))
+    disk.write(array_lba * sector, Buffer(length * sector));
+  if (outside_all(spare_lba_, 1)) disk.write(spare_lba_ * sector, Buffer(sector));
+}
+
+void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
+  for (Partition& partition : facts_.partitions) {
+    if (partition.number != number) continue;
+    ensure(new_end >= partition.end() && new_end <= reach(partition),
+           "a partition grows into free sectors only");
+    const std::size_t at = std::size_t{number - 1} * header_.entry_size.value();
+    auto entry = parse_as<Entry>(entries_, at);
+    entry.last_lba = new_end.value() - 1;
+    put_at(entries_, at, entry);
+    partition.count = new_end - partition.first;
+    write_all(disk);
+    return;
+  }
+  ensure(false, "the partition to grow is in the table");
+}
+
+void GptTable::repair(Store& disk) {
+  write_all(disk);
+  facts_.repairs.clear();
+}
+
+void GptTable::write_all(Store& disk) {
+  const std::uint32_t sector = facts_.sector_size;
+  header_.entries_crc = crc32(entries_);
+  const auto write_copy = [&](std::uint64_t lba, std::uint64_t alternate,
+                              std::uint64_t array_lba) {
+    Buffer array(entries_);
+    array.resize(array_sectors() * sector);
+    disk.write(array_lba * sector, array);
+    // Bytes behind the fields we know are reserved and zero; the checksum covers header_size.
+    Buffer block(sector);
+    header_.my_lba = lba;
+    header_.alternate_lba = alternate;
+    header_.entries_lba = array_lba;
+    header_.header_crc = 0;
+    put_at(block, 0, header_);
+    header_.header_crc = crc32(ConstByteSpan(block).first(header_.header_size.value()));
+    put_at(block, 0, header_);
+    disk.write(lba * sector, block);
+  };
+  const std::uint64_t primary_array = header_.entries_lba.value();
+  write_copy(last_lba_, 1, last_lba_ - array_sectors());
+  write_copy(1, last_lba_, primary_array);
+  write_protective_mbr(disk);
+  spare_good_ = true;
+  spare_lba_ = last_lba_;
+}
+
+void GptTable::write_protective_mbr(Store& disk) {
+  auto record = protective_record(disk);
+  const auto covered = static_cast<std::uint32_t>(std::min<std::uint64_t>(last_lba_, UINT32_MAX));
+  mbr::Entry* entry = nullptr;
+  for (mbr::Entry& candidate : record.entries)
+    if (candidate.type == mbr::type_protective) entry = &candidate;
+  if (entry == nullptr || record.signature.value() != mbr::boot_signature) {
+    record.entries = {};
+    entry = &record.entries[0];
+    entry->start_chs = {0x00, 0x02, 0x00};
+    entry->type = mbr::type_protective;
+    entry->end_chs = {0xFF, 0xFF, 0xFF};
+    entry->start_lba = 1;
+    record.signature = mbr::boot_signature;
+  }
+  entry->sectors = covered;
+  disk.write(0, bytes_of(record));
+}
+
+void GptTable::audit(Store& disk, Findings& findings) {
+  const std::string where = disk.name() + ", GPT";
+  for (const std::string& repair : facts_.repairs) findings.add(where, repair);
+  for (const Error& blocker : facts_.blockers) findings.add(where, blocker.what());
+}
+
+}  // namespace jh

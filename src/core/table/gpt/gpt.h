@@ -1,0 +1,46 @@
+// GPT: two copies of everything, one at each end of the disk.
+#pragma once
+
+#include "core/table/gpt/format.h"
+#include "core/table/table.h"
+
+namespace jh {
+
+class GptTable final : public PartitionTable {
+ public:
+  /// One of the two copies, with the reason why it cannot be trusted, if so.
+  struct Copy {
+    gpt::Header header{};
+    Buffer entries;
+    std::string defect;
+    bool good() const { return defect.empty(); }
+  };
+
+  GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare);
+  bool must_move_spare() const override;
+  Sectors usable_end_on(Bytes disk_size) const override;
+  void cover_disk(Store& disk) override;
+  void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
+  void repair(Store& disk) override;
+  void audit(Store& disk, Findings& findings) override;
+
+ private:
+  void read_partitions();
+  void check_protective_mbr(Store& disk);
+  void set_limits(Store& disk);
+  std::uint64_t array_sectors() const;
+  void write_all(Store& disk);
+  void write_protective_mbr(Store& disk);
+  void wipe_old_spare(Store& disk);
+
+  gpt::Header header_{};   // of the trusted copy, as the primary has it
+  Buffer entries_;         // of the trusted copy
+  std::uint64_t spare_lba_ = 0;      // where the spare header is said to be
+  bool spare_good_ = false;
+  std::uint64_t last_lba_ = 0;       // of the disk
+};
+
+/// Null when neither copy is there. Throws damaged when something is, but nothing to be trusted.
+std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size);
+
+}  // namespace jh

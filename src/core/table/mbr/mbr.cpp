@@ -1,0 +1,208 @@
+#include "core/table/mbr/mbr.h"
+
+#include <fmt/format.h>
+
+#include <string_view>
+
+namespace jh {
+
+using mbr::Entry;
+using mbr::Record;
+
+namespace {
+
+constexpr std::uint64_t lba_limit = 1ULL << 32;  // 32-bit sector numbers
+constexpr std::size_t max_logical = 128;
+
+bool plausible(const Record& record) {
+  if (record.signature.value() != mbr::boot_signature) return false;
+  bool any = false;
+  for (const Entry& entry : record.entries) {
+    if ((entry.boot_indicator & 0x7F) != 0) return false;
+    if (entry.type == mbr::type_empty) continue;
+    if (entry.sectors.value() == 0 || entry.start_lba.value() == 0) return false;
+    any = true;
+  }
+  return any;
+}
+
+Record read_record(Store& disk, std::uint64_t lba, std::uint32_t sector_size) {
+  return read_as<Record>(disk, checked_mul(lba, sector_size));
+}
+
+}  // namespace
+
+std::unique_ptr<PartitionTable> open_mbr(Store& disk, std::uint32_t sector_size) {
+  if (!plausible(read_as<Record>(disk, 0))) return nullptr;
+  return std::make_unique<MbrTable>(disk, sector_size == 0 ? 512 : sector_size);
+}
+
+MbrTable::MbrTable(Store& disk, std::uint32_t sector_size) {
+  facts_.kind = TableKind::mbr;
+  facts_.sector_size = sector_size;
+  const auto record = read_as<Record>(disk, 0);
+  facts_.id = fmt::format("{:08x}", record.disk_signature.value());
+  set_limits(disk);
+  find_geometry(record);
+  const Partition* extended = nullptr;
+  std::uint32_t extended_number = 0;
+  for (std::size_t i = 0; i < record.entries.size(); ++i) {
+    const Entry& entry = record.entries[i];
+    if (entry.type == mbr::type_empty) continue;
+    const auto number = static_cast<std::uint32_t>(i + 1);
+    const bool is_extended = mbr::is_extended(entry.type);
+    add(number, is_extended ? PartitionRole::extended : PartitionRole::primary, entry,
+        {0, i, 0, 0, false});
+    if (is_extended && extended_number != 0)
+      facts_.blockers.emplace_back(Status::damaged, "the table has two extended partitions",
+                                   disk.name(), "put the table right in the guest's rescue system");
+    if (is_extended && extended_number == 0) extended_number = number;
+  }
+  if (extended_number != 0) {
+    extended = find(extended_number);
+    const Partition copy = *extended;  // adding logical partitions moves the list
+    read_chain(disk, copy);
+  }
+  check_layout(disk.name());
+}
+
+Sectors MbrTable::usable_end_on(Bytes disk_size) const {
+  return Sectors(std::min(disk_size.value() / facts_.sector_size, lba_limit));
+}
+
+void MbrTable::set_limits(Store& disk) {
+  facts_.disk = Sectors(disk.size() / facts_.sector_size);
+  facts_.first_usable = Sectors(1);
+  facts_.usable_end = usable_end_on(Bytes(disk.size()));
+  facts_.known_end = facts_.usable_end;  // an MBR holds no size of the disk
+  facts_.notes.clear();
+  if (facts_.disk.value() > lba_limit)
+    facts_.notes.push_back(
+        fmt::format("an MBR reaches {} only; what lies behind cannot be used by a partition",
+                    human(to_bytes(Sectors(lba_limit), facts_.sector_size))));
+}
+
+void MbrTable::add(std::uint32_t number, PartitionRole role, const Entry& entry, Slot slot) {
+  Partition partition;
+  partition.number = number;
+  partition.role = role;
+  partition.first = Sectors(slot.base_lba + entry.start_lba.value());
+  partition.count = Sectors(entry.sectors.value());
+  partition.type_code = fmt::format("0x{:02x}", entry.type);
+  partition.type_name = mbr_type_name(entry.type);
+  // What Linux calls the PARTUUID of an MBR partition: disk signature and number.
+  partition.part_uuid = fmt::format("{}-{:02x}", facts_.id, number);
+  facts_.partitions.push_back(partition);
+  slots_.push_back(slot);
+}
+
+// Each extended record holds one logical partition (relative to the record) and a link to the next
+// record (relative to the extended partition's start).
+void MbrTable::read_chain(Store& disk, const Partition& extended) {
+  const auto chain_damaged = [&](const std::string& what) {
+    facts_.blockers.emplace_back(Status::damaged, what, disk.name(),
+                                 "put the table right in the guest's rescue system");
+  };
+  std::uint64_t lba = extended.first.value();
+  std::uint64_t link_lba = 0;
+  std::uint64_t previous_end = lba;
+  for (std::size_t n = 0; n < max_logical; ++n) {
+    if (checked_mul(lba + 1, facts_.sector_size) > disk.size())
+      return chain_damaged(fmt::format("the chain of logical partitions leaves the disk at sector {}",
+                                       lba));
+    const Record record = read_record(disk, lba, facts_.sector_size);
+    if (record.signature.value() != mbr::boot_signature)
+      return chain_damaged(fmt::format("sector {} should describe a logical partition, but has no "
+                                       "signature", lba));
+    const Entry& logical = record.entries[0];
+    const Entry& link = record.entries[1];
+    if (logical.type != mbr::type_empty) {
+      const auto number = static_cast<std::uint32_t>(5 + n);
+      add(number, PartitionRole::logical, logical, {lba, 0, lba, link_lba, n != 0});
+      const Partition& added = facts_.partitions.back();
+      if (added.first.value() <= lba || added.end() > extended.end() ||
+          added.first.value() < previous_end)
+        chain_damaged(fmt::format("logical partition {} does not lie within its extended one",
+                                  number));
+      previous_end = added.end().value();
+    }
+    if (!mbr::is_extended(link.type)) return;
+    const std::uint64_t next = extended.first.value() + link.start_lba.value();
+    if (next <= lba || next >= extended.end().value())
+      return chain_damaged(
+          fmt::format("the chain of logical partitions goes astray at sector {}", lba));
+    link_lba = lba;
+    lba = next;
+  }
+  chain_damaged("the chain of logical partitions has no end");
+}
+
+// Old entries keep cylinder numbers of a geometry that is written nowhere; take the one that makes
+// the entries' own two notations agree.
+void MbrTable::find_geometry(const Record& record) {
+  for (const Geometry& guess :
+       {Geometry{255, 63}, {16, 63}, {64, 32}, {128, 63}, {240, 63}, {32, 63}, {64, 63}}) {
+    geometry_ = guess;
+    bool fits = true;
+    for (const Entry& entry : record.entries) {
+      if (entry.type == mbr::type_empty) continue;
+      const std::uint64_t last =
+          std::uint64_t{entry.start_lba.value()} + entry.sectors.value() - 1;
+      fits = fits && chs_of(entry.start_lba.value()) == entry.start_chs &&
+             chs_of(last) == entry.end_chs;
+    }
+    if (fits) return;
+  }
+  geometry_ = {};
+}
+
+mbr::Chs MbrTable::chs_of(std::uint64_t lba) const {
+  constexpr mbr::Chs out_of_reach{0xFE, 0xFF, 0xFF};
+  if (geometry_.heads == 0) return out_of_reach;
+  const std::uint64_t cylinder = lba / geometry_.sectors / geometry_.heads;
+  if (cylinder > 1023) return out_of_reach;
+  const std::uint64_t head = lba / geometry_.sectors % geometry_.heads;
+  const std::uint64_t sector = lba % geometry_.sectors + 1;
+  return {static_cast<std::uint8_t>(head),
+          static_cast<std::uint8_t>(sector | ((cylinder >> 2) & 0xC0)),
+          static_cast<std::uint8_t>(cylinder & 0xFF)};
+}
+
+void MbrTable::cover_disk(Store& disk) { set_limits(disk); }
+
+void MbrTable::write_end(Store& disk, const Slot& slot, std::size_t index, std::uint64_t first,
+                         std::uint64_t end) {
+  const std::uint64_t at = checked_mul(slot.record_lba, facts_.sector_size);
+  auto record = read_as<Record>(disk, at);
+  Entry& entry = record.entries[index];
+  entry.sectors = checked_cast<std::uint32_t>(end - first);
+  entry.end_chs = chs_of(end - 1);
+  disk.write(at, bytes_of(record));
+}
+
+void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
+  for (std::size_t i = 0; i < facts_.partitions.size(); ++i) {
+    Partition& partition = facts_.partitions[i];
+    if (partition.number != number) continue;
+    ensure(new_end >= partition.end() && new_end <= reach(partition),
+           "a partition grows into free sectors only");
+    if (const Partition* outer = extended_to_grow(partition, new_end))
+      move_end(disk, outer->number, new_end);
+    const Slot& slot = slots_[i];
+    write_end(disk, slot, slot.index, partition.first.value(), new_end.value());
+    if (slot.has_link) {
+      // The link covers the record itself, the gap behind it and the partition.
+      write_end(disk, {slot.link_lba, 1, 0, 0, false}, 1, slot.record_lba, new_end.value());
+    }
+    partition.count = new_end - partition.first;
+    return;
+  }
+  ensure(false, "the partition to grow is in the table");
+}
+
+void MbrTable::audit(Store& disk, Findings& findings) {
+  for (const Error& blocker : facts_.blockers)
+    findings.add(disk.name() + ", MBR", blocker.what());
+}
+
+}  // namespace jh

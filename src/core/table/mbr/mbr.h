@@ -1,0 +1,49 @@
+// MBR: four primary partitions, one of which may be extended and hold a chain of logical ones.
+#pragma once
+
+#include "core/table/mbr/format.h"
+#include "core/table/table.h"
+
+namespace jh {
+
+class MbrTable final : public PartitionTable {
+ public:
+  MbrTable(Store& disk, std::uint32_t sector_size);
+  Sectors usable_end_on(Bytes disk_size) const override;
+  void cover_disk(Store& disk) override;
+  void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
+  void repair(Store&) override {}
+  void audit(Store& disk, Findings& findings) override;
+
+ private:
+  // Where on the disk a partition's entry stands.
+  struct Slot {
+    std::uint64_t record_lba = 0;
+    std::size_t index = 0;
+    std::uint64_t base_lba = 0;  // what the entry's start is relative to
+    // The link entry, in the record before, that describes this one's part of the extended
+    // partition; only for logical partitions behind the first.
+    std::uint64_t link_lba = 0;
+    bool has_link = false;
+  };
+  struct Geometry {
+    std::uint32_t heads = 0;  // 0: not known, addresses beyond its reach are marked so
+    std::uint32_t sectors = 0;
+  };
+
+  void read_chain(Store& disk, const Partition& extended);
+  void find_geometry(const mbr::Record& record);
+  mbr::Chs chs_of(std::uint64_t lba) const;
+  void add(std::uint32_t number, PartitionRole role, const mbr::Entry& entry, Slot slot);
+  void set_limits(Store& disk);
+  void write_end(Store& disk, const Slot& slot, std::size_t index, std::uint64_t first,
+                 std::uint64_t end);
+
+  std::vector<Slot> slots_;  // one per partition, in the order of facts_.partitions
+  Geometry geometry_;
+};
+
+/// Null when the first sector holds no partition table.
+std::unique_ptr<PartitionTable> open_mbr(Store& disk, std::uint32_t sector_size);
+
+}  // namespace jh

@@ -1,0 +1,136 @@
+#include "core/table/table.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <utility>
+
+#include "core/table/gpt/gpt.h"
+#include "core/table/mbr/mbr.h"
+
+namespace jh {
+
+const Partition* PartitionTable::find(std::uint32_t number) const {
+  for (const Partition& partition : facts_.partitions)
+    if (partition.number == number) return &partition;
+  return nullptr;
+}
+
+Sectors PartitionTable::reach(const Partition& partition, Sectors usable_end) const {
+  Sectors limit = std::max(usable_end, partition.end());
+  for (const Partition& other : facts_.partitions) {
+    // Around a logical partition its extended one is no obstacle; it grows along.
+    if (partition.role == PartitionRole::logical && other.role == PartitionRole::extended) continue;
+    if (other.number == partition.number || other.first < partition.end()) continue;
+    limit = std::min(limit, other.first);
+    // A logical partition needs a sector before it for its own table; by custom a whole MiB.
+    if (other.role == PartitionRole::logical)
+      limit = std::max(partition.end(),
+                       std::min(limit, Sectors(round_down(other.first.value() - 1, 2048))));
+  }
+  return limit;
+}
+
+const Partition* PartitionTable::extended_to_grow(const Partition& partition,
+                                                  Sectors new_end) const {
+  if (partition.role != PartitionRole::logical) return nullptr;
+  for (const Partition& other : facts_.partitions)
+    if (other.role == PartitionRole::extended && other.end() < new_end) return &other;
+  return nullptr;
+}
+
+std::vector<Gap> PartitionTable::gaps() const {
+  std::vector<Gap> found;
+  const auto walk = [&](Sectors from, Sectors to, bool inside) {
+    std::vector<std::pair<Sectors, Sectors>> taken;
+    for (const Partition& p : facts_.partitions)
+      if ((p.role == PartitionRole::logical) == inside && p.first >= from)
+        taken.emplace_back(p.first, p.end());
+    std::sort(taken.begin(), taken.end());
+    for (const auto& [first, end] : taken) {
+      if (first > from) found.push_back({from, first - from, inside});
+      from = std::max(from, end);
+    }
+    if (to > from) found.push_back({from, to - from, inside});
+  };
+  walk(facts_.first_usable, facts_.usable_end, false);
+  for (const Partition& p : facts_.partitions)
+    if (p.role == PartitionRole::extended) walk(p.first, p.end(), true);
+  std::sort(found.begin(), found.end(),
+            [](const Gap& a, const Gap& b) { return a.first < b.first; });
+  return found;
+}
+
+void PartitionTable::check_layout(const std::string& where) {
+  std::vector<const Partition*> order;
+  for (const Partition& p : facts_.partitions) order.push_back(&p);
+  std::sort(order.begin(), order.end(), [](const Partition* a, const Partition* b) {
+    return std::pair(a->first, a->role) < std::pair(b->first, b->role);
+  });
+  const auto block = [&](std::string what) {
+    facts_.blockers.emplace_back(Status::damaged, what, where,
+                                 "put the table right in the guest's rescue system first");
+  };
+  Sectors outer_end;
+  const Partition* outer = nullptr;
+  for (const Partition* p : order) {
+    if (p->end() > facts_.disk)
+      block(fmt::format("partition {} ends at sector {}, past the disk's {} sectors", p->number,
+                        p->end().value() - 1, facts_.disk.value()));
+    if (p->role == PartitionRole::logical) continue;
+    if (outer != nullptr && p->first < outer_end)
+      block(fmt::format("partitions {} and {} overlap", outer->number, p->number));
+    outer = p;
+    outer_end = std::max(outer_end, p->end());
+  }
+}
+
+std::unique_ptr<PartitionTable> open_table(Store& disk, std::uint32_t sector_size) {
+  if (disk.size() < 2 * 512) return nullptr;
+  if (auto gpt = open_gpt(disk, sector_size)) return gpt;
+  return open_mbr(disk, sector_size);
+}
+
+std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : "MBR"; }
+
+std::string mbr_type_name(std::uint8_t type) {
+  static constexpr std::array<std::pair<std::uint8_t, const char*>, 20> names{{
+      {0x01, "FAT12"},          {0x04, "FAT16"},         {0x05, "extended"},
+      {0x06, "FAT16"},          {0x07, "NTFS or exFAT"}, {0x0B, "FAT32"},
+      {0x0C, "FAT32"},          {0x0E, "FAT16"},         {0x0F, "extended"},
+      {0x11, "hidden FAT12"},   {0x27, "rescue"},        {0x42, "dynamic disk"},
+      {0x82, "Linux swap"},     {0x83, "Linux"},         {0x85, "extended"},
+      {0x8E, "Linux LVM"},      {0xA5, "BSD"},           {0xEE, "GPT protective"},
+      {0xEF, "EFI system"},     {0xFD, "Linux RAID"},
+  }};
+  for (const auto& [code, name] : names)
+    if (code == type) return name;
+  return fmt::format("type 0x{:02x}", type);
+}
+
+std::string gpt_type_name(const std::string& guid) {
+  static constexpr std::array<std::pair<const char*, const char*>, 16> names{{
+      {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
+      {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
+      {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux"},
+      {"4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "Linux root"},
+      {"bc13c2ff-59e6-4262-a352-b275fd6f7172", "Linux boot"},
+      {"933ac7e1-2eb4-4f13-b844-0e14e2aef915", "Linux home"},
+      {"3b8f8425-20e0-4f3b-907f-1a25a76f98e8", "Linux srv"},
+      {"4d21b016-b534-45c2-a9fb-5c16e091fd2d", "Linux var"},
+      {"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},
+      {"e6d6d379-f507-44c2-a23c-238f2a3df928", "Linux LVM"},
+      {"a19d880f-05fc-4d3b-a006-743f0f84911e", "Linux RAID"},
+      {"ca7d7ccb-63ed-4c53-861c-1742536059cc", "Linux encrypted"},
+      {"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
+      {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "reserved"},
+      {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "rescue"},
+      {"8da63339-0007-60c0-c436-083ac8230908", "reserved by Linux"},
+  }};
+  for (const auto& [code, name] : names)
+    if (guid == code) return name;
+  return "type " + guid;
+}
+
+}  // namespace jh

@@ -1,0 +1,99 @@
+// Partition tables: what they say, and the two changes that growing needs.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/base/findings.h"
+#include "core/base/sizes.h"
+#include "core/base/uuid.h"
+#include "core/store/store.h"
+
+namespace jh {
+
+enum class TableKind { mbr, gpt };
+enum class PartitionRole { primary, extended, logical };
+
+struct Partition {
+  std::uint32_t number = 0;  // as the guest numbers them: p1, p2 ...
+  PartitionRole role = PartitionRole::primary;
+  Sectors first;
+  Sectors count;
+  std::string type_code;   // "0x83", or the GPT type's GUID
+  std::string type_name;   // in words
+  std::string label;       // GPT name
+  std::string part_uuid;   // as PARTUUID= writes it
+  Sectors end() const { return first + count; }  // one past the last sector
+};
+
+/// A run of sectors that no partition holds.
+struct Gap {
+  Sectors first;
+  Sectors count;
+  bool in_extended = false;
+};
+
+struct TableFacts {
+  TableKind kind = TableKind::mbr;
+  std::uint32_t sector_size = 512;
+  Sectors disk;            // sectors the disk has
+  Sectors first_usable;
+  Sectors usable_end;      // one past the last sector a partition may use once the table knows the
+                           // whole disk; format limits are taken off
+  Sectors known_end;       // the same, as the table stands now
+  std::string id;          // disk signature or disk GUID
+  std::vector<Partition> partitions;     // by number
+  std::vector<std::string> repairs;      // what the next change puts right, and the audit reports
+  std::vector<std::string> notes;        // limits and oddities worth telling
+  std::vector<Error> blockers;           // reasons why this table must not be changed
+};
+
+class PartitionTable {
+ public:
+  PartitionTable() = default;
+  PartitionTable(const PartitionTable&) = delete;
+  PartitionTable& operator=(const PartitionTable&) = delete;
+  virtual ~PartitionTable() = default;
+
+  const TableFacts& facts() const { return facts_; }
+  const Partition* find(std::uint32_t number) const;
+  /// Where this partition could end if it grew in place: the start of what stands behind it, or the
+  /// end of the usable space; never less than where it ends now. For the last logical partition the
+  /// extended one around it is taken to grow along.
+  Sectors reach(const Partition& partition) const { return reach(partition, facts_.usable_end); }
+  /// The same on a disk where partitions could use the sectors before `usable_end`.
+  Sectors reach(const Partition& partition, Sectors usable_end) const;
+  /// usable_end, were the disk so large and the table told of it.
+  virtual Sectors usable_end_on(Bytes disk_size) const = 0;
+  /// Whether the partition must take its extended partition along to end there.
+  const Partition* extended_to_grow(const Partition& partition, Sectors new_end) const;
+  std::vector<Gap> gaps() const;
+
+  /// True when the disk has sectors that the table's own structures do not cover yet.
+  virtual bool must_move_spare() const { return false; }
+  /// Lets the table know the whole disk; `disk` may be larger than when the table was read.
+  virtual void cover_disk(Store& disk) = 0;
+  /// Moves the end of a partition outwards, and the extended one around it where needed.
+  virtual void move_end(Store& disk, std::uint32_t number, Sectors new_end) = 0;
+  /// Writes what `repairs` lists.
+  virtual void repair(Store& disk) = 0;
+  virtual void audit(Store& disk, Findings& findings) = 0;
+
+ protected:
+  /// Records overlapping and out-of-range partitions as blockers.
+  void check_layout(const std::string& where);
+  TableFacts facts_;
+};
+
+/// Reads the table of a disk; null when there is none. `sector_size` 0: find out.
+/// Throws damaged when there was one and no copy of it can be trusted.
+std::unique_ptr<PartitionTable> open_table(Store& disk, std::uint32_t sector_size = 0);
+
+std::string kind_name(TableKind kind);
+/// A partition's type in words, for the types a guest's disk usually has.
+std::string mbr_type_name(std::uint8_t type);
+std::string gpt_type_name(const std::string& guid);
+
+}  // namespace jh

@@ -1,0 +1,183 @@
+// The power goes at every single write, flush, creation, renaming and removal of a change, with
+// unflushed writes kept, lost or torn. After recover the images are the old or the new ones.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "core/change/carry_out.h"
+#include "core/store/transaction.h"
+#include "support/fault_host.h"
+#include "support/judges.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+constexpr const char* image = "/moor/guest.img";
+
+#ifdef JUNEHEATH_SANITIZED
+constexpr std::uint64_t stride = 13;
+#else
+constexpr std::uint64_t stride = 1;
+#endif
+
+void grow(FaultHost& host, const GrowRequest& request) {
+  const auto file = host.open(image, Access::read_only);
+  const Guest guest({{image, file.get()}});
+  const Plan plan = plan_growth(guest, request);
+  Silent silent;
+  carry_out(host, guest, plan, request, silent);
+}
+
+// Runs `work` once in full, then once for every operation of it with the power cut there.
+// `after` is called with the host restarted; it must leave one of the allowed contents.
+void cut_everywhere(const std::function<void(FaultHost&)>& prepare,
+                    const std::function<void(FaultHost&)>& work,
+                    const std::vector<const MemoryStore*>& allowed) {
+  FaultHost whole;
+  prepare(whole);
+  whole.cut_at(0, Unflushed::kept);
+  work(whole);
+  const std::uint64_t operations = whole.operations();
+  ASSERT_GT(operations, 10U);
+  std::mt19937 random(20261123);
+  std::vector<std::uint64_t> outcomes(allowed.size());
+  for (std::uint64_t n = 1; n <= operations; n += stride) {
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+      FaultHost host;
+      prepare(host);
+      host.cut_at(n, mode);
+      ASSERT_THROW(work(host), PowerCut) << n;
+      host.restart(random);
+      if (n % 5 == 0) {
+        // The power goes again while recovering.
+        host.cut_at(1 + n % 9, mode);
+        try {
+          recover(host, image);
+        } catch (const PowerCut&) {
+        }
+        host.restart(random);
+      }
+      recover(host, image);
+      std::size_t which = allowed.size();
+      for (std::size_t i = 0; i < allowed.size(); ++i)
+        if (host.content(image).same_content(*allowed[i])) which = i;
+      ASSERT_LT(which, allowed.size())
+          << fmt::format("cut at operation {} of {}, mode {}", n, operations, static_cast<int>(mode));
+      ++outcomes[which];
+      for (const std::string& name : host.names())
+        ASSERT_FALSE(name.ends_with(".open")) << name;
+      ASSERT_EQ(recover(host, image), RecoverResult::nothing_to_do);
+    }
+  }
+  for (std::size_t i = 0; i < allowed.size(); ++i)
+    EXPECT_GT(outcomes[i], 0U) << "outcome " << i << " was never seen";
+  testing::Test::RecordProperty("operations", static_cast<int>(operations));
+}
+
+struct Case {
+  const char* name;
+  const char* sample;
+  std::uint64_t enlarged;  // the file's length before the change; 0: as it is
+  bool junk;               // old data in the enlarged part
+  const char* to;          // new size; null: use the room
+};
+
+class CutPower : public testing::TestWithParam<Case> {};
+
+TEST_P(CutPower, EveryOperationOfAGrowthAndOfItsUndo) {
+  const Case& param = GetParam();
+  const TempFolder folder;
+  unpack_sample(param.sample, folder / "guest.img");
+  MemoryStore old = load(folder / "guest.img");
+  if (param.enlarged != 0) old.resize(param.enlarged);
+  if (param.junk)
+    for (std::uint64_t at = 325ULL << 20; at + 400'000 < param.enlarged; at += 3'000'000)
+      old.write(at, Buffer(400'000, static_cast<std::uint8_t>(at >> 20)));
+  GrowRequest request;
+  request.images = {image};
+  if (param.to != nullptr) request.to = parse_size(param.to);
+
+  FaultHost done;
+  done.put(image, old);
+  grow(done, request);
+  const MemoryStore fresh(done.content(image), "new");
+  ASSERT_FALSE(fresh.same_content(old));
+  cut_everywhere([&](FaultHost& host) { host.put(image, old); },
+                 [&](FaultHost& host) { grow(host, request); }, {&old, &fresh});
+
+  const MemoryStore ledger(done.content(std::string(image) + ".juneheath"), "ledger");
+  cut_everywhere(
+      [&](FaultHost& host) {
+        host.put(image, fresh);
+        host.put(std::string(image) + ".juneheath", ledger);
+      },
+      [&](FaultHost& host) { undo(host, image); }, {&old, &fresh});
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Changes, CutPower,
+    testing::Values(Case{"MbrLonger", "heather", 0, false, "1GiB"},
+                    Case{"GptLonger", "nestcam", 0, false, "400MiB"},
+                    Case{"RoomThatWasThere", "nestcam", 420ULL << 20, false, nullptr},
+                    Case{"RoomWithJunk", "nestcam", 400ULL << 20, true, nullptr}),
+    [](const auto& info) { return std::string(info.param.name); });
+
+// Two images in one change: never half.
+TEST(PowerCutTwoImages, AreBothOldOrBothNew) {
+  const auto make = [](std::uint8_t seed) {
+    MemoryStore store(300'032);
+    for (std::uint64_t at = 0; at + 4096 < 300'000; at += 8192) store.write(at, Buffer(4096, seed));
+    return MemoryStore(store, "image");
+  };
+  const MemoryStore old_a = make(1);
+  const MemoryStore old_b = make(2);
+  const auto prepare = [&](FaultHost& host) {
+    host.put("/moor/a.img", old_a);
+    host.put("/fen/b.img", old_b);
+  };
+  const auto work = [](FaultHost& host) {
+    const auto a = host.open("/moor/a.img", Access::read_write);
+    const auto b = host.open("/fen/b.img", Access::read_write);
+    Transaction transaction(host, {"/moor/a.img", "/fen/b.img"}, {a.get(), b.get()});
+    for (std::size_t i = 0; i < 2; ++i) {
+      transaction.stage(i).resize(500'224);
+      transaction.stage(i).write(1000, Buffer(9000, 0xAA));
+      transaction.stage(i).write_unreferenced(40'960, Buffer(8192, 0xBB));
+      transaction.stage(i).write_unreferenced(400'000, Buffer(8192, 0xCC));
+    }
+    Silent silent;
+    transaction.seal(silent, true);
+  };
+  FaultHost whole;
+  prepare(whole);
+  whole.cut_at(0, Unflushed::kept);
+  work(whole);
+  const std::uint64_t operations = whole.operations();
+  const MemoryStore new_a(whole.content("/moor/a.img"), "a");
+  const MemoryStore new_b(whole.content("/fen/b.img"), "b");
+  std::mt19937 random(7);
+  for (std::uint64_t n = 1; n <= operations; ++n) {
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+      for (const char* asked : {"/moor/a.img", "/fen/b.img"}) {
+        FaultHost host;
+        prepare(host);
+        host.cut_at(n, mode);
+        ASSERT_THROW(work(host), jh::PowerCut);
+        host.restart(random);
+        recover(host, asked);
+        recover(host, "/moor/a.img");
+        const bool is_old = host.content("/moor/a.img").same_content(old_a) &&
+                            host.content("/fen/b.img").same_content(old_b);
+        const bool is_new = host.content("/moor/a.img").same_content(new_a) &&
+                            host.content("/fen/b.img").same_content(new_b);
+        ASSERT_TRUE(is_old || is_new)
+            << fmt::format("operation {} of {}, mode {}, {}", n, operations, static_cast<int>(mode), asked);
+      }
+    }
+  }
+}
+
+}  // namespace
+}  // namespace jh::test

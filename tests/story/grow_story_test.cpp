@@ -1,0 +1,256 @@
+// What a technician does, through the built program, judged by the operating system.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+#include "support/tree.h"
+
+namespace jh::test {
+namespace {
+
+struct Sample {
+  const char* name;
+  std::uint64_t offset;      // of the root filesystem, bytes
+  std::vector<std::string> request;
+  std::uint64_t disk_after;
+  std::uint64_t least_capacity;  // of the mounted filesystem afterwards
+};
+
+class GrowStory : public testing::TestWithParam<Sample> {};
+
+TEST_P(GrowStory, OneCommandThenUndo) {
+  const Sample& sample = GetParam();
+  const TempFolder folder;
+  const std::string image = folder / "guest.img";
+  unpack_sample(sample.name, image);
+  const std::uint32_t digest = file_digest(image);
+  std::map<std::string, std::string> tree;
+  if (can_mount()) tree = tree_facts(Mounted(image, sample.offset).path());
+
+  std::vector<std::string> command{"grow", image};
+  command.insert(command.end(), sample.request.begin(), sample.request.end());
+  const Outcome grown = juneheath(command);
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("Before and after"));
+  EXPECT_TRUE(grown.said("juneheath undo " + image));
+  EXPECT_EQ(std::filesystem::file_size(image), sample.disk_after);
+  EXPECT_EQ(check_ext(image, sample.offset), "");
+  if (can_mount()) {
+    const Mounted mounted(image, sample.offset);
+    EXPECT_GE(mounted.capacity(), sample.least_capacity);
+    EXPECT_EQ(tree_facts(mounted.path()), tree);
+  }
+  const Outcome audit = juneheath({"audit", image});
+  EXPECT_EQ(audit.status, 0) << audit.out;
+  const std::uint32_t digest_grown = file_digest(image);
+  EXPECT_NE(digest_grown, digest);
+
+  // A second growth on top, taken back alone.
+  const Outcome again = juneheath({"grow", image, "--by", "700MiB", "--proof", "full"});
+  ASSERT_EQ(again.status, 0) << again.err;
+  EXPECT_EQ(check_ext(image, sample.offset), "");
+  if (can_mount()) {
+    EXPECT_EQ(tree_facts(Mounted(image, sample.offset).path()), tree);
+  }
+  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  EXPECT_EQ(file_digest(image), digest_grown);
+}
+
+TEST_P(GrowStory, UndoIsByteIdentical) {
+  const Sample& sample = GetParam();
+  const TempFolder folder;
+  const std::string image = folder / "guest.img";
+  unpack_sample(sample.name, image);
+  const std::uint32_t digest = file_digest(image);
+  std::vector<std::string> command{"grow", image, "--quiet"};
+  command.insert(command.end(), sample.request.begin(), sample.request.end());
+  const Outcome grown = juneheath(command);
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(grown.out, "");
+  const Outcome undone = juneheath({"undo", image});
+  ASSERT_EQ(undone.status, 0) << undone.err;
+  EXPECT_EQ(file_digest(image), digest);
+  EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
+  const Outcome nothing_left = juneheath({"undo", image});
+  EXPECT_EQ(nothing_left.status, 3);
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Samples, GrowStory,
+    testing::Values(Sample{"heather", 1048576, {"--to", "1GiB"}, 1ULL << 30, 950ULL << 20},
+                    Sample{"nestcam", 52428800, {"--by", "1GiB", "--give", "/"}, 1409286144,
+                           1200ULL << 20}),
+    [](const auto& info) { return std::string(info.param.name); });
+
+TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+  const TempFolder folder;
+  const std::string image = folder / "full.img";
+  unpack_sample("heather", image);
+  {
+    const Mounted mounted(image, 1048576, 0, true);
+    const Outcome full = run({"dd", "if=/dev/urandom", "of=" + mounted.path() + "/rings.db", "bs=64k"});
+    EXPECT_TRUE(full.said("No space left")) << full.err;
+  }
+  const auto tree = tree_facts(Mounted(image, 1048576).path());
+  const Outcome grown = juneheath({"grow", image, "--by", "256MiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(image, 1048576), "");
+  EXPECT_EQ(tree_facts(Mounted(image, 1048576).path()), tree);
+}
+
+// The guest can write to the grown filesystem, and it is still sound afterwards.
+TEST(Grow, TheGuestCanUseTheRoom) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+  const TempFolder folder;
+  const std::string image = folder / "used.img";
+  unpack_sample("nestcam", image);
+  ASSERT_EQ(juneheath({"grow", image, "--by", "1GiB"}).status, 0);
+  {
+    const Mounted mounted(image, 52428800, 0, true);
+    const Outcome written =
+        run({"dd", "if=/dev/zero", "of=" + mounted.path() + "/film.raw", "bs=1M", "count=900"});
+    EXPECT_EQ(written.status, 0) << written.err;
+  }
+  EXPECT_EQ(check_ext(image, 52428800), "");
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  const Outcome undo = juneheath({"undo", image});
+  EXPECT_EQ(undo.status, 3);
+  EXPECT_TRUE(undo.said("written since")) << undo.err;
+}
+
+// The disk was enlarged elsewhere: the survey says so, and grow uses the room.
+TEST(Grow, UsesRoomThatIsThereAlready) {
+  const TempFolder folder;
+  for (const auto& [name, offset] : {std::pair("heather", 1048576ULL), {"nestcam", 52428800ULL}}) {
+    const std::string image = folder / (std::string(name) + ".img");
+    unpack_sample(name, image);
+    std::filesystem::resize_file(image, 700ULL << 20);
+    const std::uint32_t digest = file_digest(image);
+    const Outcome survey = juneheath({"survey", image});
+    EXPECT_TRUE(survey.said("room")) << survey.out;
+    EXPECT_TRUE(survey.said("juneheath grow " + image + " --give /")) << survey.out;
+    if (std::string(name) == "nestcam") {
+      EXPECT_TRUE(survey.said("larger than its GPT knows")) << survey.out;
+    }
+    const Outcome plan = juneheath({"grow", image, "--dry-run"});
+    EXPECT_EQ(plan.status, 0) << plan.err;
+    if (std::string(name) == "nestcam") {
+      EXPECT_TRUE(plan.said("move the spare copy to the disk's end")) << plan.out;
+    }
+    EXPECT_EQ(file_digest(image), digest);
+    const Outcome grown = juneheath({"grow", image});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    EXPECT_EQ(std::filesystem::file_size(image), 700ULL << 20);
+    EXPECT_EQ(check_ext(image, offset), "");
+    ASSERT_EQ(juneheath({"undo", image}).status, 0);
+    EXPECT_EQ(file_digest(image), digest);
+  }
+}
+
+// Junk in the room, from an earlier life of the disk, must not harm, and must come back with undo.
+TEST(Grow, JunkInTheRoomIsHarmlessAndKeptForUndo) {
+  const TempFolder folder;
+  const std::string image = folder / "junk.img";
+  unpack_sample("nestcam", image);
+  std::filesystem::resize_file(image, 900ULL << 20);
+  std::string junk(3'000'000, '\0');
+  for (std::size_t i = 0; i < junk.size(); ++i) junk[i] = static_cast<char>(i * 7 + i / 251);
+  for (std::uint64_t at = 330ULL << 20; at < (890ULL << 20); at += 8'388'608 - 5000) poke(image, at, junk);
+  const std::uint32_t digest = file_digest(image);
+  const Outcome grown = juneheath({"grow", image, "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(image, 52428800), "");
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  EXPECT_EQ(file_digest(image), digest);
+}
+
+TEST(Grow, AmountsAndNothing) {
+  const TempFolder folder;
+  const std::string image = folder / "a.img";
+  unpack_sample("heather", image);
+  // A part of the room; the rest stays for later.
+  ASSERT_EQ(juneheath({"grow", image, "--by", "1GiB", "--give", "p1=100MiB"}).status, 0);
+  auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  EXPECT_EQ(survey["schema"], "juneheath/1");
+  EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (191 + 100) << 20);
+  EXPECT_EQ(survey["disks"][0]["places"][0]["room"], 924ULL << 20);
+  ASSERT_EQ(juneheath({"grow", image, "--give", "label:ringing=50%"}).status, 0);
+  survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (291 + 462) << 20);
+  EXPECT_EQ(check_ext(image, 1048576), "");
+  const Outcome too_much = juneheath({"grow", image, "--give", "/=1GiB"});
+  EXPECT_EQ(too_much.status, 3);
+  EXPECT_TRUE(too_much.said("/=rest")) << too_much.err;
+  // The disk alone.
+  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--give", "nothing"}).status, 0);
+  survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  EXPECT_EQ(survey["disks"][0]["disk_size"], (192ULL + 1024 + 64) << 20);
+  EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (291 + 462) << 20);
+}
+
+TEST(Grow, BackupAndNoUndo) {
+  const TempFolder folder;
+  const std::string image = folder / "a.img";
+  unpack_sample("heather", image);
+  const std::uint32_t digest = file_digest(image);
+  const Outcome grown = juneheath(
+      {"grow", image, "--by", "100MiB", "--backup", folder / "old.img", "--no-undo", "--json"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  const auto document = nlohmann::json::parse(grown.out);
+  EXPECT_TRUE(document["done"]);
+  EXPECT_EQ(document["plan"]["disks"][0]["difference"], 100 << 20);
+  EXPECT_EQ(file_digest(folder / "old.img"), digest);
+  EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
+  const Outcome again = juneheath({"grow", image, "--by", "1MiB", "--backup", folder / "old.img"});
+  EXPECT_EQ(again.status, 3);
+}
+
+TEST(Grow, KeepsTheFileSparse) {
+  const TempFolder folder;
+  const std::string image = folder / "a.img";
+  unpack_sample("heather", image);
+  ASSERT_EQ(juneheath({"grow", image, "--to", "2TiB"}).status, 3) << "beyond the reserved blocks";
+  ASSERT_EQ(juneheath({"grow", image, "--to", "30GiB"}).status, 0);
+  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  EXPECT_LT(survey["disks"][0]["allocated_on_host"], 64 << 20);
+  EXPECT_EQ(check_ext(image, 1048576), "");
+}
+
+TEST(Grow, AFilesystemOnTheWholeDisk) {
+  const TempFolder folder;
+  const std::string image = folder / "plain.img";
+  make_ext(image, 64ULL << 20, {});
+  const Outcome grown = juneheath({"grow", image, "--to", "300MiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(image), "");
+  EXPECT_TRUE(juneheath({"survey", image}).said("merlin"));
+}
+
+TEST(Grow, DisksWithLargeSectors) {
+  const TempFolder folder;
+  const std::string image = folder / "large.img";
+  // An MBR of a disk with 4096-byte sectors: one partition, sectors 256 to 16383.
+  make_sparse_file(image, 64ULL << 20);
+  make_ext(folder / "fs", 63ULL << 20, {});
+  write_file(folder / "mbr", std::string(446, '\0') + std::string("\x00\xfe\xff\xff\x83\xfe\xff\xff", 8) +
+                                 std::string("\x00\x01\x00\x00\x00\x3f\x00\x00", 8) +
+                                 std::string(48, '\0') + "\x55\xaa");
+  poke(image, 0, read_file(folder / "mbr"));
+  poke(image, 1 << 20, read_file(folder / "fs"));
+  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  EXPECT_EQ(survey["disks"][0]["table"]["sector_size"], 4096);
+  const Outcome grown = juneheath({"grow", image, "--to", "200MiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(image, 1 << 20), "");
+  EXPECT_TRUE(juneheath({"survey", image}).said("199.0"));
+}
+
+}  // namespace
+}  // namespace jh::test

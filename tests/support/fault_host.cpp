@@ -1,0 +1,62 @@
+#include "support/fault_host.h"
+
+namespace jh::test {
+
+std::unique_ptr<Store> FaultHost::open(const std::string& path, Access) {
+  const auto found = files_.find(path);
+  if (found == files_.end()) refuse("cannot open the image: no such file", path);
+  return std::make_unique<FaultStore>(found->second, power_, path);
+}
+
+// Names are durable when the call returns; a cut in the middle leaves the old or the new state.
+bool FaultHost::name_operation() {
+  const bool cut = power_.tick();
+  return !cut || mode_ == Unflushed::kept;
+}
+
+std::unique_ptr<Store> FaultHost::create(const std::string& path) {
+  if (files_.contains(path)) io_failed("creating the file failed: it exists", path);
+  if (name_operation()) files_[path] = std::make_shared<FaultFile>(0);
+  if (power_.is_off()) throw PowerCut();
+  return open(path, Access::read_write);
+}
+
+void FaultHost::remove(const std::string& path) {
+  if (!files_.contains(path)) return;
+  if (name_operation()) files_.erase(path);
+  if (power_.is_off()) throw PowerCut();
+}
+
+void FaultHost::rename(const std::string& from, const std::string& to) {
+  if (name_operation()) {
+    files_[to] = files_.at(from);
+    files_.erase(from);
+  }
+  if (power_.is_off()) throw PowerCut();
+}
+
+FileIdentity FaultHost::identity(const std::string& path) {
+  return {1, reinterpret_cast<std::uintptr_t>(files_.at(path).get())};
+}
+
+void FaultHost::put(const std::string& path, const MemoryStore& content) {
+  files_[path] = std::make_shared<FaultFile>(content);
+}
+
+std::vector<std::string> FaultHost::names() const {
+  std::vector<std::string> all;
+  for (const auto& [name, file] : files_) all.push_back(name);
+  return all;
+}
+
+void FaultHost::cut_at(std::uint64_t n, Unflushed mode) {
+  mode_ = mode;
+  power_.cut_at(n);
+}
+
+void FaultHost::restart(std::mt19937& random) {
+  for (auto& [name, file] : files_) file->power_lost(mode_, random);
+  power_.switch_on();
+}
+
+}  // namespace jh::test

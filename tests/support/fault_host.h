@@ -1,0 +1,40 @@
+// A host in memory whose power can be cut, and switched on again.
+#pragma once
+
+#include <map>
+
+#include "core/store/fault_store.h"
+#include "core/store/host.h"
+
+namespace jh::test {
+
+class FaultHost final : public Host {
+ public:
+  std::unique_ptr<Store> open(const std::string& path, Access access) override;
+  std::unique_ptr<Store> create(const std::string& path) override;
+  bool exists(const std::string& path) override { return files_.contains(path); }
+  void remove(const std::string& path) override;
+  void rename(const std::string& from, const std::string& to) override;
+  std::uint64_t free_space(const std::string&) override { return 1ULL << 50; }
+  FileIdentity identity(const std::string& path) override;
+  std::string ledger_path(const std::string& image) override { return image + ".juneheath"; }
+
+  void put(const std::string& path, const MemoryStore& content);
+  const MemoryStore& content(const std::string& path) const { return files_.at(path)->view; }
+  std::vector<std::string> names() const;
+
+  /// From now on the n-th operation is the last; names change as `mode` says.
+  void cut_at(std::uint64_t n, Unflushed mode);
+  std::uint64_t operations() const { return power_.count(); }
+  /// What survives is decided, and the power comes back.
+  void restart(std::mt19937& random);
+
+ private:
+  // True when the operation still happens.
+  bool name_operation();
+  std::map<std::string, std::shared_ptr<FaultFile>> files_;
+  PowerSupply power_;
+  Unflushed mode_ = Unflushed::kept;
+};
+
+}  // namespace jh::test

@@ -1,0 +1,112 @@
+#include "support/judges.h"
+
+#include <fmt/format.h>
+#include <sys/statvfs.h>
+#include <sys/xattr.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <fstream>
+#include <random>
+#include <stdexcept>
+
+#include "support/samples.h"
+
+namespace jh::test {
+
+namespace files = std::filesystem;
+
+namespace {
+
+void fill_tree(const files::path& root) {
+  std::mt19937 random(20261123);
+  const auto noise = [&](std::size_t size) {
+    std::string text(size, '\0');
+    for (char& c : text) c = static_cast<char>(random());
+    return text;
+  };
+  files::create_directories(root / "etc");
+  write_file((root / "etc/fstab").string(), "LABEL=moor / ext4 defaults 0 1\n");
+  write_file((root / "etc/hostname").string(), "merlin\n");
+  files::create_directories(root / "rings");
+  for (int i = 0; i < 300; ++i)
+    write_file((root / "rings" / fmt::format("ring-{:05}-curlew-and-a-long-name", i)).string(),
+               i % 10 == 0 ? noise(static_cast<std::size_t>(i) * 31) : std::string());
+  files::path deep = root / "deep";
+  for (int i = 0; i < 12; ++i) {
+    deep /= fmt::format("level{}", i);
+    files::create_directories(deep);
+  }
+  write_file((deep / "nest.txt").string(), "four eggs\n");
+  write_file((root / "film.bin").string(), noise(300'000));
+  files::create_symlink("film.bin", root / "latest");
+  files::create_symlink(std::string(100, 'x') + "/far/away", root / "long-link");
+  files::create_hard_link(root / "film.bin", root / "film-again.bin");
+  std::ofstream sparse(root / "sparse.bin", std::ios::binary);
+  sparse.seekp(3'000'000);
+  sparse << "the end";
+  sparse.close();
+  files::permissions(root / "film.bin", files::perms(0640));
+  const std::string value = "heather";
+  ::setxattr((root / "film.bin").c_str(), "user.place", value.data(), value.size(), 0);
+}
+
+}  // namespace
+
+const std::string& sample_tree() {
+  static const TempFolder folder;
+  static const std::string path = [] {
+    fill_tree(folder.path() / "tree");
+    return folder / "tree";
+  }();
+  return path;
+}
+
+void make_ext(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
+              bool filled) {
+  make_sparse_file(path, size);
+  std::vector<std::string> command{"mkfs.ext4", "-q", "-F", "-L", "moor"};
+  if (filled) command.insert(command.end(), {"-d", sample_tree()});
+  command.insert(command.end(), options.begin(), options.end());
+  command.push_back(path);
+  const Outcome outcome = run(command);
+  if (outcome.status != 0) throw std::runtime_error(fmt::format("mkfs.ext4: {}", outcome.err));
+}
+
+std::string check_ext(const std::string& image, std::uint64_t offset) {
+  const std::string name = offset == 0 ? image : fmt::format("{}?offset={}", image, offset);
+  const Outcome outcome = run({"e2fsck", "-f", "-n", name});
+  return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
+}
+
+bool can_mount() {
+  return ::geteuid() == 0 && files::exists("/dev/loop-control") && files::exists("/dev/loop0");
+}
+
+Mounted::Mounted(const std::string& image, std::uint64_t offset, std::uint64_t size,
+                 bool writable) {
+  std::string pattern = (files::temp_directory_path() / "juneheath-mount-XXXXXX").string();
+  if (::mkdtemp(pattern.data()) == nullptr) throw std::runtime_error("no mount point");
+  path_ = pattern;
+  std::string options = fmt::format("loop,{},offset={}", writable ? "rw" : "ro", offset);
+  if (size != 0) options += fmt::format(",sizelimit={}", size);
+  const Outcome outcome = run({"mount", "-o", options, image, path_});
+  if (outcome.status != 0) {
+    files::remove(path_);
+    throw std::runtime_error("the kernel does not mount it: " + outcome.err);
+  }
+}
+
+Mounted::~Mounted() {
+  run({"umount", path_});
+  std::error_code ignored;
+  files::remove(path_, ignored);
+}
+
+std::uint64_t Mounted::capacity() const {
+  struct statvfs info {};
+  if (::statvfs(path_.c_str(), &info) != 0) throw std::runtime_error("statvfs");
+  return static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
+}
+
+}  // namespace jh::test

@@ -1,0 +1,40 @@
+// Outside judges: the operating system's own makers and checkers of filesystems, and its kernel.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "support/program.h"
+
+namespace jh::test {
+
+/// A new filesystem in a file (made sparse, of this size), optionally with content: a few hundred
+/// files, links, a sparse file, an indexed directory.
+void make_ext(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
+              bool filled = true);
+/// A folder with such content, made once per process.
+const std::string& sample_tree();
+
+/// Empty when the system's checker, told to change nothing, is content; its words otherwise.
+std::string check_ext(const std::string& image, std::uint64_t offset = 0);
+
+/// Whether this process may attach and mount images.
+bool can_mount();
+
+/// A read-only kernel mount of a filesystem in an image, undone at the end.
+class Mounted {
+ public:
+  Mounted(const std::string& image, std::uint64_t offset, std::uint64_t size = 0,
+          bool writable = false);
+  ~Mounted();
+  Mounted(const Mounted&) = delete;
+  Mounted& operator=(const Mounted&) = delete;
+  const std::string& path() const { return path_; }
+  /// Bytes of the whole filesystem as the kernel reports it.
+  std::uint64_t capacity() const;
+
+ private:
+  std::string path_;
+};
+
+}  // namespace jh::test

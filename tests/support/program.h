@@ -1,0 +1,25 @@
+// Running programs: ours, and the outside judges.
+#pragma once
+
+#include <map>
+#include <string>
+#include <vector>
+
+namespace jh::test {
+
+struct Outcome {
+  int status = -1;  // exit status; 128 + signal when killed
+  std::string out;
+  std::string err;
+  bool said(const std::string& text) const {
+    return out.find(text) != std::string::npos || err.find(text) != std::string::npos;
+  }
+};
+
+Outcome run(const std::vector<std::string>& command,
+            const std::map<std::string, std::string>& environment = {});
+/// Our own program.
+Outcome juneheath(std::vector<std::string> arguments,
+                  const std::map<std::string, std::string>& environment = {});
+
+}  // namespace jh::test

@@ -1,0 +1,113 @@
+#include "support/samples.h"
+
+#include <gtest/gtest.h>
+#include <unistd.h>
+#include <zstd.h>
+
+#include <fstream>
+
+#include "core/base/checksum.h"
+#include "core/store/file_store.h"
+
+namespace jh::test {
+
+namespace files = std::filesystem;
+
+TempFolder::TempFolder() {
+  std::string pattern = (files::temp_directory_path() / "juneheath-test-XXXXXX").string();
+  if (::mkdtemp(pattern.data()) == nullptr) throw std::runtime_error("no temporary folder");
+  path_ = pattern;
+}
+
+TempFolder::~TempFolder() {
+  std::error_code ignored;
+  files::remove_all(path_, ignored);
+}
+
+void unpack_sample(const std::string& name, const std::string& to) {
+  files::path from = files::path(JUNEHEATH_SAMPLES) / (name + ".img.zst");
+  if (!files::exists(from)) from = files::path(JUNEHEATH_FIXTURES) / (name + ".img.zst");
+  const std::string packed = read_file(from.string());
+  ZSTD_DStream* stream = ZSTD_createDStream();
+  const auto out = FileStore::create(to);
+  Buffer plain(1U << 20);
+  ZSTD_inBuffer input{packed.data(), packed.size(), 0};
+  std::uint64_t at = 0;
+  bool more = true;
+  while (more) {
+    ZSTD_outBuffer output{plain.data(), plain.size(), 0};
+    const std::size_t result = ZSTD_decompressStream(stream, &output, &input);
+    if (ZSTD_isError(result) != 0) throw std::runtime_error("damaged sample " + from.string());
+    more = output.pos != 0 || (input.pos < input.size && result != 0);
+    out->resize(at + output.pos);
+    const ConstByteSpan fresh = ConstByteSpan(plain).first(output.pos);
+    if (!all_zero(fresh)) out->write(at, fresh);
+    at += output.pos;
+  }
+  ZSTD_freeDStream(stream);
+  files::permissions(to, files::perms::owner_read | files::perms::owner_write);
+}
+
+MemoryStore load(const std::string& path) {
+  FileStore file(path, Access::read_only);
+  MemoryStore memory(file.size(), path);
+  Buffer piece;
+  for (std::uint64_t at = 0; at < file.size();) {
+    const Run run = file.map(at, std::min<std::uint64_t>(1U << 20, file.size() - at));
+    if (!run.zero) {
+      piece.resize(run.length);
+      file.read(at, piece);
+      for (std::uint64_t i = 0; i < run.length; i += 4096) {
+        const std::uint64_t step = std::min<std::uint64_t>(4096, run.length - i);
+        const ConstByteSpan page = ConstByteSpan(piece).subspan(i, step);
+        if (!all_zero(page)) memory.write(at + i, page);
+      }
+    }
+    at += run.length;
+  }
+  return MemoryStore(memory, path);
+}
+
+void make_sparse_file(const std::string& path, std::uint64_t size) {
+  FileStore::create(path)->resize(size);
+}
+
+std::uint32_t file_digest(const std::string& path) {
+  FileStore file(path, Access::read_only);
+  // Holes and written zeros must give the same sum: only pages that are not zero are counted.
+  std::uint32_t digest = static_cast<std::uint32_t>(file.size());
+  Buffer page;
+  for (std::uint64_t at = 0; at < file.size();) {
+    const Run run = file.map(at, file.size() - at);
+    if (run.zero) {
+      at = std::min(file.size(), (at + run.length) / 4096 * 4096 + (run.length < 4096 ? 4096 : 0));
+      continue;
+    }
+    const std::uint64_t start = at / 4096 * 4096;
+    const std::uint64_t length = std::min<std::uint64_t>(4096, file.size() - start);
+    page.resize(length);
+    file.read(start, page);
+    if (!all_zero(page)) {
+      digest = crc32c_raw(digest, bytes_of(start));
+      digest = crc32c_raw(digest, page);
+    }
+    at = start + length;
+  }
+  return digest;
+}
+
+std::string read_file(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
+}
+
+void write_file(const std::string& path, const std::string& text) {
+  std::ofstream(path, std::ios::binary) << text;
+}
+
+void poke(const std::string& path, std::uint64_t offset, const std::string& bytes) {
+  FileStore file(path, Access::read_write);
+  file.write(offset, {reinterpret_cast<const std::uint8_t*>(bytes.data()), bytes.size()});
+}
+
+}  // namespace jh::test

@@ -1,0 +1,37 @@
+// Sample disks and folders for tests.
+#pragma once
+
+#include <filesystem>
+#include <string>
+
+#include "core/store/memory_store.h"
+
+namespace jh::test {
+
+/// A folder of its own, removed at the end.
+class TempFolder {
+ public:
+  TempFolder();
+  ~TempFolder();
+  TempFolder(const TempFolder&) = delete;
+  TempFolder& operator=(const TempFolder&) = delete;
+  std::string operator/(const std::string& name) const { return (path_ / name).string(); }
+  const std::filesystem::path& path() const { return path_; }
+
+ private:
+  std::filesystem::path path_;
+};
+
+/// Unpacks demo/NAME.img.zst or tests/fixtures/NAME.img.zst, sparse.
+void unpack_sample(const std::string& name, const std::string& to);
+/// A copy of a file in memory; holes stay holes.
+MemoryStore load(const std::string& path);
+void make_sparse_file(const std::string& path, std::uint64_t size);
+/// CRC-32C of a whole file, holes read as zeros.
+std::uint32_t file_digest(const std::string& path);
+std::string read_file(const std::string& path);
+void write_file(const std::string& path, const std::string& text);
+/// Overwrites bytes of a file.
+void poke(const std::string& path, std::uint64_t offset, const std::string& bytes);
+
+}  // namespace jh::test

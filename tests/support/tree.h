@@ -1,0 +1,13 @@
+// A directory tree as a list of facts, to be compared before and after.
+#pragma once
+
+#include <map>
+#include <string>
+
+namespace jh::test {
+
+/// Path → type, mode, owner, size, times, links, target, attributes and a sum of the content, as
+/// the operating system reports them.
+std::map<std::string, std::string> tree_facts(const std::string& root);
+
+}  // namespace jh::test

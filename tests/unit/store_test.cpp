@@ -1,0 +1,153 @@
+#include "core/store/store.h"
+
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/base/errors.h"
+#include "core/store/file_store.h"
+#include "core/store/memory_store.h"
+#include "core/store/views.h"
+#include "support/samples.h"
+
+namespace jh {
+namespace {
+
+Buffer pattern(std::size_t size, std::uint8_t start) {
+  Buffer data(size);
+  for (std::size_t i = 0; i < size; ++i) data[i] = static_cast<std::uint8_t>(start + i);
+  return data;
+}
+
+// Random reads, writes, discards and resizes against a plain array.
+void play(Store& store, std::size_t size, bool resizes, unsigned seed) {
+  std::mt19937 random(seed);
+  Buffer model(size);
+  for (int round = 0; round < 400; ++round) {
+    const std::size_t offset = random() % model.size();
+    const std::size_t length = random() % std::min<std::size_t>(model.size() - offset, 20'000) + 1;
+    switch (random() % 5) {
+      case 0:
+      case 1: {
+        const Buffer data = pattern(length, static_cast<std::uint8_t>(random()));
+        store.write(offset, data);
+        std::copy(data.begin(), data.end(), model.begin() + static_cast<std::ptrdiff_t>(offset));
+        break;
+      }
+      case 2:
+        store.discard(offset, length);
+        std::fill_n(model.begin() + static_cast<std::ptrdiff_t>(offset), length, std::uint8_t{0});
+        break;
+      case 3:
+        if (!resizes) break;
+        model.resize(random() % 200'000 + 1);
+        store.resize(model.size());
+        break;
+      default: break;
+    }
+    ASSERT_EQ(store.size(), model.size());
+    const std::size_t at = random() % model.size();
+    const std::size_t count = std::min<std::size_t>(model.size() - at, 9000);
+    const Buffer got = read_buffer(store, at, count);
+    ASSERT_TRUE(std::equal(got.begin(), got.end(), model.begin() + static_cast<std::ptrdiff_t>(at)))
+        << "round " << round;
+    // The map never calls zero what is not.
+    const Run run = store.map(at, count);
+    ASSERT_GT(run.length, 0U);
+    if (run.zero) {
+      ASSERT_TRUE(all_zero(ConstByteSpan(model).subspan(at, run.length)));
+    }
+  }
+}
+
+TEST(MemoryStore, BehavesLikeAnArray) {
+  MemoryStore store(150'000);
+  play(store, 150'000, true, 1);
+}
+
+TEST(FileStore, BehavesLikeAnArray) {
+  const test::TempFolder folder;
+  const auto store = FileStore::create(folder / "a.img");
+  store->resize(150'000);
+  play(*store, 150'000, true, 2);
+}
+
+TEST(WindowStore, BehavesLikeAnArrayAndTouchesNothingElse) {
+  MemoryStore below(300'000);
+  below.write(0, pattern(300'000, 9));
+  below.discard(100'001, 150'000);
+  WindowStore window(below, 100'001, 150'000, "window");
+  play(window, 150'000, false, 3);
+  const Buffer expected = pattern(300'000, 9);
+  const Buffer head = read_buffer(below, 0, 100'001);
+  EXPECT_TRUE(std::equal(head.begin(), head.end(), expected.begin()));
+  const Buffer tail = read_buffer(below, 250'001, 49'999);
+  EXPECT_TRUE(std::equal(tail.begin(), tail.end(), expected.begin() + 250'001));
+}
+
+TEST(JoinStore, BehavesLikeAnArray) {
+  MemoryStore a(100'000);
+  MemoryStore b(100'000);
+  JoinStore join({{&b, 50'000, 50'000}, {&a, 0, 30'001}, {&b, 0, 49'999}, {&a, 60'000, 20'000}},
+                 "join");
+  play(join, 150'000, false, 4);
+}
+
+TEST(Stores, RefuseRangesPastTheirEnd) {
+  MemoryStore memory(1000);
+  WindowStore window(memory, 100, 500, "window");
+  JoinStore join({{&memory, 0, 500}}, "join");
+  Buffer data(10);
+  for (Store* store : {static_cast<Store*>(&memory), static_cast<Store*>(&window),
+                       static_cast<Store*>(&join)}) {
+    EXPECT_THROW(store->read(store->size() - 9, data), Error);
+    EXPECT_THROW(store->write(store->size() - 9, data), Error);
+    EXPECT_THROW(store->read(UINT64_MAX - 3, data), Error);
+    EXPECT_NO_THROW(store->read(store->size() - 10, data));
+  }
+  EXPECT_THROW(WindowStore(memory, 900, 101, "too far"), Error);
+  EXPECT_THROW(read_buffer(memory, 0, SIZE_MAX), Error);
+}
+
+TEST(FileStore, KeepsHoles) {
+  const test::TempFolder folder;
+  const auto store = FileStore::create(folder / "a.img");
+  store->resize(1ULL << 40);
+  EXPECT_LT(store->allocated(), 65536U);
+  store->write((1ULL << 39) + 4096, pattern(4096, 1));
+  EXPECT_TRUE(store->map(0, 1ULL << 40).zero);
+  EXPECT_TRUE(range_is_zero(*store, 0, 1ULL << 39));
+  EXPECT_FALSE(range_is_zero(*store, 0, 1ULL << 40));
+}
+
+TEST(FileStore, RefusesWhatIsNoImage) {
+  const test::TempFolder folder;
+  const auto status = [&](const std::string& path) {
+    try {
+      const FileStore store(path, Access::read_only);
+      return Status::done;
+    } catch (const Error& error) {
+      return error.status();
+    }
+  };
+  EXPECT_EQ(status(folder / "missing.img"), Status::refused);
+  EXPECT_EQ(status(folder.path().string()), Status::refused);
+  EXPECT_EQ(status("/dev/null"), Status::refused);
+}
+
+TEST(MemoryStore, CopiesAreIndependentAndCompare) {
+  MemoryStore a(100'000);
+  a.write(5000, pattern(100, 1));
+  MemoryStore b(a, "copy");
+  EXPECT_TRUE(a.same_content(b));
+  b.write(90'000, pattern(1, 7));
+  EXPECT_FALSE(a.same_content(b));
+  b.discard(90'000, 1);
+  EXPECT_TRUE(a.same_content(b));
+  EXPECT_TRUE(b.same_content(a));
+  b.resize(99'999);
+  EXPECT_FALSE(a.same_content(b));
+}
+
+}  // namespace
+}  // namespace jh
