@@ -1,3 +1,5 @@
+#include "core/fs/ext/audit.h"
+
 #include <fmt/format.h>
 
 #include <iostream>
@@ -7,7 +9,6 @@
 #include "cli/options.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
-#include "core/fs/ext/audit.h"
 #include "core/report/report.h"
 
 namespace jh::cli {
@@ -41,7 +42,8 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
     Findings own;
     ext::audit(*place.content.ext, {}, own, progress);
     const bool dirty = !place.content.blockers.empty();
-    for (const Finding& finding : own.kept()) findings.add(where + ", " + finding.where, finding.what);
+    for (const Finding& finding : own.kept())
+      findings.add(where + ", " + finding.where, finding.what);
     if (dirty && own.clean()) {
       row.verdict = "sound, but " + place.content.state;
       row.style = Style::warn;
@@ -97,11 +99,11 @@ int run_audit(const Arguments& arguments) {
     std::cout << "  " << styled(finding.where, Style::dim) << ": " << finding.what << "\n";
   if (findings.count() > findings.kept().size())
     std::cout << fmt::format("  ... and {} more\n", findings.count() - findings.kept().size());
-  std::cout << (findings.clean() ? styled("No damage found.", Style::good)
-                                 : styled(fmt::format("Damage found: {} finding{}.",
-                                                      findings.count(),
-                                                      findings.count() == 1 ? "" : "s"),
-                                          Style::bad))
+  std::cout << (findings.clean()
+                    ? styled("No damage found.", Style::good)
+                    : styled(fmt::format("Damage found: {} finding{}.", findings.count(),
+                                         findings.count() == 1 ? "" : "s"),
+                             Style::bad))
             << "\n";
   return status;
 }

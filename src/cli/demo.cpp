@@ -62,9 +62,7 @@ class Story {
  public:
   explicit Story(files::path folder) : folder_(std::move(folder)) {}
 
-  void say(const std::string& text) {
-    std::cout << "\n" << styled(text, Style::heading) << "\n";
-  }
+  void say(const std::string& text) { std::cout << "\n" << styled(text, Style::heading) << "\n"; }
 
   void run(const std::function<int(const Arguments&)>& command, const std::string& name,
            Arguments arguments, int expected = 0) {
@@ -89,10 +87,10 @@ class Story {
 int run_demo(const Arguments& arguments) {
   CommandLine line{
       "demo", "DIR",
-      "Unpacks two sample guests of a small bird-ringing station into the folder DIR and shows the\n"
+      "Unpacks two sample guests of a small bird-ringing station into the folder DIR and shows "
+      "the\n"
       "whole story on them: survey, dry run, grow, survey, undo, grow by mount point, audit.",
-      "  juneheath demo /tmp/station\n",
-      boost::program_options::options_description("Demo")};
+      "  juneheath demo /tmp/station\n", boost::program_options::options_description("Demo")};
   line.takes_images = false;
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
@@ -117,8 +115,7 @@ int run_demo(const Arguments& arguments) {
   story.say("4. Second thoughts: take it back, to the byte.");
   story.run(run_undo, "undo", {"heather.img", "--yes"});
   story.say("5. An increment is not a total. A wish for less than there is changes nothing:");
-  story.run(run_grow, "grow", {"heather.img", "--to", "100MiB"},
-            static_cast<int>(Status::refused));
+  story.run(run_grow, "grow", {"heather.img", "--to", "100MiB"}, static_cast<int>(Status::refused));
   story.say("6. The nest camera keeps its films on /. Give it another GiB, by that name.");
   story.run(run_survey, "survey", {"nestcam.img"});
   story.run(run_grow, "grow", {"nestcam.img", "--by", "1GiB", "--give", "/", "--yes"});

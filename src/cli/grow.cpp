@@ -22,8 +22,9 @@ namespace {
 
 po::options_description own_options() {
   po::options_description own("Grow");
-  own.add_options()("to", po::value<std::string>()->value_name("SIZE"), "the disk's new total size")(
-      "by", po::value<std::string>()->value_name("SIZE"), "how much to add to the disk")(
+  own.add_options()("to", po::value<std::string>()->value_name("SIZE"),
+                    "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
+                                                 "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
       "who gets the room: a mount point, p3, label:NAME, uuid:ID or nothing;\n"
       "AMOUNT is a size, a percentage of the room, or rest (the default)")(
@@ -31,8 +32,8 @@ po::options_description own_options() {
       "dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
       "no-undo", po::bool_switch(), "keep no ledger for undo")(
-      "proof", po::value<std::string>()->default_value("usual"), "usual, or full: look at everything")(
-      "yes", po::bool_switch(), "do not ask on a terminal");
+      "proof", po::value<std::string>()->default_value("usual"),
+      "usual, or full: look at everything")("yes", po::bool_switch(), "do not ask on a terminal");
   return own;
 }
 
@@ -109,8 +110,7 @@ int run_grow(const Arguments& arguments) {
     check_not_in_use(image);
     locks.push_back(std::make_unique<ImageLock>(image));
   }
-  if (text && is_interactive() && !parsed.values["yes"].as<bool>() &&
-      !confirmed("\n  Go ahead?")) {
+  if (text && is_interactive() && !parsed.values["yes"].as<bool>() && !confirmed("\n  Go ahead?")) {
     std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }

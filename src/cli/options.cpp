@@ -19,8 +19,8 @@ namespace {
 po::options_description common_options() {
   po::options_description common("Everywhere");
   common.add_options()("json", po::bool_switch(), "print one JSON document")(
-      "quiet", po::bool_switch(), "print results and errors only")(
-      "verbose", po::bool_switch(), "tell more")(
+      "quiet", po::bool_switch(), "print results and errors only")("verbose", po::bool_switch(),
+                                                                   "tell more")(
       "color", po::value<std::string>()->default_value("auto"), "auto, always or never")(
       "sector-size", po::value<std::uint32_t>()->default_value(0), "512 or 4096; 0 finds out")(
       "ledger-dir", po::value<std::string>()->default_value("/var/lib/juneheath"),
@@ -83,7 +83,8 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
     parsed.help_shown = true;
     return parsed;
   }
-  if (const std::uint32_t size = parsed.common.sector_size; size != 0 && size != 512 && size != 4096)
+  if (const std::uint32_t size = parsed.common.sector_size;
+      size != 0 && size != 512 && size != 4096)
     wrong_usage(fmt::format("--sector-size {} is not known", size), "use 512 or 4096");
   if (parsed.values.count("image") != 0)
     parsed.images = parsed.values["image"].as<std::vector<std::string>>();

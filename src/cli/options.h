@@ -34,9 +34,9 @@ struct Parsed {
 /// What a command needs for its parsing and its help page.
 struct CommandLine {
   std::string name;
-  std::string usage;      // "IMAGE..."
-  std::string summary;    // a sentence or two
-  std::string examples;   // lines to paste
+  std::string usage;     // "IMAGE..."
+  std::string summary;   // a sentence or two
+  std::string examples;  // lines to paste
   boost::program_options::options_description own;
   bool takes_images = true;
 };

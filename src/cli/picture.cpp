@@ -15,7 +15,7 @@ struct Piece {
   std::uint64_t used = 0;  // shown filled
   std::string name;
   bool gap = false;
-  std::size_t width = 0;   // columns, without its left rule
+  std::size_t width = 0;  // columns, without its left rule
 };
 
 std::vector<Piece> pieces_of(const Guest& guest, const Disk& disk) {
@@ -53,15 +53,13 @@ void share_width(std::vector<Piece>& pieces, std::size_t width) {
   const std::size_t spare = width - least_total;
   std::size_t given = 0;
   for (Piece& piece : pieces) {
-    const auto share = static_cast<std::size_t>(static_cast<double>(spare) *
-                                                static_cast<double>(piece.size) /
-                                                static_cast<double>(total));
+    const auto share = static_cast<std::size_t>(
+        static_cast<double>(spare) * static_cast<double>(piece.size) / static_cast<double>(total));
     piece.width += share;
     given += share;
   }
-  auto largest = std::max_element(pieces.begin(), pieces.end(), [](const Piece& a, const Piece& b) {
-    return a.size < b.size;
-  });
+  auto largest = std::max_element(pieces.begin(), pieces.end(),
+                                  [](const Piece& a, const Piece& b) { return a.size < b.size; });
   largest->width += spare - given;
 }
 
@@ -84,13 +82,16 @@ std::string disk_picture(const Guest& guest, const Disk& disk, std::size_t width
     if (columns_of(name) + 1 > piece.width) name = name.substr(0, piece.width - 1);
     names += " " + styled(name, piece.gap ? Style::good : Style::heading) +
              std::string(piece.width - columns_of(name), ' ');
-    const auto filled = piece.gap ? 0 : std::min<std::size_t>(
-        piece.width, static_cast<std::size_t>(static_cast<double>(piece.width) *
-                                              static_cast<double>(piece.used) /
-                                              static_cast<double>(piece.size) + 0.999));
-    bars += "│" + repeat("▒", filled) +
-            styled(repeat(piece.gap ? "·" : " ", piece.width - filled),
-                   piece.gap ? Style::good : Style::plain);
+    const auto filled =
+        piece.gap ? 0
+                  : std::min<std::size_t>(
+                        piece.width, static_cast<std::size_t>(static_cast<double>(piece.width) *
+                                                                  static_cast<double>(piece.used) /
+                                                                  static_cast<double>(piece.size) +
+                                                              0.999));
+    bars += "│" + repeat("▓", filled) +
+            styled(repeat(piece.gap ? "·" : "░", piece.width - filled),
+                   piece.gap ? Style::good : Style::dim);
   }
   names.erase(names.find_last_not_of(' ') + 1);
   return names + "\n" + bars + "│\n";

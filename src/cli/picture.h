@@ -7,7 +7,8 @@
 
 namespace jh::cli {
 
-/// Three lines: a ruler of partitions and gaps to scale, its content, and a closing rule.
+/// Two lines: names, and a bar with partitions and gaps to scale (dark: in use; dots: room that no
+/// partition holds).
 std::string disk_picture(const Guest& guest, const Disk& disk, std::size_t width);
 
 }  // namespace jh::cli

@@ -12,7 +12,9 @@ namespace {
 std::string gib(Bytes size) {
   return fmt::format("{:.3f}", static_cast<double>(size.value()) / (1024.0 * 1024 * 1024));
 }
-std::string gb(Bytes size) { return fmt::format("{:.3f}", static_cast<double>(size.value()) / 1e9); }
+std::string gb(Bytes size) {
+  return fmt::format("{:.3f}", static_cast<double>(size.value()) / 1e9);
+}
 
 Cell number(const std::string& text, Style style = Style::plain) { return {text, style, true}; }
 Cell title(const std::string& text, bool right = false) { return {text, Style::dim, right}; }
@@ -39,8 +41,10 @@ void print_disk_change(const DiskChange& disk) {
 
 void print_plan(const Plan& plan, const Guest& guest) {
   std::cout << "The plan";
-  if (!plan.target.empty()) std::cout << ": the room goes to " << styled(plan.target, Style::heading);
-  else std::cout << ": no filesystem changes";
+  if (!plan.target.empty())
+    std::cout << ": the room goes to " << styled(plan.target, Style::heading);
+  else
+    std::cout << ": no filesystem changes";
   if (!guest.hostname().empty()) std::cout << " of guest " << guest.hostname();
   std::cout << "\n";
   for (const DiskChange& disk : plan.disks) print_disk_change(disk);

@@ -41,16 +41,17 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
   const Content& content = place.content;
   const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
   std::string holds = content.name;
+  const bool nameless =
+      content.kind == ContentKind::nothing || content.kind == ContentKind::unknown;
+  if (nameless && place.partition) holds += " (" + place.partition->type_name + ")";
   if (!content.label.empty()) holds += " \"" + content.label + "\"";
-  const bool logical =
-      place.partition && place.partition->role == PartitionRole::logical;
+  const bool logical = place.partition && place.partition->role == PartitionRole::logical;
   std::string state = content.state;
   if (content.size && *content.size < place.size && place.size - *content.size >= 1_MiB)
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
-  const Style state_style = content.blockers.empty()
-                                ? (state == "clean" ? Style::good : Style::plain)
-                                : Style::warn;
+  const Style state_style =
+      content.blockers.empty() ? (state == "clean" ? Style::good : Style::plain) : Style::warn;
   Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
           {holds},
           {mounted_at(place)},
@@ -65,9 +66,9 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
 void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
   const ContainerFacts facts = disk.container->facts();
   const std::uint64_t allocated = file.allocated();
-  const std::string form =
-      file.is_block_device() ? "block device"
-      : allocated + 4096 < facts.file_length.value() ? facts.form + ", sparse" : facts.form + ", full";
+  const std::string form = file.is_block_device()                         ? "block device"
+                           : allocated + 4096 < facts.file_length.value() ? facts.form + ", sparse"
+                                                                          : facts.form + ", full";
   std::cout << styled(disk.path, Style::heading) << "\n";
   std::cout << fmt::format("  {}; the guest sees {}\n", form, spelled_out(facts.disk_size));
   if (!file.is_block_device())
@@ -75,11 +76,12 @@ void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Hos
                              human(Bytes(allocated)), human(Bytes(host.free_space(disk.path))));
   if (disk.table) {
     const TableFacts& table = disk.table->facts();
-    std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n",
-                             kind_name(table.kind), table.sector_size, table.partitions.size(),
+    std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n", kind_name(table.kind),
+                             table.sector_size, table.partitions.size(),
                              table.partitions.size() == 1 ? "" : "s");
   } else if (!disk.trouble) {
-    std::cout << "  no partition table: the disk holds " << disk.places.front().content.name << "\n";
+    std::cout << "  no partition table: the disk holds " << disk.places.front().content.name
+              << "\n";
   }
   for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
   std::cout << "\n" << disk_picture(guest, disk, drawing_width()) << "\n";
@@ -102,8 +104,9 @@ void print_ledger(Host& host, const std::string& path) {
     std::cout << "  The last change can still be taken back: "
               << styled("juneheath undo " + shell_word(path), Style::command) << "\n";
   } else {
-    std::cout << styled("  A change of this image was interrupted.", Style::bad) << " First run: "
-              << styled("juneheath recover " + shell_word(path), Style::command) << "\n";
+    std::cout << styled("  A change of this image was interrupted.", Style::bad)
+              << " First run: " << styled("juneheath recover " + shell_word(path), Style::command)
+              << "\n";
   }
 }
 

@@ -22,34 +22,46 @@ void on_interrupt(int) { interrupted = 1; }
 
 const char* code_of(Style style) {
   switch (style) {
-    case Style::heading: return "\033[1m";
-    case Style::dim: return "\033[2m";
-    case Style::good: return "\033[32m";
-    case Style::warn: return "\033[33m";
-    case Style::bad: return "\033[1;31m";
-    case Style::command: return "\033[36m";
-    case Style::plain: break;
+    case Style::heading:
+      return "\033[1m";
+    case Style::dim:
+      return "\033[2m";
+    case Style::good:
+      return "\033[32m";
+    case Style::warn:
+      return "\033[33m";
+    case Style::bad:
+      return "\033[1;31m";
+    case Style::command:
+      return "\033[36m";
+    case Style::plain:
+      break;
   }
   return "";
 }
 
 const char* status_word(Status status) {
   switch (status) {
-    case Status::usage: return "wrong usage";
-    case Status::refused: return "refused";
-    case Status::damaged: return "damage found";
-    case Status::io: return "input or output failed";
-    case Status::unsupported: return "not supported";
-    default: return "internal error";
+    case Status::usage:
+      return "wrong usage";
+    case Status::refused:
+      return "refused";
+    case Status::damaged:
+      return "damage found";
+    case Status::io:
+      return "input or output failed";
+    case Status::unsupported:
+      return "not supported";
+    default:
+      return "internal error";
   }
 }
 
 }  // namespace
 
 void set_color(When when) {
-  color_on = when == When::always ||
-             (when == When::automatic && ::isatty(STDOUT_FILENO) == 1 &&
-              std::getenv("NO_COLOR") == nullptr);
+  color_on = when == When::always || (when == When::automatic && ::isatty(STDOUT_FILENO) == 1 &&
+                                      std::getenv("NO_COLOR") == nullptr);
 }
 
 std::string styled(const std::string& text, Style style) {
@@ -58,8 +70,9 @@ std::string styled(const std::string& text, Style style) {
 }
 
 std::size_t columns_of(const std::string& text) {
-  return static_cast<std::size_t>(std::count_if(
-      text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+  return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) {
+    return (static_cast<unsigned char>(c) & 0xC0) != 0x80;
+  }));
 }
 
 void print_table(const std::vector<Row>& rows) {
@@ -152,7 +165,13 @@ void print_error(const Error& error) {
   std::cerr << styled(fmt::format("juneheath: {}: ", status_word(error.status())), Style::bad)
             << error.what() << "\n";
   if (!error.where().empty()) std::cerr << "  where: " << error.where() << "\n";
-  if (!error.next().empty()) std::cerr << "  next:  " << error.next() << "\n";
+  if (!error.next().empty()) {
+    // Commands to paste stand on lines of their own, indented.
+    std::string next;
+    for (const char c : error.next())
+      next += c == '\n' ? std::string("\n       ") : std::string(1, c);
+    std::cerr << "  next:  " << next << "\n";
+  }
   if (error.status() == Status::refused) std::cerr << "  Nothing was changed.\n";
 }
 

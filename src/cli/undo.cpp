@@ -22,8 +22,7 @@ nlohmann::json facts_json(const UndoFacts& facts, bool done) {
 }
 
 void print_facts(const UndoFacts& facts) {
-  std::cout << fmt::format("{} of old content are put back:\n",
-                           human(Bytes(facts.bytes_put_back)));
+  std::cout << fmt::format("{} of old content are put back:\n", human(Bytes(facts.bytes_put_back)));
   for (const auto& image : facts.images)
     std::cout << fmt::format("  {}: from {} back to {}\n", image.path,
                              spelled_out(Bytes(image.present_size)),
@@ -74,8 +73,7 @@ int run_recover(const Arguments& arguments) {
       "recover", "IMAGE...",
       "After a crash or a power cut in the middle of a change: finishes it if it was decided\n"
       "already, drops it otherwise. The image is then exactly the new or exactly the old one.",
-      "  juneheath recover heath.img\n",
-      boost::program_options::options_description("Recover")};
+      "  juneheath recover heath.img\n", boost::program_options::options_description("Recover")};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
   FileHost host(parsed.common.ledger_folder);
@@ -86,10 +84,18 @@ int run_recover(const Arguments& arguments) {
     const ImageLock lock(image);
     const char* what = "";
     switch (recover(host, image)) {
-      case RecoverResult::nothing_to_do: what = "nothing to do"; break;
-      case RecoverResult::dropped: what = "dropped: the image is as it was before the change"; break;
-      case RecoverResult::finished: what = "finished: the change is complete"; break;
-      case RecoverResult::undone: what = "the undo is complete: the image is as it was"; break;
+      case RecoverResult::nothing_to_do:
+        what = "nothing to do";
+        break;
+      case RecoverResult::dropped:
+        what = "dropped: the image is as it was before the change";
+        break;
+      case RecoverResult::finished:
+        what = "finished: the change is complete";
+        break;
+      case RecoverResult::undone:
+        what = "the undo is complete: the image is as it was";
+        break;
     }
     results.push_back({{"image", image}, {"result", what}});
     if (!parsed.common.json && !parsed.common.quiet) std::cout << image << ": " << what << "\n";

@@ -24,8 +24,8 @@ TEST(StoppedProgram, RecoversToOldOrNew) {
   const std::uint32_t old_digest = file_digest(folder / "base.img");
   fresh_start();
   const std::vector<std::string> command{"grow", image, "--to", "256MiB", "--quiet"};
-  const Outcome whole = juneheath(command, {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                                            {"JUNEHEATH_STOP_COUNT", folder / "count"}});
+  const Outcome whole = juneheath(
+      command, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_COUNT", folder / "count"}});
   ASSERT_EQ(whole.status, 0) << whole.err;
   const std::uint32_t new_digest = file_digest(image);
   const long calls = std::stol(read_file(folder / "count"));
@@ -34,8 +34,8 @@ TEST(StoppedProgram, RecoversToOldOrNew) {
   int news = 0;
   for (long n = 1; n <= calls; ++n) {
     fresh_start();
-    const Outcome stopped = juneheath(command, {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                                                {"JUNEHEATH_STOP_AT", std::to_string(n)}});
+    const Outcome stopped = juneheath(
+        command, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(n)}});
     ASSERT_EQ(stopped.status, 99) << n << stopped.err;
     const Outcome recovered = juneheath({"recover", image});
     ASSERT_EQ(recovered.status, 0) << n << recovered.err;

@@ -12,8 +12,7 @@ namespace {
 MemoryStore sample(const std::string& name) {
   const TempFolder folder;
   unpack_sample(name, folder / "a.img");
-  const MemoryStore whole = load(folder / "a.img");
-  return MemoryStore(whole, name);
+  return load(folder / "a.img");
 }
 
 TEST(Mbr, ReadsPrimaries) {
@@ -37,8 +36,8 @@ TEST(Mbr, GrowsAndKeepsTheOldNotation) {
   table->move_end(disk, 1, Sectors(819200));
   const auto record = read_as<mbr::Record>(disk, 0);
   EXPECT_EQ(record.entries[0].sectors.value(), 819200U - 2048);
-  // 16 heads, 63 sectors: sector 819199 is cylinder 812, head 11, sector 8.
-  EXPECT_EQ(record.entries[0].end_chs, (mbr::Chs{11, 8 | 0xC0, 812 & 0xFF}));
+  // 16 heads, 63 sectors: sector 819199 is cylinder 812, head 11, sector 11.
+  EXPECT_EQ(record.entries[0].end_chs, (mbr::Chs{11, 11 | 0xC0, 812 & 0xFF}));
 }
 
 TEST(Mbr, SaysItsLimit) {

@@ -15,7 +15,7 @@ namespace {
 
 struct Sample {
   const char* name;
-  std::uint64_t offset;      // of the root filesystem, bytes
+  std::uint64_t offset;  // of the root filesystem, bytes
   std::vector<std::string> request;
   std::uint64_t disk_after;
   std::uint64_t least_capacity;  // of the mounted filesystem afterwards
@@ -82,10 +82,10 @@ TEST_P(GrowStory, UndoIsByteIdentical) {
 
 INSTANTIATE_TEST_SUITE_P(
     Samples, GrowStory,
-    testing::Values(Sample{"heather", 1048576, {"--to", "1GiB"}, 1ULL << 30, 950ULL << 20},
-                    Sample{"nestcam", 52428800, {"--by", "1GiB", "--give", "/"}, 1409286144,
-                           1200ULL << 20}),
-    [](const auto& info) { return std::string(info.param.name); });
+    testing::Values(
+        Sample{"heather", 1048576, {"--to", "1GiB"}, 1ULL << 30, 950ULL << 20},
+        Sample{"nestcam", 52428800, {"--by", "1GiB", "--give", "/"}, 1409286144, 1200ULL << 20}),
+    [](const auto& test) { return std::string(test.param.name); });
 
 TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
@@ -94,7 +94,8 @@ TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
   unpack_sample("heather", image);
   {
     const Mounted mounted(image, 1048576, 0, true);
-    const Outcome full = run({"dd", "if=/dev/urandom", "of=" + mounted.path() + "/rings.db", "bs=64k"});
+    const Outcome full =
+        run({"dd", "if=/dev/urandom", "of=" + mounted.path() + "/rings.db", "bs=64k"});
     EXPECT_TRUE(full.said("No space left")) << full.err;
   }
   const auto tree = tree_facts(Mounted(image, 1048576).path());
@@ -161,7 +162,8 @@ TEST(Grow, JunkInTheRoomIsHarmlessAndKeptForUndo) {
   std::filesystem::resize_file(image, 900ULL << 20);
   std::string junk(3'000'000, '\0');
   for (std::size_t i = 0; i < junk.size(); ++i) junk[i] = static_cast<char>(i * 7 + i / 251);
-  for (std::uint64_t at = 330ULL << 20; at < (890ULL << 20); at += 8'388'608 - 5000) poke(image, at, junk);
+  for (std::uint64_t at = 330ULL << 20; at < (890ULL << 20); at += 8'388'608 - 5000)
+    poke(image, at, junk);
   const std::uint32_t digest = file_digest(image);
   const Outcome grown = juneheath({"grow", image, "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
@@ -239,7 +241,8 @@ TEST(Grow, DisksWithLargeSectors) {
   // An MBR of a disk with 4096-byte sectors: one partition, sectors 256 to 16383.
   make_sparse_file(image, 64ULL << 20);
   make_ext(folder / "fs", 63ULL << 20, {});
-  write_file(folder / "mbr", std::string(446, '\0') + std::string("\x00\xfe\xff\xff\x83\xfe\xff\xff", 8) +
+  write_file(folder / "mbr", std::string(446, '\0') +
+                                 std::string("\x00\xfe\xff\xff\x83\xfe\xff\xff", 8) +
                                  std::string("\x00\x01\x00\x00\x00\x3f\x00\x00", 8) +
                                  std::string(48, '\0') + "\x55\xaa");
   poke(image, 0, read_file(folder / "mbr"));

@@ -1,18 +1,21 @@
 // The program's manners: help, version, JSON, the demo.
+#include "support/program.h"
+
 #include <gtest/gtest.h>
 
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "support/judges.h"
-#include "support/program.h"
 #include "support/samples.h"
 
 namespace jh::test {
 namespace {
 
 TEST(Program, HelpFitsAScreen) {
-  const auto lines = [](const std::string& text) { return std::count(text.begin(), text.end(), '\n'); };
+  const auto lines = [](const std::string& text) {
+    return std::count(text.begin(), text.end(), '\n');
+  };
   const Outcome help = juneheath({"--help"});
   EXPECT_EQ(help.status, 0);
   EXPECT_LE(lines(help.out), 40);
@@ -51,7 +54,8 @@ TEST(Program, DefaultsComeFromTheConfigFile) {
   const TempFolder folder;
   std::filesystem::create_directories(folder / "juneheath");
   write_file(folder / "juneheath/juneheath.conf", "color = sometimes\n");
-  const Outcome outcome = juneheath({"survey", "/nowhere.img"}, {{"XDG_CONFIG_HOME", folder.path().string()}});
+  const Outcome outcome =
+      juneheath({"survey", "/nowhere.img"}, {{"XDG_CONFIG_HOME", folder.path().string()}});
   EXPECT_EQ(outcome.status, 2);
   EXPECT_TRUE(outcome.said("sometimes"));
 }

@@ -96,8 +96,9 @@ TEST_F(Refusal, MarkedAsHavingErrors) {
 TEST_F(Refusal, AnInterruptedChangeIsPresent) {
   write_file(folder_ / "count", "");
   // Stopped somewhere in the middle, with the ledger begun.
-  const Outcome stopped = juneheath(
-      grow(), {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", "8"}, {"ASAN_OPTIONS", "verify_asan_link_order=0"}});
+  const Outcome stopped = juneheath(grow(), {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                                             {"JUNEHEATH_STOP_AT", "8"},
+                                             {"ASAN_OPTIONS", "verify_asan_link_order=0"}});
   ASSERT_EQ(stopped.status, 99) << stopped.err;
   ASSERT_TRUE(files::exists(image_ + ".juneheath.open"));
   expect(grow(), 3, "juneheath recover");
@@ -130,7 +131,8 @@ TEST_F(Refusal, WrongUsage) {
 TEST_F(Refusal, HostWithoutRoom) {
   if (!can_mount()) GTEST_SKIP() << "needs a small filesystem of its own";
   const TempFolder point;
-  ASSERT_EQ(run({"mount", "-t", "tmpfs", "-o", "size=16m", "none", point.path().string()}).status, 0);
+  ASSERT_EQ(run({"mount", "-t", "tmpfs", "-o", "size=16m", "none", point.path().string()}).status,
+            0);
   const std::string image = point / "guest.img";
   run({"cp", "--sparse=always", image_, image});
   run({"sh", "-c", "dd if=/dev/zero of=" + (point / "ballast") + " bs=64k; true"});
@@ -180,7 +182,8 @@ TEST_F(Refusal, SeveralTargetsCouldBeMeant) {
       for (int i = 0; i < 4; ++i) raw += static_cast<char>(number >> (8 * i) & 0xFF);
     return raw;
   };
-  poke(disk, 446, entry(2048, 40 * 2048) + entry(80 * 2048, 40 * 2048) + std::string(32, '\0') + "\x55\xaa");
+  poke(disk, 446,
+       entry(2048, 40 * 2048) + entry(80 * 2048, 40 * 2048) + std::string(32, '\0') + "\x55\xaa");
   poke(disk, 1 << 20, read_file(folder_ / "fs"));
   poke(disk, 80 << 20, read_file(folder_ / "fs"));
   const std::uint32_t before = file_digest(disk);

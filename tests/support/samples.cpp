@@ -65,7 +65,7 @@ MemoryStore load(const std::string& path) {
     }
     at += run.length;
   }
-  return MemoryStore(memory, path);
+  return memory;
 }
 
 void make_sparse_file(const std::string& path, std::uint64_t size) {

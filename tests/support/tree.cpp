@@ -36,9 +36,9 @@ std::map<std::string, std::string> tree_facts(const std::string& root) {
   const auto add = [&](const files::path& path) {
     struct stat info {};
     if (::lstat(path.c_str(), &info) != 0) return;
-    std::string text = fmt::format(
-        "{:o} {} {} {} {} {}.{} {}", info.st_mode, info.st_uid, info.st_gid, info.st_size,
-        info.st_nlink, info.st_mtim.tv_sec, info.st_mtim.tv_nsec, attributes(path.string()));
+    std::string text = fmt::format("{:o} {} {} {} {} {}.{} {}", info.st_mode, info.st_uid,
+                                   info.st_gid, info.st_size, info.st_nlink, info.st_mtim.tv_sec,
+                                   info.st_mtim.tv_nsec, attributes(path.string()));
     if (S_ISLNK(info.st_mode)) text += " -> " + files::read_symlink(path).string();
     if (S_ISREG(info.st_mode)) {
       const std::string content = read_file(path.string());

@@ -17,7 +17,7 @@ std::span<const std::uint8_t> bytes(std::string_view text) {
 TEST(Checksums, MatchPublishedCheckValues) {
   EXPECT_EQ(crc32(bytes("123456789")), 0xCBF43926U);
   EXPECT_EQ(crc32c(bytes("123456789")), 0xE3069283U);
-  EXPECT_EQ(crc16(0, bytes("123456789")), 0xBB3DU);           // CRC-16/ARC
+  EXPECT_EQ(crc16(0, bytes("123456789")), 0xBB3DU);                  // CRC-16/ARC
   EXPECT_EQ(crc32_msb_first(~0U, bytes("123456789")), 0x0376E6E7U);  // CRC-32/MPEG-2
 }
 

@@ -13,7 +13,7 @@ TEST(Fstab, ReadsWhatCounts) {
       "# comment\n"
       "UUID=1234 / ext4 errors=remount-ro 0 1\n"
       "\n"
-      "LABEL=\"nest films\" /srv/nest\\040films ext4 defaults\n"
+      "LABEL=\"nest\\040films\" /srv/nest\\040films ext4 defaults\n"
       "/dev/sda2 none swap sw 0 0\n"
       "broken line\n"
       "/dev/mapper/a-b /b");

@@ -43,7 +43,8 @@ void play(Store& store, std::size_t size, bool resizes, unsigned seed) {
         model.resize(random() % 200'000 + 1);
         store.resize(model.size());
         break;
-      default: break;
+      default:
+        break;
     }
     ASSERT_EQ(store.size(), model.size());
     const std::size_t at = random() % model.size();
@@ -98,8 +99,8 @@ TEST(Stores, RefuseRangesPastTheirEnd) {
   WindowStore window(memory, 100, 500, "window");
   JoinStore join({{&memory, 0, 500}}, "join");
   Buffer data(10);
-  for (Store* store : {static_cast<Store*>(&memory), static_cast<Store*>(&window),
-                       static_cast<Store*>(&join)}) {
+  for (Store* store :
+       {static_cast<Store*>(&memory), static_cast<Store*>(&window), static_cast<Store*>(&join)}) {
     EXPECT_THROW(store->read(store->size() - 9, data), Error);
     EXPECT_THROW(store->write(store->size() - 9, data), Error);
     EXPECT_THROW(store->read(UINT64_MAX - 3, data), Error);

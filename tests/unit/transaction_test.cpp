@@ -22,7 +22,8 @@ MemoryStore image_of(std::uint64_t size, std::uint8_t seed) {
 }
 
 // A change with everything in it: held bytes, direct ones over old content and holes, growth.
-void change(FaultHost& host, const std::vector<std::string>& paths, bool seal, bool keep_undo = true) {
+void change(FaultHost& host, const std::vector<std::string>& paths, bool seal,
+            bool keep_undo = true) {
   std::vector<std::unique_ptr<Store>> files;
   std::vector<Store*> stores;
   for (const std::string& path : paths) {

@@ -97,7 +97,8 @@ Bytes parse_size(const std::string& text) {
   for (const UnitName& unit : unit_names) {
     if (unit.name != suffix) continue;
     // 0.1GiB is no whole number of bytes; taking the bytes below it would round against the user.
-    const Wide bytes = (number.numerator * unit.factor + number.denominator - 1) / number.denominator;
+    const Wide bytes =
+        (number.numerator * unit.factor + number.denominator - 1) / number.denominator;
     if (bytes > UINT64_MAX) bad_size(text, "it is too large");
     return Bytes(bytes.convert_to<std::uint64_t>());
   }

@@ -43,7 +43,8 @@ inline Bytes to_bytes(Sectors count, std::uint32_t sector_size) {
 /// number of bytes counts as the next whole one (never against the user). Throws usage errors.
 Bytes parse_size(const std::string& text);
 
-/// "1.31 GiB": three significant figures, binary unit; exact values lose their decimals ("320 MiB").
+/// "1.31 GiB": three significant figures, binary unit; exact values lose their decimals ("320
+/// MiB").
 std::string human(Bytes size);
 /// "1.41 GB": the same in decimal units.
 std::string human_decimal(Bytes size);

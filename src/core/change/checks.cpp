@@ -45,9 +45,10 @@ std::string mount_point_of(const std::string& device) {
     head >> skipped >> skipped >> skipped >> skipped >> point;
     tail >> type >> source;
     // The device itself, or one of its partitions.
-    if (source == device || (source.starts_with(device) && source.size() > device.size() &&
-                             (source[device.size()] == 'p' ||
-                              std::isdigit(static_cast<unsigned char>(source[device.size()])) != 0)))
+    if (source == device ||
+        (source.starts_with(device) && source.size() > device.size() &&
+         (source[device.size()] == 'p' ||
+          std::isdigit(static_cast<unsigned char>(source[device.size()])) != 0)))
       return point;
   }
   return {};

@@ -8,8 +8,8 @@
 
 namespace jh {
 
-/// Throws refused, saying who holds it, when the image is attached, mounted, locked, open in another
-/// process, or marked read-only.
+/// Throws refused, saying who holds it, when the image is attached, mounted, locked, open in
+/// another process, or marked read-only.
 void check_not_in_use(const std::string& path);
 
 /// Our own lock, held while we change an image: whoever honours locks stays away.

@@ -12,7 +12,7 @@ namespace {
 constexpr std::uint64_t alignment = 1U << 20;  // what partitions are aligned to by custom
 
 struct Reach {
-  Sectors end;        // where the partition could end
+  Sectors end;  // where the partition could end
   bool to_disk_end = false;
 };
 
@@ -36,15 +36,15 @@ class Planner {
 
   Plan run() {
     settle_disk();
-    for (const Disk& disk : guest_.disks()) plan_.disks.push_back({disk.path, disk.size(), disk.size()});
+    for (const Disk& disk : guest_.disks())
+      plan_.disks.push_back({disk.path, disk.size(), disk.size()});
     plan_.disks[disk_index_].to = new_size_;
     settle_target();
     if (target_ != nullptr) settle_amount();
     check_blockers();
     add_steps();
     if (plan_.steps.empty())
-      refuse("there is nothing to do: the disk has no room that anything could take",
-             disk().path,
+      refuse("there is nothing to do: the disk has no room that anything could take", disk().path,
              fmt::format("make the disk larger too: {}",
                          "juneheath grow " + shell_word(disk().path) + " --by 10GiB"));
     // Held bytes go to the ledger twice (old and new) and to the image once.
@@ -66,20 +66,21 @@ class Planner {
     if (request_.to) new_size_ = *request_.to;
     if (request_.by) new_size_ = present + *request_.by;
     if (request_.to && new_size_ < present)
-      refuse(fmt::format("the disk has {} already, which is more than {}", spelled_out(present),
-                         spelled_out(new_size_)),
+      refuse(fmt::format("the disk already has {}; {} would be less", spelled_out(present),
+                         human(new_size_)),
              disk().path,
-             fmt::format("to make it smaller: juneheath shrink {} --to {}; to add that much: "
-                         "juneheath grow {} --by {}",
-                         shell_word(disk().path), paste_size(new_size_), shell_word(disk().path),
-                         paste_size(new_size_)));
+             fmt::format("to make it smaller, or to add that much:\n"
+                         "  juneheath shrink {0} --to {1}\n  juneheath grow {0} --by {1}",
+                         shell_word(disk().path), paste_size(new_size_)));
     if (new_size_ == present) return;
     std::uint64_t unit = disk().container->size_unit().value();
     if (disk().table) unit = std::max<std::uint64_t>(unit, disk().table->facts().sector_size);
     const Bytes rounded(round_up(new_size_.value(), unit));
     if (rounded != new_size_)
-      plan_.notes.push_back(fmt::format("a disk has whole sectors: {} bytes are added to the size "
-                                        "you asked for", (rounded - new_size_).value()));
+      plan_.notes.push_back(
+          fmt::format("a disk has whole sectors: {} bytes are added to the size "
+                      "you asked for",
+                      (rounded - new_size_).value()));
     new_size_ = rounded;
     disk().container->check_growth(new_size_);
   }
@@ -157,11 +158,11 @@ class Planner {
       wrong_usage("an amount of nothing", "use a size greater than zero, a percentage, or rest");
     new_content_ = content_size(target) + add;
     if (!target.partition) return;
-    const Sectors needed(
-        target.partition->first.value() + ceil_div(new_content_.value(), unit));
+    const Sectors needed(target.partition->first.value() + ceil_div(new_content_.value(), unit));
     new_end_ = std::max(target.partition->end(), needed);
     // All of the room, or all of the partition: the filesystem fills it as well as it can.
-    if (amount_.kind == Amount::Kind::rest) new_end_ = reach_of(disk(), *target.partition, new_size_).end;
+    if (amount_.kind == Amount::Kind::rest)
+      new_end_ = reach_of(disk(), *target.partition, new_size_).end;
   }
 
   [[noreturn]] void refuse_amount(const Place& target, Bytes add, Bytes room) {
@@ -169,9 +170,9 @@ class Planner {
     if (room != Bytes(0))
       refuse(fmt::format("{} cannot get {}: there are only {}", name, spelled_out(add),
                          spelled_out(room)),
-             disk().path, "take what there is: " + command_with(request_, name + "=rest"));
+             disk().path, "take what there is:\n  " + command_with(request_, name + "=rest"));
     std::string why = "there is no room behind it";
-    std::string next = "make the disk larger: juneheath grow " + shell_word(disk().path) +
+    std::string next = "make the disk larger:\n  juneheath grow " + shell_word(disk().path) +
                        " --by 10GiB --give " + shell_word(name);
     if (target.partition) {
       for (const Place& other : disk().places) {
@@ -241,16 +242,14 @@ class Planner {
     const std::uint64_t bs = growth.after.block_size;
     add(StepKind::grow_ext, name,
         fmt::format("add {} block groups", growth.after.group_count - growth.before.group_count),
-        Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs),
-        plan_.target_partition);
+        Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs), plan_.target_partition);
     if (growth.after.group_count == growth.before.group_count)
       plan_.steps.back().action = "extend the last block group";
     plan_.bytes_to_write += growth.bytes_to_write;
   }
 
   static Bytes in_place_limit(const ext::Geometry& g) {
-    const std::uint64_t groups =
-        (std::uint64_t{g.desc_blocks} + g.reserved_gdt) * g.desc_per_block;
+    const std::uint64_t groups = (std::uint64_t{g.desc_blocks} + g.reserved_gdt) * g.desc_per_block;
     return Bytes((g.first_data_block + groups * g.blocks_per_group) * g.block_size);
   }
 
@@ -262,8 +261,7 @@ class Planner {
     if (!facts.repairs.empty() && changes)
       for (const std::string& repair : facts.repairs)
         add(StepKind::repair_table, name, "repair: " + repair, present, present);
-    if (facts.kind == TableKind::gpt &&
-        (disk().table->must_move_spare() || new_size_ > present)) {
+    if (facts.kind == TableKind::gpt && (disk().table->must_move_spare() || new_size_ > present)) {
       const std::uint64_t sector = facts.sector_size;
       add(StepKind::move_spare, name, "move the spare copy to the disk's end",
           Bytes(facts.known_end.value() * sector),
@@ -272,9 +270,9 @@ class Planner {
     plan_.bytes_to_write += 256 * 1024;
     if (facts.kind == TableKind::mbr &&
         new_size_ > to_bytes(Sectors(1ULL << 32), facts.sector_size))
-      plan_.notes.push_back(fmt::format(
-          "an MBR reaches {} only; what lies behind cannot be used by a partition",
-          human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
+      plan_.notes.push_back(
+          fmt::format("an MBR reaches {} only; what lies behind cannot be used by a partition",
+                      human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
   }
 
   void add_partition_steps(const Place& target) {
@@ -333,12 +331,10 @@ Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
 }
 
 std::string shell_word(const std::string& text) {
-  const bool plain = !text.empty() &&
-                     std::all_of(text.begin(), text.end(), [](unsigned char c) {
-                       return std::isalnum(c) != 0 || std::string_view("/._-+=:@%,").find(
-                                                          static_cast<char>(c)) !=
-                                                          std::string_view::npos;
-                     });
+  const bool plain = !text.empty() && std::all_of(text.begin(), text.end(), [](unsigned char c) {
+    return std::isalnum(c) != 0 ||
+           std::string_view("/._-+=:@%,").find(static_cast<char>(c)) != std::string_view::npos;
+  });
   if (plain) return text;
   std::string quoted = "'";
   for (const char c : text) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);

@@ -14,9 +14,9 @@ enum class StepKind { grow_container, repair_table, move_spare, grow_partition, 
 struct Step {
   StepKind kind{};
   std::size_t disk = 0;
-  std::string layer;    // "disk", "GPT", "p3", "ext4 on p3"
-  std::string action;   // "grow the image file", "move the spare copy to the disk's end"
-  Bytes from;           // sizes; equal when the step changes none
+  std::string layer;   // "disk", "GPT", "p3", "ext4 on p3"
+  std::string action;  // "grow the image file", "move the spare copy to the disk's end"
+  Bytes from;          // sizes; equal when the step changes none
   Bytes to;
   std::uint32_t partition = 0;  // 0: the whole disk
   Sectors new_end;
@@ -29,14 +29,14 @@ struct DiskChange {
 };
 
 struct Plan {
-  std::vector<DiskChange> disks;    // every disk of the guest, changed or not
-  std::string target;               // as the user would name it; empty: the disk alone
+  std::vector<DiskChange> disks;  // every disk of the guest, changed or not
+  std::string target;             // as the user would name it; empty: the disk alone
   std::size_t target_disk = 0;
   std::uint32_t target_partition = 0;
   std::vector<Step> steps;
-  std::vector<std::string> notes;   // worth knowing; nothing stands in the way
-  std::vector<std::string> remains; // what the guest must do itself
-  std::uint64_t bytes_to_write = 0; // an upper bound, ledger included
+  std::vector<std::string> notes;    // worth knowing; nothing stands in the way
+  std::vector<std::string> remains;  // what the guest must do itself
+  std::uint64_t bytes_to_write = 0;  // an upper bound, ledger included
   bool touches(std::size_t disk) const;
 };
 

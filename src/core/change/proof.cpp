@@ -150,8 +150,7 @@ std::uint32_t tree_digest(ext::Filesystem& fs) {
 }
 
 void check_findings(const Findings& findings) {
-  if (!findings.clean())
-    failed(findings.kept().front().what, findings.kept().front().where);
+  if (!findings.clean()) failed(findings.kept().front().what, findings.kept().front().where);
 }
 
 }  // namespace
@@ -167,7 +166,8 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
     damaged("the filesystem is damaged: " + findings.kept().front().what,
             guest.disks()[step.disk].path + ", " + findings.kept().front().where,
             "nothing was changed; let the guest check the filesystem first (see all of it with: "
-            "juneheath audit " + guest.disks()[step.disk].path + ")");
+            "juneheath audit " +
+                guest.disks()[step.disk].path + ")");
   }
 }
 

@@ -13,7 +13,7 @@ enum class ProofEffort { usual, full };
 
 struct GrowRequest {
   std::vector<std::string> images;
-  std::size_t disk = 0;        // which of them is to become larger
+  std::size_t disk = 0;  // which of them is to become larger
   bool disk_chosen = false;
   std::optional<Bytes> to;
   std::optional<Bytes> by;

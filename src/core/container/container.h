@@ -12,10 +12,10 @@
 namespace jh {
 
 struct ContainerFacts {
-  std::string form;                 // "raw", "block device"
-  Bytes disk_size;                  // what the guest sees
-  Bytes file_length;                // of the image on the host
-  std::vector<std::string> notes;   // for the survey
+  std::string form;                // "raw", "block device"
+  Bytes disk_size;                 // what the guest sees
+  Bytes file_length;               // of the image on the host
+  std::vector<std::string> notes;  // for the survey
 };
 
 class Container {

@@ -84,8 +84,10 @@ void check_ext_state(Content& content) {
   content.state = "clean";
   const std::uint16_t state = fs.super().state.value();
   if (fs.geometry().has_incompat(ext::incompat::recover))
-    block("not cleanly unmounted", "the filesystem was not cleanly unmounted: its journal must be "
-          "replayed first", "start the guest once and shut it down properly, then run again");
+    block("not cleanly unmounted",
+          "the filesystem was not cleanly unmounted: its journal must be "
+          "replayed first",
+          "start the guest once and shut it down properly, then run again");
   else if ((state & ext::state_errors) != 0)
     block("has errors", "the guest has marked the filesystem as having errors",
           "let the guest check it (at its next start, or from a rescue system), then run again");
@@ -94,8 +96,10 @@ void check_ext_state(Content& content) {
           "start the guest once and shut it down properly, then run again");
   else if (fs.super().last_orphan.value() != 0 ||
            fs.geometry().has_ro_compat(ext::ro_compat::orphan_present))
-    block("has orphaned files", "files were still open when the guest stopped, and wait to be "
-          "removed", "start the guest once and shut it down properly, then run again");
+    block("has orphaned files",
+          "files were still open when the guest stopped, and wait to be "
+          "removed",
+          "start the guest once and shut it down properly, then run again");
 }
 
 Content open_ext(Store& place) {
@@ -109,8 +113,8 @@ Content open_ext(Store& place) {
     content.label = content.ext->label();
     content.uuid = uuid_text(content.ext->super().uuid);
     content.size = Bytes(checked_mul(g.blocks, g.block_size));
-    const std::uint64_t free = std::min(
-        g.blocks, checked_mul(content.ext->free_clusters(), g.cluster_ratio));
+    const std::uint64_t free =
+        std::min(g.blocks, checked_mul(content.ext->free_clusters(), g.cluster_ratio));
     content.used = Bytes((g.blocks - free) * g.block_size);
     check_ext_state(content);
   } catch (const Error& error) {

@@ -13,7 +13,7 @@
 namespace jh {
 
 enum class ContentKind {
-  nothing,     // no signature, and the first bytes are zeros
+  nothing,  // no signature, and the first bytes are zeros
   ext,
   fat,
   ntfs,
@@ -22,20 +22,20 @@ enum class ContentKind {
   swap,
   physical_volume,
   encrypted,
-  extended,    // an extended partition: the logical ones are in it
+  extended,  // an extended partition: the logical ones are in it
   unknown,
 };
 
 struct Content {
   ContentKind kind = ContentKind::unknown;
-  std::string name;    // "ext4", "FAT", "unknown content"
+  std::string name;  // "ext4", "FAT", "unknown content"
   std::string label;
-  std::string uuid;    // as fstab's UUID= writes it
-  std::string state;   // "clean", "needs journal replay" ...
+  std::string uuid;           // as fstab's UUID= writes it
+  std::string state;          // "clean", "needs journal replay" ...
   std::optional<Bytes> size;  // of the filesystem itself; it may be smaller than its place
   std::optional<Bytes> used;
   std::unique_ptr<ext::Filesystem> ext;  // when it could be opened
-  std::vector<Error> blockers;  // why this filesystem must not be changed now
+  std::vector<Error> blockers;           // why this filesystem must not be changed now
 };
 
 /// Looks at a place; never throws for what it finds there (trouble becomes a blocker).

@@ -106,8 +106,7 @@ void Guest::fill_places(Disk& disk, std::size_t index) {
     const std::string name =
         place.partition ? fmt::format("{}, partition {}", disk.path, place.partition->number)
                         : disk.path;
-    place.window =
-        std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
+    place.window = std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
     if (place.partition && place.partition->role == PartitionRole::extended) {
       place.content.kind = ContentKind::extended;
       place.content.name = "logical partitions";
@@ -195,7 +194,16 @@ std::string Guest::name_of(const Place& place) const {
 }
 
 std::string Guest::best_name(const Place& place) const {
-  return place.mount_points.empty() ? name_of(place) : place.mount_points.front();
+  for (const std::string& point : place.mount_points) {
+    const auto all = places();
+    // Two filesystems with one label claim one mount point: then only the number tells them apart.
+    const auto claims = std::count_if(all.begin(), all.end(), [&](const Place* other) {
+      return std::find(other->mount_points.begin(), other->mount_points.end(), point) !=
+             other->mount_points.end();
+    });
+    if (claims == 1) return point;
+  }
+  return name_of(place);
 }
 
 std::vector<const Place*> Guest::places() const {

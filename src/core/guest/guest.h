@@ -16,9 +16,9 @@ namespace jh {
 
 /// A partition, or a whole disk without a table.
 struct Place {
-  std::size_t disk = 0;                 // index into Guest::disks
-  std::optional<Partition> partition;   // nothing: the whole disk
-  Bytes offset;                         // on the disk
+  std::size_t disk = 0;                // index into Guest::disks
+  std::optional<Partition> partition;  // nothing: the whole disk
+  Bytes offset;                        // on the disk
   Bytes size;
   std::unique_ptr<WindowStore> window;
   Content content;
@@ -31,7 +31,7 @@ struct Disk {
   std::unique_ptr<Container> container;
   std::unique_ptr<PartitionTable> table;  // null: none
   std::vector<Place> places;
-  std::optional<Error> trouble;           // why the table could not be read
+  std::optional<Error> trouble;  // why the table could not be read
   Bytes size() const { return Bytes(container->disk().size()); }
 };
 
@@ -41,7 +41,8 @@ class Guest {
     std::string path;
     Store* file = nullptr;  // must outlive the guest
   };
-  /// Throws what keeps an image from being opened at all; trouble further up is kept with its layer.
+  /// Throws what keeps an image from being opened at all; trouble further up is kept with its
+  /// layer.
   explicit Guest(const std::vector<Image>& images, std::uint32_t sector_size = 0);
 
   const std::vector<Disk>& disks() const { return disks_; }

@@ -38,9 +38,9 @@ bool fits(const Guest& guest, const Place& place, const std::string& target) {
     return !label->empty() &&
            (place.content.label == *label || (place.partition && place.partition->label == *label));
   if (const auto uuid = behind(target, "uuid:"))
-    return !uuid->empty() && (fold_case(place.content.uuid) == fold_case(*uuid) ||
-                              (place.partition &&
-                               fold_case(place.partition->part_uuid) == fold_case(*uuid)));
+    return !uuid->empty() &&
+           (fold_case(place.content.uuid) == fold_case(*uuid) ||
+            (place.partition && fold_case(place.partition->part_uuid) == fold_case(*uuid)));
   if (std::find(place.mount_points.begin(), place.mount_points.end(), target) !=
       place.mount_points.end())
     return true;
@@ -84,12 +84,10 @@ const Place* find_target(const Guest& guest, const std::string& target) {
     if (fits(guest, *place, target)) found.push_back(place);
   if (found.size() == 1) return found.front();
   if (found.empty())
-    refuse(fmt::format("this guest has no \"{}\"", target), {},
-           "it has: " + list_targets(guest));
+    refuse(fmt::format("this guest has no \"{}\"", target), {}, "it has: " + list_targets(guest));
   std::string names;
   for (const Place* place : found) names += (names.empty() ? "" : ", ") + guest.name_of(*place);
-  refuse(fmt::format("\"{}\" fits more than one place: {}", target, names), {},
-         "name one of them");
+  refuse(fmt::format("\"{}\" fits more than one place: {}", target, names), {}, "name one of them");
 }
 
 }  // namespace jh

@@ -92,12 +92,9 @@ json plan_json(const Plan& plan) {
                      {"action", step.action},
                      {"from", step.from.value()},
                      {"to", step.to.value()}});
-  return {{"disks", disks},
-          {"target", plan.target},
-          {"steps", steps},
-          {"notes", plan.notes},
-          {"remains", plan.remains},
-          {"bytes_to_write_at_most", plan.bytes_to_write}};
+  return {{"disks", disks},          {"target", plan.target},
+          {"steps", steps},          {"notes", plan.notes},
+          {"remains", plan.remains}, {"bytes_to_write_at_most", plan.bytes_to_write}};
 }
 
 json changes_json(const std::vector<LayerChange>& changes) {

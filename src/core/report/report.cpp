@@ -89,12 +89,12 @@ std::vector<Advice> advice_for(const Guest& guest) {
       for (const Error& blocker : disk.table->facts().blockers)
         advice.push_back({std::string(blocker.what()) + "; the table will not be changed", ""});
       if (disk.table->must_move_spare())
-        advice.push_back({fmt::format("the disk is {} larger than its GPT knows; growing moves the "
-                                      "spare copy to the end",
-                                      human(disk.size() -
-                                            to_bytes(disk.table->facts().known_end,
-                                                     disk.table->facts().sector_size))),
-                          ""});
+        advice.push_back(
+            {fmt::format("the disk is {} larger than its GPT knows; growing moves the "
+                         "spare copy to the end",
+                         human(disk.size() - to_bytes(disk.table->facts().known_end,
+                                                      disk.table->facts().sector_size))),
+             ""});
     }
     std::vector<const Place*> with_room;
     for (const Place& place : disk.places) {
@@ -104,11 +104,10 @@ std::vector<Advice> advice_for(const Guest& guest) {
       if (room_of(guest, place, disk.size()) != Bytes(0)) with_room.push_back(&place);
     }
     for (const Place* place : with_room)
-      advice.push_back({fmt::format("{} of room lies ready for {}",
-                                    human(room_of(guest, *place, disk.size())),
-                                    guest.best_name(*place)),
-                        "juneheath grow" + images + " --give " +
-                            shell_word(guest.best_name(*place))});
+      advice.push_back(
+          {fmt::format("{} of room lies ready for {}", human(room_of(guest, *place, disk.size())),
+                       guest.best_name(*place)),
+           "juneheath grow" + images + " --give " + shell_word(guest.best_name(*place))});
     for (const Place& place : disk.places) {
       if (place.content.kind != ContentKind::ext || !with_room.empty()) continue;
       const std::string behind = place.partition ? neighbour(guest, place) : std::string{};

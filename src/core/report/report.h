@@ -14,8 +14,8 @@ namespace jh {
 
 /// One layer's size, under a name that stays the same across a change.
 struct LayerSize {
-  std::string name;   // "image file", "disk", "GPT", "p3", "ext4 on p3"
-  std::string detail; // "/", "label root" ...
+  std::string name;    // "image file", "disk", "GPT", "p3", "ext4 on p3"
+  std::string detail;  // "/", "label root" ...
   Bytes size;
   std::optional<Bytes> free;
 };
@@ -34,7 +34,8 @@ struct LayerChange {
 std::vector<LayerChange> compare_layers(const std::vector<LayerSize>& before,
                                         const std::vector<LayerSize>& after);
 
-/// A blocker, a spare copy in the wrong place, room that nothing uses: what the survey says of a disk.
+/// A blocker, a spare copy in the wrong place, room that nothing uses: what the survey says of a
+/// disk.
 struct Advice {
   std::string what;
   std::string command;  // ready to paste; may be empty

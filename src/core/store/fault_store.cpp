@@ -7,9 +7,15 @@ using Kind = FaultFile::Operation::Kind;
 
 void carry_out(MemoryStore& store, const FaultFile::Operation& operation) {
   switch (operation.kind) {
-    case Kind::write: store.write(operation.offset, operation.data); break;
-    case Kind::resize: store.resize(operation.offset); break;
-    case Kind::discard: store.discard(operation.offset, operation.length); break;
+    case Kind::write:
+      store.write(operation.offset, operation.data);
+      break;
+    case Kind::resize:
+      store.resize(operation.offset);
+      break;
+    case Kind::discard:
+      store.discard(operation.offset, operation.length);
+      break;
   }
 }
 
@@ -35,8 +41,8 @@ void FaultFile::power_lost(Unflushed mode, std::mt19937& random) {
     if (mode != Unflushed::torn) continue;
     if (operation.kind == Kind::write) {
       tear(durable, operation, random);
-    } else if (random() % 2 == 0 && operation.offset + operation.length <=
-                                        std::max(durable.size(), operation.offset)) {
+    } else if (random() % 2 == 0 &&
+               operation.offset + operation.length <= std::max(durable.size(), operation.offset)) {
       carry_out(durable, operation);
     }
   }

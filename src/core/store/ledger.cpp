@@ -66,17 +66,17 @@ std::string open_name(const std::string& ledger_path) { return ledger_path + ".o
 
 std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string>& image_paths,
                                        const std::vector<Store*>& images) {
-  ensure(!images.empty() && images.size() == image_paths.size() &&
-             images.size() <= ledger::max_images,
-         "a ledger has images");
+  ensure(
+      !images.empty() && images.size() == image_paths.size() && images.size() <= ledger::max_images,
+      "a ledger has images");
   std::unique_ptr<Ledger> made(new Ledger(host));
   made->path_ = host.ledger_path(image_paths.front());
   const boost::uuids::uuid id = boost::uuids::random_generator()();
   std::copy(id.begin(), id.end(), made->id_.begin());
-  made->created_ = static_cast<std::uint64_t>(
-      std::chrono::duration_cast<std::chrono::seconds>(
-          std::chrono::system_clock::now().time_since_epoch())
-          .count());
+  made->created_ =
+      static_cast<std::uint64_t>(std::chrono::duration_cast<std::chrono::seconds>(
+                                     std::chrono::system_clock::now().time_since_epoch())
+                                     .count());
   for (std::size_t i = 0; i < images.size(); ++i) {
     made->images_.push_back({shorten(image_paths[i], made->path_), images[i]->size(),
                              host.identity(image_paths[i]), fingerprint_of(*images[i])});
@@ -263,8 +263,7 @@ void Ledger::write_record(Record record, ConstByteSpan payload) {
   record.payload_length = checked_cast<std::uint32_t>(payload.size());
   record.payload_crc = crc32c(payload);
   record.padding = 0;
-  record.crc =
-      ~crc32c_raw(crc32c_raw(~0U, id_), bytes_of(record).first(offsetof(Record, crc)));
+  record.crc = ~crc32c_raw(crc32c_raw(~0U, id_), bytes_of(record).first(offsetof(Record, crc)));
   Buffer raw(bytes_of(record).begin(), bytes_of(record).end());
   raw.insert(raw.end(), payload.begin(), payload.end());
   raw.resize(round_up(raw.size(), 8));

@@ -37,7 +37,8 @@ class Ledger {
     Buffer payload;  // empty when `zero`
   };
 
-  /// Starts a change of these images. Throws refused when one of them already has an unfinished one.
+  /// Starts a change of these images. Throws refused when one of them already has an unfinished
+  /// one.
   static std::unique_ptr<Ledger> create(Host& host, const std::vector<std::string>& image_paths,
                                         const std::vector<Store*>& images);
   /// The ledger that concerns this image, whichever image it lies beside; null when there is none.
@@ -51,7 +52,8 @@ class Ledger {
   /// Bytes of the ledger file so far.
   std::uint64_t length() const { return end_; }
 
-  /// Appends a record; data longer than a record's limit is split. `old` all zeros costs no payload.
+  /// Appends a record; data longer than a record's limit is split. `old` all zeros costs no
+  /// payload.
   void append(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
               ConstByteSpan data);
   void append_zero(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
@@ -86,8 +88,8 @@ class Ledger {
 
   Host& host_;
   std::unique_ptr<Store> file_;
-  std::string path_;       // lasting name
-  bool lasting_ = false;   // whether the file has it yet
+  std::string path_;                   // lasting name
+  bool lasting_ = false;               // whether the file has it yet
   std::vector<std::string> pointers_;  // lasting names of the pointer files
   State state_ = State::opened;
   Uuid id_{};

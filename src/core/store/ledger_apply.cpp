@@ -111,9 +111,7 @@ void roll_back(Ledger& ledger, const std::vector<Store*>& images) {
   restore(ledger, images, false);
 }
 
-void put_back(Ledger& ledger, const std::vector<Store*>& images) {
-  restore(ledger, images, true);
-}
+void put_back(Ledger& ledger, const std::vector<Store*>& images) { restore(ledger, images, true); }
 
 void check_is_unfinished(Ledger& ledger, Host& host, const std::vector<Store*>& images) {
   for (std::size_t i = 0; i < images.size(); ++i) {

@@ -18,6 +18,8 @@ class MemoryStore final : public Store {
       : size_(size), name_(std::move(name)) {}
   MemoryStore(const MemoryStore& other, std::string name)
       : size_(other.size_), name_(std::move(name)), pages_(other.pages_) {}
+  MemoryStore(MemoryStore&& other) noexcept
+      : size_(other.size_), name_(std::move(other.name_)), pages_(std::move(other.pages_)) {}
 
   std::uint64_t size() const override { return size_; }
   void read(std::uint64_t offset, ByteSpan out) override;

@@ -38,9 +38,7 @@ class Store {
   virtual void write(std::uint64_t offset, ConstByteSpan data) = 0;
   /// The same, for bytes that the present, sealed state does not refer to (free blocks, new
   /// clusters): losing or keeping such a write harms nothing, so a Stage need not hold it back.
-  virtual void write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
-    write(offset, data);
-  }
+  virtual void write_unreferenced(std::uint64_t offset, ConstByteSpan data) { write(offset, data); }
   /// The run that begins at `offset`, at most `length` long; never empty when length is not.
   virtual Run map(std::uint64_t offset, std::uint64_t length) {
     check_range(offset, length);

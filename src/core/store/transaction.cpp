@@ -22,8 +22,7 @@ Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
   }
   ledger_ = Ledger::create(host, paths, images);
   for (std::size_t i = 0; i < images.size(); ++i)
-    stages_.push_back(
-        std::make_unique<Stage>(*images[i], *ledger_, static_cast<std::uint32_t>(i)));
+    stages_.push_back(std::make_unique<Stage>(*images[i], *ledger_, static_cast<std::uint32_t>(i)));
 }
 
 Transaction::~Transaction() {
@@ -122,7 +121,8 @@ RecoverResult recover(Host& host, const std::string& image_path) {
       put_back(*ledger, opened.stores);
       ledger->remove();
       return RecoverResult::undone;
-    case Ledger::State::done: break;
+    case Ledger::State::done:
+      break;
   }
   return RecoverResult::nothing_to_do;
 }

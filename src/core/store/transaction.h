@@ -15,8 +15,7 @@ class Transaction {
  public:
   /// Opens the ledger. Throws refused when an unfinished change is in the way.
   /// `images` must outlive the transaction.
-  Transaction(Host& host, const std::vector<std::string>& paths,
-              const std::vector<Store*>& images);
+  Transaction(Host& host, const std::vector<std::string>& paths, const std::vector<Store*>& images);
   /// Drops the change unless it was sealed. A failure here leaves the ledger for `recover`.
   ~Transaction();
   Transaction(const Transaction&) = delete;

@@ -96,13 +96,13 @@ std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : 
 
 std::string mbr_type_name(std::uint8_t type) {
   static constexpr std::array<std::pair<std::uint8_t, const char*>, 20> names{{
-      {0x01, "FAT12"},          {0x04, "FAT16"},         {0x05, "extended"},
-      {0x06, "FAT16"},          {0x07, "NTFS or exFAT"}, {0x0B, "FAT32"},
-      {0x0C, "FAT32"},          {0x0E, "FAT16"},         {0x0F, "extended"},
-      {0x11, "hidden FAT12"},   {0x27, "rescue"},        {0x42, "dynamic disk"},
-      {0x82, "Linux swap"},     {0x83, "Linux"},         {0x85, "extended"},
-      {0x8E, "Linux LVM"},      {0xA5, "BSD"},           {0xEE, "GPT protective"},
-      {0xEF, "EFI system"},     {0xFD, "Linux RAID"},
+      {0x01, "FAT12"},        {0x04, "FAT16"},         {0x05, "extended"},
+      {0x06, "FAT16"},        {0x07, "NTFS or exFAT"}, {0x0B, "FAT32"},
+      {0x0C, "FAT32"},        {0x0E, "FAT16"},         {0x0F, "extended"},
+      {0x11, "hidden FAT12"}, {0x27, "rescue"},        {0x42, "dynamic disk"},
+      {0x82, "Linux swap"},   {0x83, "Linux"},         {0x85, "extended"},
+      {0x8E, "Linux LVM"},    {0xA5, "BSD"},           {0xEE, "GPT protective"},
+      {0xEF, "EFI system"},   {0xFD, "Linux RAID"},
   }};
   for (const auto& [code, name] : names)
     if (code == type) return name;

@@ -21,10 +21,10 @@ struct Partition {
   PartitionRole role = PartitionRole::primary;
   Sectors first;
   Sectors count;
-  std::string type_code;   // "0x83", or the GPT type's GUID
-  std::string type_name;   // in words
-  std::string label;       // GPT name
-  std::string part_uuid;   // as PARTUUID= writes it
+  std::string type_code;                         // "0x83", or the GPT type's GUID
+  std::string type_name;                         // in words
+  std::string label;                             // GPT name
+  std::string part_uuid;                         // as PARTUUID= writes it
   Sectors end() const { return first + count; }  // one past the last sector
 };
 
@@ -38,16 +38,16 @@ struct Gap {
 struct TableFacts {
   TableKind kind = TableKind::mbr;
   std::uint32_t sector_size = 512;
-  Sectors disk;            // sectors the disk has
+  Sectors disk;  // sectors the disk has
   Sectors first_usable;
-  Sectors usable_end;      // one past the last sector a partition may use once the table knows the
-                           // whole disk; format limits are taken off
-  Sectors known_end;       // the same, as the table stands now
-  std::string id;          // disk signature or disk GUID
-  std::vector<Partition> partitions;     // by number
-  std::vector<std::string> repairs;      // what the next change puts right, and the audit reports
-  std::vector<std::string> notes;        // limits and oddities worth telling
-  std::vector<Error> blockers;           // reasons why this table must not be changed
+  Sectors usable_end;  // one past the last sector a partition may use once the table knows the
+                       // whole disk; format limits are taken off
+  Sectors known_end;   // the same, as the table stands now
+  std::string id;      // disk signature or disk GUID
+  std::vector<Partition> partitions;  // by number
+  std::vector<std::string> repairs;   // what the next change puts right, and the audit reports
+  std::vector<std::string> notes;     // limits and oddities worth telling
+  std::vector<Error> blockers;        // reasons why this table must not be changed
 };
 
 class PartitionTable {

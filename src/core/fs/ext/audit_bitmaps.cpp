@@ -15,7 +15,8 @@ void compare_blocks(AuditState& state, std::uint32_t number, ConstByteSpan bitma
     const bool marked = test_bit(bitmap, bit);
     const bool claimed = state.claimed.test(first + bit);
     if (marked == claimed) continue;
-    if (wrong_used + wrong_free == 0) example = g.first_data_block + (first + bit) * g.cluster_ratio;
+    if (wrong_used + wrong_free == 0)
+      example = g.first_data_block + (first + bit) * g.cluster_ratio;
     ++(marked ? wrong_used : wrong_free);
   }
   if (wrong_used + wrong_free != 0)

@@ -12,14 +12,22 @@ namespace {
 
 std::uint16_t mode_of_file_type(std::uint8_t type) {
   switch (type) {
-    case 1: return mode_file;
-    case 2: return mode_dir;
-    case 3: return mode_char;
-    case 4: return mode_block;
-    case 5: return mode_fifo;
-    case 6: return mode_socket;
-    case 7: return mode_link;
-    default: return 0;
+    case 1:
+      return mode_file;
+    case 2:
+      return mode_dir;
+    case 3:
+      return mode_char;
+    case 4:
+      return mode_block;
+    case 5:
+      return mode_fifo;
+    case 6:
+      return mode_socket;
+    case 7:
+      return mode_link;
+    default:
+      return 0;
   }
 }
 
@@ -66,7 +74,8 @@ class DirectoryAudit {
   }
 
   void block(const Buffer& raw, std::uint64_t logical) {
-    if (inode_.has_flag(flag_index) && g_.has_compat(compat::dir_index) && index_block(raw, logical))
+    if (inode_.has_flag(flag_index) && g_.has_compat(compat::dir_index) &&
+        index_block(raw, logical))
       return;
     bool tail = false;
     if (g_.metadata_csum()) {
@@ -225,8 +234,7 @@ class DirectoryAudit {
 
   static std::string printable(const std::string& name) {
     std::string text;
-    for (const char c : name)
-      text += static_cast<unsigned char>(c) < 0x20 || c == 0x7F ? '?' : c;
+    for (const char c : name) text += static_cast<unsigned char>(c) < 0x20 || c == 0x7F ? '?' : c;
     return text;
   }
 
@@ -275,8 +283,8 @@ void check_reachable(AuditState& state, const std::vector<std::uint32_t>& parent
     const std::uint32_t rank = state.used.rank(ino);
     if (ino != root_ino && parents[rank] != 0 && dotdots[rank] != 0 &&
         parents[rank] != dotdots[rank])
-      state.find(fmt::format("directory inode {}", ino), "its \"..\" is inode {}, but it lies in {}",
-                 dotdots[rank], parents[rank]);
+      state.find(fmt::format("directory inode {}", ino),
+                 "its \"..\" is inode {}, but it lies in {}", dotdots[rank], parents[rank]);
   });
 }
 
@@ -314,8 +322,8 @@ void audit_directories(AuditState& state) {
           fs.super().prj_quota_inum.value()})
       if (ino == quota && quota != 0) return;
     const std::uint32_t links = state.links[rank];
-    const bool many = links == 1 && state.directories.test(ino) &&
-                      g.has_ro_compat(ro_compat::dir_nlink);
+    const bool many =
+        links == 1 && state.directories.test(ino) && g.has_ro_compat(ro_compat::dir_nlink);
     if (state.names[rank] == 0)
       state.find(fmt::format("inode {}", ino), "it is in use, but no name leads to it");
     else if (links != state.names[rank] && !many)

@@ -38,11 +38,19 @@ class InodeAudit {
     if (inode_.has_flag(flag_extents) && !g_.has_incompat(incompat::extents))
       state_.find(where_, "it has extents, which this filesystem does not know");
     if (inode_.ino >= g_.first_ino || inode_.ino == root_ino) {
-      if (inode_.fields.dtime.value() != 0) state_.find(where_, "it is in use but has a deletion time");
+      if (inode_.fields.dtime.value() != 0)
+        state_.find(where_, "it is in use but has a deletion time");
       switch (inode_.type()) {
-        case mode_fifo: case mode_char: case mode_dir: case mode_block:
-        case mode_file: case mode_link: case mode_socket: break;
-        default: state_.find(where_, "its mode 0{:o} names no type", inode_.fields.mode.value());
+        case mode_fifo:
+        case mode_char:
+        case mode_dir:
+        case mode_block:
+        case mode_file:
+        case mode_link:
+        case mode_socket:
+          break;
+        default:
+          state_.find(where_, "its mode 0{:o} names no type", inode_.fields.mode.value());
       }
     }
   }
@@ -108,8 +116,8 @@ class InodeAudit {
   }
 
   void check_attributes() {
-    const std::uint64_t block = inode_.fields.file_acl_lo.value() |
-                                std::uint64_t{inode_.fields.file_acl_hi.value()} << 32;
+    const std::uint64_t block =
+        inode_.fields.file_acl_lo.value() | std::uint64_t{inode_.fields.file_acl_hi.value()} << 32;
     if (block != 0) check_attribute_block(block);
     const std::size_t start = old_inode_size + inode_.fields.extra_isize.value();
     if (g_.inode_size > old_inode_size && start + 4 <= inode_.raw.size() &&
@@ -139,8 +147,7 @@ class InodeAudit {
       state_.find(where_, "its attribute block {} has a wrong header", block);
       return;
     }
-    if (g_.metadata_csum() &&
-        fs_.checksums().xattr_block(block, raw) != header.checksum.value())
+    if (g_.metadata_csum() && fs_.checksums().xattr_block(block, raw) != header.checksum.value())
       state_.find(where_, "the checksum of its attribute block {} is wrong", block);
     check_entries(raw, sizeof(XattrHeader));
   }
@@ -191,8 +198,7 @@ class InodeAudit {
       stored |= std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
     const bool in_blocks =
         g_.has_ro_compat(ro_compat::huge_file) && inode_.has_flag(flag_huge_file);
-    const std::uint64_t seen =
-        clusters_ * g_.cluster_ratio * (in_blocks ? 1 : g_.block_size / 512);
+    const std::uint64_t seen = clusters_ * g_.cluster_ratio * (in_blocks ? 1 : g_.block_size / 512);
     if (stored != seen)
       state_.find(where_, "it says it has {} sectors, but holds {}", stored, seen);
   }
@@ -236,7 +242,8 @@ void audit_inodes(AuditState& state) {
   const Geometry& g = fs.geometry();
   state.group_dirs.assign(g.group_count, 0);
   constexpr std::uint64_t piece_bytes = 1U << 18;
-  const auto per_piece = static_cast<std::uint32_t>(std::max<std::uint64_t>(1, piece_bytes / g.inode_size));
+  const auto per_piece =
+      static_cast<std::uint32_t>(std::max<std::uint64_t>(1, piece_bytes / g.inode_size));
   Buffer piece;
   for (std::uint32_t number = 0; number < g.group_count; ++number) {
     state.progress.advance(std::uint64_t{number} * g.itable_blocks * g.block_size);
@@ -247,12 +254,12 @@ void audit_inodes(AuditState& state) {
         g.inodes_per_group - std::min(group.itable_unused, g.inodes_per_group);
     for (std::uint32_t first = 0; first < count; first += per_piece) {
       const std::uint32_t here = std::min(per_piece, count - first);
-      piece = read_buffer(fs.store(),
-                          g.offset(group.inode_table) + std::uint64_t{first} * g.inode_size,
-                          std::size_t{here} * g.inode_size);
+      piece =
+          read_buffer(fs.store(), g.offset(group.inode_table) + std::uint64_t{first} * g.inode_size,
+                      std::size_t{here} * g.inode_size);
       for (std::uint32_t i = 0; i < here; ++i) {
-        const ConstByteSpan raw = ConstByteSpan(piece).subspan(std::size_t{i} * g.inode_size,
-                                                               g.inode_size);
+        const ConstByteSpan raw =
+            ConstByteSpan(piece).subspan(std::size_t{i} * g.inode_size, g.inode_size);
         if (all_zero(raw)) continue;
         InodeRecord inode;
         inode.ino = number * g.inodes_per_group + first + i + 1;

@@ -43,10 +43,10 @@ struct AuditState {
   };
   std::unordered_map<std::uint64_t, SharedBlock> xattr_blocks;
   std::unordered_map<std::uint32_t, std::uint32_t> value_inodes;  // referenced by attributes
-  std::vector<std::uint16_t> links;      // by rank in `used`: what the inode says
-  std::vector<std::uint32_t> names;      // by rank: how many entries lead to it
-  std::vector<std::uint8_t> kinds;       // by rank: type bits of the mode
-  std::vector<std::uint32_t> group_dirs; // directories per group
+  std::vector<std::uint16_t> links;       // by rank in `used`: what the inode says
+  std::vector<std::uint32_t> names;       // by rank: how many entries lead to it
+  std::vector<std::uint8_t> kinds;        // by rank: type bits of the mode
+  std::vector<std::uint32_t> group_dirs;  // directories per group
 };
 
 /// Superblock copies, descriptors and the places of all group metadata.

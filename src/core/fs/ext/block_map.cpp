@@ -28,8 +28,7 @@ class ExtentWalk {
     const auto header = parse_as<ExtentHeader>(raw, 0);
     const std::size_t room = (raw.size() - sizeof(ExtentHeader)) / sizeof(Extent);
     if (header.magic.value() != extent_magic || header.max.value() > room ||
-        header.entries.value() > header.max.value() ||
-        header.depth.value() > max_extent_depth ||
+        header.entries.value() > header.max.value() || header.depth.value() > max_extent_depth ||
         (depth >= 0 && header.depth.value() != depth)) {
       defect("a block of its extent tree has a wrong header");
       return true;
@@ -37,9 +36,8 @@ class ExtentWalk {
     std::uint64_t next = low;
     for (std::uint32_t i = 0; i < header.entries.value(); ++i) {
       const std::size_t at = sizeof(ExtentHeader) + i * sizeof(Extent);
-      const bool go_on = header.depth.value() == 0
-                             ? leaf(parse_as<Extent>(raw, at), next, high)
-                             : index(raw, at, i, header, next, high);
+      const bool go_on = header.depth.value() == 0 ? leaf(parse_as<Extent>(raw, at), next, high)
+                                                   : index(raw, at, i, header, next, high);
       if (!go_on) return false;
     }
     return true;
@@ -194,11 +192,13 @@ bool has_blocks(const InodeRecord& inode) {
   if (inode.has_flag(flag_inline_data)) return false;
   switch (inode.type()) {
     case mode_dir:
-    case mode_file: return true;
+    case mode_file:
+      return true;
     case mode_link:
       // A short link keeps its text in the place of the block numbers.
       return inode.has_flag(flag_extents) || inode.size() >= sizeof(Inode::block);
-    default: return inode.ino == resize_ino || inode.ino == 1;
+    default:
+      return inode.ino == resize_ino || inode.ino == 1;
   }
 }
 

@@ -49,8 +49,8 @@ std::string Filesystem::label() const {
 
 void Filesystem::check_run(std::uint64_t start, std::uint64_t count) const {
   if (start >= geometry_.blocks || count > geometry_.blocks - start)
-    damaged(fmt::format("blocks {} to {} lie past the filesystem's {} blocks", start,
-                        start + count, geometry_.blocks),
+    damaged(fmt::format("blocks {} to {} lie past the filesystem's {} blocks", start, start + count,
+                        geometry_.blocks),
             "ext filesystem", "check the filesystem inside the guest first");
 }
 

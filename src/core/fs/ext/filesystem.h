@@ -57,8 +57,8 @@ class Filesystem {
   Group group(std::uint32_t number) const;
   ConstByteSpan raw_descriptor(std::uint32_t number) const;
   bool descriptor_checksum_ok(std::uint32_t number) const;
-  /// The block bitmap (clusters_per_group bits); for a group whose bitmap was never written, the one
-  /// it stands for.
+  /// The block bitmap (clusters_per_group bits); for a group whose bitmap was never written, the
+  /// one it stands for.
   Buffer block_bitmap(std::uint32_t number);
   Buffer inode_bitmap(std::uint32_t number);
   bool block_bitmap_checksum_ok(const Group& group, ConstByteSpan bitmap) const;

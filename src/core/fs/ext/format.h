@@ -217,8 +217,8 @@ constexpr std::uint16_t mode_type = 0xF000, mode_fifo = 0x1000, mode_char = 0x20
                         mode_dir = 0x4000, mode_block = 0x6000, mode_file = 0x8000,
                         mode_link = 0xA000, mode_socket = 0xC000;
 
-constexpr std::uint32_t flag_index = 0x1000;         // hashed directory
-constexpr std::uint32_t flag_huge_file = 0x40000;    // blocks counted in filesystem blocks
+constexpr std::uint32_t flag_index = 0x1000;       // hashed directory
+constexpr std::uint32_t flag_huge_file = 0x40000;  // blocks counted in filesystem blocks
 constexpr std::uint32_t flag_extents = 0x80000;
 constexpr std::uint32_t flag_ea_inode = 0x200000;
 constexpr std::uint32_t flag_inline_data = 0x10000000;

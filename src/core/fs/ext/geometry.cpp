@@ -107,7 +107,8 @@ bool Geometry::has_super(std::uint32_t group) const {
   if (group == 0) return true;
   if (has_compat(compat::sparse_super2)) return group == backup_bgs[0] || group == backup_bgs[1];
   if (group == 1 || !has_ro_compat(ro_compat::sparse_super)) return true;
-  return group % 2 == 1 && (is_power_of(group, 3) || is_power_of(group, 5) || is_power_of(group, 7));
+  return group % 2 == 1 &&
+         (is_power_of(group, 3) || is_power_of(group, 5) || is_power_of(group, 7));
 }
 
 std::uint64_t Geometry::super_offset(std::uint32_t group) const {
@@ -161,8 +162,7 @@ std::vector<BlockRun> Geometry::base_metadata(std::uint32_t group) const {
   if (!old_style) {
     const std::uint32_t place = group % desc_per_block;
     if (place == 0 || place == 1 || place == desc_per_block - 1) {
-      const std::uint64_t at =
-          group == 0 ? gdt_start(0) : group_first(group) + (super ? 1 : 0);
+      const std::uint64_t at = group == 0 ? gdt_start(0) : group_first(group) + (super ? 1 : 0);
       if (!runs.empty() && runs.back().end() == at) {
         ++runs.back().count;
       } else {
@@ -259,8 +259,7 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
   }
   g.desc_per_block = g.block_size / g.desc_size;
   g.desc_blocks = static_cast<std::uint32_t>(ceil_div(g.group_count, g.desc_per_block));
-  g.reserved_gdt =
-      g.has_compat(compat::resize_inode) ? super.reserved_gdt_blocks.value() : 0;
+  g.reserved_gdt = g.has_compat(compat::resize_inode) ? super.reserved_gdt_blocks.value() : 0;
   if (g.reserved_gdt > g.block_size / 4) wrong("more reserved descriptor blocks than possible");
   if (g.meta_bg()) {
     g.first_meta_bg = super.first_meta_bg.value();

@@ -19,19 +19,19 @@ struct BlockRun {
 
 /// Derived from a superblock; every number is in filesystem blocks unless named otherwise.
 struct Geometry {
-  std::uint32_t block_size = 0;          // bytes
+  std::uint32_t block_size = 0;  // bytes
   std::uint64_t blocks = 0;
   std::uint32_t first_data_block = 0;
   std::uint32_t blocks_per_group = 0;
-  std::uint32_t cluster_ratio = 1;       // blocks per cluster
+  std::uint32_t cluster_ratio = 1;  // blocks per cluster
   std::uint32_t clusters_per_group = 0;
   std::uint32_t inodes_per_group = 0;
-  std::uint32_t inode_size = 0;          // bytes
-  std::uint32_t itable_blocks = 0;       // inode table of one group
+  std::uint32_t inode_size = 0;     // bytes
+  std::uint32_t itable_blocks = 0;  // inode table of one group
   std::uint32_t group_count = 0;
-  std::uint32_t desc_size = 0;           // bytes
+  std::uint32_t desc_size = 0;  // bytes
   std::uint32_t desc_per_block = 0;
-  std::uint32_t desc_blocks = 0;         // of the whole descriptor table
+  std::uint32_t desc_blocks = 0;  // of the whole descriptor table
   std::uint32_t reserved_gdt = 0;
   std::uint32_t groups_per_flex = 1;
   std::uint32_t first_meta_bg = 0;

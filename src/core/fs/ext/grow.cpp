@@ -28,8 +28,7 @@ void set_block_count(Superblock& super, const Geometry& g) {
 // The share that is kept for the administrator stays the same share.
 void scale_reserved(Superblock& super, const Filesystem& fs, const Geometry& after) {
   using boost::multiprecision::uint128_t;
-  const uint128_t scaled =
-      uint128_t(fs.reserved_blocks()) * after.blocks / fs.geometry().blocks;
+  const uint128_t scaled = uint128_t(fs.reserved_blocks()) * after.blocks / fs.geometry().blocks;
   const auto blocks = scaled.convert_to<std::uint64_t>();
   super.r_blocks_count_lo = static_cast<std::uint32_t>(blocks & 0xFFFFFFFF);
   if (after.has_incompat(incompat::bit64))
@@ -38,8 +37,9 @@ void scale_reserved(Superblock& super, const Filesystem& fs, const Geometry& aft
 
 void refuse_beyond(const Geometry& g, std::uint64_t limit, const std::string& why) {
   const Bytes most(checked_mul(limit, g.block_size));
-  refuse(fmt::format("this ext filesystem cannot become larger than {}: {}", spelled_out(most), why),
-         "ext filesystem", "ask for no more, or use --give with another target for the rest");
+  refuse(
+      fmt::format("this ext filesystem cannot become larger than {}: {}", spelled_out(most), why),
+      "ext filesystem", "ask for no more, or use --give with another target for the rest");
 }
 
 // A group that existed before and was not full: its bitmap gets the blocks it lacked.
@@ -203,15 +203,15 @@ GrowPlan plan_grow(Filesystem& fs, std::uint64_t store_blocks) {
     plan.after = with_backups(g.resized(plan.after.group_first(last)));
     plan.notes.push_back(fmt::format(
         "the last {} of the room are too few for a block group with its own metadata and stay "
-        "unused", human(Bytes(left * g.block_size))));
+        "unused",
+        human(Bytes(left * g.block_size))));
   }
   if (plan.after.blocks <= g.blocks) {
     plan.after = g;
     return plan;
   }
-  const std::uint64_t table_end = g.gdt_start(0) - g.group_first(0) +
-                                  plan.after.old_desc_blocks() + plan.after.reserved_gdt + 2 +
-                                  g.itable_blocks + 8;
+  const std::uint64_t table_end = g.gdt_start(0) - g.group_first(0) + plan.after.old_desc_blocks() +
+                                  plan.after.reserved_gdt + 2 + g.itable_blocks + 8;
   if (table_end > g.blocks_per_group)
     refuse("the descriptor table for this size would not fit into a block group", "ext filesystem",
            "ask for less; this filesystem was made with small groups");

@@ -11,8 +11,8 @@ namespace jh::ext {
 struct GrowPlan {
   Geometry before;
   Geometry after;
-  std::vector<std::string> notes;     // what the user should know: blocks left over, limits met
-  std::uint64_t bytes_to_write = 0;   // an upper bound
+  std::vector<std::string> notes;    // what the user should know: blocks left over, limits met
+  std::uint64_t bytes_to_write = 0;  // an upper bound
   bool changes() const { return after.blocks > before.blocks; }
   /// Blocks behind the reserved descriptors that must be vacated in each group with a table copy.
   std::uint32_t descriptor_overrun() const;

@@ -109,7 +109,14 @@ struct FastTag {
   Le16 length;
 };
 enum class FastType : std::uint16_t {
-  add_range = 1, del_range = 2, create = 3, link = 4, unlink = 5, inode = 6, pad = 7, tail = 8,
+  add_range = 1,
+  del_range = 2,
+  create = 3,
+  link = 4,
+  unlink = 5,
+  inode = 6,
+  pad = 7,
+  tail = 8,
   head = 9,
 };
 struct FastHead {

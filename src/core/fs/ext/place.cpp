@@ -10,7 +10,8 @@ namespace {
 class FreeMap {
  public:
   FreeMap(const Geometry& g, std::uint32_t first, std::uint32_t end)
-      : start_(g.group_first(first)), taken_(g.group_first(end - 1) + g.group_blocks(end - 1) - start_) {
+      : start_(g.group_first(first)),
+        taken_(g.group_first(end - 1) + g.group_blocks(end - 1) - start_) {
     for (std::uint32_t group = first; group < end; ++group)
       for (const BlockRun& run : g.base_metadata(group)) take(run.start, run.count);
   }
@@ -82,8 +83,8 @@ std::vector<NewGroup> place_groups(const Filesystem& fs, std::uint32_t first, st
   for (NewGroup& group : groups) {
     group.bitmap = fs.fresh_block_bitmap(group.number, group.fields, all);
     Group& fields = group.fields;
-    fields.free_clusters = static_cast<std::uint32_t>(
-        count_zero_bits(group.bitmap, g.group_clusters(group.number)));
+    fields.free_clusters =
+        static_cast<std::uint32_t>(count_zero_bits(group.bitmap, g.group_clusters(group.number)));
     fields.free_inodes = g.inodes_per_group;
     if (!g.lazy_groups()) continue;
     fields.flags = group_inode_uninit;

@@ -188,16 +188,16 @@ std::optional<InodeRecord> find_path(Filesystem& fs, const std::string& path) {
   return trail.back();
 }
 
-std::optional<std::string> read_text(Filesystem& fs, const std::string& path,
-                                     std::uint64_t limit) {
+std::optional<std::string> read_text(Filesystem& fs, const std::string& path, std::uint64_t limit) {
   const auto inode = find_path(fs, path);
   if (!inode || inode->type() != mode_file || inode->has_flag(flag_encrypt)) return std::nullopt;
   const Buffer data = read_file(fs, *inode, limit);
   return std::string(data.begin(), data.end());
 }
 
-void walk_tree(Filesystem& fs, const std::function<void(const std::string& path,
-                                                        const InodeRecord& inode)>& visit) {
+void walk_tree(
+    Filesystem& fs,
+    const std::function<void(const std::string& path, const InodeRecord& inode)>& visit) {
   std::unordered_set<std::uint32_t> directories{root_ino};  // each is entered once, even in a loop
   std::deque<std::pair<std::string, std::uint32_t>> waiting{{"", root_ino}};
   visit("/", fs.read_inode(root_ino));

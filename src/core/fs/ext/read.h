@@ -29,8 +29,8 @@ std::optional<std::string> read_text(Filesystem& fs, const std::string& path,
                                      std::uint64_t limit = 1U << 20);
 
 /// Visits every name of the tree once, directories before what is in them.
-void walk_tree(Filesystem& fs, const std::function<void(const std::string& path,
-                                                        const InodeRecord& inode)>& visit);
+void walk_tree(Filesystem& fs,
+               const std::function<void(const std::string& path, const InodeRecord& inode)>& visit);
 
 /// Inline data: what of it lies in the inode, and the rest in its "system.data" attribute.
 Buffer inline_data(const Filesystem& fs, const InodeRecord& inode);

@@ -119,8 +119,7 @@ std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size)
       defects = fmt::format("primary: {}; spare: {}", primary.defect, spare.defect);
       continue;
     }
-    auto table =
-        std::make_unique<GptTable>(disk, sector, std::move(primary), std::move(spare));
+    auto table = std::make_unique<GptTable>(disk, sector, std::move(primary), std::move(spare));
     return table;
   }
   if (!defects.empty() || protective)
@@ -209,7 +208,8 @@ void GptTable::check_protective_mbr(Store& disk) {
     facts_.blockers.emplace_back(
         Status::unsupported,
         "this is a hybrid table: MBR and GPT both describe partitions, each in its own way",
-        disk.name(), "make it a plain GPT in the guest first; juneheath must not guess which counts");
+        disk.name(),
+        "make it a plain GPT in the guest first; juneheath must not guess which counts");
   }
 }
 
@@ -292,8 +292,7 @@ void GptTable::repair(Store& disk) {
 void GptTable::write_all(Store& disk) {
   const std::uint32_t sector = facts_.sector_size;
   header_.entries_crc = crc32(entries_);
-  const auto write_copy = [&](std::uint64_t lba, std::uint64_t alternate,
-                              std::uint64_t array_lba) {
+  const auto write_copy = [&](std::uint64_t lba, std::uint64_t alternate, std::uint64_t array_lba) {
     Buffer array(entries_);
     array.resize(array_sectors() * sector);
     disk.write(array_lba * sector, array);

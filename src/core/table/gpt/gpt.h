@@ -33,11 +33,11 @@ class GptTable final : public PartitionTable {
   void write_protective_mbr(Store& disk);
   void wipe_old_spare(Store& disk);
 
-  gpt::Header header_{};   // of the trusted copy, as the primary has it
-  Buffer entries_;         // of the trusted copy
-  std::uint64_t spare_lba_ = 0;      // where the spare header is said to be
+  gpt::Header header_{};         // of the trusted copy, as the primary has it
+  Buffer entries_;               // of the trusted copy
+  std::uint64_t spare_lba_ = 0;  // where the spare header is said to be
   bool spare_good_ = false;
-  std::uint64_t last_lba_ = 0;       // of the disk
+  std::uint64_t last_lba_ = 0;  // of the disk
 };
 
 /// Null when neither copy is there. Throws damaged when something is, but nothing to be trusted.

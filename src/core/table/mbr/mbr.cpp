@@ -108,12 +108,14 @@ void MbrTable::read_chain(Store& disk, const Partition& extended) {
   std::uint64_t previous_end = lba;
   for (std::size_t n = 0; n < max_logical; ++n) {
     if (checked_mul(lba + 1, facts_.sector_size) > disk.size())
-      return chain_damaged(fmt::format("the chain of logical partitions leaves the disk at sector {}",
-                                       lba));
+      return chain_damaged(
+          fmt::format("the chain of logical partitions leaves the disk at sector {}", lba));
     const Record record = read_record(disk, lba, facts_.sector_size);
     if (record.signature.value() != mbr::boot_signature)
-      return chain_damaged(fmt::format("sector {} should describe a logical partition, but has no "
-                                       "signature", lba));
+      return chain_damaged(
+          fmt::format("sector {} should describe a logical partition, but has no "
+                      "signature",
+                      lba));
     const Entry& logical = record.entries[0];
     const Entry& link = record.entries[1];
     if (logical.type != mbr::type_empty) {
@@ -122,8 +124,8 @@ void MbrTable::read_chain(Store& disk, const Partition& extended) {
       const Partition& added = facts_.partitions.back();
       if (added.first.value() <= lba || added.end() > extended.end() ||
           added.first.value() < previous_end)
-        chain_damaged(fmt::format("logical partition {} does not lie within its extended one",
-                                  number));
+        chain_damaged(
+            fmt::format("logical partition {} does not lie within its extended one", number));
       previous_end = added.end().value();
     }
     if (!mbr::is_extended(link.type)) return;
@@ -146,8 +148,7 @@ void MbrTable::find_geometry(const Record& record) {
     bool fits = true;
     for (const Entry& entry : record.entries) {
       if (entry.type == mbr::type_empty) continue;
-      const std::uint64_t last =
-          std::uint64_t{entry.start_lba.value()} + entry.sectors.value() - 1;
+      const std::uint64_t last = std::uint64_t{entry.start_lba.value()} + entry.sectors.value() - 1;
       fits = fits && chs_of(entry.start_lba.value()) == entry.start_chs &&
              chs_of(last) == entry.end_chs;
     }
@@ -201,8 +202,7 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
 }
 
 void MbrTable::audit(Store& disk, Findings& findings) {
-  for (const Error& blocker : facts_.blockers)
-    findings.add(disk.name() + ", MBR", blocker.what());
+  for (const Error& blocker : facts_.blockers) findings.add(disk.name() + ", MBR", blocker.what());
 }
 
 }  // namespace jh
