@@ -235,6 +235,39 @@ TEST(Grow, AFilesystemOnTheWholeDisk) {
   EXPECT_TRUE(juneheath({"survey", image}).said("merlin"));
 }
 
+// A block device of the host: its size is not ours to change, but the room on it can be used.
+TEST(Grow, ABlockDevice) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop devices";
+  const TempFolder folder;
+  const std::string file = folder / "volume";
+  unpack_sample("nestcam", file);
+  std::filesystem::resize_file(file, 600ULL << 20);
+  std::string device = run({"losetup", "--find", "--show", file}).out;
+  ASSERT_TRUE(device.starts_with("/dev/loop")) << device;
+  device.pop_back();
+  const std::vector<std::string> ledgers{"--ledger-dir", folder / "ledgers"};
+  const auto with = [&](std::vector<std::string> command) {
+    command.insert(command.end(), ledgers.begin(), ledgers.end());
+    return juneheath(command);
+  };
+  EXPECT_TRUE(with({"survey", device}).said("block device"));
+  EXPECT_EQ(with({"grow", device, "--to", "1GiB"}).status, 3);
+  const Outcome grown = with({"grow", device});
+  EXPECT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(file, 52428800), "");
+  EXPECT_EQ(with({"grow", device, "--dry-run"}).status, 3) << "nothing left to do";
+  {
+    const Outcome mounted = run({"mount", "-o", "ro,offset=52428800", device, folder.path().string()});
+    const Outcome busy = with({"undo", device});
+    EXPECT_EQ(busy.status, 3) << busy.out << busy.err;
+    run({"umount", folder.path().string()});
+    EXPECT_EQ(mounted.status, 0) << mounted.err;
+  }
+  EXPECT_EQ(with({"undo", device}).status, 0);
+  run({"losetup", "--detach", device});
+  EXPECT_EQ(check_ext(file, 52428800), "");
+}
+
 TEST(Grow, DisksWithLargeSectors) {
   const TempFolder folder;
   const std::string image = folder / "large.img";
