@@ -61,7 +61,7 @@ class GrowthFootprint {
 class Prover {
  public:
   Prover(const Guest& before, const Plan& plan, std::size_t disk, Stage& stage)
-      : before_(before), plan_(plan), disk_(disk), stage_(stage) {
+      : before_(before), disk_(disk), stage_(stage) {
     if (!plan.target.empty() && plan.target_disk == disk)
       target_ = place_of(before, disk, plan.target_partition);
     if (target_ != nullptr && target_->content.ext)
@@ -102,7 +102,6 @@ class Prover {
   }
 
   const Guest& before_;
-  const Plan& plan_;
   std::size_t disk_;
   Stage& stage_;
   const Place* target_ = nullptr;

@@ -12,8 +12,7 @@ namespace jh {
 using ledger::RecordKind;
 
 Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
-                         const std::vector<Store*>& images)
-    : host_(host) {
+                         const std::vector<Store*>& images) {
   for (const std::string& path : paths) {
     const auto found = Ledger::open(host, path, /*tidy=*/true);
     if (found && found->state() != Ledger::State::done)

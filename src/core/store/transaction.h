@@ -29,7 +29,6 @@ class Transaction {
   std::uint64_t ledger_bytes() const { return ledger_bytes_; }
 
  private:
-  Host& host_;
   std::unique_ptr<Ledger> ledger_;
   std::vector<std::unique_ptr<Stage>> stages_;
   bool over_ = false;

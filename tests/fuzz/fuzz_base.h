@@ -1,0 +1,19 @@
+// Fuzzing disks: an input is not a whole disk but a list of changes to a sound one, so that the
+// fuzzer's bytes go where they matter. The sound ones are files in the folder JUNEHEATH_FUZZ_BASE,
+// made by scripts/fuzz.
+#pragma once
+
+#include <functional>
+
+#include "core/store/memory_store.h"
+
+namespace jh::fuzz {
+
+/// A changed copy of one of the base images whose name begins with `prefix`. Input: which image (1
+/// byte), then changes: place (4 bytes), length (1 byte, at most 32 used), bytes.
+MemoryStore changed_image(const char* prefix, const std::uint8_t* data, std::size_t size);
+
+/// Runs `work`; an Error is a normal outcome, unless it says that we broke our own promise.
+void expect_orderly(const std::function<void()>& work);
+
+}  // namespace jh::fuzz
