@@ -41,11 +41,12 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
   } else {
     Findings own;
     ext::audit(*place.content.ext, {}, own, progress);
-    const bool dirty = !place.content.blockers.empty();
+    const bool dirty = !place.content.blockers.empty() || place.content.rest.has_value();
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
     if (dirty && own.clean()) {
       row.verdict = "sound, but " + place.content.state;
+      if (place.content.rest) row.verdict += " (" + place.content.rest->text() + ")";
       row.style = Style::warn;
       return row;
     }

@@ -4,6 +4,7 @@
 
 #include "core/change/proof.h"
 #include "core/fs/ext/grow.h"
+#include "core/fs/ext/rest.h"
 #include "core/store/transaction.h"
 
 namespace jh {
@@ -32,6 +33,11 @@ class DiskWorker {
         table_->cover_disk(container_->disk());
         table_->move_end(container_->disk(), step.partition, step.new_end);
         break;
+      case StepKind::settle_ext: {
+        WindowStore window = place(step.partition);
+        ext::bring_to_rest(window);
+        break;
+      }
       case StepKind::grow_ext: {
         WindowStore window = place(step.partition);
         ext::Filesystem fs(window);

@@ -240,6 +240,11 @@ class Planner {
                   "growing beyond its reserved descriptor blocks is not handled yet; ask for less");
     if (!growth.changes()) return;
     const std::uint64_t bs = growth.after.block_size;
+    if (target.content.rest) {
+      add(StepKind::settle_ext, name, "replay the journal: " + target.content.rest->text(), place_size,
+          place_size, plan_.target_partition);
+      plan_.bytes_to_write += (target.content.rest->blocks + 64) * bs;
+    }
     add(StepKind::grow_ext, name,
         fmt::format("add {} block groups", growth.after.group_count - growth.before.group_count),
         Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs), plan_.target_partition);

@@ -9,7 +9,7 @@
 
 namespace jh {
 
-enum class StepKind { grow_container, repair_table, move_spare, grow_partition, grow_ext };
+enum class StepKind { grow_container, repair_table, move_spare, grow_partition, settle_ext, grow_ext };
 
 struct Step {
   StepKind kind{};

@@ -27,7 +27,9 @@ const Place* place_of(const Guest& guest, std::size_t disk, std::uint32_t partit
 // Blocks of the old filesystem that a growth may write although they are in use.
 class GrowthFootprint {
  public:
-  explicit GrowthFootprint(ext::Filesystem& fs) : fs_(fs), g_(fs.geometry()) {
+  /// `at_rest`: what replaying its journal writes, if that comes first; may be null.
+  GrowthFootprint(ext::Filesystem& fs, ScratchStore* at_rest)
+      : fs_(fs), g_(fs.geometry()), at_rest_(at_rest) {
     const std::uint32_t last = g_.group_count - 1;
     allowed_.insert(fs.group(last).block_bitmap);
     if (g_.has_compat(ext::compat::resize_inode)) {
@@ -40,6 +42,7 @@ class GrowthFootprint {
 
   bool allows(std::uint64_t block) {
     if (block < g_.first_data_block || allowed_.contains(block)) return true;
+    if (at_rest_ != nullptr && at_rest_->is_changed(g_.offset(block), g_.block_size)) return true;
     const std::uint32_t group = g_.group_of(block);
     for (const ext::BlockRun& run : g_.base_metadata(group))
       if (block >= run.start && block < run.end()) return true;
@@ -53,6 +56,7 @@ class GrowthFootprint {
  private:
   ext::Filesystem& fs_;
   const ext::Geometry& g_;
+  ScratchStore* at_rest_;
   std::set<std::uint64_t> allowed_;
   std::uint32_t cached_group_ = UINT32_MAX;
   Buffer bitmap_;
@@ -65,7 +69,8 @@ class Prover {
     if (!plan.target.empty() && plan.target_disk == disk)
       target_ = place_of(before, disk, plan.target_partition);
     if (target_ != nullptr && target_->content.ext)
-      footprint_ = std::make_unique<GrowthFootprint>(*target_->content.ext);
+      footprint_ = std::make_unique<GrowthFootprint>(*target_->content.ext,
+                                                     target_->content.at_rest.get());
   }
 
   // No byte outside of the tables and of the target's own metadata may differ.

@@ -76,30 +76,35 @@ std::string ext_generation(const ext::Geometry& g) {
 }
 
 void check_ext_state(Content& content) {
-  const ext::Filesystem& fs = *content.ext;
-  const auto block = [&](std::string state, const std::string& what, const std::string& next) {
-    content.state = std::move(state);
+  const std::uint16_t state = content.ext->super().state.value();
+  const auto block = [&](std::string word, const std::string& what, const std::string& next) {
+    content.state = std::move(word);
     content.blockers.emplace_back(Status::refused, what, "ext superblock", next);
   };
-  content.state = "clean";
-  const std::uint16_t state = fs.super().state.value();
-  if (fs.geometry().has_incompat(ext::incompat::recover))
-    block("not cleanly unmounted",
-          "the filesystem was not cleanly unmounted: its journal must be "
-          "replayed first",
-          "start the guest once and shut it down properly, then run again");
-  else if ((state & ext::state_errors) != 0)
+  content.state = content.rest ? "needs journal replay" : "clean";
+  if ((state & ext::state_errors) != 0)
     block("has errors", "the guest has marked the filesystem as having errors",
           "let the guest check it (at its next start, or from a rescue system), then run again");
   else if ((state & ext::state_clean) == 0)
-    block("not cleanly unmounted", "the filesystem was not cleanly unmounted",
+    block("not cleanly unmounted",
+          "the filesystem was not cleanly unmounted, and has no journal to put it right",
           "start the guest once and shut it down properly, then run again");
-  else if (fs.super().last_orphan.value() != 0 ||
-           fs.geometry().has_ro_compat(ext::ro_compat::orphan_present))
-    block("has orphaned files",
-          "files were still open when the guest stopped, and wait to be "
-          "removed",
-          "start the guest once and shut it down properly, then run again");
+  if (!content.ext->geometry().has_incompat(ext::incompat::mmp)) return;
+  const auto mmp = parse_as<ext::MmpBlock>(
+      content.ext->read_block(content.ext->super().mmp_block.value()), 0);
+  if (mmp.magic.value() == ext::mmp_magic && mmp.seq.value() == ext::mmp_clean) return;
+  block("in use", "its multiple-mount protection says that the filesystem is in use",
+        "shut down every host that may have it mounted; after a crash, let the guest check it");
+}
+
+// A filesystem that was not cleanly unmounted is looked at as it will be: its journal is replayed in
+// memory. What stands in the way of that stands in the way of every change.
+void settle_in_memory(Store& place, Content& content) {
+  const auto super = read_as<ext::Superblock>(place, ext::superblock_offset);
+  const bool has_errors = (super.state.value() & ext::state_errors) != 0;
+  if (ext::is_at_rest(super) || has_errors) return;
+  content.at_rest = std::make_unique<ScratchStore>(place);
+  content.rest = ext::bring_to_rest(*content.at_rest);
 }
 
 Content open_ext(Store& place) {
@@ -107,7 +112,14 @@ Content open_ext(Store& place) {
   content.kind = ContentKind::ext;
   content.name = "ext";
   try {
-    content.ext = std::make_unique<ext::Filesystem>(place);
+    try {
+      settle_in_memory(place, content);
+    } catch (const Error& error) {
+      content.at_rest.reset();
+      content.blockers.push_back(error);
+    }
+    Store& seen = content.at_rest ? static_cast<Store&>(*content.at_rest) : place;
+    content.ext = std::make_unique<ext::Filesystem>(seen);
     const ext::Geometry& g = content.ext->geometry();
     content.name = ext_generation(g);
     content.label = content.ext->label();
@@ -117,6 +129,8 @@ Content open_ext(Store& place) {
         std::min(g.blocks, checked_mul(content.ext->free_clusters(), g.cluster_ratio));
     content.used = Bytes((g.blocks - free) * g.block_size);
     check_ext_state(content);
+    if (content.at_rest == nullptr && !ext::is_at_rest(content.ext->super()))
+      content.state = "not cleanly unmounted";
   } catch (const Error& error) {
     content.state = error.status() == Status::unsupported ? "not supported" : "damaged";
     content.blockers.push_back(error);

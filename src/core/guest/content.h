@@ -8,7 +8,8 @@
 
 #include "core/base/sizes.h"
 #include "core/fs/ext/filesystem.h"
-#include "core/store/store.h"
+#include "core/fs/ext/rest.h"
+#include "core/store/scratch_store.h"
 
 namespace jh {
 
@@ -34,7 +35,10 @@ struct Content {
   std::string state;          // "clean", "needs journal replay" ...
   std::optional<Bytes> size;  // of the filesystem itself; it may be smaller than its place
   std::optional<Bytes> used;
-  std::unique_ptr<ext::Filesystem> ext;  // when it could be opened
+  /// When the guest did not shut down properly: the filesystem as its journal makes it, in memory.
+  std::unique_ptr<ScratchStore> at_rest;
+  std::optional<ext::RestReport> rest;   // what that takes
+  std::unique_ptr<ext::Filesystem> ext;  // when it could be opened; on `at_rest` if that is there
   std::vector<Error> blockers;           // why this filesystem must not be changed now
 };
 
