@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include "core/change/proof.h"
-#include "core/fs/ext/grow.h"
+#include "core/fs/ext/relocate.h"
 #include "core/fs/ext/rest.h"
 #include "core/store/transaction.h"
 
@@ -38,10 +38,16 @@ class DiskWorker {
         ext::bring_to_rest(window);
         break;
       }
+      case StepKind::clear_way: {
+        WindowStore window = place(step.partition);
+        ext::Filesystem fs(window);
+        ext::clear_table_way(fs, ext::plan_grow(fs, step.new_blocks));
+        break;
+      }
       case StepKind::grow_ext: {
         WindowStore window = place(step.partition);
         ext::Filesystem fs(window);
-        const auto growth = ext::plan_grow(fs, step.to.value() / fs.geometry().block_size);
+        const auto growth = ext::plan_grow(fs, step.new_blocks);
         ensure(growth.after.blocks * growth.after.block_size == step.to.value(),
                "the filesystem grows as planned");
         ext::grow(fs, growth);

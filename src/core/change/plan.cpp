@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "core/fs/ext/grow.h"
+#include "core/fs/ext/relocate.h"
 
 namespace jh {
 namespace {
@@ -198,7 +198,7 @@ class Planner {
   void add(StepKind kind, std::string layer, std::string action, Bytes from, Bytes to,
            std::uint32_t partition = 0, Sectors end = Sectors(0)) {
     plan_.steps.push_back(
-        {kind, disk_index_, std::move(layer), std::move(action), from, to, partition, end});
+        {kind, disk_index_, std::move(layer), std::move(action), from, to, partition, end, 0});
   }
 
   void add_steps() {
@@ -233,11 +233,6 @@ class Planner {
     const Bytes wanted = amount_.kind == Amount::Kind::rest ? place_size : new_content_;
     const auto growth = ext::plan_grow(fs, wanted.value() / fs.geometry().block_size);
     for (const std::string& note : growth.notes) plan_.notes.push_back(name + ": " + note);
-    if (growth.descriptor_overrun() != 0)
-      unsupported(fmt::format("{} was made to grow to at most {} in place", name,
-                              human(in_place_limit(growth.before))),
-                  disk().path,
-                  "growing beyond its reserved descriptor blocks is not handled yet; ask for less");
     if (!growth.changes()) return;
     const std::uint64_t bs = growth.after.block_size;
     if (target.content.rest) {
@@ -245,17 +240,24 @@ class Planner {
           place_size, plan_.target_partition);
       plan_.bytes_to_write += (target.content.rest->blocks + 64) * bs;
     }
+    if (growth.descriptor_overrun() != 0) {
+      // Which blocks lie there is seen when they are moved; the plan names the most it can be.
+      add(StepKind::clear_way, name,
+          fmt::format("move what lies in the way of {} further descriptor blocks",
+                      growth.descriptor_overrun()),
+          place_size, place_size, plan_.target_partition);
+      for (const ext::BlockRun& run : ext::table_way(growth))
+        plan_.bytes_to_write += (run.count + growth.before.itable_blocks) * bs;
+    }
     add(StepKind::grow_ext, name,
         fmt::format("add {} block groups", growth.after.group_count - growth.before.group_count),
         Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs), plan_.target_partition);
     if (growth.after.group_count == growth.before.group_count)
       plan_.steps.back().action = "extend the last block group";
+    for (Step& step : plan_.steps)
+      if (step.kind == StepKind::grow_ext || step.kind == StepKind::clear_way)
+        step.new_blocks = growth.after.blocks;
     plan_.bytes_to_write += growth.bytes_to_write;
-  }
-
-  static Bytes in_place_limit(const ext::Geometry& g) {
-    const std::uint64_t groups = (std::uint64_t{g.desc_blocks} + g.reserved_gdt) * g.desc_per_block;
-    return Bytes((g.first_data_block + groups * g.blocks_per_group) * g.block_size);
   }
 
   void add_table_steps(Bytes present) {

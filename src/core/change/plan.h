@@ -9,7 +9,7 @@
 
 namespace jh {
 
-enum class StepKind { grow_container, repair_table, move_spare, grow_partition, settle_ext, grow_ext };
+enum class StepKind { grow_container, repair_table, move_spare, grow_partition, settle_ext, clear_way, grow_ext };
 
 struct Step {
   StepKind kind{};
@@ -20,6 +20,7 @@ struct Step {
   Bytes to;
   std::uint32_t partition = 0;  // 0: the whole disk
   Sectors new_end;
+  std::uint64_t new_blocks = 0;  // of the filesystem
 };
 
 struct DiskChange {

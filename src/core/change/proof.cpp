@@ -8,6 +8,7 @@
 
 #include "core/base/checksum.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/block_map.h"
 #include "core/fs/ext/read.h"
 
 namespace jh {
@@ -62,12 +63,19 @@ class GrowthFootprint {
   Buffer bitmap_;
 };
 
+// Where blocks had to move, the whole filesystem is audited and its content compared instead.
+bool clears_way(const Plan& plan) {
+  return std::any_of(plan.steps.begin(), plan.steps.end(),
+                     [](const Step& step) { return step.kind == StepKind::clear_way; });
+}
+
 class Prover {
  public:
   Prover(const Guest& before, const Plan& plan, std::size_t disk, Stage& stage)
       : before_(before), disk_(disk), stage_(stage) {
     if (!plan.target.empty() && plan.target_disk == disk)
       target_ = place_of(before, disk, plan.target_partition);
+    target_may_change_ = clears_way(plan);
     if (target_ != nullptr && target_->content.ext)
       footprint_ = std::make_unique<GrowthFootprint>(*target_->content.ext,
                                                      target_->content.at_rest.get());
@@ -97,6 +105,7 @@ class Prover {
       if (&place != target_)
         failed(fmt::format("byte {} of {} would change", at, before_.name_of(place)),
                stage_.name());
+      if (target_may_change_) continue;
       if (!footprint_) failed("the content of the target would change", stage_.name());
       const ext::Geometry& g = target_->content.ext->geometry();
       for (std::uint64_t b = (std::max(at, start) - start) / g.block_size;
@@ -110,6 +119,7 @@ class Prover {
   std::size_t disk_;
   Stage& stage_;
   const Place* target_ = nullptr;
+  bool target_may_change_ = false;
   std::unique_ptr<GrowthFootprint> footprint_;
 };
 
@@ -144,11 +154,41 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
   }
 }
 
-std::uint32_t tree_digest(ext::Filesystem& fs) {
+std::uint32_t digest_content(ext::Filesystem& fs, const ext::InodeRecord& inode,
+                             std::uint32_t digest) {
+  ext::BlockVisitor visitor;
+  visitor.data = [&](const ext::MappedRun& run) {
+    digest = crc32c_raw(digest, bytes_of(run.logical));
+    constexpr std::uint64_t piece = 256;
+    for (std::uint64_t done = 0; !run.unwritten && done < run.count; done += piece)
+      digest = crc32c_raw(
+          digest, read_buffer(fs.store(), fs.geometry().offset(run.physical + done),
+                              std::min(piece, run.count - done) * fs.geometry().block_size));
+    return true;
+  };
+  ext::visit_blocks(fs, inode, visitor);
+  return digest;
+}
+
+// Names, attributes and sizes of the whole tree; where blocks moved, the content too instead of the
+// places it is at.
+std::uint32_t tree_digest(ext::Filesystem& fs, bool moved) {
   std::uint32_t digest = 0;
   ext::walk_tree(fs, [&](const std::string& path, const ext::InodeRecord& inode) {
     digest = crc32c_raw(digest, {reinterpret_cast<const std::uint8_t*>(path.data()), path.size()});
-    digest = crc32c_raw(digest, inode.raw);
+    ext::InodeRecord facts = inode;
+    if (moved) {
+      if (ext::has_blocks(inode)) {
+        digest = digest_content(fs, inode, digest);
+        facts.fields.block = {};
+      }
+      facts.fields.file_acl_lo = 0;
+      facts.fields.file_acl_hi = 0;
+      facts.fields.checksum_lo = 0;
+      if (facts.raw.size() > ext::old_inode_size) facts.fields.checksum_hi = 0;
+      facts.store_fields();
+    }
+    digest = crc32c_raw(digest, facts.raw);
   });
   return digest;
 }
@@ -203,11 +243,13 @@ void prove(const Guest& before, const Plan& plan, Transaction& transaction, Proo
     Findings findings;
     const std::uint32_t last_old = old_place->content.ext->geometry().group_count - 1;
     ext::AuditRequest request{ext::AuditScope::structure, last_old};
-    if (effort == ProofEffort::full) request = {};
+    const bool moved = clears_way(plan);
+    if (effort == ProofEffort::full || moved) request = {};
     ext::audit(*new_place->content.ext, request, findings, progress);
     check_findings(findings);
-    if (effort == ProofEffort::full &&
-        tree_digest(*old_place->content.ext) != tree_digest(*new_place->content.ext))
+    if ((effort == ProofEffort::full || moved) &&
+        tree_digest(*old_place->content.ext, moved) !=
+            tree_digest(*new_place->content.ext, moved))
       failed("the directory tree differs", where);
   }
 }

@@ -6,6 +6,7 @@
 #include <boost/multiprecision/cpp_int.hpp>
 
 #include "core/base/sizes.h"
+#include "core/fs/ext/relocate.h"
 
 namespace jh::ext {
 namespace {
@@ -100,9 +101,10 @@ std::uint64_t add_groups(Filesystem& fs, std::uint32_t first_new) {
 }
 
 // Superblock copies and every changed block of the descriptor table, wherever it has a copy.
-void write_tables(Filesystem& fs, const Geometry& before) {
+void write_tables(Filesystem& fs, const Geometry& before, bool metadata_moved) {
   const Geometry& g = fs.geometry();
-  const std::uint32_t first_changed = (before.group_count - 1) / g.desc_per_block;
+  const std::uint32_t first_changed =
+      metadata_moved ? 0 : (before.group_count - 1) / g.desc_per_block;
   const std::vector<std::uint32_t> backups = g.backup_groups();
   const auto is_new = [&](std::uint64_t block) { return block >= before.blocks; };
   const auto write_block = [&](std::uint64_t block, ConstByteSpan data, bool unreferenced) {
@@ -241,13 +243,14 @@ void grow(Filesystem& fs, const GrowPlan& plan) {
   freed += add_groups(fs, before.group_count);
   fs.set_free_clusters(fs.edit_super(), free_before + freed);
   if (super.overhead_clusters.value() != 0) {
-    const std::uint64_t more = ceil_div(after.blocks, after.cluster_ratio) -
-                               ceil_div(before.blocks, before.cluster_ratio) - freed;
+    std::uint64_t more = ceil_div(after.blocks, after.cluster_ratio) -
+                         ceil_div(before.blocks, before.cluster_ratio) - freed;
+    for (const BlockRun& run : table_way(plan)) more += run.count;
     fs.edit_super().overhead_clusters =
         checked_cast<std::uint32_t>(super.overhead_clusters.value() + more);
   }
   rebuild_resize_inode(fs);
-  write_tables(fs, before);
+  write_tables(fs, before, plan.descriptor_overrun() != 0);
 }
 
 }  // namespace jh::ext

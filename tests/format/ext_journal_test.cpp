@@ -1,0 +1,137 @@
+// Filesystems as they are when the guest loses power: copied while the kernel has them mounted.
+// Replayed by us, they must show what the kernel's own replay shows.
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <fstream>
+
+#include "core/base/errors.h"
+#include "core/fs/ext/read.h"
+#include "core/fs/ext/rest.h"
+#include "core/store/views.h"
+#include "core/store/file_store.h"
+#include "support/ext_tools.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+#include "support/tree.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+
+void flush_file(const std::string& path) {
+  const int fd = ::open(path.c_str(), O_RDONLY);
+  ::fsync(fd);
+  ::close(fd);
+}
+
+// Work that leaves much in the log: new files, renames, removals (whose blocks are used again, so
+// that revocations are needed), an indexed directory, and files still open when the power goes.
+void leave_unclean(const std::string& image, const std::string& copy) {
+  const Mounted mounted(image, 0, 0, true);
+  const files::path root = mounted.path();
+  std::vector<int> open_files;
+  for (int round = 0; round < 4; ++round) {
+    const files::path folder = root / fmt::format("season{}", round);
+    files::create_directories(folder);
+    for (int i = 0; i < 150; ++i)
+      write_file((folder / fmt::format("count-{}-of-golden-plovers", i)).string(),
+                 std::string(static_cast<std::size_t>(i) * 20, 'p'));
+    flush_file((folder / "count-149-of-golden-plovers").string());
+    if (round > 0) {
+      files::remove_all(root / fmt::format("season{}", round - 1));
+      write_file((root / fmt::format("kept{}", round)).string(), std::string(300'000, 'k'));
+      flush_file((root / fmt::format("kept{}", round)).string());
+    }
+  }
+  files::rename(root / "season3/count-1-of-golden-plovers", root / "renamed");
+  for (int i = 0; i < 3; ++i) {
+    const std::string path = (root / fmt::format("open{}", i)).string();
+    write_file(path, std::string(200'000, 'o'));
+    open_files.push_back(::open(path.c_str(), O_RDWR));
+    files::remove(path);
+  }
+  flush_file(root.string());
+  flush_file((root / "renamed").string());
+  run({"cp", "--sparse=always", image, copy});
+  for (const int fd : open_files) ::close(fd);
+}
+
+class UncleanExt : public testing::TestWithParam<std::pair<const char*, std::vector<std::string>>> {};
+
+TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+  const TempFolder folder;
+  const std::string image = folder / "fs";
+  make_ext(image, 64ULL << 20, GetParam().second);
+  leave_unclean(image, folder / "unclean");
+  // The kernel's own view: it replays when it mounts a copy for writing.
+  run({"cp", "--sparse=always", folder / "unclean", folder / "theirs"});
+  { const Mounted replay(folder / "theirs", 0, 0, true); }
+  const auto expected = tree_facts(Mounted(folder / "theirs", 0).path());
+  ASSERT_TRUE(expected.contains("renamed"));
+
+  const std::string ours = folder / "ours";
+  run({"cp", "--sparse=always", folder / "unclean", ours});
+  const Outcome plan = juneheath({"grow", ours, "--to", "200MiB", "--dry-run"});
+  EXPECT_TRUE(plan.said("replay the journal")) << plan.out << plan.err;
+  const Outcome grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(ours), "");
+  EXPECT_EQ(tree_facts(Mounted(ours, 0).path()), expected);
+  ASSERT_EQ(juneheath({"undo", ours}).status, 0);
+  EXPECT_EQ(file_digest(ours), file_digest(folder / "unclean"));
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Kinds, UncleanExt,
+    testing::Values(std::pair("Default", std::vector<std::string>{}),
+                    std::pair("SmallBlocks", std::vector<std::string>{"-b", "1024"}),
+                    std::pair("Ext3", std::vector<std::string>{"-t", "ext3"}),
+                    std::pair("WithoutSums", std::vector<std::string>{"-O", "^metadata_csum"}),
+                    std::pair("Without64bit", std::vector<std::string>{"-O", "^64bit"}),
+                    std::pair("OrphanFile", std::vector<std::string>{"-O", "orphan_file"}),
+                    std::pair("SmallJournal", std::vector<std::string>{"-J", "size=4"})),
+    [](const auto& test) { return std::string(test.param.first); });
+
+TEST(UncleanSample, TheSampleShowsWhatItMust) {
+  const TempFolder folder;
+  const std::string image = folder / "guest.img";
+  unpack_sample("dirty-ext4", image);
+  const Outcome survey = juneheath({"survey", image});
+  EXPECT_TRUE(survey.said("needs journal replay")) << survey.out;
+  const Outcome audit = juneheath({"audit", image});
+  EXPECT_EQ(audit.status, 0) << audit.out;
+  const Outcome grown = juneheath({"grow", image, "--by", "100MiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(check_ext(image, 1048576), "");
+  FileStore file(image, Access::read_only);
+  WindowStore window(file, 1048576, file.size() - 1048576, "p1");
+  ext::Filesystem fs(window);
+  EXPECT_TRUE(ext::find_path(fs, "/late/renamed").has_value());
+  EXPECT_FALSE(ext::find_path(fs, "/late/n1").has_value());
+  EXPECT_FALSE(ext::find_path(fs, "/late/n5").has_value());
+  EXPECT_TRUE(ext::find_path(fs, "/late/n6").has_value());
+}
+
+TEST(UncleanSample, AnExternalJournalIsRefusedByName) {
+  const TempFolder folder;
+  make_sparse_file(folder / "journal", 16ULL << 20);
+  ASSERT_EQ(run({"mkfs.ext4", "-q", "-F", "-O", "journal_dev", "-b", "4096", folder / "journal"}).status, 0);
+  const std::string image = folder / "fs";
+  make_ext(image, 64ULL << 20, {"-b", "4096"});
+  // As its superblock would say: a journal, but not in an inode; and not cleanly unmounted.
+  poke(image, 1024 + 0xE0, std::string(4, '\0'));
+  poke(image, 1024 + 0x60, std::string("\xc6\x02", 2));
+  const Outcome outcome = juneheath({"grow", image, "--to", "200MiB"});
+  EXPECT_NE(outcome.status, 0);
+  EXPECT_TRUE(juneheath({"grow", folder / "journal", "--to", "200MiB"}).said("journal_dev"));
+}
+
+}  // namespace
+}  // namespace jh::test

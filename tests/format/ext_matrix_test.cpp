@@ -1,0 +1,211 @@
+// Filesystems of every kind that the system's maker makes, grown to many sizes, and judged by the
+// system's checker, the kernel, and our own audit.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <random>
+
+#include "core/base/errors.h"
+#include "support/ext_tools.h"
+#include "support/judges.h"
+#include "support/samples.h"
+#include "support/tree.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t mib = 1ULL << 20;
+
+struct Kind {
+  const char* name;
+  std::vector<std::string> options;
+  bool fill_by_kernel = false;  // the maker does not account quota for what it copies in
+};
+
+const std::vector<Kind>& kinds() {
+  static const std::vector<Kind> all{
+      {"ext2", {"-t", "ext2"}},
+      {"ext3", {"-t", "ext3"}},
+      {"ext4", {}},
+      {"without_flex_bg", {"-O", "^flex_bg"}},
+      {"without_resize_inode", {"-O", "^resize_inode"}},
+      {"meta_bg", {"-O", "meta_bg,^resize_inode"}},
+      {"sparse_super2", {"-O", "sparse_super2"}},
+      {"bigalloc", {"-O", "bigalloc", "-N", "1024"}},
+      {"without_64bit", {"-O", "^64bit"}},
+      {"inodes_of_128", {"-I", "128"}},
+      {"inline_data", {"-O", "inline_data"}},
+      {"ea_inode", {"-O", "ea_inode"}},
+      {"quota", {"-O", "quota"}, true},
+      {"project", {"-O", "project,quota"}, true},
+      {"encrypt", {"-O", "encrypt"}},
+      {"casefold", {"-O", "casefold"}},
+      {"verity", {"-O", "verity"}},
+      {"large_dir", {"-O", "large_dir"}},
+      {"orphan_file", {"-O", "orphan_file"}},
+      {"fast_commit", {"-O", "fast_commit"}},
+      {"mmp", {"-O", "mmp"}},
+      {"few_inodes", {"-N", "400"}},
+      {"many_inodes", {"-i", "2048"}},
+      {"flex_of_4", {"-G", "4"}},
+      {"packed_metadata", {"-E", "packed_meta_blocks=1"}},
+      {"raid_stride", {"-E", "stride=16,stripe_width=32"}},
+      {"without_metadata_csum", {"-O", "^metadata_csum"}},
+      {"uninit_bg", {"-O", "^metadata_csum,uninit_bg"}},
+      {"without_sparse_super", {"-O", "^sparse_super,^resize_inode"}},
+      {"without_journal", {"-O", "^has_journal"}},
+      {"csum_seed", {"-O", "metadata_csum_seed"}},
+  };
+  return all;
+}
+
+// Sizes to grow to, from a base of 32 MiB. `past`: beyond what -E resize= reserved.
+std::vector<std::uint64_t> sizes_for(std::uint32_t block_size) {
+  const std::uint64_t group = 8ULL * block_size * block_size;
+  const std::uint64_t base = 32 * mib;
+  const std::uint64_t first = block_size == 1024 ? 1024 : 0;
+  const std::uint64_t edge = first + (base / group + 1) * group;
+  return {base + 7ULL * block_size, edge, edge + block_size, 2 * base, 10 * base, 100 * base};
+}
+
+std::uint64_t past_reserved(std::uint32_t block_size) {
+  return block_size == 1024 ? 600 * mib : block_size == 2048 ? 2500 * mib : 20480 * mib;
+}
+
+std::uint32_t block_size_of(int index) { return 1024U << index; }
+
+// With quota only the kernel's own writing gives usage that the checker agrees with.
+void make(const Kind& kind, std::uint32_t block_size, const std::string& path, bool reserve_little) {
+  std::vector<std::string> options{"-b", std::to_string(block_size)};
+  options.insert(options.end(), kind.options.begin(), kind.options.end());
+  const bool has_extended = std::find(options.begin(), options.end(), "-E") != options.end();
+  if (reserve_little && !has_extended)
+    options.insert(options.end(), {"-E", fmt::format("resize={}", 33 * mib / block_size + 8192)});
+  make_ext(path, 32 * mib, options, !kind.fill_by_kernel);
+  if (!kind.fill_by_kernel) return;
+  const Mounted mounted(path, 0, 0, true);
+  run({"cp", "-a", sample_tree() + "/.", mounted.path()});
+}
+
+class ExtMatrix : public testing::TestWithParam<std::tuple<int, int>> {};
+
+TEST_P(ExtMatrix, GrowsToEverySize) {
+  const std::uint32_t block_size = block_size_of(std::get<0>(GetParam()));
+  const Kind& kind = kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
+  if (kind.fill_by_kernel && !can_mount()) GTEST_SKIP() << "needs loop mounts";
+  std::vector<std::uint64_t> sizes = sizes_for(block_size);
+  sizes.push_back(past_reserved(block_size));
+#ifdef JUNEHEATH_SANITIZED
+  sizes = {sizes[2], sizes[6]};
+#endif
+  const TempFolder folder;
+  const std::string base = folder / "base";
+  const std::string grown = folder / "grown";
+  std::map<std::string, std::string> tree;
+  for (std::size_t i = 0; i < sizes.size(); ++i) {
+    const bool past = sizes[i] == past_reserved(block_size);
+    if (i == 0 || past) {
+      std::filesystem::remove(base);
+      make(kind, block_size, base, past);
+      ASSERT_EQ(check_ext(base), "") << "the maker's own work";
+      if (can_mount()) tree = tree_facts(Mounted(base, 0).path());
+    }
+    run({"cp", "--sparse=always", base, grown});
+    try {
+      grow_ext(grown, sizes[i]);
+    } catch (const Error& error) {
+      // The one case that docs/formats/ext4.md lists.
+      EXPECT_TRUE(past && std::string(kind.name) == "bigalloc") << error.what() << error.where();
+      EXPECT_EQ(error.status(), Status::unsupported);
+      continue;
+    }
+    const std::string what = fmt::format("{} with {}-byte blocks to {}", kind.name, block_size, sizes[i]);
+    EXPECT_EQ(check_ext(grown), "") << what;
+    EXPECT_EQ(words_of(audit_ext(grown)), "") << what;
+    if (can_mount()) {
+      const Mounted mounted(grown, 0);
+      EXPECT_EQ(tree_facts(mounted.path()), tree) << what;
+    }
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, ExtMatrix,
+                         testing::Combine(testing::Range(0, 3),
+                                          testing::Range(0, static_cast<int>(kinds().size()))),
+                         [](const auto& test) {
+                           return fmt::format(
+                               "{}_{}", kinds()[static_cast<std::size_t>(std::get<1>(test.param))].name,
+                               block_size_of(std::get<0>(test.param)));
+                         });
+
+// The kernel of this machine may not mount such blocks; the checker reads them.
+TEST(ExtLargeBlocks, AreReadAndGrown) {
+  const TempFolder folder;
+  const std::string path = folder / "large";
+  make_ext(path, 256 * mib, {"-b", "65536"});
+  EXPECT_EQ(words_of(audit_ext(path)), "");
+  grow_ext(path, 900 * mib);
+  EXPECT_EQ(check_ext(path), "");
+  EXPECT_EQ(words_of(audit_ext(path)), "");
+}
+
+TEST(ExtLimits, AreSaid) {
+  const TempFolder folder;
+  const std::string path = folder / "narrow";
+  make_ext(path, 64 * mib, {"-b", "4096", "-O", "^64bit"});
+  try {
+    grow_ext(path, 17ULL << 40);
+    ADD_FAILURE() << "17 TiB without 64bit";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.status(), Status::refused);
+    EXPECT_NE(std::string(error.what()).find("16.0 TiB"), std::string::npos) << error.what();
+  }
+  EXPECT_EQ(check_ext(path), "");
+}
+
+// Random kinds, random sizes, one growth after the other.
+TEST(ExtSequences, RandomGrowths) {
+#ifdef JUNEHEATH_SANITIZED
+  constexpr int sequences = 25;
+#else
+  constexpr int sequences = 300;
+#endif
+  const unsigned seed = std::random_device{}();
+  fmt::print("  seed {}\n", seed);
+  std::mt19937 random(seed);
+  int growths = 0;
+  int refused = 0;
+  for (int n = 0; n < sequences; ++n) {
+    const Kind& kind = kinds()[random() % kinds().size()];
+    if (kind.fill_by_kernel) continue;
+    const std::uint32_t block_size = block_size_of(static_cast<int>(random() % 3));
+    const TempFolder folder;
+    const std::string path = folder / "fs";
+    std::uint64_t size = (12 + random() % 30) * mib;
+    std::vector<std::string> options{"-b", std::to_string(block_size)};
+    options.insert(options.end(), kind.options.begin(), kind.options.end());
+    make_ext(path, size, options, size > 24 * mib);
+    const int steps = 1 + static_cast<int>(random() % 4);
+    for (int step = 0; step < steps; ++step) {
+      const std::uint64_t more = random() % 3 == 0 ? random() % (64 * 1024) : random() % (size * 4);
+      const std::uint64_t wanted = size + more;
+      SCOPED_TRACE(fmt::format("seed {}, sequence {}, {} with {}-byte blocks, {} to {}", seed, n,
+                               kind.name, block_size, size, wanted));
+      try {
+        grow_ext(path, wanted);
+        ++growths;
+      } catch (const Error& error) {
+        ++refused;
+        EXPECT_EQ(std::string(kind.name), "bigalloc") << error.what();
+      }
+      size = std::max(size, std::filesystem::file_size(path));
+      ASSERT_EQ(check_ext(path), "");
+      ASSERT_EQ(words_of(audit_ext(path)), "");
+    }
+  }
+  fmt::print("  {} growths, {} refused\n", growths, refused);
+}
+
+}  // namespace
+}  // namespace jh::test
