@@ -11,8 +11,8 @@
 #include "core/base/errors.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/rest.h"
-#include "core/store/views.h"
 #include "core/store/file_store.h"
+#include "core/store/views.h"
 #include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/program.h"
@@ -62,7 +62,8 @@ void leave_unclean(const std::string& image, const std::string& copy) {
   for (const int fd : open_files) ::close(fd);
 }
 
-class UncleanExt : public testing::TestWithParam<std::pair<const char*, std::vector<std::string>>> {};
+class UncleanExt : public testing::TestWithParam<std::pair<const char*, std::vector<std::string>>> {
+};
 
 TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
@@ -122,7 +123,9 @@ TEST(UncleanSample, TheSampleShowsWhatItMust) {
 TEST(UncleanSample, AnExternalJournalIsRefusedByName) {
   const TempFolder folder;
   make_sparse_file(folder / "journal", 16ULL << 20);
-  ASSERT_EQ(run({"mkfs.ext4", "-q", "-F", "-O", "journal_dev", "-b", "4096", folder / "journal"}).status, 0);
+  ASSERT_EQ(
+      run({"mkfs.ext4", "-q", "-F", "-O", "journal_dev", "-b", "4096", folder / "journal"}).status,
+      0);
   const std::string image = folder / "fs";
   make_ext(image, 64ULL << 20, {"-b", "4096"});
   // As its superblock would say: a journal, but not in an inode; and not cleanly unmounted.

@@ -18,8 +18,7 @@ MemoryStore load(const std::string& path) {
   FileStore file(path, Access::read_only);
   MemoryStore memory(file.size(), "image");
   for (std::uint64_t at = 0; at < file.size(); at += 4096) {
-    const Buffer page =
-        read_buffer(file, at, std::min<std::uint64_t>(4096, file.size() - at));
+    const Buffer page = read_buffer(file, at, std::min<std::uint64_t>(4096, file.size() - at));
     if (!all_zero(page)) memory.write(at, page);
   }
   return memory;

@@ -257,7 +257,8 @@ TEST(Grow, ABlockDevice) {
   EXPECT_EQ(check_ext(file, 52428800), "");
   EXPECT_EQ(with({"grow", device, "--dry-run"}).status, 3) << "nothing left to do";
   {
-    const Outcome mounted = run({"mount", "-o", "ro,offset=52428800", device, folder.path().string()});
+    const Outcome mounted =
+        run({"mount", "-o", "ro,offset=52428800", device, folder.path().string()});
     const Outcome busy = with({"undo", device});
     EXPECT_EQ(busy.status, 3) << busy.out << busy.err;
     run({"umount", folder.path().string()});

@@ -1,6 +1,10 @@
 #include "support/ext_tools.h"
 
+#include <fmt/format.h>
+
+#include "core/base/checksum.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/read.h"
 #include "core/fs/ext/relocate.h"
 #include "core/store/file_store.h"
 
@@ -35,6 +39,21 @@ Findings audit_ext(const std::string& path) {
     findings.add(error.where(), error.what());
   }
   return findings;
+}
+
+std::map<std::string, std::string> own_tree_facts(const std::string& path) {
+  FileStore file(path, Access::read_only);
+  ext::Filesystem fs(file);
+  std::map<std::string, std::string> facts;
+  ext::walk_tree(fs, [&](const std::string& name, const ext::InodeRecord& inode) {
+    const auto& f = inode.fields;
+    Buffer content;
+    if (inode.type() == ext::mode_file) content = ext::read_file(fs, inode, 16U << 20);
+    facts[name] = fmt::format("{:o} {} {} {} {} {:08x} {}", f.mode.value(), f.uid_lo.value(),
+                              inode.size(), f.mtime.value(), f.links_count.value(), crc32c(content),
+                              inode.type() == ext::mode_link ? ext::read_link(fs, inode) : "");
+  });
+  return facts;
 }
 
 std::string words_of(const Findings& findings) {

@@ -236,8 +236,8 @@ class Planner {
     if (!growth.changes()) return;
     const std::uint64_t bs = growth.after.block_size;
     if (target.content.rest) {
-      add(StepKind::settle_ext, name, "replay the journal: " + target.content.rest->text(), place_size,
-          place_size, plan_.target_partition);
+      add(StepKind::settle_ext, name, "replay the journal: " + target.content.rest->text(),
+          place_size, place_size, plan_.target_partition);
       plan_.bytes_to_write += (target.content.rest->blocks + 64) * bs;
     }
     if (growth.descriptor_overrun() != 0) {

@@ -9,7 +9,15 @@
 
 namespace jh {
 
-enum class StepKind { grow_container, repair_table, move_spare, grow_partition, settle_ext, clear_way, grow_ext };
+enum class StepKind {
+  grow_container,
+  repair_table,
+  move_spare,
+  grow_partition,
+  settle_ext,
+  clear_way,
+  grow_ext
+};
 
 struct Step {
   StepKind kind{};

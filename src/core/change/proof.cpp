@@ -77,8 +77,8 @@ class Prover {
       target_ = place_of(before, disk, plan.target_partition);
     target_may_change_ = clears_way(plan);
     if (target_ != nullptr && target_->content.ext)
-      footprint_ = std::make_unique<GrowthFootprint>(*target_->content.ext,
-                                                     target_->content.at_rest.get());
+      footprint_ =
+          std::make_unique<GrowthFootprint>(*target_->content.ext, target_->content.at_rest.get());
   }
 
   // No byte outside of the tables and of the target's own metadata may differ.
@@ -248,8 +248,7 @@ void prove(const Guest& before, const Plan& plan, Transaction& transaction, Proo
     ext::audit(*new_place->content.ext, request, findings, progress);
     check_findings(findings);
     if ((effort == ProofEffort::full || moved) &&
-        tree_digest(*old_place->content.ext, moved) !=
-            tree_digest(*new_place->content.ext, moved))
+        tree_digest(*old_place->content.ext, moved) != tree_digest(*new_place->content.ext, moved))
       failed("the directory tree differs", where);
   }
 }

@@ -90,15 +90,15 @@ void check_ext_state(Content& content) {
           "the filesystem was not cleanly unmounted, and has no journal to put it right",
           "start the guest once and shut it down properly, then run again");
   if (!content.ext->geometry().has_incompat(ext::incompat::mmp)) return;
-  const auto mmp = parse_as<ext::MmpBlock>(
-      content.ext->read_block(content.ext->super().mmp_block.value()), 0);
+  const auto mmp =
+      parse_as<ext::MmpBlock>(content.ext->read_block(content.ext->super().mmp_block.value()), 0);
   if (mmp.magic.value() == ext::mmp_magic && mmp.seq.value() == ext::mmp_clean) return;
   block("in use", "its multiple-mount protection says that the filesystem is in use",
         "shut down every host that may have it mounted; after a crash, let the guest check it");
 }
 
-// A filesystem that was not cleanly unmounted is looked at as it will be: its journal is replayed in
-// memory. What stands in the way of that stands in the way of every change.
+// A filesystem that was not cleanly unmounted is looked at as it will be: its journal is replayed
+// in memory. What stands in the way of that stands in the way of every change.
 void settle_in_memory(Store& place, Content& content) {
   const auto super = read_as<ext::Superblock>(place, ext::superblock_offset);
   const bool has_errors = (super.state.value() & ext::state_errors) != 0;

@@ -99,10 +99,11 @@ std::vector<Advice> advice_for(const Guest& guest) {
     std::vector<const Place*> with_room;
     for (const Place& place : disk.places) {
       if (place.content.rest && place.content.blockers.empty())
-        advice.push_back({fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
-                                      "of it ({}); a change replays it first",
-                                      guest.best_name(place), place.content.rest->text()),
-                          ""});
+        advice.push_back(
+            {fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
+                         "of it ({}); a change replays it first",
+                         guest.best_name(place), place.content.rest->text()),
+             ""});
       for (const Error& blocker : place.content.blockers)
         advice.push_back(
             {fmt::format("{}: {}", guest.name_of(place), blocker.what()), blocker.next()});

@@ -11,8 +11,7 @@ namespace jh {
 class ScratchStore final : public Store {
  public:
   /// `below` must outlive the scratch store and is only read.
-  explicit ScratchStore(Store& below)
-      : below_(below), overlay_(below.size(), below.name()) {}
+  explicit ScratchStore(Store& below) : below_(below), overlay_(below.size(), below.name()) {}
 
   std::uint64_t size() const override { return below_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;

@@ -77,9 +77,8 @@ std::optional<std::uint64_t> Allocation::allocate(std::uint64_t count, std::uint
   const Geometry& g = fs_.geometry();
   const std::uint64_t clusters = ceil_div(count, g.cluster_ratio);
   const auto blocked = [&](std::uint64_t first, std::uint64_t end) {
-    return std::any_of(forbidden.begin(), forbidden.end(), [&](const BlockRun& run) {
-      return run.start < end && first < run.end();
-    });
+    return std::any_of(forbidden.begin(), forbidden.end(),
+                       [&](const BlockRun& run) { return run.start < end && first < run.end(); });
   };
   const std::uint32_t start = goal > g.first_data_block && goal < g.blocks ? g.group_of(goal) : 0;
   for (std::uint32_t i = 0; i < g.group_count; ++i) {
@@ -110,8 +109,8 @@ void Allocation::finish() {
     if (edited.blocks_changed) {
       group.flags &= static_cast<std::uint16_t>(~group_block_uninit);
       fs_.store().write(g.offset(group.block_bitmap), *edited.blocks);
-      group.free_clusters = static_cast<std::uint32_t>(
-          count_zero_bits(*edited.blocks, g.group_clusters(number)));
+      group.free_clusters =
+          static_cast<std::uint32_t>(count_zero_bits(*edited.blocks, g.group_clusters(number)));
       if (g.metadata_csum()) group.block_bitmap_csum = fs_.checksums().block_bitmap(*edited.blocks);
     }
     if (edited.inodes_changed) {
@@ -120,8 +119,8 @@ void Allocation::finish() {
       group.free_inodes =
           static_cast<std::uint32_t>(count_zero_bits(*edited.inodes, g.inodes_per_group));
       if (g.metadata_csum()) group.inode_bitmap_csum = fs_.checksums().inode_bitmap(*edited.inodes);
-      group.used_dirs = static_cast<std::uint32_t>(std::max<std::int64_t>(
-          0, std::int64_t{group.used_dirs} + edited.directories));
+      group.used_dirs = static_cast<std::uint32_t>(
+          std::max<std::int64_t>(0, std::int64_t{group.used_dirs} + edited.directories));
       if (g.lazy_groups())
         group.itable_unused =
             std::min(group.itable_unused, g.inodes_per_group - edited.highest_inode);
@@ -138,8 +137,7 @@ void write_first_descriptor(Filesystem& fs, std::uint32_t group) {
   const Geometry& g = fs.geometry();
   const std::uint32_t block = group / g.desc_per_block;
   const bool run = !g.meta_bg() || block < g.first_meta_bg;
-  const std::uint64_t at =
-      run ? g.gdt_start(0) + block : g.descriptor_copies(block).front();
+  const std::uint64_t at = run ? g.gdt_start(0) + block : g.descriptor_copies(block).front();
   fs.store().write(g.offset(at), fs.descriptor_block(block));
 }
 

@@ -21,8 +21,8 @@ class Allocation {
   void take_inode(std::uint32_t ino, bool directory);
   void release_inode(std::uint32_t ino, bool directory);
 
-  /// `count` consecutive free blocks, near `goal` where there are some, outside of `forbidden`; they
-  /// are taken. With bigalloc the run begins where a cluster begins. Nothing: there are none.
+  /// `count` consecutive free blocks, near `goal` where there are some, outside of `forbidden`;
+  /// they are taken. With bigalloc the run begins where a cluster begins. Nothing: there are none.
   std::optional<std::uint64_t> allocate(std::uint64_t count, std::uint64_t goal,
                                         const std::vector<BlockRun>& forbidden);
 

@@ -170,6 +170,8 @@ class DirectoryAudit {
       const std::string name(reinterpret_cast<const char*>(raw.data() + at + sizeof(DirEntry)),
                              entry.name_len);
       if (logical == 0 && index < 2) {
+        if (raw[at + sizeof(DirEntry) + index + 1] != 0)
+          state_.find(where_, "its entry \"{}\" does not end with a zero", index == 0 ? "." : "..");
         head_entry(entry, name, index);
       } else if (entry.inode.value() != 0) {
         child_entry(entry, name);
@@ -205,6 +207,7 @@ class DirectoryAudit {
     if (ino == 0 || ino > g_.inodes() || !state_.used.test(ino)) return;
     if (!g_.has_incompat(incompat::filetype)) return;
     const auto kind = static_cast<std::uint16_t>(state_.kinds[state_.used.rank(ino)] << 8);
+    if (entry.file_type == 0) return;  // unknown: the reader looks at the inode
     if (mode_of_file_type(entry.file_type & 7) != kind || (entry.file_type & ~7) != 0)
       state_.find(where_, "entry \"{}\" gives its inode {} a wrong type", printable(name), ino);
   }

@@ -4,7 +4,7 @@
 #include "core/base/checksum.h"
 #include "core/fs/ext/audit_state.h"
 #include "core/fs/ext/block_map.h"
-#include "core/fs/ext/journal_format.h"
+#include "core/fs/ext/read.h"
 
 namespace jh::ext {
 namespace {
@@ -24,10 +24,14 @@ class InodeAudit {
     walk_blocks();
     check_attributes();
     check_size();
+    if (inode_.has_flag(flag_inline_data)) check_inline();
+    if (inode_.type() == mode_link && !inode_.has_flag(flag_encrypt)) check_link();
   }
 
  private:
   void check_fields() {
+    if (inode_.fields.obsolete_faddr.value() != 0)
+      state_.find(where_, "a field that is always zero (fragment address) is not");
     if (g_.inode_size > old_inode_size) {
       const std::uint32_t extra = inode_.fields.extra_isize.value();
       if (extra != 0 && (extra % 4 != 0 || extra < 4 || old_inode_size + extra > g_.inode_size))
@@ -37,6 +41,9 @@ class InodeAudit {
       state_.find(where_, "it has inline data, which this filesystem does not know");
     if (inode_.has_flag(flag_extents) && !g_.has_incompat(incompat::extents))
       state_.find(where_, "it has extents, which this filesystem does not know");
+    if (inode_.has_flag(flag_casefold) &&
+        (!g_.has_incompat(incompat::casefold) || inode_.type() != mode_dir))
+      state_.find(where_, "it ignores case in names, which cannot be here");
     if (inode_.ino >= g_.first_ino || inode_.ino == root_ino) {
       if (inode_.fields.dtime.value() != 0)
         state_.find(where_, "it is in use but has a deletion time");
@@ -53,6 +60,25 @@ class InodeAudit {
           state_.find(where_, "its mode 0{:o} names no type", inode_.fields.mode.value());
       }
     }
+  }
+
+  void check_inline() {
+    bool complete = false;
+    const Buffer data = inline_data(fs_, inode_, &complete);
+    if (!complete) {
+      state_.find(where_, "its inline data lacks the attribute that belongs to it");
+    } else if (inode_.type() == mode_dir ? inode_.size() != data.size()
+                                         : inode_.size() > data.size()) {
+      state_.find(where_, "it is {} bytes long, but its inline data has {}", inode_.size(),
+                  data.size());
+    }
+  }
+
+  // The target is as long as the inode says, and ends there.
+  void check_link() {
+    const std::string target = read_link(fs_, inode_);
+    if (target.size() != inode_.size() || target.empty() || target.find('\0') != std::string::npos)
+      state_.find(where_, "its link target is damaged");
   }
 
   void claim(std::uint64_t block, std::uint64_t count) {
@@ -124,7 +150,7 @@ class InodeAudit {
         inode_.fields.extra_isize.value() != 0 &&
         parse_as<Le32>(inode_.raw, start).value() == xattr_magic) {
       const ConstByteSpan area = ConstByteSpan(inode_.raw).subspan(start + 4);
-      check_entries(area, 0);
+      check_entries(area, 0, false);
     }
   }
 
@@ -149,11 +175,11 @@ class InodeAudit {
     }
     if (g_.metadata_csum() && fs_.checksums().xattr_block(block, raw) != header.checksum.value())
       state_.find(where_, "the checksum of its attribute block {} is wrong", block);
-    check_entries(raw, sizeof(XattrHeader));
+    check_entries(raw, sizeof(XattrHeader), true);
   }
 
   // Offsets of values count from the start of `area`.
-  void check_entries(ConstByteSpan area, std::size_t at) {
+  void check_entries(ConstByteSpan area, std::size_t at, bool in_block) {
     while (true) {
       if (at + 4 > area.size()) {
         state_.find(where_, "its attributes have no end");
@@ -176,9 +202,43 @@ class InodeAudit {
         has_value_inodes_ = true;
       } else if (size != 0 && (offset > area.size() || size > area.size() - offset)) {
         state_.find(where_, "an attribute's value lies outside of its place");
+      } else if ((in_block || entry.hash.value() != 0) && !attribute_hash_holds(area, at)) {
+        state_.find(where_, "an attribute's hash does not fit it");
       }
       at += sizeof(XattrEntry) + (entry.name_len + 3U) / 4 * 4;
     }
+  }
+
+  // Over name and value; long ago the name's characters were taken as signed by some machines.
+  static bool attribute_hash_holds(ConstByteSpan area, std::size_t at) {
+    const auto entry = parse_as<XattrEntry>(area, at);
+    const std::size_t name_at = at + sizeof(XattrEntry);
+    if (entry.name_len > area.size() - name_at) return false;
+    std::uint32_t hash = 0;
+    std::uint32_t signed_hash = 0;
+    for (std::size_t i = 0; i < entry.name_len; ++i) {
+      const std::uint8_t c = area[name_at + i];
+      const auto sign_extended =
+          static_cast<std::uint32_t>(static_cast<std::int32_t>(static_cast<std::int8_t>(c)));
+      hash = (hash << 5) ^ (hash >> 27) ^ c;
+      signed_hash = (signed_hash << 5) ^ (signed_hash >> 27) ^ sign_extended;
+    }
+    const std::size_t words = (entry.value_size.value() + 3U) / 4;
+    for (std::size_t i = 0; i < words; ++i) {
+      const std::size_t word_at = entry.value_offs.value() + i * 4;
+      if (word_at + 4 > area.size()) return false;
+      const std::uint32_t word = parse_as<Le32>(area, word_at).value();
+      hash = (hash << 16) ^ (hash >> 16) ^ word;
+      signed_hash = (signed_hash << 16) ^ (signed_hash >> 16) ^ word;
+    }
+    return entry.hash.value() == hash || entry.hash.value() == signed_hash;
+  }
+
+  std::uint64_t most_file_blocks() const {
+    if (inode_.has_flag(flag_extents)) return 1ULL << 32;
+    const std::uint64_t per_block = g_.block_size / 4;
+    return std::min<std::uint64_t>(
+        12 + per_block + per_block * per_block + per_block * per_block * per_block, 1ULL << 32);
   }
 
   void check_size() {
@@ -193,6 +253,8 @@ class InodeAudit {
                inode_.ino >= g_.first_ino) {
       state_.find(where_, "it has blocks behind its end at {} bytes", inode_.size());
     }
+    if (has_blocks(inode_) && needed > most_file_blocks())
+      state_.find(where_, "{} bytes are more than a file can have", inode_.size());
     std::uint64_t stored = inode_.fields.blocks_lo.value();
     if (g_.has_ro_compat(ro_compat::huge_file))
       stored |= std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
@@ -265,6 +327,8 @@ void audit_inodes(AuditState& state) {
         inode.ino = number * g.inodes_per_group + first + i + 1;
         inode.raw.assign(raw.begin(), raw.end());
         std::memcpy(&inode.fields, raw.data(), std::min(raw.size(), sizeof(Inode)));
+        if (inode.ino < g.first_ino && !fs.inode_checksum_ok(inode))
+          state.find(fmt::format("inode {}", inode.ino), "its checksum is wrong");
         if (!in_use(g, inode)) continue;
         keep(state, inode, state.links, state.kinds, number);
         try {
@@ -282,73 +346,6 @@ void audit_inodes(AuditState& state) {
       state.find(fmt::format("attribute block {}", block),
                  "{} inodes share it, but its header says {}", shared.seen_refs,
                  shared.claimed_refs);
-}
-
-namespace {
-
-void audit_mmp(AuditState& state) {
-  const std::uint64_t block = state.fs.super().mmp_block.value();
-  if (!state.fs.geometry().is_block(block)) {
-    state.find("multiple-mount protection", "its block {} lies outside of the filesystem", block);
-    return;
-  }
-  state.claimed.set(state.cluster_of(block));
-  const auto mmp = parse_as<MmpBlock>(state.fs.read_block(block), 0);
-  if (mmp.magic.value() != mmp_magic)
-    state.find("multiple-mount protection", "block {} has no signature", block);
-  else if (state.fs.geometry().metadata_csum() &&
-           state.fs.checksums().mmp(mmp) != mmp.checksum.value())
-    state.find("multiple-mount protection", "the checksum of block {} is wrong", block);
-}
-
-}  // namespace
-
-void audit_special_inodes(AuditState& state) {
-  Filesystem& fs = state.fs;
-  const Geometry& g = fs.geometry();
-  if (g.has_compat(compat::resize_inode)) {
-    const InodeRecord inode = fs.read_inode(resize_ino);
-    const std::uint32_t root = inode.fields.block[13].value();
-    const std::uint32_t per_block = g.block_size / 4;
-    const std::vector<std::uint32_t> backups = g.backup_groups();
-    if (!g.is_block(root)) {
-      state.find("inode 7", "the resize inode has no block list");
-    } else {
-      const Buffer list = fs.read_block(root);
-      for (std::uint32_t i = 0; i < g.reserved_gdt; ++i) {
-        const std::uint64_t expected = g.gdt_start(0) + g.desc_blocks + i;
-        const std::size_t index = (g.desc_blocks + i) % per_block;
-        bool right = parse_as<Le32>(list, index * 4).value() == expected;
-        if (right) {
-          const Buffer copies = fs.read_block(expected);
-          for (std::size_t n = 0; n < backups.size() && right; ++n)
-            right = parse_as<Le32>(copies, n * 4).value() ==
-                    expected + std::uint64_t{backups[n]} * g.blocks_per_group;
-        }
-        if (right) continue;
-        state.find("inode 7", "the resize inode does not list reserved block {} and its copies",
-                   expected);
-        break;
-      }
-    }
-  }
-  if (g.has_incompat(incompat::mmp)) audit_mmp(state);
-  const std::uint32_t journal = fs.super().journal_inum.value();
-  if (g.has_compat(compat::has_journal) && journal != 0) {
-    const InodeRecord inode = fs.read_inode(journal);
-    const std::uint64_t block = find_block(fs, inode, 0);
-    if (inode.type() != mode_file || block == 0) {
-      state.find("journal", "its inode {} is no file", journal);
-      return;
-    }
-    const Buffer raw = fs.read_block(block);
-    const auto super = parse_as<journal::Superblock>(raw, 0);
-    if (super.header.magic.value() != journal::magic)
-      state.find("journal", "its superblock has no signature");
-    else if (journal::has_checksum(super) &&
-             journal::superblock_checksum(super) != super.checksum.value())
-      state.find("journal", "the checksum of its superblock is wrong");
-  }
 }
 
 }  // namespace jh::ext

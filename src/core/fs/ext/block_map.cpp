@@ -27,9 +27,10 @@ class ExtentWalk {
   bool node(ConstByteSpan raw, int depth, std::uint64_t low, std::uint64_t high) {
     const auto header = parse_as<ExtentHeader>(raw, 0);
     const std::size_t room = (raw.size() - sizeof(ExtentHeader)) / sizeof(Extent);
+    // Two places may be spared at the end, for the checksum.
     if (header.magic.value() != extent_magic || header.max.value() > room ||
-        header.entries.value() > header.max.value() || header.depth.value() > max_extent_depth ||
-        (depth >= 0 && header.depth.value() != depth)) {
+        header.max.value() + 2U < room || header.entries.value() > header.max.value() ||
+        header.depth.value() > max_extent_depth || (depth >= 0 && header.depth.value() != depth)) {
       defect("a block of its extent tree has a wrong header");
       return true;
     }

@@ -1,5 +1,5 @@
-// Fast commits: small records behind the journal's log that say what became of a file since the last
-// full commit.
+// Fast commits: small records behind the journal's log that say what became of a file since the
+// last full commit.
 #pragma once
 
 #include "core/fs/ext/journal.h"

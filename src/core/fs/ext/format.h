@@ -223,6 +223,7 @@ constexpr std::uint32_t flag_extents = 0x80000;
 constexpr std::uint32_t flag_ea_inode = 0x200000;
 constexpr std::uint32_t flag_inline_data = 0x10000000;
 constexpr std::uint32_t flag_encrypt = 0x800;
+constexpr std::uint32_t flag_casefold = 0x40000000;
 
 // Section "Extent Tree".
 constexpr std::uint16_t extent_magic = 0xF30A;

@@ -25,8 +25,9 @@ std::uint64_t most_blocks(const Geometry& geometry);
 /// size that would do) and unsupported (features).
 GrowPlan plan_grow(Filesystem& fs, std::uint64_t store_blocks);
 
-/// Carries it out. Where the plan has a descriptor_overrun(), clear_table_way() comes first. The store must be at least after.blocks long. Bytes of new groups are written as
-/// unreferenced ones; everything else is held by the stage.
+/// Carries it out. Where the plan has a descriptor_overrun(), clear_table_way() comes first. The
+/// store must be at least after.blocks long. Bytes of new groups are written as unreferenced ones;
+/// everything else is held by the stage.
 void grow(Filesystem& fs, const GrowPlan& plan);
 
 /// Where the metadata of one new group goes.

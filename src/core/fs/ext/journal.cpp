@@ -193,8 +193,7 @@ Journal::Contents Journal::scan() {
   std::uint32_t at = super_.start.value();
   std::uint64_t kept = 0;
   while (read_transaction(at, contents.next_sequence, transaction) == Outcome::complete) {
-    for (const std::uint64_t block : transaction.revoked)
-      revoked[block] = transaction.sequence;
+    for (const std::uint64_t block : transaction.revoked) revoked[block] = transaction.sequence;
     kept += transaction.blocks.size() + 1;
     ++contents.next_sequence;
     transactions.push_back(std::move(transaction));

@@ -28,10 +28,10 @@ class Journal {
 
   struct Contents {
     std::uint32_t transactions = 0;
-    std::uint32_t next_sequence = 0;                     // after the last complete transaction
-    std::map<std::uint64_t, std::uint32_t> home;         // filesystem block → its newest journal block
-    std::map<std::uint64_t, bool> escaped;               // of those, which begin with the magic
-    std::uint64_t revoked = 0;                           // copies that a revocation made void
+    std::uint32_t next_sequence = 0;              // after the last complete transaction
+    std::map<std::uint64_t, std::uint32_t> home;  // filesystem block → its newest journal block
+    std::map<std::uint64_t, bool> escaped;        // of those, which begin with the magic
+    std::uint64_t revoked = 0;                    // copies that a revocation made void
   };
   /// All complete transactions. A transaction whose commit or sums are wrong ends the log, as it
   /// does for the guest. Throws damaged when a complete transaction cannot be read.

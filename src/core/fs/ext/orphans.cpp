@@ -73,8 +73,8 @@ class Cutter {
     auto entry = parse_as<Extent>(raw, at);
     const bool unwritten = entry.len.value() > max_written_extent;
     const std::uint32_t count = entry.len.value() - (unwritten ? max_written_extent : 0);
-    const std::uint64_t physical =
-        entry.start_lo.value() | std::uint64_t{entry.start_hi.value()} << 32;
+    const std::uint64_t physical = entry.start_lo.value() | std::uint64_t{entry.start_hi.value()}
+                                                                << 32;
     const std::uint64_t logical = entry.block.value();
     if (logical + count <= first_) return true;
     const std::uint64_t stay = first_ > logical ? first_ - logical : 0;
@@ -98,9 +98,8 @@ class Cutter {
       const std::size_t tail = sizeof(ExtentHeader) + header.max.value() * sizeof(Extent);
       if (tail + 4 <= block.size()) {
         Le32 sum;
-        sum = crc32c_raw(
-            fs_.checksums().inode_seed(inode_.ino, inode_.fields.generation.value()),
-            ConstByteSpan(block).first(tail));
+        sum = crc32c_raw(fs_.checksums().inode_seed(inode_.ino, inode_.fields.generation.value()),
+                         ConstByteSpan(block).first(tail));
         put_at(block, tail, sum);
       }
     }
@@ -135,11 +134,10 @@ class Cutter {
 
   void lower_count() {
     const Geometry& g = fs_.geometry();
-    const bool in_blocks =
-        g.has_ro_compat(ro_compat::huge_file) && inode_.has_flag(flag_huge_file);
+    const bool in_blocks = g.has_ro_compat(ro_compat::huge_file) && inode_.has_flag(flag_huge_file);
     const std::uint64_t unit = in_blocks ? 1 : g.block_size / 512;
-    std::uint64_t count = inode_.fields.blocks_lo.value() |
-                          std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
+    std::uint64_t count =
+        inode_.fields.blocks_lo.value() | std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
     count -= std::min(count, freed_ * unit);
     inode_.fields.blocks_lo = static_cast<std::uint32_t>(count & 0xFFFFFFFF);
     inode_.fields.blocks_hi = static_cast<std::uint16_t>(count >> 32);
@@ -154,8 +152,8 @@ class Cutter {
 };
 
 void release_attribute_block(Filesystem& fs, Allocation& allocation, const InodeRecord& inode) {
-  const std::uint64_t block = inode.fields.file_acl_lo.value() |
-                              std::uint64_t{inode.fields.file_acl_hi.value()} << 32;
+  const std::uint64_t block =
+      inode.fields.file_acl_lo.value() | std::uint64_t{inode.fields.file_acl_hi.value()} << 32;
   if (block == 0) return;
   Buffer raw = fs.read_block(block);
   auto header = parse_as<XattrHeader>(raw, 0);
@@ -205,8 +203,7 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
   const Geometry& g = fs.geometry();
   const std::uint32_t ino = fs.super().orphan_file_inum.value();
   const InodeRecord file = fs.read_inode(ino);
-  const std::uint32_t seed =
-      fs.checksums().inode_seed(ino, file.fields.generation.value());
+  const std::uint32_t seed = fs.checksums().inode_seed(ino, file.fields.generation.value());
   BlockVisitor visitor;
   visitor.data = [&](const MappedRun& run) {
     for (std::uint64_t i = 0; i < run.count; ++i) {

@@ -65,7 +65,8 @@ std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size) {
   return (raw & 65532U) | ((raw & 3U) << 16);
 }
 
-Buffer inline_data(const Filesystem& fs, const InodeRecord& inode) {
+Buffer inline_data(const Filesystem& fs, const InodeRecord& inode, bool* complete) {
+  if (complete != nullptr) *complete = false;
   const ConstByteSpan raw(inode.raw);
   const ConstByteSpan block = raw.subspan(offsetof(Inode, block), sizeof(Inode::block));
   Buffer data(block.begin(), block.end());
@@ -87,6 +88,7 @@ Buffer inline_data(const Filesystem& fs, const InodeRecord& inode) {
           broken(fmt::format("inode {} has inline data outside of the inode", inode.ino));
         const ConstByteSpan value = area.subspan(value_at, value_size);
         data.insert(data.end(), value.begin(), value.end());
+        if (complete != nullptr) *complete = true;
       }
       at = name_at + (entry.name_len + 3U) / 4 * 4;
     }

@@ -33,7 +33,8 @@ void walk_tree(Filesystem& fs,
                const std::function<void(const std::string& path, const InodeRecord& inode)>& visit);
 
 /// Inline data: what of it lies in the inode, and the rest in its "system.data" attribute.
-Buffer inline_data(const Filesystem& fs, const InodeRecord& inode);
+/// `complete` tells whether that attribute was found.
+Buffer inline_data(const Filesystem& fs, const InodeRecord& inode, bool* complete = nullptr);
 
 /// The length of a directory entry in blocks of this size (64 KiB needs a code for itself).
 std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size);

@@ -13,7 +13,8 @@ namespace {
 
 [[noreturn]] void no_room(std::uint64_t count) {
   refuse(fmt::format("the descriptor table must become longer, and {} blocks in a row are not free "
-                     "to move what is in its way", count),
+                     "to move what is in its way",
+                     count),
          "ext filesystem", "ask for less, or free some space inside the guest first");
 }
 
@@ -82,8 +83,7 @@ class Mover {
     for (std::uint64_t Group::*field : {&Group::block_bitmap, &Group::inode_bitmap})
       if (in_way(group.*field)) metadata_.push_back({number, field, group.*field, 0, 1});
     if (in_way(group.inode_table, g_.itable_blocks))
-      metadata_.push_back(
-          {number, &Group::inode_table, group.inode_table, 0, g_.itable_blocks});
+      metadata_.push_back({number, &Group::inode_table, group.inode_table, 0, g_.itable_blocks});
     for (Metadata& item : metadata_)
       if (item.group == number && item.to == 0) item.to = metadata_place(number, item);
   }
@@ -174,8 +174,7 @@ class Mover {
       if (inode.ino == 1 && touches_way(inode))
         unsupported("bad blocks lie where the descriptor table must grow", "ext filesystem",
                     "ask for less");
-      ByteSpan root =
-          ByteSpan(inode.raw).subspan(offsetof(Inode, block), sizeof(Inode::block));
+      ByteSpan root = ByteSpan(inode.raw).subspan(offsetof(Inode, block), sizeof(Inode::block));
       bool root_changed = false;
       if (inode.has_flag(flag_extents)) {
         root_changed = extent_node(inode, root, 0);
@@ -192,8 +191,8 @@ class Mover {
     if (!changed) return;
     fs_.write_inode(inode);
     if (inode.ino == fs_.super().journal_inum.value()) keep_journal_copy(inode);
-    if (g_.has_compat(compat::orphan_file) &&
-        inode.ino == fs_.super().orphan_file_inum.value() && g_.metadata_csum())
+    if (g_.has_compat(compat::orphan_file) && inode.ino == fs_.super().orphan_file_inum.value() &&
+        g_.metadata_csum())
       sum_orphan_file(inode);
   }
 
@@ -226,7 +225,8 @@ class Mover {
         auto tail = parse_as<OrphanTail>(raw, at);
         Le64 number;
         number = run.physical + i;
-        tail.checksum = crc32c_raw(crc32c_raw(seed, bytes_of(number)), ConstByteSpan(raw).first(at));
+        tail.checksum =
+            crc32c_raw(crc32c_raw(seed, bytes_of(number)), ConstByteSpan(raw).first(at));
         put_at(raw, at, tail);
         fs_.store().write(g_.offset(run.physical + i), raw);
       }
@@ -236,8 +236,8 @@ class Mover {
   }
 
   bool move_attribute_block(InodeRecord& inode) {
-    const std::uint64_t from = inode.fields.file_acl_lo.value() |
-                               std::uint64_t{inode.fields.file_acl_hi.value()} << 32;
+    const std::uint64_t from =
+        inode.fields.file_acl_lo.value() | std::uint64_t{inode.fields.file_acl_hi.value()} << 32;
     if (from == 0 || !in_way(from)) return false;
     auto [known, fresh] = attribute_blocks_.try_emplace(from, 0);
     if (fresh) {
@@ -291,8 +291,8 @@ class Mover {
     auto extent = parse_as<Extent>(raw, at);
     const bool unwritten = extent.len.value() > max_written_extent;
     const std::uint64_t count = extent.len.value() - (unwritten ? max_written_extent : 0);
-    const std::uint64_t from =
-        extent.start_lo.value() | std::uint64_t{extent.start_hi.value()} << 32;
+    const std::uint64_t from = extent.start_lo.value() | std::uint64_t{extent.start_hi.value()}
+                                                             << 32;
     if (!in_way(from, count)) return false;
     fs_.check_run(from, count);
     const std::uint64_t to = new_place(count, from, {});

@@ -46,8 +46,7 @@ RestReport bring_to_rest(Store& store) {
   const OrphanCounts orphans = settle_orphans(fs);
   report.orphans_removed = orphans.removed;
   report.orphans_cut = orphans.cut;
-  fs.edit_super().state =
-      static_cast<std::uint16_t>(fs.super().state.value() | state_clean);
+  fs.edit_super().state = static_cast<std::uint16_t>(fs.super().state.value() | state_clean);
   refresh_totals(fs);
   return report;
 }

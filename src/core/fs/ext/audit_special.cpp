@@ -1,0 +1,75 @@
+// The inodes that serve the filesystem itself: reserved descriptors, journal, mount protection.
+#include "core/fs/ext/audit_state.h"
+#include "core/fs/ext/journal.h"
+
+namespace jh::ext {
+namespace {
+
+void audit_mmp(AuditState& state) {
+  const std::uint64_t block = state.fs.super().mmp_block.value();
+  if (!state.fs.geometry().is_block(block)) {
+    state.find("multiple-mount protection", "its block {} lies outside of the filesystem", block);
+    return;
+  }
+  state.claimed.set(state.cluster_of(block));
+  const auto mmp = parse_as<MmpBlock>(state.fs.read_block(block), 0);
+  if (mmp.magic.value() != mmp_magic)
+    state.find("multiple-mount protection", "block {} has no signature", block);
+  else if (state.fs.geometry().metadata_csum() &&
+           state.fs.checksums().mmp(mmp) != mmp.checksum.value())
+    state.find("multiple-mount protection", "the checksum of block {} is wrong", block);
+}
+
+// Entries of a block list that must be there, in order; everything behind them must be zero.
+bool lists_exactly(ConstByteSpan block, const std::vector<std::uint64_t>& expected) {
+  for (std::size_t i = 0; i * 4 < block.size(); ++i) {
+    const std::uint64_t wanted = i < expected.size() ? expected[i] : 0;
+    if (parse_as<Le32>(block, i * 4).value() != wanted) return false;
+  }
+  return true;
+}
+
+void audit_resize_inode(AuditState& state) {
+  Filesystem& fs = state.fs;
+  const Geometry& g = fs.geometry();
+  const std::uint32_t root = fs.read_inode(resize_ino).fields.block[13].value();
+  if (!g.is_block(root)) {
+    state.find("inode 7", "the resize inode has no block list");
+    return;
+  }
+  const std::vector<std::uint32_t> backups = g.backup_groups();
+  std::vector<std::uint64_t> list(g.block_size / 4);
+  for (std::uint32_t i = 0; i < g.reserved_gdt; ++i) {
+    const std::uint64_t reserved = g.gdt_start(0) + g.desc_blocks + i;
+    list[(g.desc_blocks + i) % list.size()] = reserved;
+    std::vector<std::uint64_t> copies;
+    for (const std::uint32_t group : backups)
+      copies.push_back(reserved + std::uint64_t{group} * g.blocks_per_group);
+    if (!lists_exactly(fs.read_block(reserved), copies)) {
+      state.find("inode 7", "reserved block {} does not list its copies", reserved);
+      break;
+    }
+  }
+  if (!lists_exactly(fs.read_block(root), list))
+    state.find("inode 7", "the resize inode does not list the reserved descriptor blocks");
+}
+
+void audit_journal(AuditState& state) {
+  try {
+    Journal journal(state.fs);
+  } catch (const Error& error) {
+    state.find("journal", "{}", error.what());
+  }
+}
+
+}  // namespace
+
+void audit_special_inodes(AuditState& state) {
+  const Geometry& g = state.fs.geometry();
+  if (g.has_compat(compat::resize_inode)) audit_resize_inode(state);
+  if (g.has_incompat(incompat::mmp)) audit_mmp(state);
+  if (g.has_compat(compat::has_journal) && state.fs.super().journal_inum.value() != 0)
+    audit_journal(state);
+}
+
+}  // namespace jh::ext
