@@ -120,7 +120,12 @@ TEST(Undo, RefusedOnceAnythingWasWritten) {
 TEST(Recover, RefusesAnotherImage) {
   FaultHost host;
   host.put("/m/a.img", image_of(100'352, 3));
-  host.cut_at(30, Unflushed::kept);
+  FaultHost whole;
+  whole.put("/m/a.img", image_of(100'352, 3));
+  whole.cut_at(0, Unflushed::kept);
+  change(whole, {"/m/a.img"}, true);
+  // Between the commit mark and the mark "done".
+  host.cut_at(whole.operations() - 2, Unflushed::kept);
   EXPECT_THROW(change(host, {"/m/a.img"}, true), PowerCut);
   std::mt19937 random(1);
   host.restart(random);

@@ -264,10 +264,17 @@ void Ledger::write_record(Record record, ConstByteSpan payload) {
   record.payload_crc = crc32c(payload);
   record.padding = 0;
   record.crc = ~crc32c_raw(crc32c_raw(~0U, id_), bytes_of(record).first(offsetof(Record, crc)));
-  Buffer raw(bytes_of(record).begin(), bytes_of(record).end());
-  raw.insert(raw.end(), payload.begin(), payload.end());
-  raw.resize(round_up(raw.size(), 8));
-  append_file(*file_, end_, raw);
+  const ConstByteSpan fixed = bytes_of(record);
+  waiting_.insert(waiting_.end(), fixed.begin(), fixed.end());
+  waiting_.insert(waiting_.end(), payload.begin(), payload.end());
+  waiting_.resize(round_up(waiting_.size(), 8));
+  if (waiting_.size() >= ledger::max_payload) bring_out();
+}
+
+void Ledger::bring_out() {
+  if (waiting_.empty()) return;
+  append_file(*file_, end_, waiting_);
+  waiting_.clear();
 }
 
 void Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t offset,
@@ -322,10 +329,13 @@ void Ledger::append_new_size(std::uint32_t image, std::uint64_t size) {
   write_record(record, {});
 }
 
-void Ledger::flush() { file_->flush(); }
+void Ledger::flush() {
+  bring_out();
+  file_->flush();
+}
 
 void Ledger::commit() {
-  file_->flush();
+  flush();
   set_mark(MarkKind::committed);
   state_ = State::committed;
   settle_names();
@@ -385,6 +395,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
 }
 
 void Ledger::for_each(const std::function<void(const Entry&)>& visit) {
+  bring_out();
   const std::uint64_t limit = end_;
   std::uint64_t at = records_start_;
   while (at < limit) {

@@ -50,7 +50,7 @@ class Ledger {
   const std::string& path() const { return path_; }
   std::uint64_t created() const { return created_; }
   /// Bytes of the ledger file so far.
-  std::uint64_t length() const { return end_; }
+  std::uint64_t length() const { return end_ + waiting_.size(); }
 
   /// Appends a record; data longer than a record's limit is split. `old` all zeros costs no
   /// payload.
@@ -84,6 +84,7 @@ class Ledger {
   bool mark_is_set(ledger::MarkKind kind);
   void set_mark(ledger::MarkKind kind);
   void write_record(ledger::Record record, ConstByteSpan payload);
+  void bring_out();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit);
 
   Host& host_;
@@ -97,6 +98,7 @@ class Ledger {
   std::vector<Image> images_;
   std::uint64_t records_start_ = 0;
   std::uint64_t end_ = 0;
+  Buffer waiting_;  // records not written yet, behind end_: many small ones make one write
 };
 
 /// Name of a ledger that is not committed yet.

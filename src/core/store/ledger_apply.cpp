@@ -22,13 +22,52 @@ std::vector<std::uint64_t> new_sizes(Ledger& ledger, const std::vector<Store*>& 
   return sizes;
 }
 
-void write_entry(Store& image, const Ledger::Entry& entry) {
-  if (entry.zero) {
-    image.discard(entry.offset, entry.length);
-  } else {
-    image.write(entry.offset, entry.payload);
+// Writes entries in order, those close to each other together: what lies between is written again
+// as it is, which harms nothing and saves many small writes.
+class Gathering {
+ public:
+  explicit Gathering(const std::vector<Store*>& images) : images_(images) {}
+  ~Gathering() = default;
+  Gathering(const Gathering&) = delete;
+  Gathering& operator=(const Gathering&) = delete;
+
+  void write(const Ledger::Entry& entry) {
+    constexpr std::uint64_t near = 4096;
+    constexpr std::uint64_t worth_a_hole = 65536;
+    if (entry.zero && entry.length >= worth_a_hole) {
+      finish();
+      images_[entry.image]->discard(entry.offset, entry.length);
+      return;
+    }
+    const std::uint64_t end = start_ + waiting_.size();
+    const bool joins = !waiting_.empty() && entry.image == image_ && entry.offset >= end &&
+                       entry.offset - end < near && waiting_.size() < ledger::max_payload;
+    if (joins) {
+      const Buffer gap = read_buffer(*images_[image_], end, entry.offset - end);
+      waiting_.insert(waiting_.end(), gap.begin(), gap.end());
+    } else {
+      finish();
+      image_ = entry.image;
+      start_ = entry.offset;
+    }
+    if (entry.zero) {
+      waiting_.resize(waiting_.size() + entry.length);
+    } else {
+      waiting_.insert(waiting_.end(), entry.payload.begin(), entry.payload.end());
+    }
   }
-}
+
+  void finish() {
+    if (!waiting_.empty()) images_[image_]->write(start_, waiting_);
+    waiting_.clear();
+  }
+
+ private:
+  const std::vector<Store*>& images_;
+  std::uint32_t image_ = 0;
+  std::uint64_t start_ = 0;
+  Buffer waiting_;
+};
 
 // Calls visit(offset in the entry, bytes there now, bytes of the entry) in bounded pieces; bytes
 // past the image's end, where it may not have grown yet, read as zeros.
@@ -64,9 +103,11 @@ void apply_changes(Ledger& ledger, const std::vector<Store*>& images) {
   const auto sizes = new_sizes(ledger, images);
   for (std::size_t i = 0; i < images.size(); ++i)
     if (images[i]->size() < sizes[i]) images[i]->resize(sizes[i]);
+  Gathering gathering(images);
   ledger.for_each([&](const Ledger::Entry& entry) {
-    if (entry.kind == RecordKind::after) write_entry(*images[entry.image], entry);
+    if (entry.kind == RecordKind::after) gathering.write(entry);
   });
+  gathering.finish();
   for (Store* image : images) image->flush();
   for (std::size_t i = 0; i < images.size(); ++i) {
     if (images[i]->size() == sizes[i]) continue;
@@ -81,6 +122,7 @@ void restore(Ledger& ledger, const std::vector<Store*>& images, bool held_ones_t
   for (std::size_t i = 0; i < images.size(); ++i)
     if (images[i]->size() < ledger.images()[i].old_size)
       images[i]->resize(ledger.images()[i].old_size);
+  Gathering gathering(images);
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind != RecordKind::before_direct &&
         !(held_ones_too && entry.kind == RecordKind::before))
@@ -89,14 +131,15 @@ void restore(Ledger& ledger, const std::vector<Store*>& images, bool held_ones_t
     const std::uint64_t old_size = ledger.images()[entry.image].old_size;
     if (entry.offset >= old_size) return;
     if (entry.length <= old_size - entry.offset) {
-      write_entry(*images[entry.image], entry);
+      gathering.write(entry);
       return;
     }
     Ledger::Entry part = entry;
     part.length = old_size - entry.offset;
     if (!part.zero) part.payload.resize(part.length);
-    write_entry(*images[entry.image], part);
+    gathering.write(part);
   });
+  gathering.finish();
   for (Store* image : images) image->flush();
   for (std::size_t i = 0; i < images.size(); ++i) {
     if (images[i]->size() == ledger.images()[i].old_size) continue;

@@ -175,6 +175,8 @@ std::uint64_t Stage::written_directly() const {
 
 void Stage::for_each_change(
     const std::function<void(std::uint64_t, ConstByteSpan, ConstByteSpan)>& visit) {
+  // Only the bytes that differ are worth a record; gaps shorter than a record's header are bridged.
+  constexpr std::size_t bridge = 64;
   Buffer old_run;
   Buffer new_run;
   std::uint64_t run_start = 0;
@@ -186,14 +188,34 @@ void Stage::for_each_change(
   Buffer old(page_size);
   for (const auto& [number, page] : pages_) {
     const std::uint64_t at = number * page_size;
-    const std::uint64_t length = std::min(page_size, size_ - std::min(size_, at));
+    const std::size_t length = std::min(page_size, size_ - std::min(size_, at));
     base_read(at, old);
-    if (std::memcmp(old.data(), page->data.data(), length) == 0) continue;
-    if (run_start + new_run.size() != at || new_run.size() >= ledger::max_payload) emit();
-    if (new_run.empty()) run_start = at;
-    old_run.insert(old_run.end(), old.begin(), old.begin() + static_cast<std::ptrdiff_t>(length));
-    new_run.insert(new_run.end(), page->data.begin(),
-                   page->data.begin() + static_cast<std::ptrdiff_t>(length));
+    const auto& fresh = page->data;
+    for (std::size_t i = 0; i < length;) {
+      if (old[i] == fresh[i]) {
+        ++i;
+        continue;
+      }
+      std::size_t end = i + 1;  // one past the last differing byte of this run
+      for (std::size_t j = end; j < length && j < end + bridge; ++j)
+        if (old[j] != fresh[j]) end = j + 1;
+      const std::uint64_t run_end = run_start + new_run.size();
+      if (new_run.empty() || at + i > run_end + bridge || new_run.size() >= ledger::max_payload / 2) {
+        emit();
+        run_start = at + i;
+      } else if (at + i > run_end) {
+        // The gap may reach back into the page before: what stands there is the same in both.
+        Buffer gap(at + i - run_end);
+        read(run_end, gap);
+        old_run.insert(old_run.end(), gap.begin(), gap.end());
+        new_run.insert(new_run.end(), gap.begin(), gap.end());
+      }
+      const auto from = static_cast<std::ptrdiff_t>(i);
+      const auto to = static_cast<std::ptrdiff_t>(end);
+      old_run.insert(old_run.end(), old.begin() + from, old.begin() + to);
+      new_run.insert(new_run.end(), fresh.begin() + from, fresh.begin() + to);
+      i = end;
+    }
   }
   emit();
 }

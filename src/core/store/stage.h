@@ -39,7 +39,7 @@ class Stage final : public Store {
   /// Bytes written past the stage so far.
   std::uint64_t written_directly() const;
 
-  /// Calls visit(offset, old bytes, new bytes) for each run of held pages that differ, at most
+  /// Calls visit(offset, old bytes, new bytes) for each run of held bytes that differ, at most
   /// ledger::max_payload long, in order.
   void for_each_change(
       const std::function<void(std::uint64_t, ConstByteSpan, ConstByteSpan)>& visit);

@@ -1,12 +1,21 @@
 #include "core/fs/ext/audit.h"
 
+#include <algorithm>
+
 #include "core/fs/ext/audit_state.h"
 
 namespace jh::ext {
 namespace {
 
+// A run of metadata, and whose it is.
+struct Owned {
+  BlockRun run;
+  std::uint32_t group = 0;
+  const char* what = "";
+};
+
 // Places that the descriptors name must lie where the format allows them.
-void check_group_places(AuditState& state, std::uint32_t number) {
+void check_group_places(AuditState& state, std::uint32_t number, std::vector<Owned>& owned) {
   const Geometry& g = state.fs.geometry();
   const Group group = state.fs.group(number);
   const std::string where = fmt::format("group {}", number);
@@ -17,20 +26,12 @@ void check_group_places(AuditState& state, std::uint32_t number) {
   const auto check = [&](const char* what, std::uint64_t block, std::uint64_t count) {
     const bool inside = g.is_block(block) && count <= g.blocks - block;
     const bool at_home = block >= first && block + count <= end;
-    if (!inside || (!at_home && !g.has_incompat(incompat::flex_bg))) {
-      state.find(where, "its {} at block {} lies outside of {}", what, block,
-                 inside ? "the group" : "the filesystem");
+    if (inside && (at_home || g.has_incompat(incompat::flex_bg))) {
+      owned.push_back({{block, count}, number, what});
       return;
     }
-    for (std::uint64_t b = block; b < block + count; ++b) {
-      const std::uint64_t cluster = state.cluster_of(b);
-      // Metadata may share a cluster with other metadata, never a block.
-      if (g.cluster_ratio == 1 && state.claimed.test(cluster)) {
-        state.find(where, "its {} at block {} lies on other metadata", what, b);
-        return;
-      }
-      state.claimed.set(cluster);
-    }
+    state.find(where, "its {} at block {} lies outside of {}", what, block,
+               inside ? "the group" : "the filesystem");
   };
   check("block bitmap", group.block_bitmap, 1);
   check("inode bitmap", group.inode_bitmap, 1);
@@ -117,20 +118,35 @@ void check_table_copy(AuditState& state, std::uint32_t backup, std::uint32_t fir
 void audit_layout(AuditState& state, std::uint32_t first_group) {
   const Geometry& g = state.fs.geometry();
   check_super(state);
+  std::vector<Owned> owned;
   for (std::uint32_t group = 0; group < g.group_count; ++group) {
-    for (const BlockRun& run : g.base_metadata(group))
-      for (std::uint64_t b = run.start; b < run.end() && b < g.blocks; ++b)
-        if (b >= g.first_data_block) state.claimed.set(state.cluster_of(b));
+    for (const BlockRun& run : g.base_metadata(group)) {
+      const std::uint64_t start = std::max<std::uint64_t>(run.start, g.first_data_block);
+      owned.push_back({{start, std::min(run.end(), g.blocks) - start}, group, "table copy"});
+    }
     if (group != 0 && g.has_super(group)) check_super_copy(state, group);
+    check_group_places(state, group, owned);
   }
-  for (std::uint32_t group = 0; group < g.group_count; ++group) check_group_places(state, group);
+  std::sort(owned.begin(), owned.end(),
+            [](const Owned& a, const Owned& b) { return a.run.start < b.run.start; });
+  std::uint64_t end = 0;
+  for (const Owned& item : owned) {
+    if (item.run.start < end)
+      state.find(fmt::format("group {}", item.group), "its {} at block {} lies on other metadata",
+                 item.what, item.run.start);
+    end = std::max(end, item.run.end());
+    if (state.claimed.size() == 0) continue;
+    const std::uint64_t last = state.cluster_of(item.run.end() - 1);
+    for (std::uint64_t cluster = state.cluster_of(item.run.start); cluster <= last; ++cluster)
+      state.claimed.set(cluster);
+  }
   for (const std::uint32_t backup : g.backup_groups()) check_table_copy(state, backup, first_group);
 }
 
 void audit(Filesystem& fs, const AuditRequest& request, Findings& findings, Progress& progress) {
-  AuditState state(fs, findings, progress);
-  const Geometry& g = fs.geometry();
   const bool full = request.scope == AuditScope::full;
+  AuditState state(fs, findings, progress, full);
+  const Geometry& g = fs.geometry();
   progress.begin("auditing the filesystem",
                  full ? std::uint64_t{g.group_count} * g.itable_blocks * g.block_size : 0);
   audit_layout(state, full ? 0 : request.first_group);

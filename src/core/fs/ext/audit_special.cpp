@@ -11,7 +11,7 @@ void audit_mmp(AuditState& state) {
     state.find("multiple-mount protection", "its block {} lies outside of the filesystem", block);
     return;
   }
-  state.claimed.set(state.cluster_of(block));
+  if (state.claimed.size() != 0) state.claimed.set(state.cluster_of(block));
   const auto mmp = parse_as<MmpBlock>(state.fs.read_block(block), 0);
   if (mmp.magic.value() != mmp_magic)
     state.find("multiple-mount protection", "block {} has no signature", block);

@@ -14,13 +14,17 @@
 namespace jh::ext {
 
 struct AuditState {
-  AuditState(Filesystem& filesystem, Findings& found, Progress& progress_to)
+  /// `with_sets`: the passes over inodes need room for what they see.
+  AuditState(Filesystem& filesystem, Findings& found, Progress& progress_to, bool with_sets)
       : fs(filesystem),
         findings(found),
         progress(progress_to),
-        claimed(ceil_div(filesystem.geometry().blocks, filesystem.geometry().cluster_ratio) + 1),
-        used(filesystem.geometry().inodes() + 1),
-        directories(filesystem.geometry().inodes() + 1) {}
+        claimed(with_sets ? ceil_div(filesystem.geometry().blocks,
+                                     filesystem.geometry().cluster_ratio) +
+                                1
+                          : 0),
+        used(with_sets ? filesystem.geometry().inodes() + 1 : 0),
+        directories(with_sets ? filesystem.geometry().inodes() + 1 : 0) {}
 
   template <class... Args>
   void find(const std::string& where, fmt::format_string<Args...> text, Args&&... args) {
@@ -34,7 +38,7 @@ struct AuditState {
   Filesystem& fs;
   Findings& findings;
   Progress& progress;
-  Bits claimed;      // by cluster: metadata, and what inodes hold
+  Bits claimed;      // by cluster: metadata, and what inodes hold; empty without sets
   Bits used;         // by inode number
   Bits directories;  // by inode number
   struct SharedBlock {

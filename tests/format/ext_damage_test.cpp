@@ -1,0 +1,191 @@
+// Every field of the structures that growing and reading depend on, wrong in turn; and random bytes
+// of each. Never a crash, a hang or a read past the end; a refusal is orderly and writes nothing.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/base/errors.h"
+#include "core/fs/ext/audit.h"
+#include "core/fs/ext/read.h"
+#include "core/fs/ext/relocate.h"
+#include "core/fs/ext/rest.h"
+#include "core/guest/content.h"
+#include "support/judges.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+struct Target {
+  std::string name;
+  std::uint64_t offset;
+  std::uint64_t length;
+};
+
+// Looks at the damaged filesystem in every way the program does. Returns whether growing it was
+// refused.
+bool look_everywhere(const MemoryStore& damaged_image) {
+  MemoryStore image(damaged_image, "image");
+  bool refused = false;
+  const auto orderly = [&](const std::function<void()>& work) {
+    try {
+      work();
+    } catch (const Error& error) {
+      refused = true;
+      EXPECT_NE(error.status(), Status::internal) << error.what();
+      EXPECT_FALSE(std::string(error.what()).empty());
+    }
+  };
+  const Content content = recognise_content(image);
+  EXPECT_TRUE(image.same_content(damaged_image)) << "looking has written";
+  orderly([&] {
+    ext::Filesystem fs(image);
+    std::uint64_t names = 0;
+    ext::walk_tree(fs, [&](const std::string& path, const ext::InodeRecord&) {
+      if (++names > 5000 || path.size() > 5000) refuse("enough");
+    });
+    Findings findings;
+    Silent silent;
+    ext::audit(fs, {}, findings, silent);
+  });
+  EXPECT_TRUE(image.same_content(damaged_image)) << "looking has written";
+  refused = !content.blockers.empty() || !content.ext;
+  if (refused) return true;
+  orderly([&] {
+    MemoryStore grown(image, "grown");
+    grown.resize(image.size() * 2);
+    if (content.rest) ext::bring_to_rest(grown);
+    ext::Filesystem fs(grown);
+    const auto plan = ext::plan_grow(fs, grown.size() / fs.geometry().block_size);
+    ext::clear_table_way(fs, plan);
+    ext::Filesystem again(grown);
+    ext::grow(again, ext::plan_grow(again, grown.size() / again.geometry().block_size));
+  });
+  return refused;
+}
+
+class ExtDamage : public testing::TestWithParam<std::vector<std::string>> {};
+
+TEST_P(ExtDamage, EveryFieldInTurn) {
+  const TempFolder folder;
+  const std::string path = folder / "fs";
+  std::vector<std::string> options{"-b", "1024", "-J", "size=1", "-N", "512"};
+  options.insert(options.end(), GetParam().begin(), GetParam().end());
+  make_ext(path, 12ULL << 20, options);
+  MemoryStore image = load(path);
+  std::vector<Target> targets;
+  {
+    ext::Filesystem fs(image);
+    const auto& g = fs.geometry();
+    const auto rings = ext::find_path(fs, "/rings");
+    targets = {{"superblock", 1024, 1024},
+               {"descriptors", g.offset(g.gdt_start(0)), g.group_count * g.desc_size},
+               {"inode of a directory", fs.inode_offset(rings->ino), 160},
+               {"inode of a file", fs.inode_offset(ext::find_path(fs, "/sparse.bin")->ino), 160},
+               {"inode 7", fs.inode_offset(7), 128},
+               {"inode 8", fs.inode_offset(8), 128},
+               {"directory index", g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 0))), 96},
+               {"directory block", g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 1))), 200}};
+    ext::BlockVisitor visitor;
+    visitor.data = [](const ext::MappedRun&) { return true; };
+    visitor.tree = [&](std::uint64_t block) {
+      targets.push_back({"block list", g.offset(block), 120});
+      return true;
+    };
+    ext::visit_blocks(fs, *ext::find_path(fs, "/film.bin"), visitor);
+  }
+  int refused = 0;
+  int tried = 0;
+#ifdef JUNEHEATH_SANITIZED
+  constexpr std::uint64_t stride = 11;
+#else
+  constexpr std::uint64_t stride = 1;
+#endif
+  for (const Target& target : targets) {
+    for (std::uint64_t at = 0; at < target.length; at += at % 4 == 3 ? stride : 1) {
+      for (const int change : {0, 1, 2}) {
+        if (stride != 1 && change == 1) continue;
+        MemoryStore damaged_image(image, "image");
+        Buffer byte = read_buffer(damaged_image, target.offset + at, 1);
+        byte[0] = change == 0 ? 0xFF : change == 1 ? 0 : static_cast<std::uint8_t>(byte[0] ^ 0x10);
+        damaged_image.write(target.offset + at, byte);
+        SCOPED_TRACE(fmt::format("{}, byte {}, change {}", target.name, at, change));
+        refused += look_everywhere(damaged_image) ? 1 : 0;
+        ++tried;
+      }
+    }
+  }
+  fmt::print("  {} tried, {} refused\n", tried, refused);
+  EXPECT_GT(refused, tried / 100);
+}
+
+TEST_P(ExtDamage, RandomBytes) {
+  const TempFolder folder;
+  const std::string path = folder / "fs";
+  std::vector<std::string> options{"-b", "1024", "-J", "size=1", "-N", "512"};
+  options.insert(options.end(), GetParam().begin(), GetParam().end());
+  make_ext(path, 12ULL << 20, options);
+  const MemoryStore image = load(path);
+  std::mt19937 random(20261123);
+#ifdef JUNEHEATH_SANITIZED
+  constexpr int rounds = 60;
+#else
+  constexpr int rounds = 600;
+#endif
+  for (int n = 0; n < rounds; ++n) {
+    MemoryStore damaged_image(image, "image");
+    const int hits = 1 + static_cast<int>(random() % 12);
+    for (int i = 0; i < hits; ++i) {
+      Buffer bytes(1 + random() % 8);
+      for (std::uint8_t& b : bytes) b = static_cast<std::uint8_t>(random());
+      // Most metadata lies in the first megabyte.
+      damaged_image.write(1024 + random() % ((1U << 20) - 2048), bytes);
+    }
+    SCOPED_TRACE(fmt::format("round {}", n));
+    look_everywhere(damaged_image);
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, ExtDamage,
+                         testing::Values(std::vector<std::string>{},
+                                         std::vector<std::string>{"-O", "^metadata_csum"},
+                                         std::vector<std::string>{"-t", "ext2"},
+                                         std::vector<std::string>{"-O", "^metadata_csum,^resize_inode,inline_data"}));
+
+// Every byte of the journal's superblock and of the log's first blocks in the sample that lost power.
+TEST(JournalDamage, EveryFieldInTurn) {
+  const TempFolder folder;
+  unpack_sample("dirty-ext4", folder / "guest.img");
+  MemoryStore disk = load(folder / "guest.img");
+  MemoryStore image(disk.size() - 1048576);
+  for (std::uint64_t at = 0; at < image.size();) {
+    const auto part = disk.map(1048576 + at, std::min<std::uint64_t>(4096, image.size() - at));
+    if (!part.zero) image.write(at, read_buffer(disk, 1048576 + at, part.length));
+    at += part.length;
+  }
+  std::uint64_t journal = 0;
+  {
+    ext::Filesystem fs(image);
+    journal = fs.geometry().offset(ext::find_block(fs, fs.read_inode(8), 0));
+  }
+#ifdef JUNEHEATH_SANITIZED
+  constexpr std::uint64_t stride = 29;
+#else
+  constexpr std::uint64_t stride = 3;
+#endif
+  int refused = 0;
+  for (std::uint64_t at = 0; at < 4096; at += at < 128 ? 1 : stride) {
+    MemoryStore damaged_image(image, "image");
+    Buffer byte = read_buffer(damaged_image, journal + at, 1);
+    byte[0] ^= 0x11;
+    damaged_image.write(journal + at, byte);
+    SCOPED_TRACE(fmt::format("journal byte {}", at));
+    const Content content = recognise_content(damaged_image);
+    if (!content.blockers.empty()) ++refused;
+  }
+  EXPECT_GT(refused, 20);
+}
+
+}  // namespace
+}  // namespace jh::test
