@@ -84,7 +84,7 @@ TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
   const Outcome grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(ours), "");
-  EXPECT_EQ(tree_facts(Mounted(ours, 0).path()), expected);
+  EXPECT_EQ(tree_difference(expected, tree_facts(Mounted(ours, 0).path())), "");
   ASSERT_EQ(juneheath({"undo", ours}).status, 0);
   EXPECT_EQ(file_digest(ours), file_digest(folder / "unclean"));
 }
@@ -97,8 +97,60 @@ INSTANTIATE_TEST_SUITE_P(
                     std::pair("WithoutSums", std::vector<std::string>{"-O", "^metadata_csum"}),
                     std::pair("Without64bit", std::vector<std::string>{"-O", "^64bit"}),
                     std::pair("OrphanFile", std::vector<std::string>{"-O", "orphan_file"}),
+                    std::pair("FastCommits", std::vector<std::string>{"-O", "fast_commit"}),
+                    std::pair("FastCommitsSmallBlocks",
+                              std::vector<std::string>{"-b", "1024", "-O", "fast_commit"}),
                     std::pair("SmallJournal", std::vector<std::string>{"-J", "size=4"})),
     [](const auto& test) { return std::string(test.param.first); });
+
+// New directories, renames, removals and growing files, all in fast commits. The kernel's own replay
+// leaves wrong link counts for new directories; names and content are compared with it, the rest
+// with the checker.
+TEST(UncleanSample, FastCommitsOfManyKinds) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+  for (const char* block_size : {"1024", "4096"}) {
+    const TempFolder folder;
+    const std::string image = folder / "fs";
+    make_ext(image, 64ULL << 20, {"-b", block_size, "-O", "fast_commit"});
+    {
+      const Mounted mounted(image, 0, 0, true);
+      const files::path root = mounted.path();
+      const auto write_and_flush = [&](const files::path& path, std::size_t size) {
+        write_file(path.string(), std::string(size, 'w'));
+        flush_file(path.string());
+      };
+      write_and_flush(root / "first", 10);
+      files::create_directories(root / "moor/east");
+      for (int i = 0; i < 30; ++i)
+        write_and_flush(root / "moor/east" / fmt::format("transect-{}", i),
+                        static_cast<std::size_t>(i) * 1500);
+      files::rename(root / "moor/east/transect-3", root / "moor/renamed");
+      write_and_flush(root / "moor/renamed", 40'000);
+      files::create_hard_link(root / "first", root / "moor/second-name");
+      files::remove(root / "moor/east/transect-7");
+      files::resize_file(root / "film.bin", 100'000);
+      files::create_symlink("east", root / "moor/link");
+      write_and_flush(root / "moor/last", 77'777);
+      // An index block must be given up: names into the large, indexed directory.
+      write_and_flush(root / "rings/another-ring", 5);
+      run({"cp", "--sparse=always", image, folder / "unclean"});
+    }
+    run({"cp", "--sparse=always", folder / "unclean", folder / "theirs"});
+    { const Mounted replay(folder / "theirs", 0, 0, true); }
+    const auto without_directories = [](std::map<std::string, std::string> facts) {
+      std::erase_if(facts, [](const auto& entry) { return entry.second.starts_with("4"); });
+      return facts;
+    };
+    const auto expected = without_directories(tree_facts(Mounted(folder / "theirs", 0).path()));
+    const std::string ours = folder / "unclean";
+    const Outcome survey = juneheath({"survey", ours});
+    EXPECT_TRUE(survey.said("fast commit")) << survey.out;
+    const Outcome grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    EXPECT_EQ(check_ext(ours), "");
+    EXPECT_EQ(tree_difference(expected, without_directories(tree_facts(Mounted(ours, 0).path()))), "");
+  }
+}
 
 TEST(UncleanSample, TheSampleShowsWhatItMust) {
   const TempFolder folder;

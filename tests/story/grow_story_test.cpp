@@ -43,7 +43,7 @@ TEST_P(GrowStory, OneCommandThenUndo) {
   if (can_mount()) {
     const Mounted mounted(image, sample.offset);
     EXPECT_GE(mounted.capacity(), sample.least_capacity);
-    EXPECT_EQ(tree_facts(mounted.path()), tree);
+    EXPECT_EQ(tree_difference(tree, tree_facts(mounted.path())), "");
   }
   const Outcome audit = juneheath({"audit", image});
   EXPECT_EQ(audit.status, 0) << audit.out;
@@ -55,7 +55,7 @@ TEST_P(GrowStory, OneCommandThenUndo) {
   ASSERT_EQ(again.status, 0) << again.err;
   EXPECT_EQ(check_ext(image, sample.offset), "");
   if (can_mount()) {
-    EXPECT_EQ(tree_facts(Mounted(image, sample.offset).path()), tree);
+    EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(image, sample.offset).path())), "");
   }
   ASSERT_EQ(juneheath({"undo", image}).status, 0);
   EXPECT_EQ(file_digest(image), digest_grown);
@@ -102,7 +102,7 @@ TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
   const Outcome grown = juneheath({"grow", image, "--by", "256MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(image, 1048576), "");
-  EXPECT_EQ(tree_facts(Mounted(image, 1048576).path()), tree);
+  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(image, 1048576).path())), "");
 }
 
 // The guest can write to the grown filesystem, and it is still sound afterwards.

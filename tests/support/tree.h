@@ -10,4 +10,8 @@ namespace jh::test {
 /// the operating system reports them.
 std::map<std::string, std::string> tree_facts(const std::string& root);
 
+/// What differs, a line each; empty when nothing does.
+std::string tree_difference(const std::map<std::string, std::string>& expected,
+                            const std::map<std::string, std::string>& found);
+
 }  // namespace jh::test

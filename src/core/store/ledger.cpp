@@ -368,9 +368,19 @@ void Ledger::remove() {
   }
 }
 
+// Records are small and many: the file is read in large pieces. The range lies before `limit`.
+ConstByteSpan Ledger::window(std::uint64_t at, std::uint64_t length, std::uint64_t limit) {
+  if (at < window_start_ || at + length > window_start_ + window_.size()) {
+    window_ = read_buffer(*file_, at,
+                          std::min(limit - at, std::max(length, 2 * ledger::max_payload)));
+    window_start_ = at;
+  }
+  return ConstByteSpan(window_).subspan(at - window_start_, length);
+}
+
 std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_t limit) {
   if (limit - at < sizeof(Record)) return std::nullopt;
-  const auto record = read_as<Record>(*file_, at);
+  const auto record = parse_as<Record>(window(at, sizeof(Record), limit), 0);
   const std::uint32_t payload_length = record.payload_length.value();
   const bool sound =
       record.magic.value() == ledger::record_magic &&
@@ -385,7 +395,8 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   entry.zero = (record.flags.value() & ledger::flag_zero) != 0;
   entry.offset = record.offset.value();
   entry.length = record.length.value();
-  entry.payload = read_buffer(*file_, at + sizeof(Record), payload_length);
+  const ConstByteSpan payload = window(at + sizeof(Record), payload_length, limit);
+  entry.payload.assign(payload.begin(), payload.end());
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
   const bool holds_data = entry.kind == RecordKind::before_direct ||
                           entry.kind == RecordKind::before || entry.kind == RecordKind::after;
@@ -396,6 +407,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
 
 void Ledger::for_each(const std::function<void(const Entry&)>& visit) {
   bring_out();
+  window_.clear();
   const std::uint64_t limit = end_;
   std::uint64_t at = records_start_;
   while (at < limit) {

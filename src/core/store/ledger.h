@@ -86,6 +86,7 @@ class Ledger {
   void write_record(ledger::Record record, ConstByteSpan payload);
   void bring_out();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit);
+  ConstByteSpan window(std::uint64_t at, std::uint64_t length, std::uint64_t limit);
 
   Host& host_;
   std::unique_ptr<Store> file_;
@@ -98,6 +99,8 @@ class Ledger {
   std::vector<Image> images_;
   std::uint64_t records_start_ = 0;
   std::uint64_t end_ = 0;
+  Buffer window_;               // the part of the file that reading is at
+  std::uint64_t window_start_ = 0;
   Buffer waiting_;  // records not written yet, behind end_: many small ones make one write
 };
 

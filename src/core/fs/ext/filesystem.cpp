@@ -267,9 +267,10 @@ void Filesystem::write_super(std::uint32_t group) {
   store_.write(geometry_.super_offset(group), bytes_of(copy));
 }
 
-ConstByteSpan Filesystem::descriptor_block(std::uint32_t desc_block) const {
+ConstByteSpan Filesystem::descriptor_blocks(std::uint32_t first, std::uint32_t count) const {
   return ConstByteSpan(descriptors_)
-      .subspan(std::size_t{desc_block} * geometry_.block_size, geometry_.block_size);
+      .subspan(std::size_t{first} * geometry_.block_size,
+               std::size_t{count} * geometry_.block_size);
 }
 
 bool test_bit(ConstByteSpan bitmap, std::uint64_t bit) {
@@ -292,6 +293,7 @@ std::uint64_t count_zero_bits(ConstByteSpan bitmap, std::uint64_t bits) {
   for (; at + 64 <= bits; at += 64) {
     std::uint64_t word = 0;
     std::memcpy(&word, bitmap.data() + at / 8, 8);
+    if (word == 0) continue;  // most are, in new groups; counting is a call on plain x86-64
     ones += static_cast<std::uint64_t>(std::popcount(word));
   }
   for (; at < bits; ++at) ones += test_bit(bitmap, at) ? 1 : 0;

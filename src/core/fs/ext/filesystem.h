@@ -85,7 +85,10 @@ class Filesystem {
   /// The primary superblock, or the copy in `group`, with its checksum.
   void write_super(std::uint32_t group);
   /// The raw bytes of one block of the descriptor table.
-  ConstByteSpan descriptor_block(std::uint32_t desc_block) const;
+  ConstByteSpan descriptor_block(std::uint32_t desc_block) const {
+    return descriptor_blocks(desc_block, 1);
+  }
+  ConstByteSpan descriptor_blocks(std::uint32_t first, std::uint32_t count) const;
 
  private:
   Store& store_;

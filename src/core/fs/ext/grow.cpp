@@ -63,7 +63,22 @@ std::uint64_t extend_last_group(Filesystem& fs, const Geometry& before, Buffer b
   return new_clusters - old_clusters;
 }
 
-std::uint64_t write_group(Filesystem& fs, NewGroup& group) {
+// Whether the inode tables of these groups read as zeros already, as in the new part of a sparse
+// image: then the guest is spared clearing them. They lie side by side more often than not.
+bool tables_are_zero(Filesystem& fs, const std::vector<NewGroup>& groups) {
+  const Geometry& g = fs.geometry();
+  std::uint64_t start = UINT64_MAX;
+  std::uint64_t end = 0;
+  for (const NewGroup& group : groups) {
+    start = std::min(start, group.fields.inode_table);
+    end = std::max(end, group.fields.inode_table + g.itable_blocks);
+  }
+  const std::uint64_t length = (end - start) * g.block_size;
+  const Run run = fs.store().map(g.offset(start), length);
+  return run.zero && run.length == length;
+}
+
+std::uint64_t write_group(Filesystem& fs, NewGroup& group, bool table_is_zero) {
   const Geometry& g = fs.geometry();
   Group& fields = group.fields;
   const std::uint64_t table_bytes = std::uint64_t{g.itable_blocks} * g.block_size;
@@ -72,10 +87,8 @@ std::uint64_t write_group(Filesystem& fs, NewGroup& group) {
     if (g.metadata_csum()) fields.block_bitmap_csum = fs.checksums().block_bitmap(group.bitmap);
   }
   if (g.lazy_groups()) {
-    // The inode table may hold anything; the guest clears it at leisure. Where it is known to be
-    // zeros already, as in the new part of a sparse image, it is spared that.
-    const Run run = fs.store().map(g.offset(fields.inode_table), table_bytes);
-    if (run.zero && run.length == table_bytes) fields.flags |= group_itable_zeroed;
+    // The inode table may hold anything; the guest clears it at leisure.
+    if (table_is_zero) fields.flags |= group_itable_zeroed;
   } else {
     Buffer inodes(g.block_size);
     set_bits(inodes, g.inodes_per_group, 8ULL * g.block_size - g.inodes_per_group);
@@ -94,10 +107,35 @@ std::uint64_t add_groups(Filesystem& fs, std::uint32_t first_new) {
         g.has_incompat(incompat::flex_bg) ? std::min(g.groups_per_flex, most_groups_together) : 1;
     const std::uint32_t end = static_cast<std::uint32_t>(
         std::min<std::uint64_t>(g.group_count, round_down(first, together) + together));
-    for (NewGroup& group : place_groups(fs, first, end)) free_clusters += write_group(fs, group);
+    std::vector<NewGroup> groups = place_groups(fs, first, end);
+    const bool zero = tables_are_zero(fs, groups);
+    for (NewGroup& group : groups) free_clusters += write_group(fs, group, zero);
     first = end;
   }
   return free_clusters;
+}
+
+// One copy of the descriptor table that lies in one run, from block `first` of the table on.
+void write_table_copy(Filesystem& fs, const Geometry& before, std::uint32_t group,
+                      std::uint32_t first) {
+  const Geometry& g = fs.geometry();
+  const std::uint64_t start = g.gdt_start(group);
+  // Reserved blocks of a copy hold nothing that anyone reads; those of the first table do.
+  const bool is_new = group >= before.group_count;
+  const std::uint32_t referenced_end =
+      is_new ? 0 : group == 0 ? g.old_desc_blocks() : before.desc_blocks;
+  for (std::uint32_t i = first; i < g.old_desc_blocks();) {
+    const bool referenced = i < referenced_end;
+    const std::uint32_t end = referenced ? std::min(referenced_end, g.old_desc_blocks())
+                                         : g.old_desc_blocks();
+    const ConstByteSpan part = fs.descriptor_blocks(i, end - i);
+    if (referenced) {
+      fs.store().write(g.offset(start + i), part);
+    } else {
+      fs.store().write_unreferenced(g.offset(start + i), part);
+    }
+    i = end;
+  }
 }
 
 // Superblock copies and every changed block of the descriptor table, wherever it has a copy.
@@ -105,43 +143,23 @@ void write_tables(Filesystem& fs, const Geometry& before, bool metadata_moved) {
   const Geometry& g = fs.geometry();
   const std::uint32_t first_changed =
       metadata_moved ? 0 : (before.group_count - 1) / g.desc_per_block;
-  const std::vector<std::uint32_t> backups = g.backup_groups();
-  const auto is_new = [&](std::uint64_t block) { return block >= before.blocks; };
-  const auto write_block = [&](std::uint64_t block, ConstByteSpan data, bool unreferenced) {
-    if (unreferenced) {
-      fs.store().write_unreferenced(g.offset(block), data);
-    } else {
-      fs.store().write(g.offset(block), data);
-    }
-  };
-  for (const std::uint32_t group : backups) {
-    const std::uint64_t block = g.group_first(group);
-    if (is_new(block)) {
-      // A new copy gets a clean block around it, and the part of the table that did not change too.
-      write_block(block, Buffer(g.block_size), true);
-      const bool old_style = !g.meta_bg() || group / g.desc_per_block < g.first_meta_bg;
-      for (std::uint32_t i = 0; old_style && i < std::min(first_changed, g.old_desc_blocks()); ++i)
-        write_block(g.gdt_start(group) + i, fs.descriptor_block(i), true);
-    }
+  for (const std::uint32_t group : g.backup_groups()) {
+    const bool is_new = group >= before.group_count;
+    // A new copy gets a clean block around it, and the part of the table that did not change too.
+    if (is_new) fs.store().write_unreferenced(g.offset(g.group_first(group)), Buffer(g.block_size));
+    if (!g.meta_bg() || group / g.desc_per_block < g.first_meta_bg)
+      write_table_copy(fs, before, group, is_new ? 0 : first_changed);
     fs.write_super(group);
   }
-  for (std::uint32_t i = first_changed; i < g.desc_blocks; ++i) {
-    const bool run = !g.meta_bg() || i < g.first_meta_bg;
-    if (!run) {
-      for (const std::uint64_t block : g.descriptor_copies(i))
-        write_block(block, fs.descriptor_block(i), is_new(block));
-      continue;
+  write_table_copy(fs, before, 0, first_changed);
+  for (std::uint32_t i = std::max(first_changed, g.old_desc_blocks()); i < g.desc_blocks; ++i)
+    for (const std::uint64_t block : g.descriptor_copies(i)) {
+      if (block >= before.blocks) {
+        fs.store().write_unreferenced(g.offset(block), fs.descriptor_block(i));
+      } else {
+        fs.store().write(g.offset(block), fs.descriptor_block(i));
+      }
     }
-    write_block(g.gdt_start(0) + i, fs.descriptor_block(i), false);
-    for (const std::uint32_t group : backups) {
-      if (g.meta_bg() && group / g.desc_per_block >= g.first_meta_bg) break;
-      const std::uint64_t block = g.gdt_start(group) + i;
-      // A copy's reserved blocks hold nothing that anyone reads.
-      const bool was_reserved =
-          i >= before.desc_blocks && i < before.desc_blocks + before.reserved_gdt;
-      write_block(block, fs.descriptor_block(i), is_new(block) || was_reserved);
-    }
-  }
   fs.write_super(0);
 }
 

@@ -182,18 +182,7 @@ void settle_one(Filesystem& fs, Allocation& allocation, std::uint32_t ino, Orpha
     ++counts.cut;
     return;
   }
-  if (has_blocks(inode)) cut_blocks(fs, allocation, inode, 0);
-  release_attribute_block(fs, allocation, inode);
-  allocation.release_inode(ino, inode.type() == mode_dir);
-  inode.fields.file_acl_lo = 0;
-  inode.fields.file_acl_hi = 0;
-  inode.fields.size_lo = 0;
-  inode.fields.size_hi = 0;
-  inode.fields.blocks_lo = 0;
-  inode.fields.blocks_hi = 0;
-  // When it was deleted: no clock, so that the same change gives the same bytes.
-  inode.fields.dtime = std::max(1U, inode.fields.ctime.value());
-  fs.write_inode(inode);
+  remove_inode(fs, allocation, ino);
   ++counts.removed;
 }
 
@@ -247,6 +236,22 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
 
 void cut_blocks(Filesystem& fs, Allocation& allocation, InodeRecord& inode, std::uint64_t first) {
   Cutter(fs, allocation, inode, first).run();
+}
+
+void remove_inode(Filesystem& fs, Allocation& allocation, std::uint32_t ino) {
+  InodeRecord inode = fs.read_inode(ino);
+  if (has_blocks(inode)) cut_blocks(fs, allocation, inode, 0);
+  release_attribute_block(fs, allocation, inode);
+  allocation.release_inode(ino, inode.type() == mode_dir);
+  inode.fields.file_acl_lo = 0;
+  inode.fields.file_acl_hi = 0;
+  inode.fields.size_lo = 0;
+  inode.fields.size_hi = 0;
+  inode.fields.blocks_lo = 0;
+  inode.fields.blocks_hi = 0;
+  // When it was deleted: no clock, so that the same change gives the same bytes.
+  inode.fields.dtime = std::max(1U, inode.fields.ctime.value());
+  fs.write_inode(inode);
 }
 
 OrphanCounts settle_orphans(Filesystem& fs) {

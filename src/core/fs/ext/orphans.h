@@ -15,6 +15,9 @@ struct OrphanCounts {
 /// Works off the orphan list and the orphan file. Throws damaged when they lead astray.
 OrphanCounts settle_orphans(Filesystem& fs);
 
+/// Gives back an inode that no name leads to any more, and all its blocks. It must have no links.
+void remove_inode(Filesystem& fs, Allocation& allocation, std::uint32_t ino);
+
 /// Gives back every block of a file from `first` (logical) on. The inode is changed, not written.
 void cut_blocks(Filesystem& fs, Allocation& allocation, InodeRecord& inode, std::uint64_t first);
 

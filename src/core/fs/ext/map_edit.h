@@ -1,0 +1,31 @@
+// Changing which blocks a file has, and which names a directory.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "core/fs/ext/allocation.h"
+#include "core/fs/ext/block_map.h"
+
+namespace jh::ext {
+
+/// All runs of a file that has extents.
+std::vector<MappedRun> read_runs(Filesystem& fs, const InodeRecord& inode);
+/// Gives a file with extents exactly these runs (ascending): the tree is built anew, its old blocks
+/// are given back, and the inode's block count follows. The inode is changed, not written.
+void write_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
+                std::vector<MappedRun> runs);
+
+/// Adds a name; false when it is there already and leads to `ino`. A hash index of the directory is
+/// given up (the guest reads it as a plain one). The directory's inode is changed, not written.
+/// Throws unsupported for directories inside their inode.
+bool add_name(Filesystem& fs, Allocation& allocation, InodeRecord& directory,
+              const std::string& name, std::uint32_t ino, std::uint16_t mode);
+/// Removes a name; false when it is not there or leads elsewhere.
+bool remove_name(Filesystem& fs, InodeRecord& directory, const std::string& name,
+                 std::uint32_t ino);
+/// The first block of a new directory.
+Buffer first_directory_block(const Filesystem& fs, const InodeRecord& directory,
+                             std::uint32_t parent);
+
+}  // namespace jh::ext
