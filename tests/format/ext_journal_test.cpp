@@ -130,6 +130,11 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
       files::remove(root / "moor/east/transect-7");
       files::resize_file(root / "film.bin", 100'000);
       files::create_symlink("east", root / "moor/link");
+      // Numbers of removed files and directories are used again, for the other kind.
+      files::remove_all(root / "moor/east");
+      files::create_directories(root / "moor/west/bog");
+      for (int i = 0; i < 40; ++i)
+        write_and_flush(root / "moor/west/bog" / fmt::format("sundew-{}", i), 9);
       write_and_flush(root / "moor/last", 77'777);
       // An index block must be given up: names into the large, indexed directory.
       write_and_flush(root / "rings/another-ring", 5);

@@ -74,18 +74,22 @@ class Replay {
   explicit Replay(Store& store) : fs_(store), g_(fs_.geometry()), allocation_(fs_) {}
 
   void run(const std::vector<Record>& records) {
-    // What later records give to files must not be taken for a new directory before.
     for (const Record& record : records)
-      if (record.type == FastType::add_range) {
-        const MappedRun run = run_of(record);
-        fs_.check_run(run.physical, run.count);
-        allocation_.take(run.physical, run.count);
-      }
+      if (record.type == FastType::add_range) claims_.push_back(run_of(record));
+    take_claims();
     for (const Record& record : records) one(record);
     finish();
   }
 
  private:
+  // What any record gives to a file must not be handed out for a new directory meanwhile.
+  void take_claims() {
+    for (const MappedRun& run : claims_) {
+      fs_.check_run(run.physical, run.count);
+      allocation_.take(run.physical, run.count);
+    }
+  }
+
   static std::uint32_t number(const Record& record, std::size_t at) {
     return parse_as<Le32>(record.value, at).value();
   }
@@ -105,6 +109,7 @@ class Replay {
   InodeRecord touch(std::uint32_t ino) {
     if (ino == 0 || ino > g_.inodes()) damaged(fmt::format("inode {}", ino), where, way_out);
     touched_.insert(ino);
+    removed_.erase(ino);
     return fs_.read_inode(ino);
   }
 
@@ -246,18 +251,23 @@ class Replay {
     fs_.write_inode(parent);
     const bool directory = touch(name.ino).type() == mode_dir;
     set_links(name.ino, directory ? -2 : -1);
+    // At once: a later record may use the number for another file.
+    if (fs_.read_inode(name.ino).fields.links_count.value() == 0) remove(name.ino);
+  }
+
+  void remove(std::uint32_t ino) {
+    if (ino < g_.first_ino || !allocation_.inode_in_use(ino)) return;
+    remove_inode(fs_, allocation_, ino);
+    removed_.insert(ino);
+    take_claims();
   }
 
   // Deletions, directories' link counts, and what all that was touched holds.
   void finish() {
-    for (const std::uint32_t ino : touched_) {
-      InodeRecord inode = fs_.read_inode(ino);
-      if (ino < g_.first_ino && ino != root_ino) continue;
-      if (inode.fields.links_count.value() == 0 && allocation_.inode_in_use(ino) && ino != root_ino) {
-        remove_inode(fs_, allocation_, ino);
-        removed_.insert(ino);
-      }
-    }
+    for (const std::uint32_t ino : touched_)
+      if (fs_.read_inode(ino).fields.links_count.value() == 0) remove(ino);
+    // Claims that no file holds in the end are free again.
+    for (const MappedRun& run : claims_) allocation_.release(run.physical, run.count);
     // A block given back for one file may have been taken for another in a later record: what is
     // held in the end counts.
     for (const MappedRun& run : released_) allocation_.release(run.physical, run.count);
@@ -300,6 +310,7 @@ class Replay {
   Allocation allocation_;
   std::set<std::uint32_t> touched_;
   std::set<std::uint32_t> removed_;
+  std::vector<MappedRun> claims_;
   std::vector<MappedRun> released_;
 };
 
