@@ -1,5 +1,6 @@
-// measure COMMAND...: runs it, and prints seconds, bytes read, bytes written, and peak memory in KiB
-// on one line of stderr's sister, file descriptor 3. Bytes are what went through read and write calls.
+// measure COMMAND...: runs it, and prints seconds, bytes read, bytes written, and peak memory in
+// KiB on one line of stderr's sister, file descriptor 3. Bytes are what went through read and write
+// calls.
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>

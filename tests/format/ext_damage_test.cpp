@@ -85,8 +85,10 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
                {"inode of a file", fs.inode_offset(ext::find_path(fs, "/sparse.bin")->ino), 160},
                {"inode 7", fs.inode_offset(7), 128},
                {"inode 8", fs.inode_offset(8), 128},
-               {"directory index", g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 0))), 96},
-               {"directory block", g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 1))), 200}};
+               {"directory index",
+                g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 0))), 96},
+               {"directory block",
+                g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 1))), 200}};
     ext::BlockVisitor visitor;
     visitor.data = [](const ext::MappedRun&) { return true; };
     visitor.tree = [&](std::uint64_t block) {
@@ -147,13 +149,14 @@ TEST_P(ExtDamage, RandomBytes) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, ExtDamage,
-                         testing::Values(std::vector<std::string>{},
-                                         std::vector<std::string>{"-O", "^metadata_csum"},
-                                         std::vector<std::string>{"-t", "ext2"},
-                                         std::vector<std::string>{"-O", "^metadata_csum,^resize_inode,inline_data"}));
+INSTANTIATE_TEST_SUITE_P(
+    Kinds, ExtDamage,
+    testing::Values(std::vector<std::string>{}, std::vector<std::string>{"-O", "^metadata_csum"},
+                    std::vector<std::string>{"-t", "ext2"},
+                    std::vector<std::string>{"-O", "^metadata_csum,^resize_inode,inline_data"}));
 
-// Every byte of the journal's superblock and of the log's first blocks in the sample that lost power.
+// Every byte of the journal's superblock and of the log's first blocks in the sample that lost
+// power.
 TEST(JournalDamage, EveryFieldInTurn) {
   const TempFolder folder;
   unpack_sample("dirty-ext4", folder / "guest.img");

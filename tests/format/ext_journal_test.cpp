@@ -103,9 +103,9 @@ INSTANTIATE_TEST_SUITE_P(
                     std::pair("SmallJournal", std::vector<std::string>{"-J", "size=4"})),
     [](const auto& test) { return std::string(test.param.first); });
 
-// New directories, renames, removals and growing files, all in fast commits. The kernel's own replay
-// leaves wrong link counts for new directories; names and content are compared with it, the rest
-// with the checker.
+// New directories, renames, removals and growing files, all in fast commits. The kernel's own
+// replay leaves wrong link counts for new directories; names and content are compared with it, the
+// rest with the checker.
 TEST(UncleanSample, FastCommitsOfManyKinds) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   for (const char* block_size : {"1024", "4096"}) {
@@ -153,7 +153,8 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
     const Outcome grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_ext(ours), "");
-    EXPECT_EQ(tree_difference(expected, without_directories(tree_facts(Mounted(ours, 0).path()))), "");
+    EXPECT_EQ(tree_difference(expected, without_directories(tree_facts(Mounted(ours, 0).path()))),
+              "");
   }
 }
 

@@ -8,6 +8,7 @@
 #include <filesystem>
 #include <fstream>
 #include <random>
+#include <sstream>
 #include <stdexcept>
 
 #include "support/samples.h"
@@ -107,6 +108,18 @@ std::uint64_t Mounted::capacity() const {
   struct statvfs info {};
   if (::statvfs(path_.c_str(), &info) != 0) throw std::runtime_error("statvfs");
   return static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
+}
+
+std::map<std::uint64_t, std::uint64_t> listed_partitions(const std::string& image,
+                                                         const std::string& kind) {
+  std::map<std::uint64_t, std::uint64_t> found;
+  std::istringstream lines(run({"7zz", "l", "-slt", "-t" + kind, image}).out);
+  std::uint64_t size = 0;
+  for (std::string line; std::getline(lines, line);) {
+    if (line.starts_with("Size = ")) size = std::stoull(line.substr(7));
+    if (line.starts_with("Offset = ")) found[std::stoull(line.substr(9))] = size;
+  }
+  return found;
 }
 
 }  // namespace jh::test

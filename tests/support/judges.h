@@ -1,6 +1,7 @@
 // Outside judges: the operating system's own makers and checkers of filesystems, and its kernel.
 #pragma once
 
+#include <map>
 #include <string>
 #include <vector>
 
@@ -36,5 +37,9 @@ class Mounted {
  private:
   std::string path_;
 };
+
+/// A general archiver's reading of a table ("MBR" or "GPT"; 512-byte sectors): first byte → length.
+std::map<std::uint64_t, std::uint64_t> listed_partitions(const std::string& image,
+                                                         const std::string& kind);
 
 }  // namespace jh::test

@@ -57,8 +57,10 @@ std::string tree_difference(const std::map<std::string, std::string>& expected,
   std::string text;
   for (const auto& [path, facts] : expected) {
     const auto twin = found.find(path);
-    if (twin == found.end()) text += "missing: " + path + "\n";
-    else if (twin->second != facts) text += path + ": " + facts + " is now " + twin->second + "\n";
+    if (twin == found.end())
+      text += "missing: " + path + "\n";
+    else if (twin->second != facts)
+      text += path + ": " + facts + " is now " + twin->second + "\n";
   }
   for (const auto& [path, facts] : found)
     if (!expected.contains(path)) text += "new: " + path + "\n";

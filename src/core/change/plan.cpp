@@ -36,6 +36,7 @@ class Planner {
 
   Plan run() {
     settle_disk();
+    check_table();
     for (const Disk& disk : guest_.disks())
       plan_.disks.push_back({disk.path, disk.size(), disk.size()});
     plan_.disks[disk_index_].to = new_size_;
@@ -99,7 +100,6 @@ class Planner {
                fmt::format("add --disk {}", target_->disk + 1));
       return;
     }
-    if (disk().trouble) throw *disk().trouble;
     std::vector<const Place*> growable;
     std::vector<const Place*> opaque;
     for (const Place& place : disk().places) {
@@ -187,10 +187,13 @@ class Planner {
     refuse(fmt::format("{} cannot grow: {}", name, why), disk().path, next);
   }
 
-  void check_blockers() {
+  void check_table() {
     if (disk().trouble) throw *disk().trouble;
     if (disk().table && !disk().table->facts().blockers.empty())
       throw disk().table->facts().blockers.front();
+  }
+
+  void check_blockers() {
     if (target_ != nullptr && !target_->content.blockers.empty())
       throw target_->content.blockers.front();
   }

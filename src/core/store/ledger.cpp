@@ -371,8 +371,8 @@ void Ledger::remove() {
 // Records are small and many: the file is read in large pieces. The range lies before `limit`.
 ConstByteSpan Ledger::window(std::uint64_t at, std::uint64_t length, std::uint64_t limit) {
   if (at < window_start_ || at + length > window_start_ + window_.size()) {
-    window_ = read_buffer(*file_, at,
-                          std::min(limit - at, std::max(length, 2 * ledger::max_payload)));
+    window_ =
+        read_buffer(*file_, at, std::min(limit - at, std::max(length, 2 * ledger::max_payload)));
     window_start_ = at;
   }
   return ConstByteSpan(window_).subspan(at - window_start_, length);

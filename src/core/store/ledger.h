@@ -99,7 +99,7 @@ class Ledger {
   std::vector<Image> images_;
   std::uint64_t records_start_ = 0;
   std::uint64_t end_ = 0;
-  Buffer window_;               // the part of the file that reading is at
+  Buffer window_;  // the part of the file that reading is at
   std::uint64_t window_start_ = 0;
   Buffer waiting_;  // records not written yet, behind end_: many small ones make one write
 };

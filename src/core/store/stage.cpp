@@ -200,7 +200,8 @@ void Stage::for_each_change(
       for (std::size_t j = end; j < length && j < end + bridge; ++j)
         if (old[j] != fresh[j]) end = j + 1;
       const std::uint64_t run_end = run_start + new_run.size();
-      if (new_run.empty() || at + i > run_end + bridge || new_run.size() >= ledger::max_payload / 2) {
+      if (new_run.empty() || at + i > run_end + bridge ||
+          new_run.size() >= ledger::max_payload / 2) {
         emit();
         run_start = at + i;
       } else if (at + i > run_end) {

@@ -46,7 +46,8 @@ void check_padding(AuditState& state, std::uint32_t number, ConstByteSpan bitmap
   std::uint64_t bit = from;
   for (; bit % 8 != 0 && bit < 8ULL * bitmap.size(); ++bit) set = set && test_bit(bitmap, bit);
   const ConstByteSpan rest = bitmap.subspan(bit / 8);
-  set = set && std::all_of(rest.begin(), rest.end(), [](std::uint8_t byte) { return byte == 0xFF; });
+  set =
+      set && std::all_of(rest.begin(), rest.end(), [](std::uint8_t byte) { return byte == 0xFF; });
   if (!set)
     state.find(fmt::format("group {}", number), "the padding of its {} bitmap is not set", what);
 }
@@ -73,8 +74,7 @@ void audit_bitmaps(AuditState& state, std::uint32_t first_group, bool against_us
       state.find(where, "the checksum of its inode bitmap is wrong");
     if (!group.block_uninit())
       check_padding(state, number, blocks, g.group_clusters(number), "block");
-    if (!group.inode_uninit())
-      check_padding(state, number, inodes, g.inodes_per_group, "inode");
+    if (!group.inode_uninit()) check_padding(state, number, inodes, g.inodes_per_group, "inode");
     const std::uint64_t block_zeros = count_zero_bits(blocks, g.group_clusters(number));
     if (block_zeros != group.free_clusters)
       state.find(where, "{} clusters are free, but its descriptor says {}", block_zeros,

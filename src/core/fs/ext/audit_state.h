@@ -19,10 +19,10 @@ struct AuditState {
       : fs(filesystem),
         findings(found),
         progress(progress_to),
-        claimed(with_sets ? ceil_div(filesystem.geometry().blocks,
-                                     filesystem.geometry().cluster_ratio) +
-                                1
-                          : 0),
+        claimed(with_sets
+                    ? ceil_div(filesystem.geometry().blocks, filesystem.geometry().cluster_ratio) +
+                          1
+                    : 0),
         used(with_sets ? filesystem.geometry().inodes() + 1 : 0),
         directories(with_sets ? filesystem.geometry().inodes() + 1 : 0) {}
 

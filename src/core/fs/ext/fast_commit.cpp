@@ -55,7 +55,8 @@ std::vector<Record> scan(Journal& journal, std::uint32_t tid, std::uint32_t& com
         const auto head = parse_as<journal::FastHead>(value, 0);
         if (head.tid.value() != tid) return complete;
         if (head.features.value() != 0)
-          unsupported(fmt::format("unknown features 0x{:x}", head.features.value()), where, way_out);
+          unsupported(fmt::format("unknown features 0x{:x}", head.features.value()), where,
+                      way_out);
       } else if (type < FastType::add_range || type > FastType::pad) {
         return complete;
       } else if (type != FastType::pad) {
@@ -96,13 +97,24 @@ class Replay {
 
   void one(const Record& record) {
     switch (record.type) {
-      case FastType::inode: write_inode(record); break;
-      case FastType::add_range: add_range(record); break;
-      case FastType::del_range: remove_range(record); break;
+      case FastType::inode:
+        write_inode(record);
+        break;
+      case FastType::add_range:
+        add_range(record);
+        break;
+      case FastType::del_range:
+        remove_range(record);
+        break;
       case FastType::create:
-      case FastType::link: add_link(record); break;
-      case FastType::unlink: remove_link(record); break;
-      default: break;
+      case FastType::link:
+        add_link(record);
+        break;
+      case FastType::unlink:
+        remove_link(record);
+        break;
+      default:
+        break;
     }
   }
 
@@ -170,9 +182,8 @@ class Replay {
     std::vector<MappedRun> runs = without(read_runs(fs_, inode), first, end, freed);
     released_.insert(released_.end(), freed.begin(), freed.end());
     runs.insert(runs.end(), fresh.begin(), fresh.end());
-    std::sort(runs.begin(), runs.end(), [](const MappedRun& a, const MappedRun& b) {
-      return a.logical < b.logical;
-    });
+    std::sort(runs.begin(), runs.end(),
+              [](const MappedRun& a, const MappedRun& b) { return a.logical < b.logical; });
     write_runs(fs_, allocation_, inode, runs);
     fs_.write_inode(inode);
   }
@@ -234,7 +245,8 @@ class Replay {
   }
 
   void begin_directory(InodeRecord& inode, std::uint32_t parent) {
-    const auto block = allocation_.allocate(1, g_.group_first((inode.ino - 1) / g_.inodes_per_group), {});
+    const auto block =
+        allocation_.allocate(1, g_.group_first((inode.ino - 1) / g_.inodes_per_group), {});
     if (!block) refuse("no free block is left to replay the journal", where);
     fs_.store().write(g_.offset(*block), first_directory_block(fs_, inode, parent));
     inode.fields.size_lo = g_.block_size;

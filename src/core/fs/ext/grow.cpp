@@ -122,12 +122,13 @@ void write_table_copy(Filesystem& fs, const Geometry& before, std::uint32_t grou
   const std::uint64_t start = g.gdt_start(group);
   // Reserved blocks of a copy hold nothing that anyone reads; those of the first table do.
   const bool is_new = group >= before.group_count;
-  const std::uint32_t referenced_end =
-      is_new ? 0 : group == 0 ? g.old_desc_blocks() : before.desc_blocks;
+  const std::uint32_t referenced_end = is_new       ? 0
+                                       : group == 0 ? g.old_desc_blocks()
+                                                    : before.desc_blocks;
   for (std::uint32_t i = first; i < g.old_desc_blocks();) {
     const bool referenced = i < referenced_end;
-    const std::uint32_t end = referenced ? std::min(referenced_end, g.old_desc_blocks())
-                                         : g.old_desc_blocks();
+    const std::uint32_t end =
+        referenced ? std::min(referenced_end, g.old_desc_blocks()) : g.old_desc_blocks();
     const ConstByteSpan part = fs.descriptor_blocks(i, end - i);
     if (referenced) {
       fs.store().write(g.offset(start + i), part);

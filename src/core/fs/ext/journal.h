@@ -21,7 +21,8 @@ class Journal {
   bool has_fast_commits() const {
     return (super_.feature_incompat.value() & journal::incompat_fast_commit) != 0;
   }
-  /// First block of the fast-commit area, and its blocks. The first of those set aside stays unused.
+  /// First block of the fast-commit area, and its blocks. The first of those set aside stays
+  /// unused.
   std::uint32_t fast_start() const { return last_ + 1; }
   std::uint32_t fast_blocks() const { return fast_blocks_ - 1; }
   Buffer read(std::uint32_t block);

@@ -60,11 +60,13 @@ void put_node(ByteSpan raw, const Level& level, std::size_t first, std::size_t c
 Level write_level(Filesystem& fs, Allocation& allocation, const InodeRecord& inode,
                   const Level& level, std::uint16_t depth, std::uint64_t& tree_blocks) {
   const Geometry& g = fs.geometry();
-  const auto most = static_cast<std::uint16_t>((g.block_size - sizeof(ExtentHeader)) / sizeof(Extent));
+  const auto most =
+      static_cast<std::uint16_t>((g.block_size - sizeof(ExtentHeader)) / sizeof(Extent));
   Level above;
   for (std::size_t first = 0; first < level.entries.size(); first += most) {
     const std::size_t count = std::min<std::size_t>(most, level.entries.size() - first);
-    const auto block = allocation.allocate(1, g.group_first((inode.ino - 1) / g.inodes_per_group), {});
+    const auto block =
+        allocation.allocate(1, g.group_first((inode.ino - 1) / g.inodes_per_group), {});
     if (!block) refuse("no free block is left to replay the journal", "ext filesystem");
     Buffer raw(g.block_size);
     put_node(raw, level, first, count, most, depth);
@@ -98,7 +100,9 @@ void set_block_count(const Filesystem& fs, InodeRecord& inode, std::uint64_t blo
   inode.fields.blocks_hi = static_cast<std::uint16_t>(units >> 32);
 }
 
-std::size_t entry_bytes(std::size_t name_length) { return (sizeof(DirEntry) + name_length + 3) / 4 * 4; }
+std::size_t entry_bytes(std::size_t name_length) {
+  return (sizeof(DirEntry) + name_length + 3) / 4 * 4;
+}
 
 std::size_t tail_bytes(const Filesystem& fs) {
   return fs.geometry().metadata_csum() ? sizeof(DirTail) : 0;
@@ -123,14 +127,22 @@ void put_tail(const Filesystem& fs, const InodeRecord& directory, Buffer& raw) {
 
 std::uint8_t file_type_of(std::uint16_t mode) {
   switch (mode & mode_type) {
-    case mode_file: return 1;
-    case mode_dir: return 2;
-    case mode_char: return 3;
-    case mode_block: return 4;
-    case mode_fifo: return 5;
-    case mode_socket: return 6;
-    case mode_link: return 7;
-    default: return 0;
+    case mode_file:
+      return 1;
+    case mode_dir:
+      return 2;
+    case mode_char:
+      return 3;
+    case mode_block:
+      return 4;
+    case mode_fifo:
+      return 5;
+    case mode_socket:
+      return 6;
+    case mode_link:
+      return 7;
+    default:
+      return 0;
   }
 }
 
