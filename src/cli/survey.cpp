@@ -50,8 +50,8 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
   if (content.size && *content.size < place.size && place.size - *content.size >= 1_MiB)
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
-  const Style state_style =
-      content.blockers.empty() ? (state == "clean" ? Style::good : Style::plain) : Style::warn;
+  Style state_style = state == "clean" ? Style::good : Style::plain;
+  if (!content.blockers.empty() || content.rest) state_style = Style::warn;
   Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
           {holds},
           {mounted_at(place)},

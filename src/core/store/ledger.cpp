@@ -19,7 +19,6 @@ using ledger::RecordKind;
 namespace {
 
 namespace files = std::filesystem;
-constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";
 
 std::uint32_t fingerprint_of(Store& image) {
   const std::uint64_t length = std::min(image.size(), ledger::fingerprint_size);
@@ -38,26 +37,6 @@ std::string shorten(const std::string& path, const std::string& ledger_path) {
   if (absolute.parent_path() == files::absolute(ledger_path).lexically_normal().parent_path())
     return absolute.filename().string();
   return absolute.string();
-}
-
-std::string lengthen(const std::string& path, const std::string& ledger_path) {
-  if (files::path(path).is_absolute()) return path;
-  return (files::path(ledger_path).parent_path() / path).string();
-}
-
-std::optional<std::string> read_pointer(Store& file) {
-  const std::string_view intro(pointer_text);
-  if (file.size() <= intro.size() || file.size() > 8192) return std::nullopt;
-  const Buffer raw = read_buffer(file, 0, file.size());
-  const std::string text(raw.begin(), raw.end());
-  if (text.compare(0, intro.size(), intro) != 0 || text.back() != '\n') return std::nullopt;
-  return text.substr(intro.size(), text.size() - intro.size() - 1);
-}
-
-[[noreturn]] void damaged_ledger(const std::string& what, const std::string& path) {
-  damaged(what, path,
-          "the image was not touched; keep both files and restore the ledger from a backup, or, if "
-          "the image is known to be good, move the ledger away");
 }
 
 }  // namespace
@@ -85,57 +64,14 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
   made->file_ = host.create(open_name(made->path_));
   made->write_header();
   for (const std::string& pointer : made->pointers_) {
-    const std::string text = pointer_text + shorten(made->path_, pointer) + "\n";
+    const std::string text =
+        std::string(ledger::pointer_text) + shorten(made->path_, pointer) + "\n";
     const auto file = host.create(open_name(pointer));
     std::uint64_t end = 0;
     append_file(*file, end, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     file->flush();
   }
   return made;
-}
-
-std::unique_ptr<Ledger> Ledger::open(Host& host, const std::string& image_path, bool tidy) {
-  const std::string own = host.ledger_path(image_path);
-  // An unfinished change comes before a finished one that is only kept for its undo.
-  for (const std::string& name : {open_name(own), own}) {
-    if (!host.exists(name)) continue;
-    std::unique_ptr<Ledger> found(new Ledger(host));
-    found->path_ = own;
-    found->file_ = host.open(name, tidy ? Access::read_write : Access::read_only);
-    found->lasting_ = name == own;
-    if (const auto pointer = read_pointer(*found->file_)) {
-      found->path_ = lengthen(*pointer, own);
-      found->lasting_ = host.exists(found->path_) && !host.exists(open_name(found->path_));
-      const std::string target = found->lasting_ ? found->path_ : open_name(found->path_);
-      if (!host.exists(target)) {
-        if (tidy) host.remove(name);
-        continue;  // the pointer outlived its ledger: the change was dropped or undone
-      }
-      found->file_ = host.open(target, tidy ? Access::read_write : Access::read_only);
-    }
-    if (!found->read_header()) {
-      if (tidy) host.remove(name);
-      continue;
-    }
-    for (Image& image : found->images_) image.path = lengthen(image.path, found->path_);
-    if (found->path_ == own) {
-      // It lies beside this image and is about it, also when both have been renamed since.
-      found->images_.front().path = image_path;
-    } else if (!found->names(host, own)) {
-      if (tidy) host.remove(name);
-      continue;  // the ledger pointed to has since been replaced by one about other images
-    }
-    for (std::size_t i = 1; i < found->images_.size(); ++i)
-      found->pointers_.push_back(host.ledger_path(found->images_[i].path));
-    return found;
-  }
-  return nullptr;
-}
-
-bool Ledger::names(Host& host, const std::string& own_ledger_path) const {
-  return std::any_of(images_.begin(), images_.end(), [&](const Image& image) {
-    return host.ledger_path(image.path) == own_ledger_path;
-  });
 }
 
 void Ledger::write_header() {
@@ -169,82 +105,6 @@ void Ledger::write_header() {
   append_file(*file_, end_, raw);
   records_start_ = end_;
   file_->flush();
-}
-
-bool Ledger::read_header() {
-  const std::uint64_t size = file_->size();
-  const auto any_mark = [&] {
-    for (std::uint64_t i = 0; i < ledger::mark_count; ++i) {
-      const std::uint64_t at = i * ledger::block_size;
-      if (size >= at + sizeof(Mark) && read_as<Mark>(*file_, at).magic == ledger::mark_magic)
-        return true;
-    }
-    return false;
-  };
-  const auto not_begun = [&] {
-    // Without a complete header no byte of the image was touched, unless the header was lost later;
-    // then a mark, or the lasting name, says that this was once a real ledger.
-    if (lasting_ || any_mark()) damaged_ledger("the ledger's header is damaged", file_->name());
-    return false;
-  };
-  if (size < ledger::header_offset + sizeof(ledger::Header)) return not_begun();
-  auto header = read_as<ledger::Header>(*file_, ledger::header_offset);
-  const std::uint32_t length = header.length.value();
-  if (header.magic != ledger::header_magic || length < sizeof(header) ||
-      length > size - ledger::header_offset || length > (1U << 24))
-    return not_begun();
-  Buffer raw = read_buffer(*file_, ledger::header_offset, length);
-  const std::uint32_t crc = header.crc.value();
-  header.crc = 0;
-  put_at(raw, 0, header);
-  if (crc32c(raw) != crc) return not_begun();
-  if (header.version.value() != ledger::version)
-    unsupported(fmt::format("the ledger has version {}", header.version.value()), file_->name(),
-                "use the release of juneheath that made it");
-  id_ = header.ledger_id;
-  created_ = header.created.value();
-  std::size_t at = sizeof(header);
-  for (std::uint32_t i = 0; i < header.image_count.value(); ++i) {
-    const auto entry = parse_as<ledger::ImageEntry>(raw, at);
-    at += sizeof(entry);
-    const std::uint32_t path_length = entry.path_length.value();
-    if (path_length == 0 || path_length > raw.size() - at)
-      damaged_ledger("the ledger's list of images is damaged", file_->name());
-    images_.push_back({std::string(raw.begin() + static_cast<std::ptrdiff_t>(at),
-                                   raw.begin() + static_cast<std::ptrdiff_t>(at + path_length)),
-                       entry.old_size.value(),
-                       {entry.device.value(), entry.node.value()},
-                       entry.fingerprint.value()});
-    at += path_length;
-  }
-  if (images_.empty()) damaged_ledger("the ledger names no image", file_->name());
-  records_start_ = ledger::header_offset + length;
-  end_ = size;
-  read_marks();
-  return true;
-}
-
-bool Ledger::mark_is_set(MarkKind kind) {
-  const std::uint64_t at = static_cast<std::uint64_t>(kind) * ledger::block_size;
-  if (file_->size() < at + sizeof(Mark)) return false;
-  const auto mark = read_as<Mark>(*file_, at);
-  if (mark.magic != ledger::mark_magic || mark.ledger_id != id_ ||
-      mark.kind.value() != static_cast<std::uint32_t>(kind) ||
-      mark.crc.value() != crc32c(bytes_of(mark).first(offsetof(Mark, crc))))
-    return false;
-  end_ = mark.records_end.value();
-  if (end_ < records_start_ || end_ > file_->size())
-    damaged_ledger("the ledger is shorter than its commit mark says", file_->name());
-  return true;
-}
-
-void Ledger::read_marks() {
-  state_ = State::opened;
-  if (mark_is_set(MarkKind::committed)) state_ = State::committed;
-  if (state_ == State::opened && lasting_)
-    damaged_ledger("the ledger's commit mark is damaged", file_->name());
-  if (state_ == State::committed && mark_is_set(MarkKind::done)) state_ = State::done;
-  if (state_ == State::done && mark_is_set(MarkKind::undoing)) state_ = State::undoing;
 }
 
 void Ledger::set_mark(MarkKind kind) {
@@ -365,59 +225,6 @@ void Ledger::remove() {
   for (const std::string& pointer : pointers_) {
     host_.remove(open_name(pointer));
     if (lasting_) host_.remove(pointer);
-  }
-}
-
-// Records are small and many: the file is read in large pieces. The range lies before `limit`.
-ConstByteSpan Ledger::window(std::uint64_t at, std::uint64_t length, std::uint64_t limit) {
-  if (at < window_start_ || at + length > window_start_ + window_.size()) {
-    window_ =
-        read_buffer(*file_, at, std::min(limit - at, std::max(length, 2 * ledger::max_payload)));
-    window_start_ = at;
-  }
-  return ConstByteSpan(window_).subspan(at - window_start_, length);
-}
-
-std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_t limit) {
-  if (limit - at < sizeof(Record)) return std::nullopt;
-  const auto record = parse_as<Record>(window(at, sizeof(Record), limit), 0);
-  const std::uint32_t payload_length = record.payload_length.value();
-  const bool sound =
-      record.magic.value() == ledger::record_magic &&
-      record.crc.value() ==
-          ~crc32c_raw(crc32c_raw(~0U, id_), bytes_of(record).first(offsetof(Record, crc))) &&
-      payload_length <= ledger::max_payload && record.image.value() < images_.size() &&
-      limit - at - sizeof(Record) >= payload_length;
-  if (!sound) return std::nullopt;
-  Entry entry;
-  entry.kind = static_cast<RecordKind>(record.kind.value());
-  entry.image = record.image.value();
-  entry.zero = (record.flags.value() & ledger::flag_zero) != 0;
-  entry.offset = record.offset.value();
-  entry.length = record.length.value();
-  const ConstByteSpan payload = window(at + sizeof(Record), payload_length, limit);
-  entry.payload.assign(payload.begin(), payload.end());
-  if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
-  const bool holds_data = entry.kind == RecordKind::before_direct ||
-                          entry.kind == RecordKind::before || entry.kind == RecordKind::after;
-  if (holds_data && !entry.zero && entry.payload.size() != entry.length) return std::nullopt;
-  at = std::min(limit, round_up(at + sizeof(Record) + payload_length, 8));
-  return entry;
-}
-
-void Ledger::for_each(const std::function<void(const Entry&)>& visit) {
-  bring_out();
-  window_.clear();
-  const std::uint64_t limit = end_;
-  std::uint64_t at = records_start_;
-  while (at < limit) {
-    const auto entry = read_record(at, limit);
-    if (!entry) {
-      if (state_ != State::opened)
-        damaged_ledger(fmt::format("the record at byte {} is damaged", at), file_->name());
-      return;
-    }
-    visit(*entry);
   }
 }
 

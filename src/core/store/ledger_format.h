@@ -12,7 +12,8 @@ namespace jh::ledger {
 constexpr std::uint64_t block_size = 4096;
 constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R'};
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
-constexpr std::uint32_t record_magic = 0x4345524AU;  // "JREC"
+constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
+constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
 constexpr std::uint32_t version = 1;
 constexpr std::uint64_t fingerprint_size = 65536;
 constexpr std::uint64_t max_payload = 1U << 20;
