@@ -4,7 +4,7 @@ namespace jh {
 namespace {
 
 // Pages that wait to be written directly: enough to make one flush of the ledger serve many.
-constexpr std::uint64_t max_waiting = 1024;
+constexpr std::uint64_t max_waiting = 4096;
 
 }  // namespace
 
@@ -106,30 +106,47 @@ void Stage::note_direct(std::uint64_t offset, std::uint64_t length) {
   direct_[start] = end;
 }
 
-// Old bytes into the ledger, the ledger onto the disk, and only then the new bytes into the image.
-void Stage::spill() {
-  if (waiting_ == 0) return;
-  Buffer old(page_size);
+// Pages that wait to be written directly, in runs of neighbours.
+void Stage::for_each_waiting(const std::function<void(std::uint64_t, ConstByteSpan)>& visit) {
+  Buffer run;
+  std::uint64_t start = 0;
+  const auto emit = [&] {
+    if (!run.empty()) visit(start, run);
+    run.clear();
+  };
   for (const auto& [number, page] : pages_) {
     if (!page->unreferenced) continue;
     const std::uint64_t at = number * page_size;
-    if (base_.map(at, page_size).zero && base_.map(at, page_size).length == page_size) {
-      ledger_.append_zero(ledger::RecordKind::before_direct, index_, at, page_size);
-      continue;
+    if (at != start + run.size() || run.size() >= ledger::max_payload) {
+      emit();
+      start = at;
     }
-    base_.read(at, old);
-    ledger_.append(ledger::RecordKind::before_direct, index_, at, old);
+    run.insert(run.end(), page->data.begin(), page->data.end());
   }
+  emit();
+}
+
+// Old bytes into the ledger, the ledger onto the disk, and only then the new bytes into the image.
+void Stage::spill() {
+  if (waiting_ == 0) return;
+  for_each_waiting([&](std::uint64_t at, ConstByteSpan fresh) {
+    for (std::uint64_t done = 0; done < fresh.size();) {
+      const Run run = base_.map(at + done, fresh.size() - done);
+      if (run.zero) {
+        ledger_.append_zero(ledger::RecordKind::before_direct, index_, at + done, run.length);
+      } else {
+        ledger_.append(ledger::RecordKind::before_direct, index_, at + done,
+                       read_buffer(base_, at + done, run.length));
+      }
+      done += run.length;
+    }
+  });
   ledger_.flush();
-  for (auto page = pages_.begin(); page != pages_.end();) {
-    if (!page->second->unreferenced) {
-      ++page;
-      continue;
-    }
-    base_.write(page->first * page_size, page->second->data);
-    note_direct(page->first * page_size, page_size);
-    page = pages_.erase(page);
-  }
+  for_each_waiting([&](std::uint64_t at, ConstByteSpan fresh) {
+    base_.write(at, fresh);
+    note_direct(at, fresh.size());
+  });
+  std::erase_if(pages_, [](const auto& entry) { return entry.second->unreferenced; });
   waiting_ = 0;
 }
 
