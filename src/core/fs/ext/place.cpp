@@ -6,37 +6,35 @@
 namespace jh::ext {
 namespace {
 
-// Free blocks of a few groups in a row.
+// Free blocks of a few groups in a row. What is taken is a short list of runs.
 class FreeMap {
  public:
   FreeMap(const Geometry& g, std::uint32_t first, std::uint32_t end)
-      : start_(g.group_first(first)),
-        taken_(g.group_first(end - 1) + g.group_blocks(end - 1) - start_) {
+      : end_(g.group_first(end - 1) + g.group_blocks(end - 1)) {
     for (std::uint32_t group = first; group < end; ++group)
-      for (const BlockRun& run : g.base_metadata(group)) take(run.start, run.count);
+      for (const BlockRun& run : g.base_metadata(group)) taken_.push_back(run);
   }
 
   /// First run of `count` free blocks at or behind `hint`; 0 when there is none.
   std::uint64_t allocate(std::uint64_t count, std::uint64_t& hint) {
-    std::uint64_t run = 0;
-    for (std::uint64_t at = hint - start_; at < taken_.size(); ++at) {
-      run = taken_[at] ? 0 : run + 1;
-      if (run < count) continue;
-      const std::uint64_t block = start_ + at + 1 - count;
-      take(block, count);
-      hint = block + count;
-      return block;
+    std::uint64_t at = hint;
+    for (bool moved = true; moved;) {
+      moved = false;
+      for (const BlockRun& run : taken_) {
+        if (run.start >= at + count || at >= run.end()) continue;
+        at = run.end();
+        moved = true;
+      }
     }
-    return 0;
+    if (at + count > end_) return 0;
+    taken_.push_back({at, count});
+    hint = at + count;
+    return at;
   }
 
  private:
-  void take(std::uint64_t block, std::uint64_t count) {
-    std::fill_n(taken_.begin() + static_cast<std::ptrdiff_t>(block - start_), count, true);
-  }
-
-  std::uint64_t start_;
-  std::vector<bool> taken_;
+  std::uint64_t end_;
+  std::vector<BlockRun> taken_;
 };
 
 bool place_packed(const Geometry& g, std::vector<NewGroup>& groups) {
