@@ -90,7 +90,7 @@ class Prover {
         if (std::memcmp(old.data() + i, fresh.data() + i, length) != 0) check_range(at + i, length);
       }
     });
-    stage_.settle_direct([&](std::uint64_t at, std::uint64_t length) {
+    stage_.for_each_direct([&](std::uint64_t at, std::uint64_t length) {
       for (std::uint64_t done = 0; done < length; done += 1024)
         check_range(at + done, std::min<std::uint64_t>(1024, length - done));
     });

@@ -238,9 +238,8 @@ void Stage::for_each_change(
   emit();
 }
 
-void Stage::settle_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
+void Stage::for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
   spill();
-  base_.flush();
   for (const auto& [start, end] : direct_) visit(start, end - start);
 }
 

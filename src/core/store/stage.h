@@ -43,9 +43,9 @@ class Stage final : public Store {
   /// ledger::max_payload long, in order.
   void for_each_change(
       const std::function<void(std::uint64_t, ConstByteSpan, ConstByteSpan)>& visit);
-  /// Brings out what waits to be written directly and makes it durable; then calls
+  /// Brings out what waits to be written directly (flush() makes it durable); then calls
   /// visit(offset, length) for each range written directly, in order.
-  void settle_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
+  void for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
 
  private:
   struct Page {

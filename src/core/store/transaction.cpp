@@ -40,7 +40,8 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   progress.begin("sealing", 0);
   for (const auto& stage : stages_) {
     const std::uint32_t image = stage->index();
-    stage->settle_direct([&](std::uint64_t offset, std::uint64_t length) {
+    stage->flush();
+    stage->for_each_direct([&](std::uint64_t offset, std::uint64_t length) {
       // Read back from the image itself: the digest is of what is there, not of what was meant.
       for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
         const std::uint64_t step = std::min(ledger::max_payload, length - done);
@@ -164,7 +165,7 @@ UndoFacts undo(Host& host, const std::string& image_path) {
   check_undo(host, image_path);
   const auto ledger = Ledger::open(host, image_path, /*tidy=*/true);
   const OpenImages opened = open_images(host, *ledger, Access::read_write);
-  const UndoFacts facts = facts_of(*ledger, opened.stores);
+  UndoFacts facts = facts_of(*ledger, opened.stores);
   ledger->mark_undoing();
   try {
     put_back(*ledger, opened.stores);
