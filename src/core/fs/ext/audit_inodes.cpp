@@ -142,8 +142,7 @@ class InodeAudit {
   }
 
   void check_attributes() {
-    const std::uint64_t block =
-        inode_.fields.file_acl_lo.value() | std::uint64_t{inode_.fields.file_acl_hi.value()} << 32;
+    const std::uint64_t block = inode_.attribute_block();
     if (block != 0) check_attribute_block(block);
     const std::size_t start = old_inode_size + inode_.fields.extra_isize.value();
     if (g_.inode_size > old_inode_size && start + 4 <= inode_.raw.size() &&

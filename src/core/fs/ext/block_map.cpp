@@ -2,10 +2,24 @@
 
 #include <fmt/format.h>
 
+#include <optional>
+
 #include "core/base/checksum.h"
 
 namespace jh::ext {
 namespace {
+
+// Where the checksum stands: behind the places for entries. Nothing: not within the block.
+std::optional<std::size_t> extent_tail(ConstByteSpan block) {
+  const auto header = parse_as<ExtentHeader>(block, 0);
+  const std::size_t tail = sizeof(ExtentHeader) + std::size_t{header.max.value()} * sizeof(Extent);
+  if (tail + sizeof(Le32) > block.size()) return std::nullopt;
+  return tail;
+}
+
+std::uint32_t extent_sum(const Filesystem& fs, const InodeRecord& inode, ConstByteSpan summed) {
+  return crc32c_raw(fs.checksums().inode_seed(inode.ino, inode.fields.generation.value()), summed);
+}
 
 class ExtentWalk {
  public:
@@ -95,14 +109,9 @@ class ExtentWalk {
 
   void check_tail(ConstByteSpan block, std::uint64_t number) {
     if (!fs_.geometry().metadata_csum()) return;
-    const auto header = parse_as<ExtentHeader>(block, 0);
-    const std::size_t tail =
-        sizeof(ExtentHeader) + std::size_t{header.max.value()} * sizeof(Extent);
-    if (tail + 4 > block.size()) return;  // the header check names this
-    const std::uint32_t sum =
-        crc32c_raw(fs_.checksums().inode_seed(inode_.ino, inode_.fields.generation.value()),
-                   block.first(tail));
-    if (parse_as<Le32>(block, tail).value() != sum)
+    const auto tail = extent_tail(block);
+    if (!tail) return;  // the header check names this
+    if (parse_as<Le32>(block, *tail).value() != extent_sum(fs_, inode_, block.first(*tail)))
       defect(fmt::format("the checksum of extent block {} is wrong", number));
   }
 
@@ -188,6 +197,15 @@ class IndirectWalk {
 };
 
 }  // namespace
+
+void set_extent_sum(const Filesystem& fs, const InodeRecord& inode, ByteSpan block) {
+  if (!fs.geometry().metadata_csum()) return;
+  const auto tail = extent_tail(block);
+  if (!tail) return;
+  Le32 sum;
+  sum = extent_sum(fs, inode, block.first(*tail));
+  put_at(block, *tail, sum);
+}
 
 bool has_blocks(const InodeRecord& inode) {
   if (inode.has_flag(flag_inline_data)) return false;

@@ -30,6 +30,9 @@ struct BlockVisitor {
 bool has_blocks(const InodeRecord& inode);
 /// Visits all blocks of the inode's map; returns false when a visitor stopped it.
 bool visit_blocks(Filesystem& fs, const InodeRecord& inode, const BlockVisitor& visitor);
+/// Puts the checksum of a block of the inode's extent tree into its tail, where there are
+/// checksums.
+void set_extent_sum(const Filesystem& fs, const InodeRecord& inode, ByteSpan block);
 /// The physical block behind a logical one; 0 for a hole or an unwritten one.
 std::uint64_t find_block(Filesystem& fs, const InodeRecord& inode, std::uint64_t logical);
 

@@ -34,6 +34,10 @@ struct InodeRecord {
   std::uint64_t size() const {
     return fields.size_lo.value() | std::uint64_t{fields.size_hi.value()} << 32;
   }
+  /// The block of its extended attributes; 0: none.
+  std::uint64_t attribute_block() const {
+    return fields.file_acl_lo.value() | std::uint64_t{fields.file_acl_hi.value()} << 32;
+  }
   /// Puts the changed fields into the raw bytes.
   void store_fields();
 };

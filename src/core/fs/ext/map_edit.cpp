@@ -70,12 +70,7 @@ Level write_level(Filesystem& fs, Allocation& allocation, const InodeRecord& ino
     if (!block) refuse("no free block is left to replay the journal", "ext filesystem");
     Buffer raw(g.block_size);
     put_node(raw, level, first, count, most, depth);
-    if (g.metadata_csum()) {
-      const std::size_t tail = sizeof(ExtentHeader) + most * sizeof(Extent);
-      Le32 sum;
-      sum = crc32c_raw(seed_of(fs, inode), ConstByteSpan(raw).first(tail));
-      if (tail + 4 <= raw.size()) put_at(raw, tail, sum);
-    }
+    set_extent_sum(fs, inode, raw);
     fs.store().write(g.offset(*block), raw);
     ++tree_blocks;
     ExtentIndex index{};
@@ -92,8 +87,7 @@ Level write_level(Filesystem& fs, Allocation& allocation, const InodeRecord& ino
 
 void set_block_count(const Filesystem& fs, InodeRecord& inode, std::uint64_t blocks) {
   const Geometry& g = fs.geometry();
-  if (inode.fields.file_acl_lo.value() != 0 || inode.fields.file_acl_hi.value() != 0)
-    blocks += g.cluster_ratio;
+  if (inode.attribute_block() != 0) blocks += g.cluster_ratio;
   const bool in_blocks = g.has_ro_compat(ro_compat::huge_file) && inode.has_flag(flag_huge_file);
   const std::uint64_t units = blocks * (in_blocks ? 1 : g.block_size / 512);
   inode.fields.blocks_lo = static_cast<std::uint32_t>(units & 0xFFFFFFFF);

@@ -93,16 +93,7 @@ class Cutter {
       free(child, 1);
       return false;
     }
-    if (fs_.geometry().metadata_csum()) {
-      const auto header = parse_as<ExtentHeader>(block, 0);
-      const std::size_t tail = sizeof(ExtentHeader) + header.max.value() * sizeof(Extent);
-      if (tail + 4 <= block.size()) {
-        Le32 sum;
-        sum = crc32c_raw(fs_.checksums().inode_seed(inode_.ino, inode_.fields.generation.value()),
-                         ConstByteSpan(block).first(tail));
-        put_at(block, tail, sum);
-      }
-    }
+    set_extent_sum(fs_, inode_, block);
     fs_.store().write(fs_.geometry().offset(child), block);
     return true;
   }
@@ -152,8 +143,7 @@ class Cutter {
 };
 
 void release_attribute_block(Filesystem& fs, Allocation& allocation, const InodeRecord& inode) {
-  const std::uint64_t block =
-      inode.fields.file_acl_lo.value() | std::uint64_t{inode.fields.file_acl_hi.value()} << 32;
+  const std::uint64_t block = inode.attribute_block();
   if (block == 0) return;
   Buffer raw = fs.read_block(block);
   auto header = parse_as<XattrHeader>(raw, 0);

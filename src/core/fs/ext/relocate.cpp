@@ -236,8 +236,7 @@ class Mover {
   }
 
   bool move_attribute_block(InodeRecord& inode) {
-    const std::uint64_t from =
-        inode.fields.file_acl_lo.value() | std::uint64_t{inode.fields.file_acl_hi.value()} << 32;
+    const std::uint64_t from = inode.attribute_block();
     if (from == 0 || !in_way(from)) return false;
     auto [known, fresh] = attribute_blocks_.try_emplace(from, 0);
     if (fresh) {
@@ -310,16 +309,7 @@ class Mover {
     const std::uint64_t child = entry.leaf_lo.value() | std::uint64_t{entry.leaf_hi.value()} << 32;
     Buffer block = fs_.read_block(child);
     const bool changed = extent_node(inode, block, level + 1);
-    if (changed && g_.metadata_csum()) {
-      const auto header = parse_as<ExtentHeader>(block, 0);
-      const std::size_t tail = sizeof(ExtentHeader) + header.max.value() * sizeof(Extent);
-      if (tail + 4 <= block.size()) {
-        Le32 sum;
-        sum = crc32c_raw(fs_.checksums().inode_seed(inode.ino, inode.fields.generation.value()),
-                         ConstByteSpan(block).first(tail));
-        put_at(block, tail, sum);
-      }
-    }
+    if (changed) set_extent_sum(fs_, inode, block);
     if (!in_way(child)) {
       if (changed) fs_.store().write(g_.offset(child), block);
       return false;
