@@ -111,6 +111,7 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
       progress.end();
     }
   }
+  for (std::size_t i = 0; i < stores.size(); ++i) transaction.stage(i).begin_flush();
   prove(before, plan, transaction, request.proof, progress);
   ChangeResult result;
   for (std::size_t i = 0; i < stores.size(); ++i)

@@ -9,6 +9,7 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <chrono>
 #include <system_error>
 #include <utility>
 
@@ -54,6 +55,7 @@ std::unique_ptr<FileStore> FileStore::create(const std::string& path) {
 }
 
 FileStore::~FileStore() {
+  if (bringing_out_.valid()) bringing_out_.wait();
   if (fd_ >= 0) ::close(fd_);
 }
 
@@ -120,7 +122,18 @@ void FileStore::discard(std::uint64_t offset, std::uint64_t length) {
     write(offset + done, ConstByteSpan(zeros).first(std::min(piece, length - done)));
 }
 
+void FileStore::begin_flush() {
+  // The kernel writes while we go on; an error shows at the flush, so it is not looked at here.
+  const bool at_it = bringing_out_.valid() &&
+                     bringing_out_.wait_for(std::chrono::seconds(0)) != std::future_status::ready;
+  if (!at_it)
+    bringing_out_ = std::async(std::launch::async, [fd = fd_] {
+      ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);
+    });
+}
+
 void FileStore::flush() {
+  if (bringing_out_.valid()) bringing_out_.get();
   if (::fsync(fd_) != 0) call_failed("flushing to the host's disk", path_, errno);
 }
 

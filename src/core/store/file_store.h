@@ -1,6 +1,7 @@
 // A regular file or block device of the host.
 #pragma once
 
+#include <future>
 #include <memory>
 
 #include "core/store/store.h"
@@ -30,6 +31,7 @@ class FileStore final : public Store {
   Run map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
+  void begin_flush() override;
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return path_; }
 
@@ -50,6 +52,7 @@ class FileStore final : public Store {
   std::uint64_t size_ = 0;
   bool block_device_ = false;
   Traffic traffic_;
+  std::future<void> bringing_out_;
 };
 
 }  // namespace jh

@@ -5,6 +5,8 @@ namespace {
 
 // Pages that wait to be written directly: enough to make one flush of the ledger serve many.
 constexpr std::uint64_t max_waiting = 4096;
+// Bytes written directly after which the host may begin to bring them out.
+constexpr std::uint64_t worth_bringing_out = 8U << 20;
 
 }  // namespace
 
@@ -26,8 +28,10 @@ void Stage::base_read(std::uint64_t offset, ByteSpan out) {
 
 void Stage::read(std::uint64_t offset, ByteSpan out) {
   check_range(offset, out.size());
-  base_read(offset, out);
   const std::uint64_t end = offset + out.size();
+  const auto first = pages_.find(offset / page_size);
+  const bool in_one_page = !out.empty() && (end - 1) / page_size == offset / page_size;
+  if (first == pages_.end() || !in_one_page) base_read(offset, out);
   for (auto page = pages_.lower_bound(offset / page_size);
        page != pages_.end() && page->first * page_size < end; ++page) {
     const std::uint64_t start = page->first * page_size;
@@ -85,6 +89,10 @@ void Stage::write_past_end(std::uint64_t offset, ConstByteSpan data) {
   if (base_.size() < size_) base_.resize(size_);
   base_.write(offset, data);
   note_direct(offset, data.size());
+  written_since_ += data.size();
+  if (written_since_ < worth_bringing_out) return;
+  written_since_ = 0;
+  base_.begin_flush();
 }
 
 void Stage::note_direct(std::uint64_t offset, std::uint64_t length) {
@@ -109,6 +117,7 @@ void Stage::note_direct(std::uint64_t offset, std::uint64_t length) {
 // Pages that wait to be written directly, in runs of neighbours.
 void Stage::for_each_waiting(const std::function<void(std::uint64_t, ConstByteSpan)>& visit) {
   Buffer run;
+  run.reserve(std::min(waiting_ * page_size, ledger::max_payload + page_size));
   std::uint64_t start = 0;
   const auto emit = [&] {
     if (!run.empty()) visit(start, run);
@@ -174,6 +183,11 @@ void Stage::discard(std::uint64_t offset, std::uint64_t length) {
   }
 }
 
+void Stage::begin_flush() {
+  spill();
+  base_.begin_flush();
+}
+
 void Stage::flush() {
   spill();
   if (!direct_.empty()) base_.flush();
@@ -209,6 +223,11 @@ void Stage::for_each_change(
     base_read(at, old);
     const auto& fresh = page->data;
     for (std::size_t i = 0; i < length;) {
+      constexpr std::size_t stride = 64;
+      if (i + stride <= length && std::memcmp(&old[i], &fresh[i], stride) == 0) {
+        i += stride;
+        continue;
+      }
       if (old[i] == fresh[i]) {
         ++i;
         continue;

@@ -28,6 +28,7 @@ class Stage final : public Store {
   void discard(std::uint64_t offset, std::uint64_t length) override;
   /// Direct writes only; held ones become durable with the seal.
   void flush() override;
+  void begin_flush() override;
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return base_.name(); }
 
@@ -68,6 +69,7 @@ class Stage final : public Store {
   std::uint64_t direct_from_;  // from here on nothing is referenced: past the old end
   std::uint64_t size_;
   std::map<std::uint64_t, std::unique_ptr<Page>> pages_;
+  std::uint64_t written_since_ = 0;                // directly, since the host was told of it
   std::uint64_t waiting_ = 0;                      // held pages marked unreferenced
   std::map<std::uint64_t, std::uint64_t> direct_;  // start → end, disjoint and not adjacent
 };

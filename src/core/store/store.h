@@ -47,6 +47,8 @@ class Store {
   /// Makes the range read as zeros, giving back host space where it can.
   virtual void discard(std::uint64_t offset, std::uint64_t length) = 0;
   virtual void flush() = 0;
+  /// A hint that flush() will follow: what was written so far may be brought out meanwhile.
+  virtual void begin_flush() {}
   /// Asks for the host space that writes to this range will need; refuses when the host is full.
   virtual void reserve(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
   /// Changes the size; new bytes read as zeros. Stores of a fixed size refuse.
