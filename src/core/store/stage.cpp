@@ -114,33 +114,28 @@ void Stage::note_direct(std::uint64_t offset, std::uint64_t length) {
   direct_[start] = end;
 }
 
-// Pages that wait to be written directly, in runs of neighbours.
-void Stage::for_each_waiting(const std::function<void(std::uint64_t, ConstByteSpan)>& visit) {
-  Buffer run;
-  run.reserve(std::min(waiting_ * page_size, ledger::max_payload + page_size));
-  std::uint64_t start = 0;
-  const auto emit = [&] {
-    if (!run.empty()) visit(start, run);
-    run.clear();
-  };
+// Pages that wait to be written directly, in runs of neighbours: start → length.
+std::vector<std::pair<std::uint64_t, std::uint64_t>> Stage::waiting_runs() const {
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> runs;
   for (const auto& [number, page] : pages_) {
     if (!page->unreferenced) continue;
     const std::uint64_t at = number * page_size;
-    if (at != start + run.size() || run.size() >= ledger::max_payload) {
-      emit();
-      start = at;
-    }
-    run.insert(run.end(), page->data.begin(), page->data.end());
+    if (!runs.empty() && at == runs.back().first + runs.back().second &&
+        runs.back().second < ledger::max_payload)
+      runs.back().second += page_size;
+    else
+      runs.emplace_back(at, page_size);
   }
-  emit();
+  return runs;
 }
 
 // Old bytes into the ledger, the ledger onto the disk, and only then the new bytes into the image.
 void Stage::spill() {
   if (waiting_ == 0) return;
-  for_each_waiting([&](std::uint64_t at, ConstByteSpan fresh) {
-    for (std::uint64_t done = 0; done < fresh.size();) {
-      const Run run = base_.map(at + done, fresh.size() - done);
+  const auto runs = waiting_runs();
+  for (const auto& [at, length] : runs) {
+    for (std::uint64_t done = 0; done < length;) {
+      const Run run = base_.map(at + done, length - done);
       if (run.zero) {
         ledger_.append_zero(ledger::RecordKind::before_direct, index_, at + done, run.length);
       } else {
@@ -149,12 +144,16 @@ void Stage::spill() {
       }
       done += run.length;
     }
-  });
+  }
   ledger_.flush();
-  for_each_waiting([&](std::uint64_t at, ConstByteSpan fresh) {
+  Buffer fresh;
+  for (const auto& [at, length] : runs) {
+    fresh.clear();
+    for (auto page = pages_.find(at / page_size); fresh.size() < length; ++page)
+      fresh.insert(fresh.end(), page->second->data.begin(), page->second->data.end());
     base_.write(at, fresh);
-    note_direct(at, fresh.size());
-  });
+    note_direct(at, length);
+  }
   std::erase_if(pages_, [](const auto& entry) { return entry.second->unreferenced; });
   waiting_ = 0;
 }

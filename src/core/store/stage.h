@@ -58,7 +58,7 @@ class Stage final : public Store {
   Page& hold(std::uint64_t number, bool whole);
   void base_read(std::uint64_t offset, ByteSpan out);
   void write_past_end(std::uint64_t offset, ConstByteSpan data);
-  void for_each_waiting(const std::function<void(std::uint64_t, ConstByteSpan)>& visit);
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_runs() const;
   void spill();
   void note_direct(std::uint64_t offset, std::uint64_t length);
 

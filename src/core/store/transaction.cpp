@@ -40,13 +40,14 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   progress.begin("sealing", 0);
   for (const auto& stage : stages_) {
     const std::uint32_t image = stage->index();
-    stage->flush();
+    Buffer piece;
     stage->for_each_direct([&](std::uint64_t offset, std::uint64_t length) {
       // Read back from the image itself: the digest is of what is there, not of what was meant.
       for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
         const std::uint64_t step = std::min(ledger::max_payload, length - done);
-        ledger_->append_digest(image, offset + done,
-                               read_buffer(stage->base(), offset + done, step));
+        piece.resize(step);
+        stage->base().read(offset + done, piece);
+        ledger_->append_digest(image, offset + done, piece);
         progress.advance(0);
       }
     });
@@ -59,6 +60,7 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
     ledger_->append_new_size(image, stage->size());
   }
   ledger_bytes_ = ledger_->length();
+  for (const auto& stage : stages_) stage->flush();
   ledger_->flush();
   try {
     ledger_->commit();

@@ -3,7 +3,7 @@
 #include <unordered_set>
 
 #include "core/base/checksum.h"
-#include "core/fs/ext/audit_state.h"
+#include "core/fs/ext/audit_index.h"
 #include "core/fs/ext/block_map.h"
 #include "core/fs/ext/read.h"
 
@@ -48,6 +48,8 @@ class DirectoryAudit {
     if (inode_.has_flag(flag_inline_data)) {
       audit_inline();
     } else {
+      if (inode_.has_flag(flag_index) && g_.has_compat(compat::dir_index))
+        index_.emplace(state_, inode_, where_, seed_);
       BlockVisitor visitor;
       visitor.defect = [](const std::string&) {};  // reported with the inode
       visitor.data = [&](const MappedRun& run) {
@@ -74,9 +76,10 @@ class DirectoryAudit {
   }
 
   void block(const Buffer& raw, std::uint64_t logical) {
-    if (inode_.has_flag(flag_index) && g_.has_compat(compat::dir_index) &&
-        index_block(raw, logical))
+    if (index_ && index_->is_node(logical)) {
+      if (logical == 0) entries(raw, logical, false);
       return;
+    }
     bool tail = false;
     if (g_.metadata_csum()) {
       const std::size_t at = raw.size() - sizeof(DirTail);
@@ -89,69 +92,6 @@ class DirectoryAudit {
         state_.find(where_, "the checksum of block {} is wrong", logical);
     }
     entries(raw, logical, tail);
-  }
-
-  // The root (block 0) or a node of the hash index. False when it is a block of entries.
-  bool index_block(const Buffer& raw, std::uint64_t logical) {
-    std::size_t at = sizeof(DirEntry);
-    if (logical == 0) {
-      at = 24 + sizeof(IndexRootInfo);
-      const auto info = parse_as<IndexRootInfo>(raw, 24);
-      const std::uint8_t deepest = g_.has_incompat(incompat::largedir) ? 3 : 2;
-      if (info.info_length != sizeof(IndexRootInfo) || info.reserved_zero.value() != 0 ||
-          info.hash_version > 6 || info.indirect_levels >= deepest || info.unused_flags != 0) {
-        state_.find(where_, "the root of its index is damaged");
-        entries(raw, logical, false);
-        return true;
-      }
-      levels_ = info.indirect_levels;
-    } else {
-      const auto fake = parse_as<DirEntry>(raw, 0);
-      if (levels_ == 0 || fake.inode.value() != 0 ||
-          entry_length(fake.rec_len.value(), g_.block_size) != g_.block_size)
-        return false;
-    }
-    const auto counts = parse_as<IndexCountLimit>(raw, at);
-    const std::size_t tail_room = g_.metadata_csum() ? sizeof(IndexTail) : 0;
-    const std::size_t limit = (raw.size() - at - tail_room) / sizeof(IndexCountLimit);
-    const std::uint32_t count = counts.count.value();
-    if (counts.limit.value() != limit || count == 0 || count > limit) {
-      if (logical != 0) return false;
-      state_.find(where_, "the root of its index is damaged");
-    } else {
-      check_index_entries(raw, at, count, logical);
-      if (g_.metadata_csum()) check_index_sum(raw, at, limit, count, logical);
-    }
-    if (logical == 0) entries(raw, logical, false);
-    return true;
-  }
-
-  void check_index_entries(const Buffer& raw, std::size_t at, std::uint32_t count,
-                           std::uint64_t logical) {
-    const std::uint64_t blocks = inode_.size() / g_.block_size;
-    std::uint32_t last_hash = 0;
-    for (std::uint32_t i = 0; i < count; ++i) {
-      const auto hash = parse_as<Le32>(raw, at + i * 8).value();
-      const auto child = parse_as<Le32>(raw, at + i * 8 + 4).value() & 0x0FFFFFFF;
-      if (child == 0 || child >= blocks || (i > 1 && hash < last_hash)) {
-        state_.find(where_, "entry {} in index block {} is wrong", i, logical);
-        return;
-      }
-      if (i != 0) last_hash = hash;
-    }
-  }
-
-  void check_index_sum(const Buffer& raw, std::size_t at, std::size_t limit, std::uint32_t count,
-                       std::uint64_t logical) {
-    constexpr std::array<std::uint8_t, 4> zeros{};
-    const std::size_t tail_at = at + limit * sizeof(IndexCountLimit);
-    const auto tail = parse_as<IndexTail>(raw, tail_at);
-    std::uint32_t sum =
-        crc32c_raw(seed_, ConstByteSpan(raw).first(at + count * sizeof(IndexCountLimit)));
-    sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(tail_at, 4));
-    sum = crc32c_raw(sum, zeros);
-    if (sum != tail.checksum.value())
-      state_.find(where_, "the checksum of index block {} is wrong", logical);
   }
 
   void entries(ConstByteSpan raw, std::uint64_t logical, bool tail) {
@@ -175,6 +115,7 @@ class DirectoryAudit {
         head_entry(entry, name, index);
       } else if (entry.inode.value() != 0) {
         child_entry(entry, name);
+        if (index_) index_->check_name(logical, name);
       }
       at += length;
     }
@@ -235,12 +176,6 @@ class DirectoryAudit {
       parents_[rank] = inode_.ino;
   }
 
-  static std::string printable(const std::string& name) {
-    std::string text;
-    for (const char c : name) text += static_cast<unsigned char>(c) < 0x20 || c == 0x7F ? '?' : c;
-    return text;
-  }
-
   AuditState& state_;
   Filesystem& fs_;
   const Geometry& g_;
@@ -250,7 +185,7 @@ class DirectoryAudit {
   std::string where_;
   std::uint32_t seed_;
   std::unordered_set<std::string> names_;
-  std::uint8_t levels_ = 0;
+  std::optional<IndexAudit> index_;
   bool seen_dot_ = false;
   bool seen_dotdot_ = false;
 };

@@ -13,6 +13,13 @@
 
 namespace jh::ext {
 
+/// A name as it can be shown on a terminal.
+inline std::string printable(std::string_view name) {
+  std::string text;
+  for (const char c : name) text += static_cast<unsigned char>(c) < 0x20 || c == 0x7F ? '?' : c;
+  return text;
+}
+
 struct AuditState {
   /// `with_sets`: the passes over inodes need room for what they see.
   AuditState(Filesystem& filesystem, Findings& found, Progress& progress_to, bool with_sets)

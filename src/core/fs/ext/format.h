@@ -268,6 +268,7 @@ struct DirTail {
 static_assert(sizeof(DirTail) == 12);
 constexpr std::uint8_t dir_tail_type = 0xDE;
 
+constexpr std::uint32_t super_flag_unsigned_hash = 2;  // of Superblock::flags
 struct IndexRootInfo {
   Le32 reserved_zero;
   std::uint8_t hash_version;
