@@ -6,7 +6,7 @@ namespace {
 // Pages that wait to be written directly: enough to make one flush of the ledger serve many.
 constexpr std::uint64_t max_waiting = 4096;
 // Bytes written directly after which the host may begin to bring them out.
-constexpr std::uint64_t worth_bringing_out = 8U << 20;
+constexpr std::uint64_t worth_bringing_out = 64U << 20;
 
 }  // namespace
 
