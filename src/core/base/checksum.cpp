@@ -35,6 +35,11 @@ std::uint32_t crc32(std::span<const std::uint8_t> data) {
   return static_cast<std::uint32_t>(::crc32_z(0, data.data(), data.size()));
 }
 
+std::uint32_t crc32_plain(std::uint32_t seed, std::span<const std::uint8_t> data) {
+  // zlib inverts before and after: undone here.
+  return ~static_cast<std::uint32_t>(::crc32_z(~seed, data.data(), data.size()));
+}
+
 std::uint32_t crc32c_raw(std::uint32_t seed, std::span<const std::uint8_t> data) {
   while (!data.empty()) {
     const std::size_t piece = std::min<std::size_t>(data.size(), 1U << 30);

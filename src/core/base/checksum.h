@@ -8,6 +8,8 @@ namespace jh {
 
 /// CRC-32 (IEEE 802.3, reflected, initial and final inversion), as GPT uses it (UEFI 2.10, 5.3).
 std::uint32_t crc32(std::span<const std::uint8_t> data);
+/// The same polynomial without any inversion, from a starting value: LVM2.
+std::uint32_t crc32_plain(std::uint32_t seed, std::span<const std::uint8_t> data);
 /// CRC-32C (Castagnoli, reflected) WITHOUT any inversion: ext4 and its journal chain it this way.
 std::uint32_t crc32c_raw(std::uint32_t seed, std::span<const std::uint8_t> data);
 /// CRC-32C with initial and final inversion, as our ledger uses it.

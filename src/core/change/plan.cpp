@@ -4,31 +4,12 @@
 
 #include <algorithm>
 
-#include "core/fs/ext/relocate.h"
+#include "core/change/plan_content.h"
+#include "core/change/plan_volume.h"
+#include "core/lvm/grow.h"
 
 namespace jh {
 namespace {
-
-constexpr std::uint64_t alignment = 1U << 20;  // what partitions are aligned to by custom
-
-struct Reach {
-  Sectors end;  // where the partition could end
-  bool to_disk_end = false;
-};
-
-Reach reach_of(const Disk& disk, const Partition& partition, Bytes disk_size) {
-  const TableFacts& facts = disk.table->facts();
-  const Sectors usable = disk.table->usable_end_on(disk_size);
-  Reach reach{disk.table->reach(partition, usable), false};
-  reach.to_disk_end = reach.end == usable;
-  // A partition whose end was aligned stays so, as long as it gains anything.
-  const std::uint64_t unit = alignment / facts.sector_size;
-  if (partition.end().value() % unit == 0 && reach.end > partition.end())
-    reach.end = Sectors(round_down(reach.end.value(), unit));
-  return reach;
-}
-
-Bytes content_size(const Place& place) { return place.content.size.value_or(place.size); }
 
 class Planner {
  public:
@@ -62,33 +43,12 @@ class Planner {
       const Place* place = find_target(guest_, request_.gives.front().target);
       if (place != nullptr) disk_index_ = place->disk;
     }
-    const Bytes present = disk().size();
-    new_size_ = present;
-    if (request_.to) new_size_ = *request_.to;
-    if (request_.by) new_size_ = present + *request_.by;
-    if (request_.to && new_size_ < present)
-      refuse(fmt::format("the disk already has {}; {} would be less", spelled_out(present),
-                         human(new_size_)),
-             disk().path,
-             fmt::format("to make it smaller, or to add that much:\n"
-                         "  juneheath shrink {0} --to {1}\n  juneheath grow {0} --by {1}",
-                         shell_word(disk().path), paste_size(new_size_)));
-    if (new_size_ == present) return;
-    std::uint64_t unit = disk().container->size_unit().value();
-    if (disk().table) unit = std::max<std::uint64_t>(unit, disk().table->facts().sector_size);
-    const Bytes rounded(round_up(new_size_.value(), unit));
-    if (rounded != new_size_)
-      plan_.notes.push_back(
-          fmt::format("a disk has whole sectors: {} bytes are added to the size "
-                      "you asked for",
-                      (rounded - new_size_).value()));
-    new_size_ = rounded;
-    disk().container->check_growth(new_size_);
+    new_size_ = settle_size(plan_, request_, disk());
   }
 
   void settle_target() {
     if (request_.gives.size() > 1)
-      unsupported("several --give in one command need a volume group to share the room", {},
+      unsupported("several targets must be volumes of one group, to share its room", {},
                   "give the room to one target: " + command_with(request_, "TARGET"));
     if (!request_.gives.empty()) {
       target_ = find_target(guest_, request_.gives.front().target);
@@ -104,7 +64,8 @@ class Planner {
     std::vector<const Place*> opaque;
     for (const Place& place : disk().places) {
       if (room_of(guest_, place, new_size_) == Bytes(0)) continue;
-      (place.content.kind == ContentKind::ext ? growable : opaque).push_back(&place);
+      const bool known = place.content.kind == ContentKind::ext;
+      (known ? growable : opaque).push_back(&place);
     }
     if (growable.size() == 1 && opaque.empty()) {
       target_ = growable.front();
@@ -162,7 +123,7 @@ class Planner {
     new_end_ = std::max(target.partition->end(), needed);
     // All of the room, or all of the partition: the filesystem fills it as well as it can.
     if (amount_.kind == Amount::Kind::rest)
-      new_end_ = reach_of(disk(), *target.partition, new_size_).end;
+      new_end_ = aligned_reach(disk(), *target.partition, new_size_);
   }
 
   [[noreturn]] void refuse_amount(const Place& target, Bytes add, Bytes room) {
@@ -198,17 +159,12 @@ class Planner {
       throw target_->content.blockers.front();
   }
 
-  void add(StepKind kind, std::string layer, std::string action, Bytes from, Bytes to,
-           std::uint32_t partition = 0, Sectors end = Sectors(0)) {
-    plan_.steps.push_back(
-        {kind, disk_index_, std::move(layer), std::move(action), from, to, partition, end, 0});
-  }
-
   void add_steps() {
     const Bytes present = disk().size();
     if (new_size_ > present)
-      add(StepKind::grow_container, "disk", "make the image longer", present, new_size_);
-    add_table_steps(present);
+      plan_.steps.push_back({StepKind::grow_container, disk_index_, "disk", "make the image longer",
+                             present, new_size_});
+    plan_table(plan_, guest_, disk_index_, new_size_, new_size_ > present || target_ != nullptr);
     if (target_ == nullptr) {
       // Table repairs alone are no reason to touch a disk on which nothing else changes.
       if (new_size_ == present &&
@@ -219,86 +175,14 @@ class Planner {
     }
     const Place& target = *target_;
     plan_.target = guest_.best_name(target);
-    plan_.target_disk = target.disk;
-    plan_.target_partition = target.partition ? target.partition->number : 0;
-    if (target.partition && new_end_ > target.partition->end()) add_partition_steps(target);
-    const std::string name = fmt::format("{} on {}", target.content.name, guest_.name_of(target));
-    if (target.content.kind != ContentKind::ext) {
-      plan_.remains.push_back(fmt::format(
-          "{} is {}, which juneheath leaves as it is: make it larger from inside the guest",
-          guest_.name_of(target), target.content.name));
-      return;
-    }
-    ext::Filesystem& fs = *target.content.ext;
+    plan_.targets.push_back(where_is(guest_, target));
+    if (target.partition && new_end_ > target.partition->end())
+      plan_partition_end(plan_, guest_, target, new_end_);
     const Bytes place_size = target.partition ? to_bytes(new_end_ - target.partition->first,
                                                          disk().table->facts().sector_size)
                                               : new_content_;
-    const Bytes wanted = amount_.kind == Amount::Kind::rest ? place_size : new_content_;
-    const auto growth = ext::plan_grow(fs, wanted.value() / fs.geometry().block_size);
-    for (const std::string& note : growth.notes) plan_.notes.push_back(name + ": " + note);
-    if (!growth.changes()) return;
-    const std::uint64_t bs = growth.after.block_size;
-    if (target.content.rest) {
-      add(StepKind::settle_ext, name, "replay the journal: " + target.content.rest->text(),
-          place_size, place_size, plan_.target_partition);
-      plan_.bytes_to_write += (target.content.rest->blocks + 64) * bs;
-    }
-    if (growth.descriptor_overrun() != 0) {
-      // Which blocks lie there is seen when they are moved; the plan names the most it can be.
-      add(StepKind::clear_way, name,
-          fmt::format("move what lies in the way of {} further descriptor blocks",
-                      growth.descriptor_overrun()),
-          place_size, place_size, plan_.target_partition);
-      for (const ext::BlockRun& run : ext::table_way(growth))
-        plan_.bytes_to_write += (run.count + growth.before.itable_blocks) * bs;
-    }
-    add(StepKind::grow_ext, name,
-        fmt::format("add {} block groups", growth.after.group_count - growth.before.group_count),
-        Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs), plan_.target_partition);
-    if (growth.after.group_count == growth.before.group_count)
-      plan_.steps.back().action = "extend the last block group";
-    for (Step& step : plan_.steps)
-      if (step.kind == StepKind::grow_ext || step.kind == StepKind::clear_way)
-        step.new_blocks = growth.after.blocks;
-    plan_.bytes_to_write += growth.bytes_to_write;
-  }
-
-  void add_table_steps(Bytes present) {
-    if (!disk().table) return;
-    const TableFacts& facts = disk().table->facts();
-    const std::string name = kind_name(facts.kind);
-    const bool changes = new_size_ > present || target_ != nullptr;
-    if (!facts.repairs.empty() && changes)
-      for (const std::string& repair : facts.repairs)
-        add(StepKind::repair_table, name, "repair: " + repair, present, present);
-    if (facts.kind == TableKind::gpt && (disk().table->must_move_spare() || new_size_ > present)) {
-      const std::uint64_t sector = facts.sector_size;
-      add(StepKind::move_spare, name, "move the spare copy to the disk's end",
-          Bytes(facts.known_end.value() * sector),
-          Bytes(disk().table->usable_end_on(new_size_).value() * sector));
-    }
-    plan_.bytes_to_write += 256 * 1024;
-    if (facts.kind == TableKind::mbr &&
-        new_size_ > to_bytes(Sectors(1ULL << 32), facts.sector_size))
-      plan_.notes.push_back(
-          fmt::format("an MBR reaches {} only; what lies behind cannot be used by a partition",
-                      human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
-  }
-
-  void add_partition_steps(const Place& target) {
-    const std::uint32_t sector = disk().table->facts().sector_size;
-    const auto step = [&](const Partition& partition) {
-      add(StepKind::grow_partition,
-          guest_.disks().size() == 1 ? fmt::format("p{}", partition.number)
-                                     : fmt::format("{}:p{}", disk_index_ + 1, partition.number),
-          "move its end outwards", to_bytes(partition.count, sector),
-          to_bytes(new_end_ - partition.first, sector), partition.number, new_end_);
-    };
-    if (const Partition* outer = disk().table->extended_to_grow(*target.partition, new_end_)) {
-      step(*outer);
-      plan_.steps.back().action = "the extended partition grows along";
-    }
-    step(*target.partition);
+    plan_content(plan_, guest_, target, place_size,
+                 amount_.kind == Amount::Kind::rest ? place_size : new_content_);
   }
 
   const Guest& guest_;
@@ -319,19 +203,46 @@ bool Plan::touches(std::size_t disk) const {
                      [&](const Step& step) { return step.disk == disk; });
 }
 
+Where where_is(const Guest& guest, const Place& place) {
+  return {place.disk, place.partition ? place.partition->number : 0,
+          place.volume ? guest.name_of(place) : std::string()};
+}
+
+const Place* place_at(const Guest& guest, const Where& where) {
+  for (const Place* place : guest.places()) {
+    if (!where.volume.empty()) {
+      if (place->volume && guest.name_of(*place) == where.volume) return place;
+    } else if (!place->volume && place->disk == where.disk &&
+               (place->partition ? place->partition->number : 0) == where.partition) {
+      return place;
+    }
+  }
+  return nullptr;
+}
+
 Plan plan_growth(const Guest& guest, const GrowRequest& request) {
+  if (gives_to_group(guest, request)) return plan_group_growth(guest, request);
   return Planner(guest, request).run();
 }
 
 Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
   if (place.content.kind == ContentKind::extended) return Bytes(0);
+  if (place.volume) return room_in_group(guest, place);
   const Disk& disk = guest.disks()[place.disk];
   Bytes reach = std::max(place.size, disk_size);
   if (place.partition) {
-    const Sectors end = reach_of(disk, *place.partition, disk_size).end;
+    const Sectors end = aligned_reach(disk, *place.partition, disk_size);
     reach = to_bytes(end - place.partition->first, disk.table->facts().sector_size);
   }
   Bytes size = content_size(place);
+  std::size_t pv = 0;
+  if (const VolumeGroup* group = guest.group_on(place, pv)) {
+    const std::uint64_t extents = lvm::extents_of(group->open, pv, reach.value());
+    const std::uint64_t present = group->open.group.pvs[pv].extents;
+    return group->bytes(std::max(extents, present) - present);
+  }
+  if (place.content.swap)
+    reach = std::max(size, Bytes(swap::usable_size(*place.content.swap, reach.value())));
   if (place.content.ext) {
     // Less than a block at the end is no room.
     const std::uint64_t bs = place.content.ext->geometry().block_size;
@@ -357,7 +268,15 @@ std::string command_with(const GrowRequest& request, const std::string& give) {
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
-  return command + " --give " + shell_word(give);
+  // Other targets stay as they were asked for.
+  const std::string target = give.substr(0, give.rfind('='));
+  bool there = false;
+  for (const Give& other : request.gives) {
+    const bool same = other.target == target || request.gives.size() == 1;
+    there = there || same;
+    command += " --give " + shell_word(same ? give : other.text());
+  }
+  return there ? command : command + " --give " + shell_word(give);
 }
 
 }  // namespace jh

@@ -14,10 +14,24 @@ enum class StepKind {
   repair_table,
   move_spare,
   grow_partition,
+  grow_device,   // a physical volume to its place
+  grow_volume,   // in the group's metadata
+  commit_group,  // the metadata, to all its copies
   settle_ext,
   clear_way,
-  grow_ext
+  grow_ext,
+  grow_swap
 };
+
+/// A place by its numbers, which stay the same when the guest is opened again.
+struct Where {
+  std::size_t disk = 0;
+  std::uint32_t partition = 0;  // 0: the whole disk
+  std::string volume;           // "group/volume"; then the others are not looked at
+};
+Where where_is(const Guest& guest, const Place& place);
+/// Null: there is no such place.
+const Place* place_at(const Guest& guest, const Where& where);
 
 struct Step {
   StepKind kind{};
@@ -27,8 +41,12 @@ struct Step {
   Bytes from;          // sizes; equal when the step changes none
   Bytes to;
   std::uint32_t partition = 0;  // 0: the whole disk
-  Sectors new_end;
+  Sectors new_end{};
   std::uint64_t new_blocks = 0;  // of the filesystem
+  std::string volume{};          // "group/volume": the step is on it, not on the partition
+  std::string group{};           // of steps in a group
+  std::uint64_t extents = 0;     // what a volume gains
+  Where where() const { return {disk, partition, volume}; }
 };
 
 struct DiskChange {
@@ -40,8 +58,8 @@ struct DiskChange {
 struct Plan {
   std::vector<DiskChange> disks;  // every disk of the guest, changed or not
   std::string target;             // as the user would name it; empty: the disk alone
-  std::size_t target_disk = 0;
-  std::uint32_t target_partition = 0;
+  std::vector<Where> targets;     // the places that may change inside
+  std::string group;              // the volume group that changes; empty: none
   std::vector<Step> steps;
   std::vector<std::string> notes;    // worth knowing; nothing stands in the way
   std::vector<std::string> remains;  // what the guest must do itself
@@ -53,7 +71,8 @@ struct Plan {
 /// that cannot be met, several possible targets (with commands to paste).
 Plan plan_growth(const Guest& guest, const GrowRequest& request);
 
-/// Room that a place could still take, were its disk `disk_size` large.
+/// Room that a place could still take, were its disk `disk_size` large; a volume's is what its
+/// group has free for it.
 Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size);
 /// A command line that repeats the request with another target, for messages.
 std::string command_with(const GrowRequest& request, const std::string& give);

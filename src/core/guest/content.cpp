@@ -5,6 +5,7 @@
 #include <string_view>
 
 #include "core/base/uuid.h"
+#include "core/lvm/device.h"
 
 namespace jh {
 namespace {
@@ -29,8 +30,6 @@ constexpr std::array known_content{
     Known{3, "EXFAT   "sv, ContentKind::unknown, "exFAT", 0, 0, 0},
     Known{82, "FAT32"sv, ContentKind::fat, "FAT32", 0, 71, 11},
     Known{54, "FAT1"sv, ContentKind::fat, "FAT", 0, 43, 11},
-    Known{4086, "SWAPSPACE2"sv, ContentKind::swap, "swap", 1036, 1052, 16},
-    Known{536, "LVM2 001"sv, ContentKind::physical_volume, "LVM physical volume", 0, 0, 0},
     Known{0, "LUKS\xba\xbe"sv, ContentKind::encrypted, "encrypted (LUKS)", 0, 0, 0},
 };
 
@@ -138,10 +137,45 @@ Content open_ext(Store& place) {
   return content;
 }
 
+std::optional<Content> open_swap(Store& place) {
+  Content content;
+  try {
+    const auto facts = swap::read(place);
+    if (!facts) return std::nullopt;
+    content.kind = ContentKind::swap;
+    content.name = "swap";
+    content.state = "clean";
+    content.size = Bytes(facts->size);
+    content.uuid = facts->uuid;
+    content.label = facts->label;
+    content.swap = facts;
+    if (facts->hibernated) {
+      content.state = "holds a suspended system";
+      content.blockers.emplace_back(Status::refused,
+                                    "a suspended system's memory is in the swap area", "swap",
+                                    "resume the guest and shut it down properly, then run again");
+    }
+  } catch (const Error& error) {
+    content.kind = ContentKind::swap;
+    content.name = "swap";
+    content.state = "damaged";
+    content.blockers.push_back(error);
+  }
+  return content;
+}
+
 }  // namespace
 
 Content recognise_content(Store& place) {
+  if (lvm::recognise(place)) {
+    // What it belongs to is seen when all disks are known.
+    Content content;
+    content.kind = ContentKind::physical_volume;
+    content.name = "physical volume";
+    return content;
+  }
   if (ext::Filesystem::recognise(place)) return open_ext(place);
+  if (auto found = open_swap(place)) return std::move(*found);
   Content content;
   for (const Known& known : known_content) {
     if (!holds(place, known.offset, known.signature)) continue;

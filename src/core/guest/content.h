@@ -9,6 +9,7 @@
 #include "core/base/sizes.h"
 #include "core/fs/ext/filesystem.h"
 #include "core/fs/ext/rest.h"
+#include "core/fs/swap/swap.h"
 #include "core/store/scratch_store.h"
 
 namespace jh {
@@ -39,6 +40,7 @@ struct Content {
   std::unique_ptr<ScratchStore> at_rest;
   std::optional<ext::RestReport> rest;   // what that takes
   std::unique_ptr<ext::Filesystem> ext;  // when it could be opened; on `at_rest` if that is there
+  std::optional<swap::Facts> swap;       // of a swap area in order
   std::vector<Error> blockers;           // why this filesystem must not be changed now
 };
 

@@ -61,6 +61,7 @@ std::size_t recognised(const std::vector<Place>& places) {
 
 Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size) {
   for (const Image& image : images) open_disk(image, sector_size);
+  open_groups();
   read_fstab();
 }
 
@@ -129,32 +130,113 @@ void Guest::fill_places(Disk& disk, std::size_t index) {
   }
 }
 
-// The root filesystem is the one that holds an fstab; the first such counts.
-void Guest::read_fstab() {
-  Place* root = nullptr;
+void Guest::open_groups() {
+  std::vector<Place*> places;
+  std::vector<Store*> stores;
   for (Disk& disk : disks_) {
     for (Place& place : disk.places) {
-      if (!place.content.ext || root != nullptr) continue;
-      try {
-        const auto text = ext::read_text(*place.content.ext, "/etc/fstab");
-        if (!text) continue;
-        root = &place;
-        fstab_ = parse_fstab(*text);
-        if (const auto name = ext::read_text(*place.content.ext, "/etc/hostname", 256))
-          hostname_ = name->substr(0, name->find_first_of(" \t\r\n"));
-      } catch (const Error&) {
-        // A filesystem that cannot be read has no say in names; its audit tells what is wrong.
-      }
+      if (place.content.kind != ContentKind::physical_volume) continue;
+      places.push_back(&place);
+      stores.push_back(place.window.get());
     }
   }
-  for (Disk& disk : disks_) {
-    for (Place& place : disk.places) {
-      for (const FstabEntry& entry : fstab_) {
-        if (!matches(place, entry)) continue;
-        const bool swap = entry.type == "swap";
-        if (swap || entry.mount_point.starts_with('/'))
-          place.mount_points.push_back(swap ? "swap" : entry.mount_point);
+  lvm::Groups found = lvm::find_groups(stores);
+  for (const lvm::Trouble& trouble : found.trouble) {
+    places[trouble.place]->content.state = "damaged";
+    places[trouble.place]->content.blockers.push_back(trouble.error);
+  }
+  for (const std::size_t place : found.unclaimed)
+    if (places[place]->content.blockers.empty()) places[place]->content.state = "in no group";
+  for (lvm::OpenGroup& open : found.groups) {
+    VolumeGroup& group = groups_.emplace_back(std::move(open));
+    for (std::size_t pv = 0; pv < group.open.members.size(); ++pv) {
+      const auto& member = group.open.members[pv];
+      group.devices.push_back(member ? places[member->place] : nullptr);
+      if (!member) continue;
+      Content& content = places[member->place]->content;
+      content.label = group.open.group.name;
+      content.uuid = lvm::id_with_hyphens(member->device.id);
+      std::uint64_t free = 0;
+      for (const lvm::ExtentRun& run : group.open.group.free_runs(pv)) free += run.count;
+      const std::uint64_t extents = group.open.group.pvs[pv].extents;
+      content.size = group.bytes(extents);
+      content.used = group.bytes(extents - free);
+      content.state = group.open.blockers().empty() ? "clean" : "not to be changed";
+    }
+    open_volumes(groups_.size() - 1);
+  }
+}
+
+void Guest::open_volumes(std::size_t index) {
+  VolumeGroup& group = groups_[index];
+  const lvm::Group& facts = group.open.group;
+  for (std::size_t i = 0; i < facts.volumes.size(); ++i) {
+    const lvm::Volume& volume = facts.volumes[i];
+    Place place;
+    place.volume = VolumeIndex{index, i};
+    place.size = Bytes(checked_mul(volume.extents, facts.extent_size));
+    for (const lvm::Segment& segment : volume.segments) {
+      if (!segment.plain() || group.devices[segment.stripes.front().pv] == nullptr) continue;
+      place.disk = group.devices[segment.stripes.front().pv]->disk;
+      break;
+    }
+    const std::string name = fmt::format("volume {}/{}", facts.name, volume.name);
+    if (volume.plain() && volume.visible) place.window = open_volume(group.open, volume, name);
+    if (place.window) {
+      place.content = recognise_content(*place.window);
+      for (Error& blocker : place.content.blockers) blocker = blocker.within(name);
+    } else {
+      place.content.name =
+          volume.plain() ? "not looked into" : fmt::format("{} volume", volume.kind);
+      place.content.state = volume.plain() ? "incomplete" : "left as it is";
+    }
+    group.volumes.push_back(std::move(place));
+  }
+}
+
+const VolumeGroup* Guest::group_on(const Place& place, std::size_t& pv) const {
+  for (const VolumeGroup& group : groups_)
+    for (std::size_t i = 0; i < group.devices.size(); ++i)
+      if (group.devices[i] != nullptr && group.devices[i]->disk == place.disk &&
+          group.devices[i]->offset == place.offset && !place.volume) {
+        pv = i;
+        return &group;
       }
+  return nullptr;
+}
+
+// The root filesystem is the one that holds an fstab; the first such counts.
+void Guest::read_fstab() {
+  std::vector<Place*> changeable;
+  for (Disk& disk : disks_)
+    for (Place& place : disk.places) changeable.push_back(&place);
+  for (VolumeGroup& group : groups_)
+    for (Place& place : group.volumes) changeable.push_back(&place);
+  Place* root = nullptr;
+  for (Place* place : changeable) {
+    if (!place->content.ext || root != nullptr) continue;
+    try {
+      ext::Filesystem& fs = *place->content.ext;
+      const auto text = ext::read_text(fs, "/etc/fstab");
+      if (!text) continue;
+      root = place;
+      fstab_ = parse_fstab(*text);
+      if (const auto name = ext::read_text(fs, "/etc/hostname", 256))
+        hostname_ = name->substr(0, name->find_first_of(" \t\r\n"));
+      lists_lvm_devices_ = ext::read_text(fs, "/etc/lvm/devices/system.devices").has_value();
+    } catch (const Error&) {
+      // A filesystem that cannot be read has no say in names; its audit tells what is wrong.
+    }
+  }
+  for (Place* place : changeable) {
+    for (const FstabEntry& entry : fstab_) {
+      if (!matches(*place, entry)) continue;
+      const bool swap = entry.type == "swap";
+      const std::string point = swap ? "swap" : entry.mount_point;
+      auto& points = place->mount_points;
+      if ((swap || point.starts_with('/')) &&
+          std::find(points.begin(), points.end(), point) == points.end())
+        points.push_back(point);
     }
   }
   // An fstab that does not name its own root (a template's, say) still lies in it.
@@ -178,6 +260,7 @@ bool Guest::matches(const Place& place, const FstabEntry& entry) const {
   if (const auto uuid = value("UUID", "uuid")) return same(*uuid, place.content.uuid);
   if (const auto label = value("LABEL", "label"))
     return !label->empty() && *label == place.content.label;
+  if (place.volume) return matches_volume(place, entry.device);
   if (const auto uuid = value("PARTUUID", "partuuid"))
     return place.partition && same(*uuid, place.partition->part_uuid);
   if (const auto label = value("PARTLABEL", "partlabel"))
@@ -188,7 +271,23 @@ bool Guest::matches(const Place& place, const FstabEntry& entry) const {
   return false;
 }
 
+// The names that a volume has in a running guest.
+bool Guest::matches_volume(const Place& place, const std::string& device) const {
+  const lvm::Group& group = group_of(place).open.group;
+  const lvm::Volume& volume = volume_of(place);
+  const auto doubled = [](const std::string& name) {
+    std::string out;
+    for (const char c : name) out += c == '-' ? std::string("--") : std::string(1, c);
+    return out;
+  };
+  const std::string mapped = doubled(group.name) + "-" + doubled(volume.name);
+  return device == "/dev/mapper/" + mapped || device == "/dev/" + group.name + "/" + volume.name ||
+         device == "/dev/disk/by-id/dm-name-" + mapped ||
+         device == "/dev/disk/by-id/dm-uuid-LVM-" + group.id + volume.id;
+}
+
 std::string Guest::name_of(const Place& place) const {
+  if (place.volume) return group_of(place).open.group.name + "/" + volume_of(place).name;
   const std::string own = place.partition ? fmt::format("p{}", place.partition->number) : "disk";
   return disks_.size() == 1 ? own : fmt::format("{}:{}", place.disk + 1, own);
 }
@@ -210,6 +309,8 @@ std::vector<const Place*> Guest::places() const {
   std::vector<const Place*> all;
   for (const Disk& disk : disks_)
     for (const Place& place : disk.places) all.push_back(&place);
+  for (const VolumeGroup& group : groups_)
+    for (const Place& place : group.volumes) all.push_back(&place);
   return all;
 }
 

@@ -9,18 +9,26 @@
 #include "core/container/container.h"
 #include "core/guest/content.h"
 #include "core/guest/fstab.h"
+#include "core/lvm/read.h"
 #include "core/store/views.h"
 #include "core/table/table.h"
 
 namespace jh {
 
-/// A partition, or a whole disk without a table.
+/// A logical volume's place among the guest's groups.
+struct VolumeIndex {
+  std::size_t group = 0;
+  std::size_t volume = 0;
+};
+
+/// A partition, a whole disk without a table, or a logical volume.
 struct Place {
-  std::size_t disk = 0;                // index into Guest::disks
-  std::optional<Partition> partition;  // nothing: the whole disk
-  Bytes offset;                        // on the disk
+  std::size_t disk = 0;                // index into Guest::disks; a volume's first extent's
+  std::optional<Partition> partition;  // nothing: the whole disk, or a volume
+  std::optional<VolumeIndex> volume;
+  Bytes offset;  // on the disk; not of volumes
   Bytes size;
-  std::unique_ptr<WindowStore> window;
+  std::unique_ptr<Store> window;
   Content content;
   std::vector<std::string> mount_points;  // from the guest's fstab; "swap" for swap
 };
@@ -35,6 +43,15 @@ struct Disk {
   Bytes size() const { return Bytes(container->disk().size()); }
 };
 
+/// A volume group, and where its parts are.
+struct VolumeGroup {
+  explicit VolumeGroup(lvm::OpenGroup read) : open(std::move(read)) {}
+  lvm::OpenGroup open;
+  std::vector<const Place*> devices;  // by physical volume; null: not found
+  std::vector<Place> volumes;         // by volume; those that cannot be opened have no window
+  Bytes bytes(std::uint64_t extents) const { return Bytes(extents * open.group.extent_size); }
+};
+
 class Guest {
  public:
   struct Image {
@@ -47,10 +64,20 @@ class Guest {
 
   const std::vector<Disk>& disks() const { return disks_; }
   std::vector<Disk>& disks() { return disks_; }
+  const std::vector<VolumeGroup>& groups() const { return groups_; }
+  const VolumeGroup& group_of(const Place& volume) const { return groups_[volume.volume->group]; }
+  const lvm::Volume& volume_of(const Place& volume) const {
+    return group_of(volume).open.group.volumes[volume.volume->volume];
+  }
+  /// The group and the number of the physical volume in this place; null: none that is known.
+  const VolumeGroup* group_on(const Place& place, std::size_t& pv) const;
+  /// Whether the guest uses only those LVM devices that it keeps a list of.
+  bool lists_lvm_devices() const { return lists_lvm_devices_; }
   const std::string& hostname() const { return hostname_; }
   const std::vector<FstabEntry>& fstab() const { return fstab_; }
 
-  /// "p3", or "2:p3" when the guest has several disks; "disk" for a disk without a table.
+  /// "p3", or "2:p3" when the guest has several disks; "disk" for a disk without a table;
+  /// "group/volume".
   std::string name_of(const Place& place) const;
   /// The name a technician would use: the first mount point, or else name_of.
   std::string best_name(const Place& place) const;
@@ -59,10 +86,15 @@ class Guest {
  private:
   void open_disk(const Image& image, std::uint32_t sector_size);
   void fill_places(Disk& disk, std::size_t index);
+  void open_groups();
+  void open_volumes(std::size_t index);
   void read_fstab();
   bool matches(const Place& place, const FstabEntry& entry) const;
+  bool matches_volume(const Place& place, const std::string& device) const;
 
   std::vector<Disk> disks_;
+  std::vector<VolumeGroup> groups_;
+  bool lists_lvm_devices_ = false;
   std::vector<FstabEntry> fstab_;
   std::string hostname_;
 };

@@ -53,6 +53,7 @@ bool fits(const Guest& guest, const Place& place, const std::string& target) {
 
 Give parse_give(const std::string& text) {
   Give give;
+  give.written = text;
   const std::size_t equals = text.rfind('=');
   give.target = text.substr(0, equals);
   if (equals != std::string::npos) give.amount = parse_amount(text.substr(equals + 1));

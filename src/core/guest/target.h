@@ -17,8 +17,10 @@ struct Amount {
 };
 
 struct Give {
-  std::string target;  // "/var", "p3", "label:x", "uuid:x", "nothing"
+  std::string target;  // "/var", "group/volume", "p3", "label:x", "uuid:x", "nothing"
   Amount amount;
+  std::string written;  // as the user wrote it
+  const std::string& text() const { return written; }
 };
 
 /// Reads "TARGET" or "TARGET=AMOUNT". Throws usage errors.

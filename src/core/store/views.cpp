@@ -47,6 +47,22 @@ JoinStore::JoinStore(std::vector<Piece> pieces, std::string name)
   }
 }
 
+namespace {
+
+std::vector<JoinStore::Piece> whole(const std::vector<std::unique_ptr<Store>>& parts) {
+  std::vector<JoinStore::Piece> pieces;
+  pieces.reserve(parts.size());
+  for (const auto& part : parts) pieces.push_back({part.get(), 0, part->size()});
+  return pieces;
+}
+
+}  // namespace
+
+JoinStore::JoinStore(std::vector<std::unique_ptr<Store>> parts, std::string name)
+    : JoinStore(whole(parts), std::move(name)) {
+  parts_ = std::move(parts);
+}
+
 std::size_t JoinStore::piece_at(std::uint64_t offset) const {
   const auto after = std::upper_bound(starts_.begin(), starts_.end(), offset);
   return static_cast<std::size_t>(after - starts_.begin()) - 1;
@@ -103,5 +119,75 @@ void JoinStore::flush() {
 }
 
 void JoinStore::resize(std::uint64_t) { ensure(false, "a join is not resized"); }
+
+StripeStore::StripeStore(std::vector<std::unique_ptr<Store>> stripes, std::uint64_t chunk,
+                         std::string name)
+    : stripes_(std::move(stripes)), chunk_(chunk), name_(std::move(name)) {
+  ensure(!stripes_.empty() && chunk_ != 0, "a striped store has stripes and chunks");
+  for (const auto& stripe : stripes_)
+    ensure(stripe->size() == stripes_.front()->size() && stripe->size() % chunk_ == 0,
+           "stripes are of one size, in whole chunks");
+  size_ = checked_mul(stripes_.front()->size(), stripes_.size());
+}
+
+template <class Visit>
+void StripeStore::for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit) {
+  check_range(offset, length);
+  for (std::uint64_t done = 0; done < length;) {
+    const std::uint64_t chunk = (offset + done) / chunk_;
+    const std::uint64_t inside = (offset + done) % chunk_;
+    const std::uint64_t step = std::min(length - done, chunk_ - inside);
+    visit(*stripes_[chunk % stripes_.size()], chunk / stripes_.size() * chunk_ + inside, done,
+          step);
+    done += step;
+  }
+}
+
+void StripeStore::read(std::uint64_t offset, ByteSpan out) {
+  for_each_part(offset, out.size(), [&](Store& below, auto at, auto done, auto step) {
+    below.read(at, out.subspan(done, step));
+  });
+}
+
+void StripeStore::write(std::uint64_t offset, ConstByteSpan data) {
+  for_each_part(offset, data.size(), [&](Store& below, auto at, auto done, auto step) {
+    below.write(at, data.subspan(done, step));
+  });
+}
+
+void StripeStore::write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
+  for_each_part(offset, data.size(), [&](Store& below, auto at, auto done, auto step) {
+    below.write_unreferenced(at, data.subspan(done, step));
+  });
+}
+
+Run StripeStore::map(std::uint64_t offset, std::uint64_t length) {
+  // Enough at a time; the caller asks again for what follows.
+  constexpr std::uint64_t most_chunks = 1024;
+  length = std::min(length, most_chunks * chunk_);
+  Run run{offset, 0, true};
+  bool first = true;
+  bool over = false;
+  for_each_part(offset, length, [&](Store& below, auto at, auto, auto step) {
+    if (over) return;
+    const Run part = below.map(at, step);
+    if (first) run.zero = part.zero;
+    over = part.zero != run.zero || part.length != step;
+    if (part.zero == run.zero) run.length += part.length;
+    first = false;
+  });
+  return run;
+}
+
+void StripeStore::discard(std::uint64_t offset, std::uint64_t length) {
+  for_each_part(offset, length,
+                [&](Store& below, auto at, auto, auto step) { below.discard(at, step); });
+}
+
+void StripeStore::flush() {
+  for (const auto& stripe : stripes_) stripe->flush();
+}
+
+void StripeStore::resize(std::uint64_t) { ensure(false, "a striped store is not resized"); }
 
 }  // namespace jh

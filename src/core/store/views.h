@@ -1,6 +1,8 @@
 // Views: a window on one store, and a join of several pieces into one.
 #pragma once
 
+#include <memory>
+
 #include "core/store/store.h"
 
 namespace jh {
@@ -37,6 +39,8 @@ class JoinStore final : public Store {
     std::uint64_t length = 0;
   };
   JoinStore(std::vector<Piece> pieces, std::string name);
+  /// Whole stores, which the join keeps.
+  JoinStore(std::vector<std::unique_ptr<Store>> parts, std::string name);
 
   std::uint64_t size() const override { return size_; }
   void read(std::uint64_t offset, ByteSpan out) override;
@@ -54,9 +58,35 @@ class JoinStore final : public Store {
   void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit);
   std::size_t piece_at(std::uint64_t offset) const;
 
+  std::vector<std::unique_ptr<Store>> parts_;
   std::vector<Piece> pieces_;
   std::vector<std::uint64_t> starts_;  // where each piece begins in the join
   std::uint64_t size_ = 0;
+  std::string name_;
+};
+
+/// Stores of one size, taken in turn: `chunk` bytes of the first, of the second, and so on.
+class StripeStore final : public Store {
+ public:
+  StripeStore(std::vector<std::unique_ptr<Store>> stripes, std::uint64_t chunk, std::string name);
+
+  std::uint64_t size() const override { return size_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
+  Run map(std::uint64_t offset, std::uint64_t length) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void flush() override;
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return name_; }
+
+ private:
+  template <class Visit>
+  void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit);
+
+  std::vector<std::unique_ptr<Store>> stripes_;
+  std::uint64_t chunk_;
+  std::uint64_t size_;
   std::string name_;
 };
 

@@ -1,0 +1,184 @@
+#include "core/change/footprint.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "core/fs/ext/filesystem.h"
+#include "core/lvm/format.h"
+
+namespace jh {
+namespace {
+
+// Blocks of the old filesystem that a growth may write although they are in use.
+class BlockFootprint {
+ public:
+  /// `at_rest`: what replaying its journal writes, if that comes first; may be null.
+  BlockFootprint(ext::Filesystem& fs, ScratchStore* at_rest)
+      : fs_(fs), g_(fs.geometry()), at_rest_(at_rest) {
+    const std::uint32_t last = g_.group_count - 1;
+    allowed_.insert(fs.group(last).block_bitmap);
+    if (g_.has_compat(ext::compat::resize_inode)) {
+      allowed_.insert(fs.inode_offset(ext::resize_ino) / g_.block_size);
+      allowed_.insert(fs.read_inode(ext::resize_ino).fields.block[13].value());
+    }
+    for (std::uint32_t i = 0; i < g_.desc_blocks; ++i)
+      for (const std::uint64_t block : g_.descriptor_copies(i)) allowed_.insert(block);
+  }
+
+  bool allows(std::uint64_t block) {
+    if (block < g_.first_data_block || allowed_.contains(block)) return true;
+    if (at_rest_ != nullptr && at_rest_->is_changed(g_.offset(block), g_.block_size)) return true;
+    const std::uint32_t group = g_.group_of(block);
+    for (const ext::BlockRun& run : g_.base_metadata(group))
+      if (block >= run.start && block < run.end()) return true;
+    if (group != cached_group_) {
+      bitmap_ = fs_.block_bitmap(group);
+      cached_group_ = group;
+    }
+    return !ext::test_bit(bitmap_, (block - g_.group_first(group)) / g_.cluster_ratio);
+  }
+
+ private:
+  ext::Filesystem& fs_;
+  const ext::Geometry& g_;
+  ScratchStore* at_rest_;
+  std::set<std::uint64_t> allowed_;
+  std::uint32_t cached_group_ = UINT32_MAX;
+  Buffer bitmap_;
+};
+
+}  // namespace
+
+void proof_failed(const std::string& what, const std::string& where) {
+  damaged("the result did not pass its proof: " + what, where,
+          "nothing was changed; please report this with the output of: juneheath audit");
+}
+
+bool clears_way(const Plan& plan, const Where& where) {
+  return std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+    return step.kind == StepKind::clear_way && step.disk == where.disk &&
+           step.partition == where.partition && step.volume == where.volume;
+  });
+}
+
+class Footprint::Inside {
+ public:
+  Inside(const Guest& guest, const Place& place, bool everything)
+      : name_(guest.best_name(place)), everything_(everything) {
+    if (place.content.ext)
+      blocks_ = std::make_unique<BlockFootprint>(*place.content.ext, place.content.at_rest.get());
+    if (place.content.swap) header_ = place.content.swap->page_size;
+    if (place.content.ext) ext_ = &place.content.ext->geometry();
+  }
+
+  void check(std::uint64_t at, std::uint64_t length, const std::string& where) {
+    if (everything_ || at + length <= header_) return;
+    if (!blocks_) proof_failed("the content of " + name_ + " would change", where);
+    for (std::uint64_t b = at / ext_->block_size;
+         b < ext_->blocks && b * ext_->block_size < at + length; ++b)
+      if (!blocks_->allows(b))
+        proof_failed(fmt::format("block {} of {}, which is in use, would change", b, name_), where);
+  }
+
+ private:
+  std::string name_;
+  bool everything_;  // blocks had to move: the whole content is compared instead
+  std::uint64_t header_ = 0;
+  const ext::Geometry* ext_ = nullptr;
+  std::unique_ptr<BlockFootprint> blocks_;
+};
+
+Footprint::Footprint(const Guest& before, const Plan& plan) : before_(before), plan_(plan) {
+  for (const Where& where : plan.targets) {
+    const Place* place = place_at(before, where);
+    ensure(place != nullptr, "a target of the plan is in the guest");
+    targets_[place] = std::make_unique<Inside>(before, *place, clears_way(plan, where));
+  }
+}
+
+Footprint::~Footprint() = default;
+
+void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
+  for (const Place& place : before_.disks()[disk].places) {
+    const std::uint64_t start = place.offset.value();
+    const std::uint64_t end = start + place.size.value();
+    if (at + length <= start || at >= end) continue;
+    if (place.content.kind == ContentKind::extended) continue;
+    const std::uint64_t from = std::max(at, start);
+    check_place(place, from - start, std::min(at + length, end) - from);
+  }
+}
+
+void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t length) {
+  const std::string& where = before_.disks()[place.disk].path;
+  std::size_t pv = 0;
+  const VolumeGroup* group = before_.group_on(place, pv);
+  if (group != nullptr && group->open.group.name == plan_.group) {
+    check_device(*group, pv, at, length);
+    return;
+  }
+  const auto target = targets_.find(&place);
+  if (target == targets_.end())
+    proof_failed(fmt::format("byte {} of {} would change", at, before_.name_of(place)), where);
+  target->second->check(at, length, where);
+}
+
+// Label and metadata areas are the group's own; free extents hold nothing.
+void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                             std::uint64_t length) {
+  const lvm::Group& facts = group.open.group;
+  const lvm::Device& device = group.open.members[pv]->device;
+  const auto within = [&](std::uint64_t start, std::uint64_t size) {
+    return at >= start && at + length <= start + size;
+  };
+  if (within(0, lvm::label_sectors * lvm::sector)) return;
+  for (const lvm::MetadataArea& area : device.areas)
+    if (within(area.place.offset, area.place.size)) return;
+  const std::uint64_t data = facts.pvs[pv].data_start;
+  if (at < data)
+    proof_failed(fmt::format("byte {} in front of the extents would change", at),
+                 before_.name_of(*group.devices[pv]));
+  const auto& holdings = facts.holdings(pv);
+  const std::uint64_t unit = facts.extent_size;
+  auto held = std::upper_bound(
+      holdings.begin(), holdings.end(), (at - data) / unit,
+      [](std::uint64_t extent, const lvm::Holding& holding) { return extent < holding.first; });
+  if (held != holdings.begin()) --held;
+  for (; held != holdings.end(); ++held) {
+    const std::uint64_t start = data + held->first * unit;
+    const std::uint64_t end = start + held->count * unit;
+    if (start >= at + length) return;
+    if (end <= at) continue;
+    const std::uint64_t from = std::max(at, start);
+    check_held(group, *held, from - start, std::min(at + length, end) - from);
+  }
+}
+
+void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, std::uint64_t inside,
+                           std::uint64_t length) {
+  const lvm::Group& facts = group.open.group;
+  const Place& place = group.volumes[held.volume];
+  const auto target = targets_.find(&place);
+  if (target == targets_.end() || held.segment == SIZE_MAX)
+    proof_failed(fmt::format("{} would change", before_.name_of(place)),
+                 before_.disks()[place.disk].path);
+  const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];
+  const std::uint64_t start = segment.start * facts.extent_size;
+  const std::uint64_t width = segment.stripes.size();
+  while (length != 0) {
+    std::uint64_t at = start + inside;
+    std::uint64_t step = length;
+    if (width > 1) {
+      const std::uint64_t chunk = segment.stripe_size;
+      at = start + (inside / chunk * width + held.stripe) * chunk + inside % chunk;
+      step = std::min(length, chunk - inside % chunk);
+    }
+    target->second->check(at, step, before_.disks()[place.disk].path);
+    inside += step;
+    length -= step;
+  }
+}
+
+}  // namespace jh

@@ -1,0 +1,42 @@
+// Footprint: which bytes of a guest a growth may change. Everything else must stay as it is.
+#pragma once
+
+#include <map>
+#include <memory>
+
+#include "core/change/plan.h"
+
+namespace jh {
+
+class Footprint {
+ public:
+  /// `before` is the guest as it was, and must outlive the footprint.
+  Footprint(const Guest& before, const Plan& plan);
+  ~Footprint();
+  Footprint(const Footprint&) = delete;
+  Footprint& operator=(const Footprint&) = delete;
+
+  /// Throws damaged when the change may not touch these bytes of the disk.
+  void check(std::size_t disk, std::uint64_t at, std::uint64_t length);
+
+ private:
+  class Inside;  // of one target
+
+  void check_place(const Place& place, std::uint64_t at, std::uint64_t length);
+  void check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                    std::uint64_t length);
+  void check_held(const VolumeGroup& group, const lvm::Holding& held, std::uint64_t inside,
+                  std::uint64_t length);
+
+  const Guest& before_;
+  const Plan& plan_;
+  std::map<const Place*, std::unique_ptr<Inside>> targets_;
+};
+
+/// "the result did not pass its proof": for everything that looks at a result.
+[[noreturn]] void proof_failed(const std::string& what, const std::string& where);
+
+/// Whether blocks of this place's filesystem had to move.
+bool clears_way(const Plan& plan, const Where& where);
+
+}  // namespace jh

@@ -1,0 +1,154 @@
+#include "core/change/plan_content.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/fs/ext/relocate.h"
+
+namespace jh {
+namespace {
+
+constexpr std::uint64_t alignment = 1U << 20;  // what partitions are aligned to by custom
+
+void plan_ext(Plan& plan, const Where& where, const Place& place, const std::string& name,
+              Bytes place_size, Bytes wanted) {
+  ext::Filesystem& fs = *place.content.ext;
+  const auto growth = ext::plan_grow(fs, wanted.value() / fs.geometry().block_size);
+  for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
+  if (!growth.changes()) return;
+  const std::uint64_t bs = growth.after.block_size;
+  const auto add = [&](StepKind kind, std::string action, Bytes from, Bytes to) {
+    Step step{kind, where.disk, name, std::move(action), from, to, where.partition};
+    step.volume = where.volume;
+    step.new_blocks = growth.after.blocks;
+    plan.steps.push_back(std::move(step));
+  };
+  if (place.content.rest) {
+    add(StepKind::settle_ext, "replay the journal: " + place.content.rest->text(), place_size,
+        place_size);
+    plan.bytes_to_write += (place.content.rest->blocks + 64) * bs;
+  }
+  if (growth.descriptor_overrun() != 0) {
+    // Which blocks lie there is seen when they are moved; the plan names the most it can be.
+    add(StepKind::clear_way,
+        fmt::format("move what lies in the way of {} further descriptor blocks",
+                    growth.descriptor_overrun()),
+        place_size, place_size);
+    for (const ext::BlockRun& run : ext::table_way(growth))
+      plan.bytes_to_write += (run.count + growth.before.itable_blocks) * bs;
+  }
+  const std::uint32_t groups = growth.after.group_count - growth.before.group_count;
+  add(StepKind::grow_ext,
+      groups == 0 ? "extend the last block group" : fmt::format("add {} block groups", groups),
+      Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs));
+  plan.bytes_to_write += growth.bytes_to_write;
+}
+
+}  // namespace
+
+Bytes content_size(const Place& place) { return place.content.size.value_or(place.size); }
+
+Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size) {
+  const TableFacts& facts = disk.table->facts();
+  Sectors end = disk.table->reach(partition, disk.table->usable_end_on(disk_size));
+  // A partition whose end was aligned stays so, as long as it gains anything.
+  const std::uint64_t unit = alignment / facts.sector_size;
+  if (partition.end().value() % unit == 0 && end > partition.end())
+    end = Sectors(round_down(end.value(), unit));
+  return end;
+}
+
+void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes place_size,
+                  Bytes wanted) {
+  const Where where = where_is(guest, place);
+  const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
+  if (place.content.kind == ContentKind::ext) {
+    plan_ext(plan, where, place, name, place_size, wanted);
+    return;
+  }
+  if (place.content.kind == ContentKind::swap && place.content.swap) {
+    const Bytes to(swap::usable_size(*place.content.swap, wanted.value()));
+    if (to <= *place.content.size) return;
+    Step step{StepKind::grow_swap, where.disk, name,           "write its header for the new size",
+              *place.content.size, to,         where.partition};
+    step.volume = where.volume;
+    plan.steps.push_back(std::move(step));
+    return;
+  }
+  if (place.content.kind == ContentKind::nothing) return;
+  plan.remains.push_back(
+      fmt::format("{} is {}, which juneheath leaves as it is: make it larger from inside the guest",
+                  guest.name_of(place), place.content.name));
+}
+
+void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size, bool repairs) {
+  const Disk& disk = guest.disks()[index];
+  if (!disk.table) return;
+  const TableFacts& facts = disk.table->facts();
+  const std::string name = kind_name(facts.kind);
+  const Bytes present = disk.size();
+  if (repairs)
+    for (const std::string& repair : facts.repairs)
+      plan.steps.push_back(
+          {StepKind::repair_table, index, name, "repair: " + repair, present, present});
+  if (facts.kind == TableKind::gpt && (disk.table->must_move_spare() || new_size > present)) {
+    const std::uint64_t sector = facts.sector_size;
+    plan.steps.push_back({StepKind::move_spare, index, name,
+                          "move the spare copy to the disk's end",
+                          Bytes(facts.known_end.value() * sector),
+                          Bytes(disk.table->usable_end_on(new_size).value() * sector)});
+  }
+  plan.bytes_to_write += 256 * 1024;
+  if (facts.kind == TableKind::mbr && new_size > to_bytes(Sectors(1ULL << 32), facts.sector_size))
+    plan.notes.push_back(
+        fmt::format("an MBR reaches {} only; what lies behind cannot be used by a partition",
+                    human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
+}
+
+void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors new_end) {
+  const Disk& disk = guest.disks()[place.disk];
+  const std::uint32_t sector = disk.table->facts().sector_size;
+  const auto add = [&](const Partition& partition, const char* action) {
+    Step step{StepKind::grow_partition,
+              place.disk,
+              guest.disks().size() == 1 ? fmt::format("p{}", partition.number)
+                                        : fmt::format("{}:p{}", place.disk + 1, partition.number),
+              action,
+              to_bytes(partition.count, sector),
+              to_bytes(new_end - partition.first, sector),
+              partition.number,
+              new_end};
+    plan.steps.push_back(std::move(step));
+  };
+  if (const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end))
+    add(*outer, "the extended partition grows along");
+  add(*place.partition, "move its end outwards");
+}
+
+Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
+  const Bytes present = disk.size();
+  Bytes size = present;
+  if (request.to) size = *request.to;
+  if (request.by) size = present + *request.by;
+  if (request.to && size < present)
+    refuse(
+        fmt::format("the disk already has {}; {} would be less", spelled_out(present), human(size)),
+        disk.path,
+        fmt::format("to make it smaller, or to add that much:\n"
+                    "  juneheath shrink {0} --to {1}\n  juneheath grow {0} --by {1}",
+                    shell_word(disk.path), paste_size(size)));
+  if (size == present) return present;
+  std::uint64_t unit = disk.container->size_unit().value();
+  if (disk.table) unit = std::max<std::uint64_t>(unit, disk.table->facts().sector_size);
+  const Bytes rounded(round_up(size.value(), unit));
+  if (rounded != size)
+    plan.notes.push_back(
+        fmt::format("a disk has whole sectors: {} bytes are added to the size "
+                    "you asked for",
+                    (rounded - size).value()));
+  disk.container->check_growth(rounded);
+  return rounded;
+}
+
+}  // namespace jh

@@ -1,0 +1,182 @@
+#include "core/change/worker.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <ctime>
+
+#include "core/fs/ext/relocate.h"
+#include "core/fs/ext/rest.h"
+#include "core/lvm/grow.h"
+
+namespace jh {
+
+// Steps on a disk and its table.
+class Worker::DiskWork {
+ public:
+  DiskWork(Stage& stage, std::uint32_t sector_size)
+      : stage_(stage), sector_size_(sector_size), container_(open_container(stage)) {
+    open_table_again();
+  }
+
+  void run(const Step& step) {
+    switch (step.kind) {
+      case StepKind::grow_container:
+        container_->grow(step.to);
+        break;
+      case StepKind::repair_table:
+        if (!table_->must_move_spare()) table_->repair(container_->disk());
+        break;
+      case StepKind::move_spare:
+        table_->cover_disk(container_->disk());
+        break;
+      case StepKind::grow_partition:
+        table_->cover_disk(container_->disk());
+        table_->move_end(container_->disk(), step.partition, step.new_end);
+        break;
+      default:
+        ensure(false, "this is a step on a disk");
+    }
+  }
+
+  std::unique_ptr<Store> place(std::uint32_t partition) {
+    Store& disk = container_->disk();
+    if (partition == 0) return std::make_unique<WindowStore>(disk, 0, disk.size(), disk.name());
+    open_table_again();  // from the stage, as it will be on disk
+    const Partition* found = table_->find(partition);
+    ensure(found != nullptr, "the partition is in the staged table");
+    return std::make_unique<WindowStore>(disk, to_bytes(found->first, sector_size_).value(),
+                                         to_bytes(found->count, sector_size_).value(),
+                                         fmt::format("{}, partition {}", stage_.name(), partition));
+  }
+
+ private:
+  void open_table_again() { table_ = open_table(container_->disk(), sector_size_); }
+
+  Stage& stage_;
+  std::uint32_t sector_size_;
+  std::unique_ptr<Container> container_;
+  std::unique_ptr<PartitionTable> table_;
+};
+
+Worker::Worker(const Guest& before, const Plan& plan, Transaction& transaction)
+    : before_(before), plan_(plan), transaction_(transaction), disks_(before.disks().size()) {}
+
+Worker::~Worker() = default;
+
+Worker::DiskWork& Worker::disk(std::size_t index) {
+  if (!disks_[index]) {
+    const Disk& disk = before_.disks()[index];
+    disks_[index] = std::make_unique<DiskWork>(transaction_.stage(index),
+                                               disk.table ? disk.table->facts().sector_size : 0);
+  }
+  return *disks_[index];
+}
+
+void Worker::run(const Step& step) {
+  switch (step.kind) {
+    case StepKind::grow_container:
+    case StepKind::repair_table:
+    case StepKind::move_spare:
+    case StepKind::grow_partition:
+      ensure(!group_, "tables change before groups do");
+      disk(step.disk).run(step);
+      break;
+    case StepKind::grow_device:
+    case StepKind::grow_volume:
+    case StepKind::commit_group:
+      run_in_group(step);
+      break;
+    case StepKind::settle_ext:
+    case StepKind::clear_way:
+    case StepKind::grow_ext:
+    case StepKind::grow_swap:
+      run_inside(step);
+      break;
+  }
+}
+
+void Worker::run_in_group(const Step& step) {
+  lvm::OpenGroup& open = group();
+  if (step.kind == StepKind::grow_device) {
+    const std::size_t pv = device_of(step);
+    lvm::grow_device(open, pv, open.members[pv]->store->size());
+    ensure(open.group.pvs[pv].extents * open.group.extent_size == step.to.value(),
+           "the physical volume grows as planned");
+  } else if (step.kind == StepKind::grow_volume) {
+    const std::string name = step.volume.substr(step.volume.rfind('/') + 1);
+    const lvm::Volume* volume = open.group.find(name);
+    ensure(volume != nullptr, "the volume is in the group");
+    const auto additions = lvm::allocate(open.group, *volume, step.extents);
+    ensure(lvm::total(additions) == step.extents, "the volume gets the extents it was promised");
+    lvm::extend_volume(open.group, name, additions);
+  } else {
+    lvm::commit(open, "juneheath grow: " + plan_.target,
+                static_cast<std::uint64_t>(std::time(nullptr)));
+  }
+}
+
+void Worker::run_inside(const Step& step) {
+  const auto store = place(step);
+  if (step.kind == StepKind::grow_swap) {
+    swap::grow(*store);
+    return;
+  }
+  if (step.kind == StepKind::settle_ext) {
+    ext::bring_to_rest(*store);
+    return;
+  }
+  ext::Filesystem fs(*store);
+  const auto growth = ext::plan_grow(fs, step.new_blocks);
+  if (step.kind == StepKind::clear_way) {
+    ext::clear_table_way(fs, growth);
+    return;
+  }
+  ensure(growth.after.blocks * growth.after.block_size == step.to.value(),
+         "the filesystem grows as planned");
+  ext::grow(fs, growth);
+}
+
+std::unique_ptr<Store> Worker::place(const Step& step) {
+  if (step.volume.empty()) return disk(step.disk).place(step.partition);
+  const lvm::OpenGroup& open = group();
+  const lvm::Volume* volume = open.group.find(step.volume.substr(step.volume.rfind('/') + 1));
+  ensure(volume != nullptr, "the volume is in the group");
+  auto store = lvm::open_volume(open, *volume, "volume " + step.volume);
+  ensure(store != nullptr, "the volume can be opened");
+  return store;
+}
+
+lvm::OpenGroup& Worker::group() {
+  if (group_) return *group_;
+  std::vector<Store*> stores;
+  for (const VolumeGroup& known : before_.groups()) {
+    if (known.open.group.name != plan_.group) continue;
+    for (const Place* device : known.devices) {
+      device_places_.push_back(
+          disk(device->disk).place(device->partition ? device->partition->number : 0));
+      stores.push_back(device_places_.back().get());
+    }
+  }
+  lvm::Groups found = lvm::find_groups(stores);
+  ensure(found.groups.size() == 1 && found.groups.front().blockers().empty(),
+         "the group is whole on the stages");
+  group_ = std::make_unique<lvm::OpenGroup>(std::move(found.groups.front()));
+  return *group_;
+}
+
+std::size_t Worker::device_of(const Step& step) {
+  for (const VolumeGroup& known : before_.groups()) {
+    if (known.open.group.name != plan_.group) continue;
+    for (std::size_t pv = 0; pv < known.devices.size(); ++pv) {
+      const Place& device = *known.devices[pv];
+      if (device.disk == step.disk &&
+          (device.partition ? device.partition->number : 0) == step.partition)
+        return pv;
+    }
+  }
+  ensure(false, "the physical volume is in the group");
+  return 0;
+}
+
+}  // namespace jh

@@ -1,0 +1,300 @@
+#include "core/lvm/grow.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/base/checked.h"
+
+namespace jh::lvm {
+namespace {
+
+Value stripes_value(const Group& group, const std::vector<Stripe>& stripes) {
+  Value list;
+  list.kind = Value::Kind::list;
+  list.on_lines = true;
+  for (const Stripe& stripe : stripes) {
+    list.items.push_back(Value::of(std::string_view(group.pvs[stripe.pv].name)));
+    list.items.push_back(Value::of(stripe.extent));
+  }
+  return list;
+}
+
+bool continues(const Segment& last, const Addition& addition) {
+  if (last.stripes.size() != addition.stripes.size()) return false;
+  for (std::size_t i = 0; i < last.stripes.size(); ++i)
+    if (last.stripes[i].pv != addition.stripes[i].pv ||
+        last.stripes[i].extent + last.on_each() != addition.stripes[i].extent)
+      return false;
+  return true;
+}
+
+class Allocator {
+ public:
+  Allocator(const Group& group, const Volume& volume)
+      : group_(group), last_(volume.segments.back()), width_(last_.stripes.size()) {
+    policy_ = volume.allocation.empty() || volume.allocation == "inherit" ? group.allocation
+                                                                          : volume.allocation;
+    for (std::size_t pv = 0; pv < group.pvs.size(); ++pv) {
+      bool may = group.pvs[pv].allocatable && !group.pvs[pv].missing;
+      if (policy_ == "cling" || policy_ == "contiguous") may = may && is_used_by(volume, pv);
+      free_.push_back(may ? group.free_runs(pv) : std::vector<ExtentRun>());
+    }
+  }
+
+  std::vector<Addition> take(std::uint64_t extents) {
+    std::uint64_t each = extents / width_;
+    std::vector<Addition> additions;
+    if (each == 0) return additions;
+    take_behind(each, additions);
+    while (each != 0 && policy_ != "contiguous" && take_new(each, additions)) {
+    }
+    return additions;
+  }
+
+ private:
+  static bool is_used_by(const Volume& volume, std::size_t pv) {
+    for (const Segment& segment : volume.segments)
+      for (const Stripe& stripe : segment.stripes)
+        if (stripe.pv == pv) return true;
+    return false;
+  }
+
+  // The free run that begins right behind the last segment's stripe.
+  ExtentRun* behind(const Stripe& stripe) {
+    for (ExtentRun& run : free_[stripe.pv])
+      if (run.first == stripe.extent + last_.on_each()) return &run;
+    return nullptr;
+  }
+
+  void take_behind(std::uint64_t& each, std::vector<Addition>& additions) {
+    std::uint64_t most = each;
+    for (const Stripe& stripe : last_.stripes) {
+      const ExtentRun* run = behind(stripe);
+      most = std::min(most, run == nullptr ? 0 : run->count);
+    }
+    if (most == 0) return;
+    Addition addition{most * width_, {}};
+    for (const Stripe& stripe : last_.stripes) {
+      ExtentRun& run = *behind(stripe);
+      addition.stripes.push_back({stripe.pv, run.first});
+      cut(run, most);
+    }
+    each -= most;
+    additions.push_back(std::move(addition));
+  }
+
+  static void cut(ExtentRun& run, std::uint64_t count) {
+    run.first += count;
+    run.count -= count;
+  }
+
+  // On each device the run that serves best: the smallest that is large enough, or the largest.
+  ExtentRun* best_on(std::size_t pv, std::uint64_t each) {
+    ExtentRun* best = nullptr;
+    for (ExtentRun& run : free_[pv]) {
+      if (run.count == 0) continue;
+      const bool fits = run.count >= each;
+      if (best == nullptr || (fits ? best->count < each || run.count < best->count
+                                   : best->count < each && run.count > best->count))
+        best = &run;
+    }
+    return best;
+  }
+
+  // One segment on `width_` different devices, as long as it can be.
+  bool take_new(std::uint64_t& each, std::vector<Addition>& additions) {
+    std::vector<ExtentRun*> runs;
+    for (std::size_t pv = 0; pv < free_.size(); ++pv)
+      if (ExtentRun* run = best_on(pv, each)) runs.push_back(run);
+    if (runs.size() < width_) return false;
+    // Those large enough come first, the devices the volume lies on before others; then the
+    // largest.
+    const auto home = [&](const ExtentRun* run) {
+      return std::any_of(last_.stripes.begin(), last_.stripes.end(),
+                         [&](const Stripe& stripe) { return stripe.pv == run->pv; });
+    };
+    std::stable_sort(runs.begin(), runs.end(), [&](const ExtentRun* a, const ExtentRun* b) {
+      const std::uint64_t use_a = std::min(a->count, each);
+      const std::uint64_t use_b = std::min(b->count, each);
+      if (use_a != use_b) return use_a > use_b;
+      if (home(a) != home(b)) return home(a);
+      return a->count < b->count;
+    });
+    runs.resize(width_);
+    std::uint64_t most = each;
+    for (const ExtentRun* run : runs) most = std::min(most, run->count);
+    Addition addition{most * width_, {}};
+    for (ExtentRun* run : runs) {
+      addition.stripes.push_back({run->pv, run->first});
+      cut(*run, most);
+    }
+    each -= most;
+    additions.push_back(std::move(addition));
+    return true;
+  }
+
+  const Group& group_;
+  const Segment& last_;
+  std::size_t width_;
+  std::string policy_;
+  std::vector<std::vector<ExtentRun>> free_;
+};
+
+// Text fields are in sectors.
+Value in_sectors(std::uint64_t bytes) { return Value::of(bytes / sector); }
+
+bool at_end(const Device& device, const MetadataArea& area) {
+  return !device.data.empty() && area.place.offset > device.data.front().offset;
+}
+
+// Where a metadata area at the end lies on a device of this size.
+std::uint64_t end_place(const MetadataArea& area, std::uint64_t size) {
+  constexpr std::uint64_t unit = 4096;
+  return round_down(checked_sub(size, area.place.size), unit);
+}
+
+std::uint64_t data_end(const Device& device, std::uint64_t size) {
+  std::uint64_t end = size;
+  for (const MetadataArea& area : device.areas)
+    if (at_end(device, area)) end = std::min(end, end_place(area, size));
+  return end;
+}
+
+}  // namespace
+
+std::vector<Addition> allocate(const Group& group, const Volume& volume, std::uint64_t extents) {
+  ensure(volume.plain(), "only plain volumes are made larger");
+  return Allocator(group, volume).take(extents);
+}
+
+std::uint64_t total(const std::vector<Addition>& additions) {
+  std::uint64_t sum = 0;
+  for (const Addition& addition : additions) sum += addition.count;
+  return sum;
+}
+
+std::uint64_t step_of(const Volume& volume) { return volume.segments.back().stripes.size(); }
+
+void extend_volume(Group& group, const std::string& name, const std::vector<Addition>& additions) {
+  for (const Addition& addition : additions) {
+    const Volume& volume = *group.find(name);
+    const Segment last = volume.segments.back();
+    const std::uint64_t number = volume.segments.size() + 1;
+    const std::uint64_t start = volume.extents;
+    const Value stripes = stripes_value(group, addition.stripes);
+    group.edit([&](Node& node) {
+      Node& text = *node.section("logical_volumes")->section(name);
+      if (continues(last, addition)) {
+        text.section(last.name)->set("extent_count", Value::of(last.count + addition.count));
+        return;
+      }
+      text.set("segment_count", Value::of(number));
+      std::string fresh = fmt::format("segment{}", number);
+      for (std::uint64_t i = number; text.section(fresh) != nullptr; ++i)
+        fresh = fmt::format("segment{}", i + 1);
+      Node& segment = text.add_section(fresh);
+      segment.set("start_extent", Value::of(start));
+      segment.set("extent_count", Value::of(addition.count));
+      segment.set("type", Value::of("striped"));
+      segment.set("stripe_count", Value::of(std::uint64_t{addition.stripes.size()}));
+      if (addition.stripes.size() > 1) segment.set("stripe_size", in_sectors(last.stripe_size));
+      segment.set("stripes", stripes);
+    });
+  }
+}
+
+std::uint64_t extents_of(const OpenGroup& open, std::size_t pv, std::uint64_t size) {
+  const Device& device = open.members[pv]->device;
+  const std::uint64_t start = open.group.pvs[pv].data_start;
+  const std::uint64_t end = data_end(device, size);
+  return end <= start ? 0 : (end - start) / open.group.extent_size;
+}
+
+void set_device_size(OpenGroup& open, std::size_t pv, std::uint64_t size) {
+  const std::uint64_t extents = extents_of(open, pv, size);
+  ensure(extents >= open.group.pvs[pv].extents, "a physical volume only grows");
+  open.group.edit([&](Node& node) {
+    Node& text = *node.section("physical_volumes")->section(open.group.pvs[pv].name);
+    text.set("dev_size", in_sectors(size));
+    text.set("pe_count", Value::of(extents));
+  });
+}
+
+void grow_device(OpenGroup& open, std::size_t pv, std::uint64_t size) {
+  set_device_size(open, pv, size);
+  Member& member = *open.members[pv];
+  Device& device = member.device;
+  for (MetadataArea& area : device.areas) {
+    if (!at_end(device, area)) continue;
+    area.place.offset = end_place(area, size);
+    area.text.clear();
+    make_area(*member.store, area);
+  }
+  if (!device.data.empty() && device.data.front().size != 0)
+    device.data.front().size = data_end(device, size) - device.data.front().offset;
+  device.device_size = size;
+  write_label(*member.store, device);
+}
+
+Device like_first(const OpenGroup& open, std::uint64_t size, const std::string& id) {
+  const auto first = std::find_if(open.members.begin(), open.members.end(),
+                                  [](const auto& member) { return member.has_value(); });
+  ensure(first != open.members.end(), "a group has a physical volume");
+  const Device& model = (*first)->device;
+  Device device;
+  device.id = id;
+  device.device_size = size;
+  device.extension_flags = model.extension_flags;
+  for (const MetadataArea& area : model.areas) {
+    MetadataArea fresh;
+    fresh.place = area.place;
+    fresh.ignored = area.ignored;
+    if (at_end(model, area)) fresh.place.offset = end_place(area, size);
+    device.areas.push_back(fresh);
+  }
+  const auto pv = static_cast<std::size_t>(first - open.members.begin());
+  device.data.push_back({open.group.pvs[pv].data_start, 0});
+  return device;
+}
+
+std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size) {
+  const Device device = like_first(open, size, std::string(id_length, '0'));
+  const std::uint64_t start = device.data.front().offset;
+  const std::uint64_t end = data_end(device, size);
+  return end <= start ? 0 : (end - start) / open.group.extent_size;
+}
+
+std::size_t add_device(Group& group, const Device& device, std::uint64_t extents) {
+  std::size_t number = group.pvs.size();
+  std::string name = fmt::format("pv{}", number);
+  const auto taken = [&] {
+    return std::any_of(group.pvs.begin(), group.pvs.end(),
+                       [&](const PhysicalVolume& pv) { return pv.name == name; });
+  };
+  while (taken()) name = fmt::format("pv{}", ++number);
+  group.edit([&](Node& node) {
+    Node& text = node.section("physical_volumes")->add_section(name);
+    text.set("id", Value::of(id_with_hyphens(device.id)));
+    text.set("device", Value::of("unknown"));  // a hint that the guest renews
+    Value status{Value::Kind::list, {}, {Value::of("ALLOCATABLE")}, false};
+    text.set("status", status);
+    text.set("flags", Value{Value::Kind::list, {}, {}, false});
+    text.set("dev_size", in_sectors(device.device_size));
+    text.set("pe_start", in_sectors(device.data.front().offset));
+    text.set("pe_count", Value::of(extents));
+  });
+  return group.pvs.size() - 1;
+}
+
+void commit(OpenGroup& open, const std::string& description, std::uint64_t now) {
+  open.group.count_up(description, now);
+  const std::string text = write_text(open.group.text());
+  for (auto& member : open.members) {
+    ensure(member.has_value(), "every physical volume is there when a group is written");
+    for (MetadataArea& area : member->device.areas)
+      if (!area.ignored) write_area(*member->store, area, text);
+  }
+}
+
+}  // namespace jh::lvm

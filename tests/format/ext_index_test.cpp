@@ -1,0 +1,93 @@
+// Names in indexed directories, hashed by the kernel in every way it knows, and our audit's view of
+// where they ought to lie.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "core/fs/ext/read.h"
+#include "core/store/file_store.h"
+#include "support/ext_tools.h"
+#include "support/judges.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+struct Kind {
+  const char* hash;
+  bool unsigned_chars;
+};
+
+class ExtIndex : public testing::TestWithParam<Kind> {
+ protected:
+  void SetUp() override {
+    if (!can_mount()) GTEST_SKIP() << "the kernel makes the directories, and mounting needs root";
+    write_file(folder_ / "mke2fs.conf", "[defaults]\n hash_alg = " + std::string(GetParam().hash) +
+                                            "\n inode_ratio = 8192\n");
+    make_sparse_file(path_, 64ULL << 20);
+    const auto made = run({"mkfs.ext4", "-q", "-F", "-b", "1024", "-N", "8000", "-O",
+                           "^metadata_csum,dir_index,extents", path_},
+                          {{"MKE2FS_CONFIG", folder_ / "mke2fs.conf"}});
+    ASSERT_EQ(made.status, 0) << made.err;
+    if (GetParam().unsigned_chars) poke(path_, 1024 + 0x160, std::string("\2\0\0\0", 4));
+    const Mounted mounted(path_, 0, 0, true);
+    const std::filesystem::path root = mounted.path();
+    for (const char* directory : {"few", "many"}) {
+      std::filesystem::create_directory(root / directory);
+      // Long names, some with letters that are negative where characters are signed: the index of
+      // `many` gets a second level.
+      for (int i = 0; i < (directory[0] == 'f' ? 60 : 4000); ++i)
+        write_file((root / directory /
+                    fmt::format("ring-{}-\xC3\xA4\xC3\xB6-{}", i, std::string(i % 90, 'w')))
+                       .string(),
+                   "");
+    }
+  }
+
+  TempFolder folder_;
+  std::string path_ = folder_ / "fs";
+};
+
+TEST_P(ExtIndex, EveryNameLiesWhereItsHashSays) {
+  EXPECT_EQ(check_ext(path_), "");
+  EXPECT_EQ(words_of(audit_ext(path_)), "");
+}
+
+TEST_P(ExtIndex, AChangedNameIsFoundByBoth) {
+  std::uint64_t at = 0;
+  {
+    FileStore file(path_, Access::read_only);
+    ext::Filesystem fs(file);
+    const auto directory = ext::find_path(fs, "/many");
+    ASSERT_TRUE(directory.has_value());
+    const std::uint64_t block = ext::find_block(fs, *directory, 2);
+    const Buffer raw = fs.read_block(block);
+    const std::string text(raw.begin(), raw.end());
+    const auto found = text.find("ring-");
+    ASSERT_NE(found, std::string::npos);
+    at = fs.geometry().offset(block) + found;
+  }
+  // Of several other names one at least must hash to another block: a directory has hundreds.
+  int found_by_us = 0;
+  for (const char* other : {"wing", "king", "sing", "ping"}) {
+    poke(path_, at, other);
+    const std::string ours = words_of(audit_ext(path_));
+    EXPECT_EQ(ours.empty(), check_ext(path_).empty()) << other << ": " << ours;
+    if (!ours.empty()) {
+      ++found_by_us;
+      EXPECT_NE(ours.find("where its index would not look for it"), std::string::npos) << ours;
+    }
+  }
+  EXPECT_GT(found_by_us, 0);
+}
+
+INSTANTIATE_TEST_SUITE_P(Hashes, ExtIndex,
+                         testing::Values(Kind{"half_md4", false}, Kind{"half_md4", true},
+                                         Kind{"tea", false}, Kind{"tea", true},
+                                         Kind{"legacy", false}, Kind{"legacy", true}),
+                         [](const auto& kind) {
+                           return std::string(kind.param.hash) +
+                                  (kind.param.unsigned_chars ? "_unsigned" : "_signed");
+                         });
+
+}  // namespace
+}  // namespace jh::test
