@@ -23,6 +23,16 @@ struct LayerVerdict {
 LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findings,
                          Progress& progress) {
   LayerVerdict row{fmt::format("{} on {}", place.content.name, guest.name_of(place)), "sound"};
+  if (place.content.kind == ContentKind::swap ||
+      place.content.kind == ContentKind::physical_volume) {
+    // Reading it was the audit; a physical volume's group is looked at with its group.
+    for (const Error& blocker : place.content.blockers)
+      if (blocker.status() == Status::damaged) {
+        findings.add(guest.disks()[place.disk].path + ", " + guest.name_of(place), blocker.what());
+        row = {row.layer, "damaged", Style::bad};
+      }
+    return row;
+  }
   if (place.content.kind != ContentKind::ext) {
     row.verdict = "not looked into";
     row.style = Style::dim;
@@ -58,6 +68,23 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
   return row;
 }
 
+LayerVerdict audit_group(const VolumeGroup& group, Findings& findings) {
+  LayerVerdict row{"group " + group.open.group.name, "sound"};
+  for (const Error& blocker : group.open.blockers()) {
+    if (blocker.status() == Status::damaged) {
+      findings.add(row.layer, blocker.what());
+      row = {row.layer, "damaged", Style::bad};
+    } else if (row.style == Style::good) {
+      row = {row.layer, std::string("sound, but ") + blocker.what(), Style::warn};
+    }
+  }
+  for (const std::string& note : group.open.notes) {
+    findings.add(row.layer, note);
+    row = {row.layer, "damaged", Style::bad};
+  }
+  return row;
+}
+
 }  // namespace
 
 int run_audit(const Arguments& arguments) {
@@ -86,6 +113,11 @@ int run_audit(const Arguments& arguments) {
     for (const Place& place : disk.places)
       if (place.content.kind != ContentKind::extended && place.content.kind != ContentKind::nothing)
         verdicts.push_back(audit_place(guest, place, findings, progress));
+  }
+  for (const VolumeGroup& group : guest.groups()) {
+    verdicts.push_back(audit_group(group, findings));
+    for (const Place& place : group.volumes)
+      if (place.window) verdicts.push_back(audit_place(guest, place, findings, progress));
   }
   const int status = static_cast<int>(findings.clean() ? Status::done : Status::damaged);
   if (parsed.common.json) {

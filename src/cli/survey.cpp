@@ -47,7 +47,8 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
   if (!content.label.empty()) holds += " \"" + content.label + "\"";
   const bool logical = place.partition && place.partition->role == PartitionRole::logical;
   std::string state = content.state;
-  if (content.size && *content.size < place.size && place.size - *content.size >= 1_MiB)
+  if (content.size && content.kind != ContentKind::physical_volume && *content.size < place.size &&
+      place.size - *content.size >= 1_MiB)
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
   Style state_style = state == "clean" ? Style::good : Style::plain;
@@ -97,6 +98,55 @@ void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Hos
   print_table(rows);
 }
 
+// Where a volume lies, for each of its segments: "p3 from extent 60".
+std::string lies_on(const Guest& guest, const VolumeGroup& group, const lvm::Volume& volume) {
+  constexpr std::size_t most = 3;
+  std::string text;
+  for (std::size_t i = 0; i < volume.segments.size(); ++i) {
+    if (i == most) return text + fmt::format(" and {} more", volume.segments.size() - most);
+    const lvm::Segment& segment = volume.segments[i];
+    if (!text.empty()) text += ", ";
+    if (!segment.plain()) {
+      text += segment.type;
+      continue;
+    }
+    if (segment.stripes.size() > 1) text += fmt::format("{} stripes: ", segment.stripes.size());
+    for (std::size_t k = 0; k < segment.stripes.size(); ++k) {
+      const lvm::Stripe& stripe = segment.stripes[k];
+      const Place* device = group.devices[stripe.pv];
+      text += fmt::format("{}{} {}-{}", k == 0 ? "" : " ",
+                          device ? guest.name_of(*device) : group.open.group.pvs[stripe.pv].name,
+                          stripe.extent, stripe.extent + segment.on_each() - 1);
+    }
+  }
+  return text;
+}
+
+void print_group(const Guest& guest, const VolumeGroup& group) {
+  const lvm::Group& facts = group.open.group;
+  std::cout << styled("group " + facts.name, Style::heading) << "\n"
+            << fmt::format("  {} extents of {}, {} free; metadata number {}\n\n",
+                           grouped(facts.total_extents()), human(Bytes(facts.extent_size)),
+                           grouped(facts.free_extents()), facts.sequence);
+  const OneUnit unit(group.bytes(facts.total_extents()));
+  const auto title = [&](const std::string& text, bool right = false) {
+    return Cell{text, Style::dim, right};
+  };
+  std::vector<Row> rows{{title("volume"), title("holds"), title("mounted at"),
+                         title(fmt::format("size {}", unit.name()), true), title("used", true),
+                         title("free", true), title("room", true), title("state"),
+                         title("extents on")}};
+  for (const Place& place : group.volumes) {
+    const lvm::Volume& volume = guest.volume_of(place);
+    if (!volume.visible) continue;
+    Row row = place_row(guest, place, unit);
+    row[0].text = volume.name;
+    row.push_back({lies_on(guest, group, volume), Style::dim});
+    rows.push_back(std::move(row));
+  }
+  print_table(rows);
+}
+
 void print_ledger(Host& host, const std::string& path) {
   const auto ledger = Ledger::open(host, path, /*tidy=*/false);
   if (!ledger) return;
@@ -120,8 +170,12 @@ void print_survey(const Session& session, Host& host) {
     print_disk(guest, guest.disks()[i], *session.files[i], host);
     std::cout << "\n";
   }
+  for (const VolumeGroup& group : guest.groups()) {
+    print_group(guest, group);
+    std::cout << "\n";
+  }
   for (const Advice& advice : advice_for(guest)) {
-    std::cout << "  " << advice.what << "\n";
+    if (!advice.what.empty()) std::cout << "  " << advice.what << "\n";
     if (!advice.command.empty())
       std::cout << "      " << styled(advice.command, Style::command) << "\n";
   }

@@ -39,6 +39,52 @@ json place_json(const Guest& guest, const Place& place) {
   return out;
 }
 
+json group_json(const Guest& guest, const VolumeGroup& group) {
+  const lvm::Group& facts = group.open.group;
+  json devices = json::array();
+  for (std::size_t pv = 0; pv < facts.pvs.size(); ++pv) {
+    std::uint64_t free = 0;
+    for (const lvm::ExtentRun& run : facts.free_runs(pv)) free += run.count;
+    devices.push_back(
+        {{"name", facts.pvs[pv].name},
+         {"id", lvm::id_with_hyphens(facts.pvs[pv].id)},
+         {"place", group.devices[pv] ? json(guest.name_of(*group.devices[pv])) : json()},
+         {"extents", facts.pvs[pv].extents},
+         {"free_extents", free}});
+  }
+  json volumes = json::array();
+  for (const Place& place : group.volumes) {
+    const lvm::Volume& volume = guest.volume_of(place);
+    json row = place_json(guest, place);
+    row.erase("offset");
+    row["kind"] = volume.kind;
+    row["extents"] = volume.extents;
+    row["segments"] = json::array();
+    for (const lvm::Segment& segment : volume.segments) {
+      json stripes = json::array();
+      for (const lvm::Stripe& stripe : segment.stripes)
+        stripes.push_back({{"device", facts.pvs[stripe.pv].name}, {"extent", stripe.extent}});
+      row["segments"].push_back({{"start", segment.start},
+                                 {"extents", segment.count},
+                                 {"type", segment.type},
+                                 {"stripes", stripes}});
+    }
+    volumes.push_back(std::move(row));
+  }
+  json blockers = json::array();
+  for (const Error& blocker : group.open.blockers()) blockers.push_back(error_brief(blocker));
+  return {{"name", facts.name},
+          {"id", lvm::id_with_hyphens(facts.id)},
+          {"sequence", facts.sequence},
+          {"extent_size", facts.extent_size},
+          {"extents", facts.total_extents()},
+          {"free_extents", facts.free_extents()},
+          {"physical_volumes", devices},
+          {"volumes", volumes},
+          {"notes", group.open.notes},
+          {"blockers", blockers}};
+}
+
 json disk_json(const Guest& guest, const Disk& disk) {
   const ContainerFacts facts = disk.container->facts();
   json out{{"image", disk.path},
@@ -75,7 +121,9 @@ json survey_json(const Guest& guest) {
   json advice = json::array();
   for (const Advice& item : advice_for(guest))
     advice.push_back({{"what", item.what}, {"command", item.command}});
-  return {{"hostname", guest.hostname()}, {"disks", disks}, {"advice", advice}};
+  json groups = json::array();
+  for (const VolumeGroup& group : guest.groups()) groups.push_back(group_json(guest, group));
+  return {{"hostname", guest.hostname()}, {"disks", disks}, {"groups", groups}, {"advice", advice}};
 }
 
 json plan_json(const Plan& plan) {

@@ -29,6 +29,54 @@ std::string neighbour(const Guest& guest, const Place& place) {
                          : fmt::format("{} ({})", guest.name_of(*next), next->content.name);
 }
 
+void add_content_row(const Guest& guest, const Place& place, std::vector<LayerSize>& rows) {
+  if (!place.content.size) return;
+  std::optional<Bytes> free;
+  if (place.content.used) free = *place.content.size - *place.content.used;
+  rows.push_back({fmt::format("{} on {}", place.content.name, guest.name_of(place)),
+                  describe_place(guest, place), *place.content.size, free});
+}
+
+// What keeps a place from being changed, and what its journal holds.
+void advise_state(const Guest& guest, const Place& place, std::vector<Advice>& advice) {
+  if (place.content.rest && place.content.blockers.empty())
+    advice.push_back({fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
+                                  "of it ({}); a change replays it first",
+                                  guest.best_name(place), place.content.rest->text()),
+                      ""});
+  for (const Error& blocker : place.content.blockers)
+    advice.push_back({fmt::format("{}: {}", guest.name_of(place), blocker.what()), blocker.next()});
+}
+
+// Room a group has, room its devices could take, and the commands that hand it on.
+void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advice>& advice) {
+  const lvm::Group& facts = group.open.group;
+  for (const Error& blocker : group.open.blockers())
+    advice.push_back({blocker.what(), blocker.next()});
+  for (const std::string& note : group.open.notes) advice.push_back({note, ""});
+  if (!group.open.blockers().empty()) return;
+  Bytes behind{};
+  for (const Place* device : group.devices)
+    behind = behind + room_of(guest, *device, guest.disks()[device->disk].size());
+  const Bytes free = group.bytes(facts.free_extents());
+  std::string where =
+      fmt::format("group {} has {} free", facts.name, free == Bytes(0) ? "nothing" : human(free));
+  if (behind != Bytes(0))
+    where += fmt::format(", and {} of room behind its physical volumes", human(behind));
+  const bool ready = free != Bytes(0) || behind != Bytes(0);
+  advice.push_back({where + (ready ? "; to hand it on:" : "; to give 10 GiB more to:"), ""});
+  const std::string images = images_of(guest);
+  for (const Place& place : group.volumes) {
+    advise_state(guest, place, advice);
+    if ((!place.content.ext && !place.content.swap) || !place.content.blockers.empty() ||
+        !guest.volume_of(place).used_by.empty())
+      continue;
+    const std::string name = shell_word(guest.best_name(place));
+    advice.push_back({"", ready ? "juneheath grow" + images + " --give " + name
+                                : "juneheath grow" + images + " --by 10GiB --give " + name});
+  }
+}
+
 }  // namespace
 
 std::string describe_place(const Guest&, const Place& place) {
@@ -52,14 +100,20 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
                       to_bytes(table.known_end, table.sector_size), std::nullopt});
     }
     for (const Place& place : disk.places) {
-      const std::string name = guest.name_of(place);
       if (place.partition)
-        rows.push_back({name, place.partition->type_name, place.size, std::nullopt});
-      if (!place.content.size) continue;
-      std::optional<Bytes> free;
-      if (place.content.used) free = *place.content.size - *place.content.used;
-      rows.push_back({fmt::format("{} on {}", place.content.name, name),
-                      describe_place(guest, place), *place.content.size, free});
+        rows.push_back(
+            {guest.name_of(place), place.partition->type_name, place.size, std::nullopt});
+      add_content_row(guest, place, rows);
+    }
+  }
+  for (const VolumeGroup& group : guest.groups()) {
+    const lvm::Group& facts = group.open.group;
+    rows.push_back({"group " + facts.name,
+                    fmt::format("extents of {}", human(Bytes(facts.extent_size))),
+                    group.bytes(facts.total_extents()), group.bytes(facts.free_extents())});
+    for (const Place& place : group.volumes) {
+      rows.push_back({guest.name_of(place), guest.volume_of(place).kind, place.size, std::nullopt});
+      add_content_row(guest, place, rows);
     }
   }
   return rows;
@@ -98,15 +152,9 @@ std::vector<Advice> advice_for(const Guest& guest) {
     }
     std::vector<const Place*> with_room;
     for (const Place& place : disk.places) {
-      if (place.content.rest && place.content.blockers.empty())
-        advice.push_back(
-            {fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
-                         "of it ({}); a change replays it first",
-                         guest.best_name(place), place.content.rest->text()),
-             ""});
-      for (const Error& blocker : place.content.blockers)
-        advice.push_back(
-            {fmt::format("{}: {}", guest.name_of(place), blocker.what()), blocker.next()});
+      advise_state(guest, place, advice);
+      std::size_t pv = 0;
+      if (guest.group_on(place, pv) != nullptr) continue;  // its group says what it could take
       if (room_of(guest, place, disk.size()) != Bytes(0)) with_room.push_back(&place);
     }
     for (const Place* place : with_room)
@@ -128,6 +176,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
       }
     }
   }
+  for (const VolumeGroup& group : guest.groups()) advise_group(guest, group, advice);
   return advice;
 }
 

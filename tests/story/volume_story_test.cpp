@@ -1,0 +1,252 @@
+// Volumes through the built program, judged by the system's checker, its kernel and a boot loader's
+// own reader of groups, volumes and files.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+#include "support/tree.h"
+#include "support/volumes.h"
+
+namespace jh::test {
+namespace {
+
+using Words = std::vector<std::string>;
+
+class VolumeGuest : public testing::Test {
+ protected:
+  void unpack(const Words& samples) {
+    for (const std::string& sample : samples) {
+      images_.push_back(folder_ / (sample + ".img"));
+      unpack_sample(sample, images_.back());
+      digests_.push_back(file_digest(images_.back()));
+    }
+  }
+  Outcome grow(const Words& options) {
+    Words command{"grow"};
+    command.insert(command.end(), images_.begin(), images_.end());
+    command.insert(command.end(), options.begin(), options.end());
+    return juneheath(command);
+  }
+  // The volume's filesystem is sound, mounts, and has this tree; its size is returned.
+  std::uint64_t expect_sound(const std::string& volume,
+                             const std::map<std::string, std::string>& tree) {
+    const std::string copy = folder_ / "volume";
+    extract_volume(images_, volume, copy);
+    EXPECT_EQ(check_ext(copy), "") << volume;
+    std::uint64_t capacity = 0;
+    if (can_mount()) {
+      const Mounted mounted(copy, 0);
+      capacity = mounted.capacity();
+      EXPECT_EQ(tree_difference(tree, tree_facts(mounted.path())), "") << volume;
+    }
+    std::filesystem::remove(copy);
+    return capacity;
+  }
+  std::map<std::string, std::string> tree_of(const std::string& volume) {
+    if (!can_mount()) return {};
+    const std::string copy = folder_ / "before";
+    extract_volume(images_, volume, copy);
+    auto facts = tree_facts(Mounted(copy, 0).path());
+    std::filesystem::remove(copy);
+    return facts;
+  }
+  void expect_audit_clean() {
+    Words command{"audit"};
+    command.insert(command.end(), images_.begin(), images_.end());
+    const Outcome audit = juneheath(command);
+    EXPECT_EQ(audit.status, 0) << audit.out;
+  }
+  void expect_untouched() {
+    for (std::size_t i = 0; i < images_.size(); ++i)
+      EXPECT_EQ(file_digest(images_[i]), digests_[i]) << images_[i];
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
+      EXPECT_EQ(entry.path().filename().string().find("juneheath"), std::string::npos)
+          << entry.path();
+  }
+  void undo_and_compare() {
+    const Outcome undone = juneheath({"undo", images_.front()});
+    ASSERT_EQ(undone.status, 0) << undone.err;
+    expect_untouched();
+  }
+
+  TempFolder folder_;
+  Words images_;
+  std::vector<std::uint32_t> digests_;
+};
+
+TEST_F(VolumeGuest, FreeExtentsOfTheGroupAreUsedFirst) {
+  unpack({"fieldstation"});
+  const auto tree = tree_of("field-station/var--log");
+  const std::string loader_before =
+      loader_sum(images_, "(lvm/field--station-var----log)/noise.bin");
+  const Outcome grown = grow({"--give", "/var/log=40MiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("add 10 extents of 4 MiB")) << grown.out;
+  EXPECT_EQ(std::filesystem::file_size(images_[0]), 768ULL << 20);
+  const std::uint64_t capacity = expect_sound("field-station/var--log", tree);
+  if (can_mount()) {
+    EXPECT_GE(capacity, 140ULL << 20);
+  }
+  EXPECT_EQ(loader_sum(images_, "(lvm/field--station-var----log)/noise.bin"), loader_before);
+  EXPECT_EQ(loader_before.find("failed"), std::string::npos) << loader_before;
+  expect_audit_clean();
+  undo_and_compare();
+}
+
+TEST_F(VolumeGuest, ThePhysicalVolumeGrowsInPlaceForSeveralTargets) {
+  unpack({"fieldstation"});
+  const auto root = tree_of("field-station/root");
+  const auto home = tree_of("field-station/home");
+  const Outcome grown = grow({"--by", "1GiB", "--give", "/home=25%", "--give", "swap=64MiB",
+                              "--give", "/=rest", "--proof", "full"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  // 27 free and 256 new extents: a quarter of them, 16, and what is left.
+  EXPECT_TRUE(grown.said("add 70 extents")) << grown.out;
+  EXPECT_TRUE(grown.said("add 16 extents")) << grown.out;
+  EXPECT_TRUE(grown.said("add 197 extents")) << grown.out;
+  expect_sound("field-station/root", root);
+  expect_sound("field-station/home", home);
+  const std::string devices = loader_devices(images_);
+  for (const char* volume : {"root", "home", "swap_1", "var----log"})
+    EXPECT_NE(devices.find(fmt::format("(lvm/field--station-{})", volume)), std::string::npos)
+        << devices;
+  expect_audit_clean();
+  ASSERT_EQ(grow({"--by", "128MiB", "--give", "/home"}).status, 0);
+  expect_sound("field-station/home", home);
+  EXPECT_EQ(juneheath({"undo", images_[0]}).status, 0);
+}
+
+TEST_F(VolumeGuest, EveryWayOfNamingAVolumeInFstabIsUnderstood) {
+  unpack({"fieldstation"});
+  for (const char* target :
+       {"/", "/var/log", "/home", "swap", "field-station/root", "field-station/swap_1"}) {
+    const Outcome plan = grow({"--give", target, "--dry-run"});
+    EXPECT_EQ(plan.status, 0) << target << ": " << plan.err;
+  }
+  expect_untouched();
+}
+
+TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
+  unpack({"mbr-boot-lvm"});
+  const auto tree = tree_of("moorvg/rootlv");
+  const std::string fstab = loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab");
+  const Outcome full = grow({"--give", "/=64MiB"});
+  EXPECT_EQ(full.status, 3);
+  EXPECT_TRUE(full.said("takes 16 extents of 4 MiB, and there are 0")) << full.err;
+  expect_untouched();
+  const Outcome grown = grow({"--to", "2GiB", "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_sound("moorvg/rootlv", tree);
+  EXPECT_EQ(loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab"), fstab);
+  expect_audit_clean();
+  undo_and_compare();
+}
+
+TEST_F(VolumeGuest, AWholeDiskIsThePhysicalVolume) {
+  unpack({"whole-disk-pv"});
+  const auto tree = tree_of("bare/data");
+  const Outcome grown = grow({"--by", "512MiB"});  // only one volume can be meant
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_sound("bare/data", tree);
+  expect_audit_clean();
+  undo_and_compare();
+}
+
+TEST_F(VolumeGuest, AGroupOverTwoDisksIsWrittenOnBoth) {
+  unpack({"two-disk-a", "two-disk-b"});
+  const auto store = tree_of("twodisk/store");
+  const auto scratch = tree_of("twodisk/striped");
+  const std::string noise = loader_sum(images_, "(lvm/twodisk-striped)/noise.bin");
+  // Neither can grow without the other: the stripes need room on both.
+  const Outcome one = grow({"--give", "/scratch=16MiB"});
+  EXPECT_EQ(one.status, 3);
+  expect_untouched();
+  ASSERT_EQ(grow({"--disk", "1", "--by", "256MiB", "--give", "/=8MiB"}).status, 0);
+  const Outcome grown = grow({"--give", "/scratch=60MiB", "--give", "/=rest"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("rows of 2 extents")) << grown.out;
+  expect_sound("twodisk/store", store);
+  expect_sound("twodisk/striped", scratch);
+  EXPECT_EQ(loader_sum(images_, "(lvm/twodisk-striped)/noise.bin"), noise);
+  // Both copies say the same.
+  const std::string a = metadata_text(images_[0], 68157952 - 512);
+  EXPECT_EQ(a, metadata_text(images_[1], 1049088 - 512));
+  EXPECT_NE(a.find("seqno = 5"), std::string::npos) << a;
+  EXPECT_NE(a.find("description = \"juneheath grow: /scratch, /\""), std::string::npos) << a;
+  expect_audit_clean();
+}
+
+TEST_F(VolumeGuest, UndoCoversBothDisks) {
+  unpack({"two-disk-a", "two-disk-b"});
+  ASSERT_EQ(grow({"--disk", "2", "--by", "1GiB", "--give", "/"}).status, 0);
+  EXPECT_NE(file_digest(images_[0]), digests_[0]);
+  EXPECT_NE(file_digest(images_[1]), digests_[1]);
+  undo_and_compare();
+}
+
+TEST_F(VolumeGuest, AMissingDiskIsNamedAndNothingChanges) {
+  unpack({"two-disk-a"});
+  const Outcome refused = grow({"--by", "1GiB", "--give", "twodisk/store"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("lacks a physical volume")) << refused.err;
+  EXPECT_TRUE(refused.said("name all disks")) << refused.err;
+  expect_untouched();
+}
+
+TEST_F(VolumeGuest, OneDiskTwiceIsADuplicate) {
+  unpack({"two-disk-a", "two-disk-b"});
+  std::filesystem::copy_file(images_[1], folder_ / "copy.img");
+  images_.push_back(folder_ / "copy.img");
+  digests_.push_back(digests_[1]);
+  const Outcome refused = grow({"--disk", "1", "--by", "1GiB", "--give", "twodisk/store"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("have the identity")) << refused.err;
+  expect_untouched();
+}
+
+TEST_F(VolumeGuest, AnAmountThatIsOneExtentShortIsRefusedWithBothCounts) {
+  unpack({"fieldstation"});
+  const Outcome refused = grow({"--by", "512MiB", "--give", "/var/log=624MiB"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("takes 156 extents of 4 MiB, and there are 155")) << refused.err;
+  EXPECT_TRUE(refused.said("--give /var/log=rest")) << refused.err;
+  expect_untouched();
+  ASSERT_EQ(grow({"--by", "512MiB", "--give", "/var/log=rest"}).status, 0);
+}
+
+TEST_F(VolumeGuest, RoundingUpIsSaid) {
+  unpack({"fieldstation"});
+  const Outcome plan = grow({"--give", "/home=10MiB", "--dry-run"});
+  EXPECT_EQ(plan.status, 0);
+  EXPECT_TRUE(plan.said("/home gets 12 MiB")) << plan.out;
+}
+
+TEST_F(VolumeGuest, MoreThanOneRestOrOneTargetTwiceIsWrongUsage) {
+  unpack({"fieldstation"});
+  EXPECT_EQ(grow({"--give", "/home", "--give", "/"}).status, 2);
+  EXPECT_EQ(grow({"--give", "/home=4MiB", "--give", "field-station/home"}).status, 2);
+  const Outcome mixed = grow({"--give", "/home=4MiB", "--give", "/boot"});
+  EXPECT_EQ(mixed.status, 6);
+  const Outcome which = grow({"--by", "1GiB"});
+  EXPECT_EQ(which.status, 3);
+  EXPECT_TRUE(which.said("--give /var/log")) << which.err;
+  expect_untouched();
+}
+
+TEST_F(VolumeGuest, ASuspendedSystemInSwapIsRefused) {
+  unpack({"fieldstation"});
+  // The swap volume begins at extent 115 of p3's data.
+  poke(images_[0], 102760960 - 512 + (1 << 20) + 115ULL * (4 << 20) + 4086, "S1SUSPEND\0");
+  digests_[0] = file_digest(images_[0]);
+  const Outcome refused = grow({"--give", "swap=8MiB"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("suspended")) << refused.err;
+  expect_untouched();
+}
+
+}  // namespace
+}  // namespace jh::test
