@@ -29,6 +29,8 @@ po::options_description own_options() {
       "who gets the room: a mount point, p3, label:NAME, uuid:ID or nothing;\n"
       "AMOUNT is a size, a percentage of the room, or rest (the default)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
+      "new-partition", po::bool_switch(),
+      "make a new partition for the group rather than growing one in place")(
       "dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
       "no-undo", po::bool_switch(), "keep no ledger for undo")(
@@ -59,6 +61,7 @@ GrowRequest request_from(const Parsed& parsed) {
     request.disk = disk - 1;
     request.disk_chosen = true;
   }
+  request.new_partition = values["new-partition"].as<bool>();
   request.keep_undo = !values["no-undo"].as<bool>();
   const std::string proof = values["proof"].as<std::string>();
   if (proof != "usual" && proof != "full")

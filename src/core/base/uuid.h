@@ -17,5 +17,9 @@ std::string guid_text(const Uuid& id);
 /// Lower case, for comparing what people type with what disks hold.
 std::string fold_case(std::string text);
 bool is_zero(const Uuid& id);
+/// A random identity (RFC 4122, version 4), in the byte order of guid_text.
+Uuid random_guid();
+/// `length` random letters and digits.
+std::string random_letters(std::size_t length);
 
 }  // namespace jh

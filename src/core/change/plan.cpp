@@ -16,6 +16,9 @@ class Planner {
   Planner(const Guest& guest, const GrowRequest& request) : guest_(guest), request_(request) {}
 
   Plan run() {
+    if (request_.new_partition)
+      unsupported("a new partition is made for a volume group only", {},
+                  "give the room to a volume of the group: " + command_with(request_, "TARGET"));
     settle_disk();
     check_table();
     for (const Disk& disk : guest_.disks())
@@ -267,6 +270,7 @@ std::string command_with(const GrowRequest& request, const std::string& give) {
   for (const std::string& image : request.images) command += " " + shell_word(image);
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
+  if (request.new_partition) command += " --new-partition";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
   // Other targets stay as they were asked for.
   const std::string target = give.substr(0, give.rfind('='));

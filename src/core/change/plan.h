@@ -14,7 +14,9 @@ enum class StepKind {
   repair_table,
   move_spare,
   grow_partition,
+  create_partition,
   grow_device,   // a physical volume to its place
+  add_device,    // a new physical volume, into the group
   grow_volume,   // in the group's metadata
   commit_group,  // the metadata, to all its copies
   settle_ext,
@@ -46,6 +48,7 @@ struct Step {
   std::string volume{};          // "group/volume": the step is on it, not on the partition
   std::string group{};           // of steps in a group
   std::uint64_t extents = 0;     // what a volume gains
+  NewPartition fresh{};          // a partition that is created
   Where where() const { return {disk, partition, volume}; }
 };
 

@@ -25,6 +25,12 @@ struct DeviceGrowth {
   Bytes new_size;   // of its place
 };
 
+struct FreshDevice {
+  std::size_t disk = 0;
+  NewPartition partition;
+  Bytes size;
+};
+
 struct Wish {
   const Place* volume = nullptr;
   Amount amount;
@@ -216,22 +222,61 @@ class GroupPlanner {
       if (const auto growth = growth_of(pv, disk_sizes_[group_.devices[pv]->disk]))
         growths_.push_back(*growth);
     }
+    if (request_.new_partition) growths_.clear();
     for (const DeviceGrowth& growth : growths_)
       lvm::set_device_size(planned_, growth.pv, growth.new_size.value());
-    if (!growths_.empty() || !sized) return;
-    refuse(fmt::format("no physical volume of group {} can grow into the new room", facts().name),
-           guest_.disks()[*resized_].path, neighbours());
+    if (device_target_ != nullptr && wishes_.empty() && !request_.new_partition) return;
+    if (request_.new_partition ||
+        (growths_.empty() && (sized || free_before_ == 0 || !rest_only())))
+      find_new_partition(sized);
   }
 
-  std::string neighbours() const {
-    std::string text;
-    for (std::size_t pv = 0; pv < group_.devices.size(); ++pv) {
-      const Place& place = *group_.devices[pv];
-      text += fmt::format("{}{} is not the last on its disk", text.empty() ? "" : "; ",
-                          guest_.name_of(place));
-    }
-    return text;
+  bool rest_only() const {
+    return std::none_of(wishes_.begin(), wishes_.end(),
+                        [](const Wish& wish) { return wish.amount.kind == Amount::Kind::size; });
   }
+
+  // On the disk that becomes larger, or the one with the largest room.
+  void find_new_partition(bool sized) {
+    std::optional<Error> why;
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      const Disk& disk = guest_.disks()[i];
+      if ((sized && i != *resized_) || (request_.disk_chosen && i != request_.disk) || !disk.table)
+        continue;
+      check_table(disk);
+      try {
+        const NewPartition fresh = disk.table->place_new(disk_sizes_[i]);
+        const Bytes size = to_bytes(fresh.end - fresh.first, disk.table->facts().sector_size);
+        if (lvm::new_extents(planned_, size.value()) == 0 || (fresh_ && size <= fresh_->size))
+          continue;
+        fresh_ = FreshDevice{i, fresh, size};
+      } catch (const Error& error) {
+        if (error.status() != Status::refused) throw;
+        why = error.within(disk.path);
+      }
+    }
+    if (!fresh_) {
+      if (!request_.new_partition && !sized) return;  // share() says what there is
+      if (why) throw *why;
+      refuse("the new room is too small for a physical volume", group_text(),
+             "make the disk larger (--by SIZE)");
+    }
+    if (guest_.lists_lvm_devices()) {
+      if (!request_.new_partition)
+        refuse(
+            "a new partition would be needed, and the guest would ignore it: it uses only the "
+            "LVM devices on its own list (/etc/lvm/devices/system.devices)",
+            guest_.disks()[fresh_->disk].path,
+            "put the new one on that list afterwards, and ask for it with --new-partition");
+      plan_.remains.push_back(
+          "put the new partition on the guest's list of LVM devices "
+          "(/etc/lvm/devices/system.devices); until then it does not find all of group " +
+          facts().name);
+    }
+    lvm::plan_device(planned_, fresh_->size.value());
+  }
+
+  std::string group_text() const { return "group " + facts().name; }
 
   bool fits_as_it_is() {
     if (std::any_of(wishes_.begin(), wishes_.end(),
@@ -329,8 +374,13 @@ class GroupPlanner {
       if (growth.place->partition && growth.new_end > growth.place->partition->end())
         plan_partition_end(plan_, guest_, *growth.place, growth.new_end);
     }
+    if (fresh_) {
+      prepare(fresh_->disk);
+      add_partition_step();
+    }
     for (const DeviceGrowth& growth : growths_) add_device_step(growth);
-    bool changed = !growths_.empty();
+    if (fresh_) add_fresh_device_step();
+    bool changed = !growths_.empty() || fresh_.has_value();
     for (std::size_t i = 0; i < settled_.size(); ++i) {
       if (settled_[i]->extents == 0) continue;
       add_volume_step(*settled_[i], pieces_[i]);
@@ -368,6 +418,46 @@ class GroupPlanner {
     plan_.steps.push_back(std::move(step));
   }
 
+  std::string fresh_name() const {
+    return guest_.disks().size() == 1
+               ? fmt::format("p{}", fresh_->partition.number)
+               : fmt::format("{}:p{}", fresh_->disk + 1, fresh_->partition.number);
+  }
+
+  void add_partition_step() {
+    const Disk& disk = guest_.disks()[fresh_->disk];
+    const bool mbr = disk.table->facts().kind == TableKind::mbr;
+    const bool logical = fresh_->partition.role == PartitionRole::logical;
+    Step step{StepKind::create_partition,
+              fresh_->disk,
+              fresh_name(),
+              fmt::format("make a new {}partition{} for a physical volume",
+                          logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
+              Bytes(0),
+              fresh_->size,
+              fresh_->partition.number,
+              fresh_->partition.end};
+    step.fresh = fresh_->partition;
+    plan_.steps.push_back(std::move(step));
+    std::string why = "no physical volume can grow in place";
+    if (request_.new_partition) why = "asked for with --new-partition";
+    plan_.notes.push_back(fmt::format("{} is new: {}", fresh_name(), why));
+  }
+
+  void add_fresh_device_step() {
+    const std::uint64_t extents = lvm::new_extents(group_.open, fresh_->size.value());
+    Step step{StepKind::add_device,
+              fresh_->disk,
+              "PV on " + fresh_name(),
+              fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
+              Bytes(0),
+              group_.bytes(extents),
+              fresh_->partition.number};
+    step.group = facts().name;
+    plan_.steps.push_back(std::move(step));
+    plan_.bytes_to_write += planned_.group.pvs.back().data_start;
+  }
+
   void add_volume_step(const Wish& wish, std::size_t pieces) {
     const Place& place = *wish.volume;
     Step step{StepKind::grow_volume,
@@ -388,6 +478,9 @@ class GroupPlanner {
     std::uint64_t copies = 0;
     for (const auto& member : group_.open.members)
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
+    if (fresh_)
+      for (const lvm::MetadataArea& area : planned_.members.back()->device.areas)
+        copies += area.ignored ? 0 : 1;
     const Bytes size = group_.bytes(planned_.group.total_extents());
     Step step{StepKind::commit_group,
               group_.devices.front()->disk,
@@ -424,6 +517,7 @@ class GroupPlanner {
   std::vector<Bytes> disk_sizes_;
   std::optional<std::size_t> resized_;
   std::vector<DeviceGrowth> growths_;
+  std::optional<FreshDevice> fresh_;
   std::vector<Wish*> settled_;
   std::vector<std::size_t> pieces_;
   std::uint64_t free_before_ = 0;

@@ -45,14 +45,26 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
     if (!facts.blockers.empty()) proof_failed(facts.blockers.front().what(), where);
     if (plan.touches(i) && (!facts.repairs.empty() || new_disk.table->must_move_spare()))
       proof_failed("the partition table is not in order", where);
-    if (facts.partitions.size() != old_disk.table->facts().partitions.size())
+    std::size_t created = 0;
+    for (const Step& step : plan.steps) {
+      if (step.kind != StepKind::create_partition || step.disk != i) continue;
+      ++created;
+      const Partition* fresh = new_disk.table->find(step.partition);
+      if (fresh == nullptr || fresh->first != step.fresh.first || fresh->end() != step.fresh.end ||
+          fresh->role != step.fresh.role || fresh->type_name != "Linux LVM")
+        proof_failed(fmt::format("the new partition {} is not as planned", step.partition), where);
+    }
+    if (facts.partitions.size() != old_disk.table->facts().partitions.size() + created)
       proof_failed("the number of partitions differs", where);
     for (const Partition& old : old_disk.table->facts().partitions) {
       const Partition* now = new_disk.table->find(old.number);
       Sectors end = old.end();
       for (const Step& step : plan.steps)
-        if (step.kind == StepKind::grow_partition && step.disk == i && step.partition == old.number)
-          end = step.new_end;
+        if (step.disk == i &&
+            ((step.kind == StepKind::grow_partition && step.partition == old.number) ||
+             (step.kind == StepKind::create_partition &&
+              step.fresh.role == PartitionRole::logical && old.role == PartitionRole::extended)))
+          end = std::max(end, step.new_end);
       if (now == nullptr || now->first != old.first || now->end() != end ||
           now->type_code != old.type_code || now->part_uuid != old.part_uuid ||
           now->label != old.label || now->role != old.role)

@@ -18,6 +18,7 @@ struct GrowRequest {
   std::optional<Bytes> to;
   std::optional<Bytes> by;
   std::vector<Give> gives;
+  bool new_partition = false;     // rather than growing a physical volume in place
   std::uint32_t sector_size = 0;  // 0: find out
   bool keep_undo = true;
   ProofEffort proof = ProofEffort::usual;

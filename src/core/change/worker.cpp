@@ -34,6 +34,12 @@ class Worker::DiskWork {
         table_->cover_disk(container_->disk());
         table_->move_end(container_->disk(), step.partition, step.new_end);
         break;
+      case StepKind::create_partition:
+        table_->cover_disk(container_->disk());
+        ensure(table_->place_new(Bytes(container_->disk().size())) == step.fresh,
+               "the new partition lies where the plan says");
+        table_->create(container_->disk(), step.fresh, random_guid());
+        break;
       default:
         ensure(false, "this is a step on a disk");
     }
@@ -79,10 +85,12 @@ void Worker::run(const Step& step) {
     case StepKind::repair_table:
     case StepKind::move_spare:
     case StepKind::grow_partition:
+    case StepKind::create_partition:
       ensure(!group_, "tables change before groups do");
       disk(step.disk).run(step);
       break;
     case StepKind::grow_device:
+    case StepKind::add_device:
     case StepKind::grow_volume:
     case StepKind::commit_group:
       run_in_group(step);
@@ -103,6 +111,10 @@ void Worker::run_in_group(const Step& step) {
     lvm::grow_device(open, pv, open.members[pv]->store->size());
     ensure(open.group.pvs[pv].extents * open.group.extent_size == step.to.value(),
            "the physical volume grows as planned");
+  } else if (step.kind == StepKind::add_device) {
+    device_places_.push_back(disk(step.disk).place(step.partition));
+    Store& store = *device_places_.back();
+    lvm::make_device(open, store, random_letters(lvm::id_length));
   } else if (step.kind == StepKind::grow_volume) {
     const std::string name = step.volume.substr(step.volume.rfind('/') + 1);
     const lvm::Volume* volume = open.group.find(name);

@@ -161,6 +161,48 @@ std::uint64_t data_end(const Device& device, std::uint64_t size) {
   return end;
 }
 
+Device like_first(const OpenGroup& open, std::uint64_t size, const std::string& id) {
+  const auto first = std::find_if(open.members.begin(), open.members.end(),
+                                  [](const auto& member) { return member.has_value(); });
+  ensure(first != open.members.end(), "a group has a physical volume");
+  const Device& model = (*first)->device;
+  Device device;
+  device.id = id;
+  device.device_size = size;
+  device.extension_flags = model.extension_flags;
+  for (const MetadataArea& area : model.areas) {
+    MetadataArea fresh;
+    fresh.place = area.place;
+    fresh.ignored = area.ignored;
+    if (at_end(model, area)) fresh.place.offset = end_place(area, size);
+    device.areas.push_back(fresh);
+  }
+  const auto pv = static_cast<std::size_t>(first - open.members.begin());
+  device.data.push_back({open.group.pvs[pv].data_start, 0});
+  return device;
+}
+
+void add_to_text(Group& group, const Device& device, std::uint64_t extents) {
+  std::size_t number = group.pvs.size();
+  std::string name = fmt::format("pv{}", number);
+  const auto taken = [&] {
+    return std::any_of(group.pvs.begin(), group.pvs.end(),
+                       [&](const PhysicalVolume& pv) { return pv.name == name; });
+  };
+  while (taken()) name = fmt::format("pv{}", ++number);
+  group.edit([&](Node& node) {
+    Node& text = node.section("physical_volumes")->add_section(name);
+    text.set("id", Value::of(id_with_hyphens(device.id)));
+    text.set("device", Value::of("unknown"));  // a hint that the guest renews
+    Value status{Value::Kind::list, {}, {Value::of("ALLOCATABLE")}, false};
+    text.set("status", status);
+    text.set("flags", Value{Value::Kind::list, {}, {}, false});
+    text.set("dev_size", in_sectors(device.device_size));
+    text.set("pe_start", in_sectors(device.data.front().offset));
+    text.set("pe_count", Value::of(extents));
+  });
+}
+
 }  // namespace
 
 std::vector<Addition> allocate(const Group& group, const Volume& volume, std::uint64_t extents) {
@@ -237,27 +279,6 @@ void grow_device(OpenGroup& open, std::size_t pv, std::uint64_t size) {
   write_label(*member.store, device);
 }
 
-Device like_first(const OpenGroup& open, std::uint64_t size, const std::string& id) {
-  const auto first = std::find_if(open.members.begin(), open.members.end(),
-                                  [](const auto& member) { return member.has_value(); });
-  ensure(first != open.members.end(), "a group has a physical volume");
-  const Device& model = (*first)->device;
-  Device device;
-  device.id = id;
-  device.device_size = size;
-  device.extension_flags = model.extension_flags;
-  for (const MetadataArea& area : model.areas) {
-    MetadataArea fresh;
-    fresh.place = area.place;
-    fresh.ignored = area.ignored;
-    if (at_end(model, area)) fresh.place.offset = end_place(area, size);
-    device.areas.push_back(fresh);
-  }
-  const auto pv = static_cast<std::size_t>(first - open.members.begin());
-  device.data.push_back({open.group.pvs[pv].data_start, 0});
-  return device;
-}
-
 std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size) {
   const Device device = like_first(open, size, std::string(id_length, '0'));
   const std::uint64_t start = device.data.front().offset;
@@ -265,26 +286,20 @@ std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size) {
   return end <= start ? 0 : (end - start) / open.group.extent_size;
 }
 
-std::size_t add_device(Group& group, const Device& device, std::uint64_t extents) {
-  std::size_t number = group.pvs.size();
-  std::string name = fmt::format("pv{}", number);
-  const auto taken = [&] {
-    return std::any_of(group.pvs.begin(), group.pvs.end(),
-                       [&](const PhysicalVolume& pv) { return pv.name == name; });
-  };
-  while (taken()) name = fmt::format("pv{}", ++number);
-  group.edit([&](Node& node) {
-    Node& text = node.section("physical_volumes")->add_section(name);
-    text.set("id", Value::of(id_with_hyphens(device.id)));
-    text.set("device", Value::of("unknown"));  // a hint that the guest renews
-    Value status{Value::Kind::list, {}, {Value::of("ALLOCATABLE")}, false};
-    text.set("status", status);
-    text.set("flags", Value{Value::Kind::list, {}, {}, false});
-    text.set("dev_size", in_sectors(device.device_size));
-    text.set("pe_start", in_sectors(device.data.front().offset));
-    text.set("pe_count", Value::of(extents));
-  });
-  return group.pvs.size() - 1;
+void make_device(OpenGroup& open, Store& store, const std::string& id) {
+  const Device device = like_first(open, store.size(), id);
+  add_to_text(open.group, device, new_extents(open, store.size()));
+  // What stood there before must not be taken for something.
+  write_zeros_where_needed(store, 0, device.data.front().offset);
+  Member& member = open.members.emplace_back(Member{open.members.size(), &store, device}).value();
+  for (MetadataArea& area : member.device.areas) make_area(store, area);
+  write_label(store, device);
+}
+
+void plan_device(OpenGroup& open, std::uint64_t size) {
+  const Device device = like_first(open, size, std::string(id_length, '0'));
+  add_to_text(open.group, device, new_extents(open, size));
+  open.members.emplace_back(Member{open.members.size(), nullptr, device});
 }
 
 void commit(OpenGroup& open, const std::string& description, std::uint64_t now) {

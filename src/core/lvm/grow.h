@@ -30,10 +30,11 @@ void set_device_size(OpenGroup& open, std::size_t pv, std::uint64_t size);
 /// The same on its device: the label, and a metadata area at its end.
 void grow_device(OpenGroup& open, std::size_t pv, std::uint64_t size);
 
-/// How a physical volume made anew would look on a place of this size: like the group's first.
-Device like_first(const OpenGroup& open, std::uint64_t size, const std::string& id);
-/// Tells the text of a new physical volume. Returns its number.
-std::size_t add_device(Group& group, const Device& device, std::uint64_t extents);
+/// Makes a physical volume of a store, like the group's first: area sizes, alignment. Adds it to
+/// the group.
+void make_device(OpenGroup& open, Store& store, const std::string& id);
+/// The same in the group's text only: for planning. `size` is the store's.
+void plan_device(OpenGroup& open, std::uint64_t size);
 /// Extents on a device that is made anew.
 std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size);
 

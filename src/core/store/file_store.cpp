@@ -127,9 +127,8 @@ void FileStore::begin_flush() {
   const bool at_it = bringing_out_.valid() &&
                      bringing_out_.wait_for(std::chrono::seconds(0)) != std::future_status::ready;
   if (!at_it)
-    bringing_out_ = std::async(std::launch::async, [fd = fd_] {
-      ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE);
-    });
+    bringing_out_ = std::async(std::launch::async,
+                               [fd = fd_] { ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE); });
 }
 
 void FileStore::flush() {

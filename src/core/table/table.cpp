@@ -40,7 +40,7 @@ const Partition* PartitionTable::extended_to_grow(const Partition& partition,
   return nullptr;
 }
 
-std::vector<Gap> PartitionTable::gaps() const {
+std::vector<Gap> PartitionTable::gaps(Sectors usable_end) const {
   std::vector<Gap> found;
   const auto walk = [&](Sectors from, Sectors to, bool inside) {
     std::vector<std::pair<Sectors, Sectors>> taken;
@@ -54,12 +54,24 @@ std::vector<Gap> PartitionTable::gaps() const {
     }
     if (to > from) found.push_back({from, to - from, inside});
   };
-  walk(facts_.first_usable, facts_.usable_end, false);
+  walk(facts_.first_usable, usable_end, false);
   for (const Partition& p : facts_.partitions)
     if (p.role == PartitionRole::extended) walk(p.first, p.end(), true);
   std::sort(found.begin(), found.end(),
             [](const Gap& a, const Gap& b) { return a.first < b.first; });
   return found;
+}
+
+std::pair<Sectors, Sectors> PartitionTable::largest_room(const std::vector<Gap>& among) const {
+  const std::uint64_t unit = (1U << 20) / facts_.sector_size;
+  std::pair<Sectors, Sectors> best;
+  for (const Gap& gap : among) {
+    const std::uint64_t first = round_up(gap.first.value(), unit);
+    const std::uint64_t end = round_down((gap.first + gap.count).value(), unit);
+    if (end > first && end - first > (best.second - best.first).value())
+      best = {Sectors(first), Sectors(end)};
+  }
+  return best;
 }
 
 void PartitionTable::check_layout(const std::string& where) {

@@ -35,6 +35,15 @@ struct Gap {
   bool in_extended = false;
 };
 
+/// A partition that could be made.
+struct NewPartition {
+  std::uint32_t number = 0;
+  PartitionRole role = PartitionRole::primary;
+  Sectors first;
+  Sectors end;
+  bool operator==(const NewPartition&) const = default;
+};
+
 struct TableFacts {
   TableKind kind = TableKind::mbr;
   std::uint32_t sector_size = 512;
@@ -69,7 +78,16 @@ class PartitionTable {
   virtual Sectors usable_end_on(Bytes disk_size) const = 0;
   /// Whether the partition must take its extended partition along to end there.
   const Partition* extended_to_grow(const Partition& partition, Sectors new_end) const;
-  std::vector<Gap> gaps() const;
+  std::vector<Gap> gaps() const { return gaps(facts_.usable_end); }
+  /// The same on a disk where partitions could use the sectors before `usable_end`.
+  std::vector<Gap> gaps(Sectors usable_end) const;
+
+  /// Where a new partition would lie on a disk of this size: in the largest room, from one whole
+  /// MiB to another. Throws refused when there is no room, or no entry for it.
+  virtual NewPartition place_new(Bytes disk_size) const = 0;
+  /// Makes it, with the type of an LVM physical volume. `id` is its identity where the table keeps
+  /// one.
+  virtual void create(Store& disk, const NewPartition& partition, const Uuid& id) = 0;
 
   /// True when the disk has sectors that the table's own structures do not cover yet.
   virtual bool must_move_spare() const { return false; }
@@ -82,6 +100,8 @@ class PartitionTable {
   virtual void audit(Store& disk, Findings& findings) = 0;
 
  protected:
+  /// The largest of these rooms, from one whole MiB to another; an empty range when there is none.
+  std::pair<Sectors, Sectors> largest_room(const std::vector<Gap>& among) const;
   /// Records overlapping and out-of-range partitions as blockers.
   void check_layout(const std::string& where);
   TableFacts facts_;

@@ -14,6 +14,10 @@ constexpr std::array<char, 8> signature{'E', 'F', 'I', ' ', 'P', 'A', 'R', 'T'};
 constexpr std::uint32_t min_header_size = 92;
 constexpr std::uint32_t min_entry_size = 128;
 
+/// Type of a partition that is an LVM physical volume: e6d6d379-f507-44c2-a23c-238f2a3df928.
+constexpr Uuid type_physical_volume{0x79, 0xD3, 0xD6, 0xE6, 0x07, 0xF5, 0xC2, 0x44,
+                                    0xA2, 0x3C, 0x23, 0x8F, 0x2A, 0x3D, 0xF9, 0x28};
+
 struct Header {
   std::array<char, 8> signature;
   Le32 revision;

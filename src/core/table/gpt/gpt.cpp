@@ -284,6 +284,31 @@ void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
   ensure(false, "the partition to grow is in the table");
 }
 
+NewPartition GptTable::place_new(Bytes disk_size) const {
+  const auto [first, end] = largest_room(gaps(usable_end_on(disk_size)));
+  if (first == end)
+    refuse("the disk has no room for a new partition", "GPT", "make the disk larger (--by SIZE)");
+  for (std::uint32_t number = 1; number <= header_.entry_count.value(); ++number)
+    if (find(number) == nullptr) return {number, PartitionRole::primary, first, end};
+  refuse(fmt::format("the GPT has no entry left for a new partition (all {} are used)",
+                     header_.entry_count.value()),
+         "GPT", "remove a partition in the guest first");
+}
+
+void GptTable::create(Store& disk, const NewPartition& partition, const Uuid& id) {
+  const std::size_t at = std::size_t{partition.number - 1} * header_.entry_size.value();
+  ensure(is_zero(parse_as<Entry>(entries_, at).type), "a new partition gets an empty entry");
+  Entry entry{};
+  entry.type = gpt::type_physical_volume;
+  entry.id = id;
+  entry.first_lba = partition.first.value();
+  entry.last_lba = partition.end.value() - 1;
+  put_at(entries_, at, entry);
+  write_all(disk);
+  facts_.partitions.clear();
+  read_partitions();
+}
+
 void GptTable::repair(Store& disk) {
   write_all(disk);
   facts_.repairs.clear();

@@ -19,6 +19,8 @@ class GptTable final : public PartitionTable {
   GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare);
   bool must_move_spare() const override;
   Sectors usable_end_on(Bytes disk_size) const override;
+  NewPartition place_new(Bytes disk_size) const override;
+  void create(Store& disk, const NewPartition& partition, const Uuid& id) override;
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
   void repair(Store& disk) override;

@@ -43,6 +43,7 @@ constexpr std::uint8_t type_empty = 0x00;
 constexpr std::uint8_t type_extended_chs = 0x05;
 constexpr std::uint8_t type_extended_lba = 0x0F;
 constexpr std::uint8_t type_extended_linux = 0x85;
+constexpr std::uint8_t type_physical_volume = 0x8E;  // of LVM
 constexpr std::uint8_t type_protective = 0xEE;
 
 constexpr bool is_extended(std::uint8_t type) {

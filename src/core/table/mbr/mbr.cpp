@@ -201,6 +201,103 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
   ensure(false, "the partition to grow is in the table");
 }
 
+// A primary partition where an entry is free and the largest room lies outside of the extended
+// partition; otherwise a logical one.
+NewPartition MbrTable::place_new(Bytes disk_size) const {
+  const Sectors usable_end = usable_end_on(disk_size);
+  std::vector<Gap> outside = gaps(usable_end);
+  std::erase_if(outside, [](const Gap& gap) { return gap.in_extended; });
+  const auto [first, end] = largest_room(outside);
+  const NewPartition logical = place_logical(usable_end);
+  const Sectors logical_size = logical.end - logical.first;
+  std::uint32_t number = 1;
+  while (number <= 4 && find(number) != nullptr) ++number;
+  if (number <= 4 && first != end && end - first >= logical_size)
+    return {number, PartitionRole::primary, first, end};
+  if (logical_size != Sectors(0)) return logical;
+  if (first != end)
+    refuse("the MBR has no entry left: it holds four primary partitions, and all are used", "MBR",
+           "let the last partition grow in place, or give the guest another disk "
+           "(--add-disk FILE=SIZE)");
+  refuse(usable_end.value() == lba_limit
+             ? "an MBR reaches 2 TiB only, and there is no room for a new partition before that"
+             : "the disk has no room for a new partition",
+         "MBR",
+         usable_end.value() == lba_limit ? "give the guest another disk (--add-disk FILE=SIZE)"
+                                         : "make the disk larger (--by SIZE)");
+}
+
+// Behind the last logical partition; the extended one grows along where free sectors follow it.
+NewPartition MbrTable::place_logical(Sectors usable_end) const {
+  const Partition* extended = nullptr;
+  Sectors from;
+  std::uint32_t number = 5;
+  for (const Partition& p : facts_.partitions) {
+    if (p.role == PartitionRole::extended) extended = &p;
+    if (p.role == PartitionRole::logical) {
+      from = std::max(from, p.end());
+      number = std::max(number, p.number + 1);
+    }
+  }
+  if (extended == nullptr || number >= 5 + max_logical) return {};
+  from = std::max(from, extended->first);
+  // The record that describes it takes a sector, and by custom a whole MiB.
+  const std::uint64_t unit = (1U << 20) / facts_.sector_size;
+  const Sectors to = reach(*extended, usable_end);
+  const std::uint64_t record =
+      from == extended->first ? from.value() : round_up(from.value(), unit);
+  const std::uint64_t first = round_up(record + 1, unit);
+  const std::uint64_t end = round_down(to.value(), unit);
+  if (end <= first) return {};
+  return {number, PartitionRole::logical, Sectors(first), Sectors(end)};
+}
+
+void MbrTable::create(Store& disk, const NewPartition& partition, const Uuid&) {
+  if (partition.role == PartitionRole::logical) {
+    create_logical(disk, partition);
+  } else {
+    write_entry(disk, 0, partition.number - 1, 0, mbr::type_physical_volume,
+                partition.first.value(), partition.end.value());
+  }
+}
+
+void MbrTable::create_logical(Store& disk, const NewPartition& partition) {
+  const Partition* extended = nullptr;
+  for (const Partition& p : facts_.partitions)
+    if (p.role == PartitionRole::extended) extended = &p;
+  ensure(extended != nullptr, "a logical partition lies in an extended one");
+  const std::uint64_t base = extended->first.value();
+  if (extended->end() < partition.end) move_end(disk, extended->number, partition.end);
+  const Slot* last = nullptr;
+  for (const Slot& slot : slots_)
+    if (slot.base_lba != 0 && (last == nullptr || slot.record_lba > last->record_lba)) last = &slot;
+  const std::uint64_t unit = (1U << 20) / facts_.sector_size;
+  const std::uint64_t record = last == nullptr ? base : partition.first.value() - unit;
+  Record fresh{};
+  fresh.signature = mbr::boot_signature;
+  disk.write(checked_mul(record, facts_.sector_size), bytes_of(fresh));
+  write_entry(disk, record, 0, record, mbr::type_physical_volume, partition.first.value(),
+              partition.end.value());
+  if (last != nullptr)
+    write_entry(disk, last->record_lba, 1, base, mbr::type_extended_chs, record,
+                partition.end.value());
+}
+
+void MbrTable::write_entry(Store& disk, std::uint64_t record_lba, std::size_t index,
+                           std::uint64_t base_lba, std::uint8_t type, std::uint64_t first,
+                           std::uint64_t end) {
+  const std::uint64_t at = checked_mul(record_lba, facts_.sector_size);
+  auto record = read_as<Record>(disk, at);
+  Entry& entry = record.entries[index];
+  entry = {};
+  entry.type = type;
+  entry.start_lba = checked_cast<std::uint32_t>(first - base_lba);
+  entry.sectors = checked_cast<std::uint32_t>(end - first);
+  entry.start_chs = chs_of(first);
+  entry.end_chs = chs_of(end - 1);
+  disk.write(at, bytes_of(record));
+}
+
 void MbrTable::audit(Store& disk, Findings& findings) {
   for (const Error& blocker : facts_.blockers) findings.add(disk.name() + ", MBR", blocker.what());
 }

@@ -10,6 +10,8 @@ class MbrTable final : public PartitionTable {
  public:
   MbrTable(Store& disk, std::uint32_t sector_size);
   Sectors usable_end_on(Bytes disk_size) const override;
+  NewPartition place_new(Bytes disk_size) const override;
+  void create(Store& disk, const NewPartition& partition, const Uuid& id) override;
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
   void repair(Store&) override {}
@@ -36,6 +38,10 @@ class MbrTable final : public PartitionTable {
   mbr::Chs chs_of(std::uint64_t lba) const;
   void add(std::uint32_t number, PartitionRole role, const mbr::Entry& entry, Slot slot);
   void set_limits(Store& disk);
+  NewPartition place_logical(Sectors usable_end) const;
+  void create_logical(Store& disk, const NewPartition& partition);
+  void write_entry(Store& disk, std::uint64_t record_lba, std::size_t index, std::uint64_t base_lba,
+                   std::uint8_t type, std::uint64_t first, std::uint64_t end);
   void write_end(Store& disk, const Slot& slot, std::size_t index, std::uint64_t first,
                  std::uint64_t end);
 
