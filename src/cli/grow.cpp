@@ -29,6 +29,8 @@ po::options_description own_options() {
       "who gets the room: a mount point, p3, label:NAME, uuid:ID or nothing;\n"
       "AMOUNT is a size, a percentage of the room, or rest (the default)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
+      "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
+      "make a new disk for the guest, and let the group extend onto it")(
       "new-partition", po::bool_switch(),
       "make a new partition for the group rather than growing one in place")(
       "dry-run", po::bool_switch(), "show the plan and stop")(
@@ -61,6 +63,16 @@ GrowRequest request_from(const Parsed& parsed) {
     request.disk = disk - 1;
     request.disk_chosen = true;
   }
+  if (values.count("add-disk") != 0)
+    for (const std::string& text : values["add-disk"].as<std::vector<std::string>>()) {
+      const std::size_t equals = text.rfind('=');
+      if (equals == std::string::npos || equals == 0)
+        wrong_usage(fmt::format("\"{}\" names no file and size", text),
+                    "write --add-disk FILE=SIZE");
+      const Bytes size(round_up(parse_size(text.substr(equals + 1)).value(), 512));
+      if (size < 4_MiB) wrong_usage("a disk of less than 4 MiB is of no use");
+      request.add_disks.emplace_back(text.substr(0, equals), size);
+    }
   request.new_partition = values["new-partition"].as<bool>();
   request.keep_undo = !values["no-undo"].as<bool>();
   const std::string proof = values["proof"].as<std::string>();
@@ -99,7 +111,7 @@ int run_grow(const Arguments& arguments) {
   FileHost host(parsed.common.ledger_folder);
   check_no_unfinished_change(host, parsed.images);
 
-  Session session = open_session(parsed.images, parsed.common.sector_size);
+  Session session = open_session(parsed.images, parsed.common.sector_size, request.add_disks);
   const Plan plan = plan_growth(*session.guest, request);
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   if (text) print_plan(plan, *session.guest);
@@ -122,7 +134,9 @@ int run_grow(const Arguments& arguments) {
   make_backup(parsed, progress);
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, request, progress);
-  const Session now = open_session(parsed.images, parsed.common.sector_size);
+  std::vector<std::string> all = parsed.images;
+  for (const auto& [path, size] : request.add_disks) all.push_back(path);
+  const Session now = open_session(all, parsed.common.sector_size);
   const auto changes = compare_layers(before, layer_sizes(*now.guest));
   std::string undo = "juneheath undo";
   for (const std::string& image : parsed.images) undo += " " + shell_word(image);

@@ -5,7 +5,8 @@
 
 namespace jh::cli {
 
-Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size) {
+Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size,
+                     const std::vector<std::pair<std::string, Bytes>>& added) {
   Session session;
   std::vector<Guest::Image> opened;
   FileHost host;
@@ -15,6 +16,13 @@ Session open_session(const std::vector<std::string>& images, std::uint32_t secto
       if (host.identity(opened[i].path) == host.identity(path))
         wrong_usage("the same image is named twice: " + path);
     opened.push_back({path, session.files.back().get()});
+  }
+  for (const auto& [path, size] : added) {
+    // An empty file may be left from a change that was cut off before it began.
+    if (host.exists(path) && FileStore(path, Access::read_only).size() != 0)
+      refuse("the file for the new disk exists already", path, "name a file that does not");
+    session.blanks.push_back(std::make_unique<MemoryStore>(size.value(), path));
+    opened.push_back({path, session.blanks.back().get(), true});
   }
   session.guest = std::make_unique<Guest>(opened, sector_size);
   return session;

@@ -7,16 +7,20 @@
 
 #include "core/guest/guest.h"
 #include "core/store/host.h"
+#include "core/store/memory_store.h"
 
 namespace jh::cli {
 
 struct Session {
+  std::vector<std::unique_ptr<MemoryStore>> blanks;  // disks to be added
   std::vector<std::unique_ptr<FileStore>> files;
   std::unique_ptr<Guest> guest;
 };
 
 /// Opens all images read-only and reads the guest. Throws when one cannot be opened.
-Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size);
+/// `added`: disks that a change is to make, with their sizes; the guest sees them blank.
+Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size,
+                     const std::vector<std::pair<std::string, Bytes>>& added = {});
 /// Throws refused when one of the images has an unfinished change.
 void check_no_unfinished_change(Host& host, const std::vector<std::string>& images);
 

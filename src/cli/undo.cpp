@@ -24,9 +24,12 @@ nlohmann::json facts_json(const UndoFacts& facts, bool done) {
 void print_facts(const UndoFacts& facts) {
   std::cout << fmt::format("{} of old content are put back:\n", human(Bytes(facts.bytes_put_back)));
   for (const auto& image : facts.images)
-    std::cout << fmt::format("  {}: from {} back to {}\n", image.path,
-                             spelled_out(Bytes(image.present_size)),
-                             spelled_out(Bytes(image.old_size)));
+    if (image.created)
+      std::cout << fmt::format("  {}: removed; the change made it\n", image.path);
+    else
+      std::cout << fmt::format("  {}: from {} back to {}\n", image.path,
+                               spelled_out(Bytes(image.present_size)),
+                               spelled_out(Bytes(image.old_size)));
 }
 
 }  // namespace

@@ -24,12 +24,18 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
   std::vector<std::unique_ptr<Store>> files;
   std::vector<Store*> stores;
   std::vector<std::string> paths;
+  std::size_t created = 0;
   for (const Disk& disk : before.disks()) {
-    files.push_back(host.open(disk.path, Access::read_write));
+    if (disk.added) {
+      ++created;
+      // An empty file may be left from a change that was cut off before it began.
+      if (host.exists(disk.path)) host.remove(disk.path);
+    }
+    files.push_back(disk.added ? host.create(disk.path) : host.open(disk.path, Access::read_write));
     stores.push_back(files.back().get());
     paths.push_back(disk.path);
   }
-  Transaction transaction(host, paths, stores);
+  Transaction transaction(host, paths, stores, created);
   {
     Worker worker(before, plan, transaction);
     for (const Step& step : plan.steps) {

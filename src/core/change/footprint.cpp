@@ -101,6 +101,7 @@ Footprint::Footprint(const Guest& before, const Plan& plan) : before_(before), p
 Footprint::~Footprint() = default;
 
 void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
+  if (before_.disks()[disk].added) return;
   for (const Place& place : before_.disks()[disk].places) {
     const std::uint64_t start = place.offset.value();
     const std::uint64_t end = start + place.size.value();

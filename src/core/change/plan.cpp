@@ -16,8 +16,8 @@ class Planner {
   Planner(const Guest& guest, const GrowRequest& request) : guest_(guest), request_(request) {}
 
   Plan run() {
-    if (request_.new_partition)
-      unsupported("a new partition is made for a volume group only", {},
+    if (request_.new_partition || !request_.add_disks.empty())
+      unsupported("new partitions and disks are made for a volume group only", {},
                   "give the room to a volume of the group: " + command_with(request_, "TARGET"));
     settle_disk();
     check_table();
@@ -270,6 +270,8 @@ std::string command_with(const GrowRequest& request, const std::string& give) {
   for (const std::string& image : request.images) command += " " + shell_word(image);
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
+  for (const auto& [path, size] : request.add_disks)
+    command += " --add-disk " + shell_word(path + "=" + paste_size(size));
   if (request.new_partition) command += " --new-partition";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
   // Other targets stay as they were asked for.

@@ -14,6 +14,7 @@ enum class StepKind {
   repair_table,
   move_spare,
   grow_partition,
+  create_disk,  // a new image with an empty table
   create_partition,
   grow_device,   // a physical volume to its place
   add_device,    // a new physical volume, into the group
@@ -49,6 +50,7 @@ struct Step {
   std::string group{};           // of steps in a group
   std::uint64_t extents = 0;     // what a volume gains
   NewPartition fresh{};          // a partition that is created
+  TableKind table{};             // of a disk that is created
   Where where() const { return {disk, partition, volume}; }
 };
 

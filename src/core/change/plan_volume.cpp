@@ -6,6 +6,7 @@
 
 #include "core/change/plan_content.h"
 #include "core/lvm/grow.h"
+#include "core/store/memory_store.h"
 
 namespace jh {
 namespace {
@@ -29,6 +30,7 @@ struct FreshDevice {
   std::size_t disk = 0;
   NewPartition partition;
   Bytes size;
+  bool new_disk = false;
 };
 
 struct Wish {
@@ -154,7 +156,7 @@ class GroupPlanner {
   void settle_sizes() {
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
       const Disk& disk = guest_.disks()[i];
-      plan_.disks.push_back({disk.path, disk.size(), disk.size()});
+      plan_.disks.push_back({disk.path, disk.added ? Bytes(0) : disk.size(), disk.size()});
       disk_sizes_[i] = disk.size();
     }
     if (!request_.to && !request_.by) return;
@@ -171,7 +173,7 @@ class GroupPlanner {
   }
 
   std::size_t disk_to_resize() const {
-    if (request_.disk_chosen || guest_.disks().size() == 1) return request_.disk;
+    if (request_.disk_chosen || request_.images.size() == 1) return request_.disk;
     // The disk whose end a physical volume of the group could follow.
     std::vector<std::size_t> fit;
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
@@ -215,19 +217,25 @@ class GroupPlanner {
   void find_ways() {
     const bool sized = resized_ && disk_sizes_[*resized_] > guest_.disks()[*resized_].size();
     free_before_ = facts().free_extents();
-    if (!sized && device_target_ == nullptr && fits_as_it_is()) return;
+    if (!sized && device_target_ == nullptr && request_.add_disks.empty() &&
+        !request_.new_partition && fits_as_it_is())
+      return;
     for (std::size_t pv = 0; pv < group_.devices.size(); ++pv) {
       if (device_target_ != nullptr && group_.devices[pv] != device_target_ && wishes_.empty())
         continue;
       if (const auto growth = growth_of(pv, disk_sizes_[group_.devices[pv]->disk]))
         growths_.push_back(*growth);
     }
+    if (!request_.add_disks.empty()) {
+      if (!sized) growths_.clear();
+      add_disks();
+    }
     if (request_.new_partition) growths_.clear();
     for (const DeviceGrowth& growth : growths_)
       lvm::set_device_size(planned_, growth.pv, growth.new_size.value());
     if (device_target_ != nullptr && wishes_.empty() && !request_.new_partition) return;
     if (request_.new_partition ||
-        (growths_.empty() && (sized || free_before_ == 0 || !rest_only())))
+        (fresh_.empty() && growths_.empty() && (sized || free_before_ == 0 || !rest_only())))
       find_new_partition(sized);
   }
 
@@ -239,6 +247,7 @@ class GroupPlanner {
   // On the disk that becomes larger, or the one with the largest room.
   void find_new_partition(bool sized) {
     std::optional<Error> why;
+    std::optional<FreshDevice> best;
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
       const Disk& disk = guest_.disks()[i];
       if ((sized && i != *resized_) || (request_.disk_chosen && i != request_.disk) || !disk.table)
@@ -247,15 +256,14 @@ class GroupPlanner {
       try {
         const NewPartition fresh = disk.table->place_new(disk_sizes_[i]);
         const Bytes size = to_bytes(fresh.end - fresh.first, disk.table->facts().sector_size);
-        if (lvm::new_extents(planned_, size.value()) == 0 || (fresh_ && size <= fresh_->size))
-          continue;
-        fresh_ = FreshDevice{i, fresh, size};
+        if (lvm::new_extents(planned_, size.value()) == 0 || (best && size <= best->size)) continue;
+        best = FreshDevice{i, fresh, size, false};
       } catch (const Error& error) {
         if (error.status() != Status::refused) throw;
         why = error.within(disk.path);
       }
     }
-    if (!fresh_) {
+    if (!best) {
       if (!request_.new_partition && !sized) return;  // share() says what there is
       if (why) throw *why;
       refuse("the new room is too small for a physical volume", group_text(),
@@ -266,14 +274,38 @@ class GroupPlanner {
         refuse(
             "a new partition would be needed, and the guest would ignore it: it uses only the "
             "LVM devices on its own list (/etc/lvm/devices/system.devices)",
-            guest_.disks()[fresh_->disk].path,
+            guest_.disks()[best->disk].path,
             "put the new one on that list afterwards, and ask for it with --new-partition");
-      plan_.remains.push_back(
-          "put the new partition on the guest's list of LVM devices "
-          "(/etc/lvm/devices/system.devices); until then it does not find all of group " +
-          facts().name);
     }
-    lvm::plan_device(planned_, fresh_->size.value());
+    use(*best);
+  }
+
+  void use(const FreshDevice& fresh) {
+    fresh_.push_back(fresh);
+    lvm::plan_device(planned_, fresh.size.value());
+    if (guest_.lists_lvm_devices())
+      plan_.remains.push_back(fmt::format(
+          "put {} on the guest's list of LVM devices (/etc/lvm/devices/system.devices); until then "
+          "it does not find all of group {}",
+          fresh_name(fresh), facts().name));
+  }
+
+  void add_disks() {
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      const Disk& disk = guest_.disks()[i];
+      if (!disk.added) continue;
+      MemoryStore blank(disk.size().value());
+      const auto table = make_table(blank, new_table_kind(disk), 512);
+      const NewPartition partition = table->place_new(disk.size());
+      use({i, partition, to_bytes(partition.end - partition.first, 512), true});
+    }
+  }
+
+  // Like the first disk's, as far as an MBR reaches.
+  TableKind new_table_kind(const Disk& disk) const {
+    const Disk& first = guest_.disks().front();
+    const bool mbr = first.table && first.table->facts().kind == TableKind::mbr;
+    return mbr && disk.size() <= 2048_GiB ? TableKind::mbr : TableKind::gpt;
   }
 
   std::string group_text() const { return "group " + facts().name; }
@@ -374,13 +406,16 @@ class GroupPlanner {
       if (growth.place->partition && growth.new_end > growth.place->partition->end())
         plan_partition_end(plan_, guest_, *growth.place, growth.new_end);
     }
-    if (fresh_) {
-      prepare(fresh_->disk);
-      add_partition_step();
+    for (const FreshDevice& fresh : fresh_) {
+      if (fresh.new_disk)
+        add_disk_step(fresh.disk);
+      else
+        prepare(fresh.disk);
+      add_partition_step(fresh);
     }
     for (const DeviceGrowth& growth : growths_) add_device_step(growth);
-    if (fresh_) add_fresh_device_step();
-    bool changed = !growths_.empty() || fresh_.has_value();
+    for (const FreshDevice& fresh : fresh_) add_fresh_device_step(fresh);
+    bool changed = !growths_.empty() || !fresh_.empty();
     for (std::size_t i = 0; i < settled_.size(); ++i) {
       if (settled_[i]->extents == 0) continue;
       add_volume_step(*settled_[i], pieces_[i]);
@@ -418,41 +453,54 @@ class GroupPlanner {
     plan_.steps.push_back(std::move(step));
   }
 
-  std::string fresh_name() const {
+  std::string fresh_name(const FreshDevice& fresh) const {
     return guest_.disks().size() == 1
-               ? fmt::format("p{}", fresh_->partition.number)
-               : fmt::format("{}:p{}", fresh_->disk + 1, fresh_->partition.number);
+               ? fmt::format("p{}", fresh.partition.number)
+               : fmt::format("{}:p{}", fresh.disk + 1, fresh.partition.number);
   }
 
-  void add_partition_step() {
-    const Disk& disk = guest_.disks()[fresh_->disk];
-    const bool mbr = disk.table->facts().kind == TableKind::mbr;
-    const bool logical = fresh_->partition.role == PartitionRole::logical;
+  void add_disk_step(std::size_t i) {
+    const Disk& disk = guest_.disks()[i];
+    Step step{StepKind::create_disk, i, disk_name(i), "", Bytes(0), disk.size()};
+    step.table = new_table_kind(disk);
+    step.action = fmt::format("make a new sparse image, with an empty {}", kind_name(step.table));
+    plan_.steps.push_back(std::move(step));
+    plan_.bytes_to_write += 256 * 1024;
+    plan_.remains.push_back("attach the new disk to the guest in your hypervisor: " + disk.path);
+  }
+
+  void add_partition_step(const FreshDevice& fresh) {
+    const Disk& disk = guest_.disks()[fresh.disk];
+    const bool mbr = fresh.new_disk ? new_table_kind(disk) == TableKind::mbr
+                                    : disk.table->facts().kind == TableKind::mbr;
+    const bool logical = fresh.partition.role == PartitionRole::logical;
     Step step{StepKind::create_partition,
-              fresh_->disk,
-              fresh_name(),
+              fresh.disk,
+              fresh_name(fresh),
               fmt::format("make a new {}partition{} for a physical volume",
                           logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
               Bytes(0),
-              fresh_->size,
-              fresh_->partition.number,
-              fresh_->partition.end};
-    step.fresh = fresh_->partition;
+              fresh.size,
+              fresh.partition.number,
+              fresh.partition.end};
+    step.fresh = fresh.partition;
     plan_.steps.push_back(std::move(step));
-    std::string why = "no physical volume can grow in place";
-    if (request_.new_partition) why = "asked for with --new-partition";
-    plan_.notes.push_back(fmt::format("{} is new: {}", fresh_name(), why));
+    if (fresh.new_disk) return;
+    plan_.notes.push_back(fmt::format("{} is new: {}", fresh_name(fresh),
+                                      request_.new_partition
+                                          ? "asked for with --new-partition"
+                                          : "no physical volume can grow in place"));
   }
 
-  void add_fresh_device_step() {
-    const std::uint64_t extents = lvm::new_extents(group_.open, fresh_->size.value());
+  void add_fresh_device_step(const FreshDevice& fresh) {
+    const std::uint64_t extents = lvm::new_extents(group_.open, fresh.size.value());
     Step step{StepKind::add_device,
-              fresh_->disk,
-              "PV on " + fresh_name(),
+              fresh.disk,
+              "PV on " + fresh_name(fresh),
               fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
               Bytes(0),
               group_.bytes(extents),
-              fresh_->partition.number};
+              fresh.partition.number};
     step.group = facts().name;
     plan_.steps.push_back(std::move(step));
     plan_.bytes_to_write += planned_.group.pvs.back().data_start;
@@ -478,8 +526,8 @@ class GroupPlanner {
     std::uint64_t copies = 0;
     for (const auto& member : group_.open.members)
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
-    if (fresh_)
-      for (const lvm::MetadataArea& area : planned_.members.back()->device.areas)
+    for (std::size_t i = group_.open.members.size(); i < planned_.members.size(); ++i)
+      for (const lvm::MetadataArea& area : planned_.members[i]->device.areas)
         copies += area.ignored ? 0 : 1;
     const Bytes size = group_.bytes(planned_.group.total_extents());
     Step step{StepKind::commit_group,
@@ -517,7 +565,7 @@ class GroupPlanner {
   std::vector<Bytes> disk_sizes_;
   std::optional<std::size_t> resized_;
   std::vector<DeviceGrowth> growths_;
-  std::optional<FreshDevice> fresh_;
+  std::vector<FreshDevice> fresh_;
   std::vector<Wish*> settled_;
   std::vector<std::size_t> pieces_;
   std::uint64_t free_before_ = 0;
@@ -532,6 +580,7 @@ bool gives_to_group(const Guest& guest, const GrowRequest& request) {
     if (place != nullptr && in_known_group(guest, *place)) return true;
   }
   if (!request.gives.empty() || guest.groups().empty()) return false;
+  if (!request.add_disks.empty() || request.new_partition) return true;
   // No target is named: volumes come into question unless a partition's filesystem does.
   const Disk& disk = guest.disks()[request.disk];
   const Bytes size =

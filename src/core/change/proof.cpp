@@ -38,6 +38,11 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
     if (new_disk.size() != plan.disks[i].to)
       proof_failed(fmt::format("the disk has {} bytes", new_disk.size().value()), where);
     if (new_disk.trouble) proof_failed(new_disk.trouble->what(), where);
+    if (old_disk.added) {
+      if (!new_disk.table || new_disk.table->facts().partitions.size() != 1)
+        proof_failed("the new disk has no table with one partition", where);
+      continue;
+    }
     if ((old_disk.table == nullptr) != (new_disk.table == nullptr))
       proof_failed("the partition table is gone", where);
     if (!new_disk.table) continue;

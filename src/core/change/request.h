@@ -3,6 +3,7 @@
 
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "core/guest/target.h"
@@ -18,6 +19,8 @@ struct GrowRequest {
   std::optional<Bytes> to;
   std::optional<Bytes> by;
   std::vector<Give> gives;
+  /// Disks that the guest gets: path and size.
+  std::vector<std::pair<std::string, Bytes>> add_disks;
   bool new_partition = false;     // rather than growing a physical volume in place
   std::uint32_t sector_size = 0;  // 0: find out
   bool keep_undo = true;

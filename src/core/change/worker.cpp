@@ -19,6 +19,10 @@ class Worker::DiskWork {
     open_table_again();
   }
 
+  void make_table(TableKind kind) {
+    table_ = jh::make_table(container_->disk(), kind, sector_size_);
+  }
+
   void run(const Step& step) {
     switch (step.kind) {
       case StepKind::grow_container:
@@ -74,13 +78,19 @@ Worker::DiskWork& Worker::disk(std::size_t index) {
   if (!disks_[index]) {
     const Disk& disk = before_.disks()[index];
     disks_[index] = std::make_unique<DiskWork>(transaction_.stage(index),
-                                               disk.table ? disk.table->facts().sector_size : 0);
+                                               disk.added   ? 512
+                                               : disk.table ? disk.table->facts().sector_size
+                                                            : 0);
   }
   return *disks_[index];
 }
 
 void Worker::run(const Step& step) {
   switch (step.kind) {
+    case StepKind::create_disk:
+      transaction_.stage(step.disk).resize(step.to.value());
+      disk(step.disk).make_table(step.table);
+      break;
     case StepKind::grow_container:
     case StepKind::repair_table:
     case StepKind::move_spare:

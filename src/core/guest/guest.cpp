@@ -70,6 +70,7 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   Disk disk;
   disk.path = image.path;
   disk.file = image.file;
+  disk.added = image.added;
   disk.container = open_container(*image.file);
   try {
     disk.table = open_table(disk.container->disk(), sector_size);

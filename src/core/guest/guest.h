@@ -36,6 +36,7 @@ struct Place {
 struct Disk {
   std::string path;
   Store* file = nullptr;
+  bool added = false;  // not there yet
   std::unique_ptr<Container> container;
   std::unique_ptr<PartitionTable> table;  // null: none
   std::vector<Place> places;
@@ -57,6 +58,7 @@ class Guest {
   struct Image {
     std::string path;
     Store* file = nullptr;  // must outlive the guest
+    bool added = false;     // blank so far: to be made by the change that is planned
   };
   /// Throws what keeps an image from being opened at all; trouble further up is kept with its
   /// layer.

@@ -44,7 +44,7 @@ std::string shorten(const std::string& path, const std::string& ledger_path) {
 std::string open_name(const std::string& ledger_path) { return ledger_path + ".open"; }
 
 std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string>& image_paths,
-                                       const std::vector<Store*>& images) {
+                                       const std::vector<Store*>& images, std::size_t created) {
   ensure(
       !images.empty() && images.size() == image_paths.size() && images.size() <= ledger::max_images,
       "a ledger has images");
@@ -58,7 +58,8 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
                                      .count());
   for (std::size_t i = 0; i < images.size(); ++i) {
     made->images_.push_back({shorten(image_paths[i], made->path_), images[i]->size(),
-                             host.identity(image_paths[i]), fingerprint_of(*images[i])});
+                             host.identity(image_paths[i]), fingerprint_of(*images[i]),
+                             i + created >= images.size()});
     if (i != 0) made->pointers_.push_back(host.ledger_path(image_paths[i]));
   }
   made->file_ = host.create(open_name(made->path_));
@@ -83,6 +84,7 @@ void Ledger::write_header() {
     entry.node = image.identity.node;
     entry.fingerprint = image.fingerprint;
     entry.path_length = checked_cast<std::uint32_t>(image.path.size());
+    entry.flags = image.created ? ledger::image_created : 0;
     const ConstByteSpan fixed = bytes_of(entry);
     raw.insert(raw.end(), fixed.begin(), fixed.end());
     raw.insert(raw.end(), image.path.begin(), image.path.end());

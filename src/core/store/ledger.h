@@ -27,6 +27,7 @@ class Ledger {
     std::uint64_t old_size = 0;
     FileIdentity identity;
     std::uint32_t fingerprint = 0;
+    bool created = false;  // by the change itself: the old state has no such file
   };
   struct Entry {
     ledger::RecordKind kind{};
@@ -39,8 +40,9 @@ class Ledger {
 
   /// Starts a change of these images. Throws refused when one of them already has an unfinished
   /// one.
+  /// `created`: how many of them, at the end of the list, are empty files made for this change.
   static std::unique_ptr<Ledger> create(Host& host, const std::vector<std::string>& image_paths,
-                                        const std::vector<Store*>& images);
+                                        const std::vector<Store*>& images, std::size_t created = 0);
   /// The ledger that concerns this image, whichever image it lies beside; null when there is none.
   /// A file that was never completely begun counts as none and is removed when `tidy` is set.
   static std::unique_ptr<Ledger> open(Host& host, const std::string& image_path, bool tidy);

@@ -161,7 +161,7 @@ void check_is_unfinished(Ledger& ledger, Host& host, const std::vector<Store*>& 
     const Ledger::Image& known = ledger.images()[i];
     if (images[i]->size() < known.old_size)
       not_the_image(*images[i], "the image is shorter than before the interrupted change");
-    if (host.identity(known.path) == known.identity) continue;
+    if (!host.exists(known.path) || host.identity(known.path) == known.identity) continue;
     const std::uint64_t length = std::min(known.old_size, ledger::fingerprint_size);
     if (crc32c(read_buffer(*images[i], 0, length)) != known.fingerprint)
       not_the_image(*images[i], "this is not the image that the interrupted change was begun on");

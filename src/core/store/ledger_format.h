@@ -14,7 +14,7 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 1;
+constexpr std::uint32_t version = 2;
 constexpr std::uint64_t fingerprint_size = 65536;
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint32_t max_images = 64;
@@ -51,8 +51,11 @@ struct ImageEntry {
   Le64 node;
   Le32 fingerprint;  // CRC-32C of the first fingerprint_size bytes before the change
   Le32 path_length;
+  Le32 flags;
+  Le32 reserved;
 };
-static_assert(sizeof(ImageEntry) == 32);
+static_assert(sizeof(ImageEntry) == 40);
+constexpr std::uint32_t image_created = 1;  // the change made this file: without it there is none
 
 enum class RecordKind : std::uint32_t {
   before_direct = 1,  // old bytes of a range that is about to be written directly

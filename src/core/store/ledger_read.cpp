@@ -127,7 +127,8 @@ bool Ledger::read_header() {
                                    raw.begin() + static_cast<std::ptrdiff_t>(at + path_length)),
                        entry.old_size.value(),
                        {entry.device.value(), entry.node.value()},
-                       entry.fingerprint.value()});
+                       entry.fingerprint.value(),
+                       (entry.flags.value() & ledger::image_created) != 0});
     at += path_length;
   }
   if (images_.empty()) damaged_ledger("the ledger names no image", file_->name());

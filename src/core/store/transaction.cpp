@@ -6,20 +6,32 @@
 
 #include "core/base/checksum.h"
 #include "core/store/ledger_apply.h"
+#include "core/store/memory_store.h"
 
 namespace jh {
 
 using ledger::RecordKind;
 
+namespace {
+
+// Files that the change made are not part of the old state.
+void remove_created(Host& host, const Ledger& ledger) {
+  for (const Ledger::Image& image : ledger.images())
+    if (image.created) host.remove(image.path);
+}
+
+}  // namespace
+
 Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
-                         const std::vector<Store*>& images) {
+                         const std::vector<Store*>& images, std::size_t created)
+    : host_(host) {
   for (const std::string& path : paths) {
     const auto found = Ledger::open(host, path, /*tidy=*/true);
     if (found && found->state() != Ledger::State::done)
       refuse("an earlier change of this image was interrupted", found->path(),
              "run: juneheath recover " + path);
   }
-  ledger_ = Ledger::create(host, paths, images);
+  ledger_ = Ledger::create(host, paths, images, created);
   for (std::size_t i = 0; i < images.size(); ++i)
     stages_.push_back(std::make_unique<Stage>(*images[i], *ledger_, static_cast<std::uint32_t>(i)));
 }
@@ -30,6 +42,7 @@ Transaction::~Transaction() {
     std::vector<Store*> images;
     for (const auto& stage : stages_) images.push_back(&stage->base());
     roll_back(*ledger_, images);
+    remove_created(host_, *ledger_);
     ledger_->remove();
   } catch (const std::exception&) {
     // The ledger stays where it is: the next command finds it and asks for `recover`.
@@ -94,7 +107,11 @@ struct OpenImages {
 OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
   OpenImages opened;
   for (const Ledger::Image& image : ledger.images()) {
-    opened.owned.push_back(host.open(image.path, access));
+    // A crash may have come between its removal and the ledger's.
+    if (image.created && !host.exists(image.path))
+      opened.owned.push_back(std::make_unique<MemoryStore>(0, image.path));
+    else
+      opened.owned.push_back(host.open(image.path, access));
     opened.stores.push_back(opened.owned.back().get());
   }
   return opened;
@@ -110,6 +127,7 @@ RecoverResult recover(Host& host, const std::string& image_path) {
     case Ledger::State::opened:
       check_is_unfinished(*ledger, host, opened.stores);
       roll_back(*ledger, opened.stores);
+      remove_created(host, *ledger);
       ledger->remove();
       return RecoverResult::dropped;
     case Ledger::State::committed:
@@ -121,6 +139,7 @@ RecoverResult recover(Host& host, const std::string& image_path) {
     case Ledger::State::undoing:
       check_old_or_new(*ledger, opened.stores);
       put_back(*ledger, opened.stores);
+      remove_created(host, *ledger);
       ledger->remove();
       return RecoverResult::undone;
     case Ledger::State::done:
@@ -136,8 +155,8 @@ UndoFacts facts_of(Ledger& ledger, const std::vector<Store*>& images) {
   UndoFacts facts;
   facts.changed_at = ledger.created();
   for (std::size_t i = 0; i < images.size(); ++i)
-    facts.images.push_back(
-        {ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size});
+    facts.images.push_back({ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size,
+                            ledger.images()[i].created});
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind == RecordKind::before || entry.kind == RecordKind::before_direct)
       facts.bytes_put_back += entry.length;
@@ -171,6 +190,7 @@ UndoFacts undo(Host& host, const std::string& image_path) {
   ledger->mark_undoing();
   try {
     put_back(*ledger, opened.stores);
+    remove_created(host, *ledger);
     ledger->remove();
   } catch (const Error& error) {
     throw Error(Status::io, fmt::format("the undo is decided but not finished: {}", error.what()),

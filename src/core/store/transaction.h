@@ -15,7 +15,10 @@ class Transaction {
  public:
   /// Opens the ledger. Throws refused when an unfinished change is in the way.
   /// `images` must outlive the transaction.
-  Transaction(Host& host, const std::vector<std::string>& paths, const std::vector<Store*>& images);
+  /// `created`: how many of them, at the end, are empty files made for this change; dropping or
+  /// undoing it removes them.
+  Transaction(Host& host, const std::vector<std::string>& paths, const std::vector<Store*>& images,
+              std::size_t created = 0);
   /// Drops the change unless it was sealed. A failure here leaves the ledger for `recover`.
   ~Transaction();
   Transaction(const Transaction&) = delete;
@@ -29,6 +32,7 @@ class Transaction {
   std::uint64_t ledger_bytes() const { return ledger_bytes_; }
 
  private:
+  Host& host_;
   std::unique_ptr<Ledger> ledger_;
   std::vector<std::unique_ptr<Stage>> stages_;
   bool over_ = false;
@@ -47,6 +51,7 @@ struct UndoFacts {
     std::string path;
     std::uint64_t present_size = 0;
     std::uint64_t old_size = 0;
+    bool created = false;  // by the change: undoing removes it
   };
   std::vector<Image> images;
   std::uint64_t changed_at = 0;  // seconds since 1970

@@ -104,6 +104,10 @@ std::unique_ptr<PartitionTable> open_table(Store& disk, std::uint32_t sector_siz
   return open_mbr(disk, sector_size);
 }
 
+std::unique_ptr<PartitionTable> make_table(Store& disk, TableKind kind, std::uint32_t sector_size) {
+  return kind == TableKind::gpt ? make_gpt(disk, sector_size) : make_mbr(disk, sector_size);
+}
+
 std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : "MBR"; }
 
 std::string mbr_type_name(std::uint8_t type) {

@@ -107,6 +107,9 @@ class PartitionTable {
   TableFacts facts_;
 };
 
+/// Puts an empty table on a blank disk, to be filled by create().
+std::unique_ptr<PartitionTable> make_table(Store& disk, TableKind kind, std::uint32_t sector_size);
+
 /// Reads the table of a disk; null when there is none. `sector_size` 0: find out.
 /// Throws damaged when there was one and no copy of it can be trusted.
 std::unique_ptr<PartitionTable> open_table(Store& disk, std::uint32_t sector_size = 0);

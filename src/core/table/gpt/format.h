@@ -11,6 +11,7 @@
 namespace jh::gpt {
 
 constexpr std::array<char, 8> signature{'E', 'F', 'I', ' ', 'P', 'A', 'R', 'T'};
+constexpr std::uint32_t revision = 0x00010000;
 constexpr std::uint32_t min_header_size = 92;
 constexpr std::uint32_t min_entry_size = 128;
 

@@ -128,6 +128,31 @@ std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size)
   return nullptr;
 }
 
+std::unique_ptr<PartitionTable> make_gpt(Store& disk, std::uint32_t sector_size) {
+  constexpr std::uint32_t entries = 128;
+  GptTable::Copy copy;
+  const std::uint64_t last = disk.size() / sector_size - 1;
+  const std::uint64_t array = ceil_div(std::uint64_t{entries} * sizeof(Entry), sector_size);
+  if (last < 4 * array)
+    refuse("the disk is too small for a GPT", disk.name(), "use at least 4 MiB");
+  Header& header = copy.header;
+  header.signature = gpt::signature;
+  header.revision = gpt::revision;
+  header.header_size = sizeof(Header);
+  header.my_lba = 1;
+  header.alternate_lba = last;
+  header.first_usable_lba = 2 + array;
+  header.last_usable_lba = last - array - 1;
+  header.disk_guid = random_guid();
+  header.entries_lba = 2;
+  header.entry_count = entries;
+  header.entry_size = sizeof(Entry);
+  copy.entries.resize(std::size_t{entries} * sizeof(Entry));
+  auto table = std::make_unique<GptTable>(disk, sector_size, copy, copy);
+  table->repair(disk);
+  return table;
+}
+
 GptTable::GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare) {
   facts_.kind = TableKind::gpt;
   facts_.sector_size = sector_size;

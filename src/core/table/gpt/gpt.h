@@ -42,6 +42,8 @@ class GptTable final : public PartitionTable {
   std::uint64_t last_lba_ = 0;  // of the disk
 };
 
+/// An empty table on a blank disk.
+std::unique_ptr<PartitionTable> make_gpt(Store& disk, std::uint32_t sector_size);
 /// Null when neither copy is there. Throws damaged when something is, but nothing to be trusted.
 std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size);
 

@@ -37,6 +37,15 @@ std::unique_ptr<PartitionTable> open_mbr(Store& disk, std::uint32_t sector_size)
   return std::make_unique<MbrTable>(disk, sector_size == 0 ? 512 : sector_size);
 }
 
+std::unique_ptr<PartitionTable> make_mbr(Store& disk, std::uint32_t sector_size) {
+  Record record{};
+  record.signature = mbr::boot_signature;
+  const Uuid random = random_guid();
+  record.disk_signature = parse_as<Le32>(random, 0).value();
+  disk.write(0, bytes_of(record));
+  return std::make_unique<MbrTable>(disk, sector_size);
+}
+
 MbrTable::MbrTable(Store& disk, std::uint32_t sector_size) {
   facts_.kind = TableKind::mbr;
   facts_.sector_size = sector_size;

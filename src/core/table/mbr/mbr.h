@@ -49,6 +49,8 @@ class MbrTable final : public PartitionTable {
   Geometry geometry_;
 };
 
+/// An empty table on a blank disk.
+std::unique_ptr<PartitionTable> make_mbr(Store& disk, std::uint32_t sector_size);
 /// Null when the first sector holds no partition table.
 std::unique_ptr<PartitionTable> open_mbr(Store& disk, std::uint32_t sector_size);
 
