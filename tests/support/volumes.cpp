@@ -3,10 +3,10 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include <filesystem>
 #include <fstream>
 #include <nlohmann/json.hpp>
 
+#include "core/store/file_store.h"
 #include "support/program.h"
 #include "support/samples.h"
 
@@ -92,26 +92,21 @@ std::vector<VolumePiece> volume_pieces(const std::vector<std::string>& images,
 
 void extract_volume(const std::vector<std::string>& images, const std::string& volume,
                     const std::string& to) {
-  std::ofstream out(to, std::ios::binary);
-  std::string buffer(1U << 20, '\0');
+  const auto out = FileStore::create(to);
   std::uint64_t total = 0;
   for (const VolumePiece& piece : volume_pieces(images, volume)) {
-    std::ifstream in(piece.image, std::ios::binary);
-    in.seekg(static_cast<std::streamoff>(piece.offset));
+    FileStore in(piece.image, Access::read_only);
+    out->resize(total + piece.length);
+    // Zeros stay holes.
     for (std::uint64_t done = 0; done < piece.length;) {
-      const auto step = std::min<std::uint64_t>(buffer.size(), piece.length - done);
-      in.read(buffer.data(), static_cast<std::streamsize>(step));
-      // Zeros stay holes.
-      if (buffer.find_first_not_of('\0') < step)
-        out.write(buffer.data(), static_cast<std::streamsize>(step));
-      else
-        out.seekp(static_cast<std::streamoff>(step), std::ios::cur);
+      const auto run = in.map(piece.offset + done, piece.length - done);
+      const std::uint64_t step =
+          run.zero ? run.length : std::min<std::uint64_t>(run.length, 1U << 20);
+      if (!run.zero) out->write(total + done, read_buffer(in, piece.offset + done, step));
       done += step;
-      total += step;
     }
+    total += piece.length;
   }
-  out.close();
-  std::filesystem::resize_file(to, total);
 }
 
 std::string loader_devices(const std::vector<std::string>& images) {

@@ -120,15 +120,17 @@ void write_table_copy(Filesystem& fs, const Geometry& before, std::uint32_t grou
                       std::uint32_t first) {
   const Geometry& g = fs.geometry();
   const std::uint64_t start = g.gdt_start(group);
-  // Reserved blocks of a copy hold nothing that anyone reads; those of the first table do.
+  // Reserved blocks of a copy hold nothing that anyone reads; those of the first table do, and so do
+  // blocks behind the reserved ones, which something else had before it moved out of the way.
   const bool is_new = group >= before.group_count;
-  const std::uint32_t referenced_end = is_new       ? 0
-                                       : group == 0 ? g.old_desc_blocks()
-                                                    : before.desc_blocks;
-  for (std::uint32_t i = first; i < g.old_desc_blocks();) {
-    const bool referenced = i < referenced_end;
-    const std::uint32_t end =
-        referenced ? std::min(referenced_end, g.old_desc_blocks()) : g.old_desc_blocks();
+  const std::uint32_t all = g.old_desc_blocks();
+  const std::uint32_t unread_from = is_new ? 0 : group == 0 ? all : before.desc_blocks;
+  const std::uint32_t unread_to = is_new ? all : before.desc_blocks + before.reserved_gdt;
+  for (std::uint32_t i = first; i < all;) {
+    const bool referenced = i < unread_from || i >= unread_to;
+    const std::uint32_t end = i < unread_from ? std::min(unread_from, all)
+                              : i < unread_to ? std::min(unread_to, all)
+                                              : all;
     const ConstByteSpan part = fs.descriptor_blocks(i, end - i);
     if (referenced) {
       fs.store().write(g.offset(start + i), part);

@@ -1,0 +1,238 @@
+// The ways room reaches a volume, at the sizes guests have; each is one command.
+#include <fmt/format.h>
+
+#include <cstring>
+#include <fstream>
+
+#include "support/volume_guest.h"
+
+namespace jh::test {
+namespace {
+
+class Room : public VolumeGuest {
+ protected:
+  // A disk of that size whose room was handed out before.
+  void start_at(const std::string& size, const std::string& target) {
+    ASSERT_EQ(grow({"--to", size, "--give", target, "--no-undo"}).status, 0);
+  }
+  std::string table_of(std::size_t image, const char* kind) {
+    std::string text;
+    for (const auto& [start, length] : listed_partitions(images_[image], kind))
+      text += fmt::format("{}+{} ", start, length);
+    return text;
+  }
+};
+
+// A group that fills its disk; the disk becomes larger and everything grows where it is.
+TEST_F(Room, A64GiBGuestBecomes128GiBInPlace) {
+  unpack({"mbr-boot-lvm"});
+  const auto tree = tree_of("moorvg/rootlv");
+  ASSERT_NO_FATAL_FAILURE(start_at("64GiB", "/"));
+  const Outcome grown = grow({"--to", "128GiB", "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_GE(expect_sound("moorvg/rootlv", tree), 118ULL << 30);
+  EXPECT_NE(table_of(0, "MBR").find(fmt::format("+{}", (128ULL << 30) - 101711872)),
+            std::string::npos)
+      << table_of(0, "MBR");
+  expect_audit_clean();
+}
+
+// The installer's custom: a new partition of type 0x8E behind the full one.
+TEST_F(Room, ANewPartitionOfTheRightType) {
+  unpack({"mbr-boot-lvm"});
+  const auto tree = tree_of("moorvg/rootlv");
+  const Outcome grown = grow({"--by", "20GiB", "--new-partition", "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("type 0x8e")) << grown.out;
+  EXPECT_EQ(listed_partitions(images_[0], "MBR").size(), 3U);
+  // The third entry of the table: its type byte.
+  {
+    std::ifstream in(images_[0], std::ios::binary);
+    in.seekg(446 + 2 * 16 + 4);
+    EXPECT_EQ(in.get(), 0x8E);
+  }
+  EXPECT_GE(expect_sound("moorvg/rootlv", tree), 19ULL << 30);
+  EXPECT_NE(loader_devices(images_).find("(lvm/moorvg-rootlv)"), std::string::npos);
+  expect_audit_clean();
+  undo_and_compare();
+}
+
+TEST_F(Room, ANewPartitionUnderAGpt) {
+  unpack({"fieldstation"});
+  const auto tree = tree_of("field-station/home");
+  const Outcome grown = grow({"--by", "1GiB", "--new-partition", "--give", "/home"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(listed_partitions(images_[0], "GPT").size(), 4U);
+  expect_sound("field-station/home", tree);
+  expect_audit_clean();
+  // The new physical volume is the last one now, and grows in place.
+  ASSERT_EQ(grow({"--by", "1GiB", "--give", "/home"}).status, 0);
+  EXPECT_EQ(listed_partitions(images_[0], "GPT").size(), 4U);
+  expect_sound("field-station/home", tree);
+}
+
+// Four entries are all an MBR has; then the extended partition takes another logical one.
+TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
+  unpack({"mbr-boot-lvm"});
+  const auto tree = tree_of("moorvg/rootlv");
+  const std::uint64_t end = 512ULL << 20;
+  std::filesystem::resize_file(images_[0], end + (64ULL << 20));
+  const auto entry = [](std::uint8_t type, std::uint64_t first, std::uint64_t count) {
+    std::string bytes(16, '\0');
+    bytes[4] = static_cast<char>(type);
+    for (std::size_t i = 0; i < 4; ++i) {
+      bytes[8 + i] = static_cast<char>(first >> (8 * i));
+      bytes[12 + i] = static_cast<char>(count >> (8 * i));
+    }
+    return bytes;
+  };
+  // p3: 16 MiB that hold nothing; p4: extended, 16 MiB, with nothing in it yet.
+  poke(images_[0], 446 + 2 * 16, entry(0x83, end / 512, 32768));
+  poke(images_[0], 446 + 3 * 16, entry(0x05, end / 512 + 32768, 32768));
+  poke(images_[0], end + (16ULL << 20) + 510, "\x55\xAA");
+  digests_[0] = file_digest(images_[0]);
+  const Outcome grown = grow({"--by", "1GiB", "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("make a new logical partition (type 0x8e)")) << grown.out;
+  expect_sound("moorvg/rootlv", tree);
+  expect_audit_clean();
+  EXPECT_NE(loader_devices(images_).find("(loop0,msdos5)"), std::string::npos)
+      << loader_devices(images_);
+  // And a second one behind it.
+  const Outcome again = grow({"--by", "1GiB", "--new-partition", "--give", "/"});
+  ASSERT_EQ(again.status, 0) << again.err;
+  EXPECT_NE(loader_devices(images_).find("(loop0,msdos6)"), std::string::npos)
+      << loader_devices(images_);
+  expect_sound("moorvg/rootlv", tree);
+  expect_audit_clean();
+}
+
+TEST_F(Room, FourPrimariesAreExplained) {
+  unpack({"mbr-boot-lvm"});
+  std::filesystem::resize_file(images_[0], 600ULL << 20);
+  for (int i = 2; i < 4; ++i) {
+    std::string bytes(16, '\0');
+    bytes[4] = '\x83';
+    const std::uint32_t first = (512U << 11) + static_cast<std::uint32_t>(i - 2) * 2048;
+    std::memcpy(&bytes[8], &first, 4);
+    bytes[13] = '\x08';  // 2048 sectors
+    poke(images_[0], 446 + static_cast<std::uint64_t>(i) * 16, bytes);
+  }
+  digests_[0] = file_digest(images_[0]);
+  const Outcome refused = grow({"--by", "1GiB", "--give", "/"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("four primary partitions")) << refused.err;
+  EXPECT_TRUE(refused.said("--add-disk")) << refused.err;
+  expect_untouched();
+}
+
+TEST_F(Room, AnAddedDiskAndItsUndo) {
+  unpack({"fieldstation"});
+  const auto tree = tree_of("field-station/var--log");
+  const std::string extra = folder_ / "extra.img";
+  const Outcome grown = grow({"--add-disk", extra + "=50GiB", "--give", "/var/log"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("attach the new disk")) << grown.out;
+  images_.push_back(extra);
+  digests_.push_back(0);
+  EXPECT_EQ(std::filesystem::file_size(extra), 50ULL << 30);
+  EXPECT_EQ(listed_partitions(extra, "GPT").size(), 1U);
+  EXPECT_GE(expect_sound("field-station/var--log", tree), 46ULL << 30);
+  EXPECT_NE(loader_devices(images_).find("(lvm/field--station-var----log)"), std::string::npos);
+  expect_audit_clean();
+  images_.pop_back();
+  digests_.pop_back();
+  undo_and_compare();
+  EXPECT_FALSE(std::filesystem::exists(extra));
+}
+
+TEST_F(Room, AnAddedDiskUnderAnMbrHasOneToo) {
+  unpack({"mbr-boot-lvm"});
+  const auto tree = tree_of("moorvg/rootlv");
+  const std::string extra = folder_ / "extra.img";
+  ASSERT_EQ(grow({"--add-disk", extra + "=5GiB", "--give", "/"}).status, 0);
+  EXPECT_EQ(listed_partitions(extra, "MBR").size(), 1U);
+  images_.push_back(extra);
+  expect_sound("moorvg/rootlv", tree);
+  // The file is taken now.
+  images_.pop_back();
+  const Outcome taken = grow({"--add-disk", extra + "=5GiB", "--give", "/"});
+  EXPECT_EQ(taken.status, 3);
+}
+
+TEST_F(Room, SwapGetsAnotherGiB) {
+  unpack({"mbr-boot-lvm"});
+  const Outcome grown = grow({"--by", "1GiB", "--give", "swap=1GiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  const std::string copy = folder_ / "swap";
+  extract_volume(images_, "moorvg/swaplv", copy);
+  const std::string header = read_file(copy).substr(0, 4096);
+  EXPECT_EQ(header.substr(4086, 10), "SWAPSPACE2");
+  std::uint32_t last_page = 0;
+  std::memcpy(&last_page, header.data() + 1028, 4);
+  EXPECT_EQ(last_page, (64U + 1024U) * 256U - 1);
+  undo_and_compare();
+}
+
+// Not one block is free in the filesystem; growing needs none.
+TEST_F(Room, ARootThatIsFullToTheLastBlock) {
+  if (!can_mount()) GTEST_SKIP() << "filling it needs a mount";
+  unpack({"whole-disk-pv"});
+  const auto piece = volume_pieces(images_, "bare/data").at(0);
+  {
+    const Mounted mounted(images_[0], piece.offset, piece.length, true);
+    std::ofstream out(mounted.path() + "/full", std::ios::binary);
+    const std::string block(1U << 16, 'x');
+    while (out.write(block.data(), static_cast<std::streamsize>(block.size())).flush()) {
+    }
+  }
+  const auto tree = tree_of("bare/data");
+  ASSERT_EQ(grow({"--by", "20GiB"}).status, 0);
+  expect_sound("bare/data", tree);
+  expect_audit_clean();
+}
+
+// Such a guest does not look at devices that are not on its list.
+TEST_F(Room, AGuestWithAListOfItsDevices) {
+  if (!can_mount()) GTEST_SKIP() << "putting the list there needs a mount";
+  unpack({"mbr-boot-lvm"});
+  const auto piece = volume_pieces(images_, "moorvg/rootlv").at(0);
+  {
+    const Mounted mounted(images_[0], piece.offset, piece.length, true);
+    std::filesystem::create_directories(mounted.path() + "/etc/lvm/devices");
+    write_file(mounted.path() + "/etc/lvm/devices/system.devices", "VERSION=1.1.1\n");
+  }
+  // Something stands behind the physical volume: only a new partition could take the room.
+  std::filesystem::resize_file(images_[0], 520ULL << 20);
+  std::string bytes(16, '\0');
+  bytes[4] = '\x83';
+  const std::uint32_t first = 512U << 11;
+  std::memcpy(&bytes[8], &first, 4);
+  bytes[13] = '\x08';
+  poke(images_[0], 446 + 2 * 16, bytes);
+  digests_[0] = file_digest(images_[0]);
+  const Outcome refused = grow({"--by", "1GiB", "--give", "/"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("system.devices")) << refused.err;
+  EXPECT_TRUE(refused.said("--new-partition")) << refused.err;
+  expect_untouched();
+  const Outcome asked = grow({"--by", "1GiB", "--give", "/", "--new-partition"});
+  EXPECT_EQ(asked.status, 0) << asked.err;
+  EXPECT_TRUE(asked.said("list of LVM devices")) << asked.out;
+}
+
+TEST_F(Room, WhatIsLockedInsideStillGetsItsVolume) {
+  unpack({"fieldstation"});
+  const auto piece = volume_pieces(images_, "field-station/home").at(0);
+  poke(images_[0], piece.offset, std::string("LUKS\xba\xbe\0\2", 8));
+  poke(images_[0], piece.offset + 1024, std::string(1024, '\0'));
+  digests_[0] = file_digest(images_[0]);
+  const Outcome grown = grow({"--give", "field-station/home=40MiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("make it larger from inside the guest")) << grown.out;
+  expect_audit_clean();
+  undo_and_compare();
+}
+
+}  // namespace
+}  // namespace jh::test
