@@ -157,7 +157,9 @@ class Mover {
     if (group.inode_uninit()) return;
     const std::uint32_t count =
         g_.inodes_per_group - std::min(group.itable_unused, g_.inodes_per_group);
+    const Buffer used = fs_.inode_bitmap(number);
     for (std::uint32_t index = 0; index < count; ++index) {
+      if (!test_bit(used, index)) continue;
       const std::uint32_t ino = number * g_.inodes_per_group + index + 1;
       InodeRecord inode = fs_.read_inode(ino);
       if (inode.fields.links_count.value() == 0 && ino >= g_.first_ino) continue;

@@ -1,0 +1,157 @@
+// The power is cut at every operation of a change of a volume group over two disks, with and
+// without a third one that the change adds: never half.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "core/change/carry_out.h"
+#include "core/fs/ext/audit.h"
+#include "core/store/transaction.h"
+#include "support/fault_host.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+const std::string path_a = "/moor/a.img";
+const std::string path_b = "/moor/b.img";
+const std::string path_c = "/moor/c.img";
+
+class GroupPowerCut : public testing::TestWithParam<bool> {
+ protected:
+  GroupPowerCut() {
+    unpack_sample("two-disk-a", folder_ / "a");
+    unpack_sample("two-disk-b", folder_ / "b");
+    old_a_ = std::make_unique<MemoryStore>(load(folder_ / "a"));
+    old_b_ = std::make_unique<MemoryStore>(load(folder_ / "b"));
+    request_.images = {path_a, path_b};
+    request_.gives = {parse_give("/scratch=16MiB"), parse_give("/=rest")};
+    if (GetParam()) {
+      request_.gives = {parse_give("/=rest")};
+      request_.add_disks = {{path_c, 64_MiB}};
+    } else {
+      request_.disk = 0;
+      request_.disk_chosen = true;
+      request_.by = 96_MiB;
+    }
+  }
+
+  void prepare(FaultHost& host) const {
+    host.put(path_a, *old_a_);
+    host.put(path_b, *old_b_);
+  }
+
+  void grow(FaultHost& host) const {
+    const auto a = host.open(path_a, Access::read_only);
+    const auto b = host.open(path_b, Access::read_only);
+    MemoryStore blank((64_MiB).value(), path_c);
+    std::vector<Guest::Image> images{{path_a, a.get(), false}, {path_b, b.get(), false}};
+    if (GetParam()) images.push_back({path_c, &blank, true});
+    const Guest guest(images);
+    Silent silent;
+    carry_out(host, guest, plan_growth(guest, request_), request_, silent);
+  }
+
+  bool is_old(const FaultHost& host) const {
+    return host.content(path_a).same_content(*old_a_) && host.content(path_b).same_content(*old_b_);
+  }
+
+  // All copies of the metadata agree on the next number, and the grown filesystem is sound.
+  bool is_new(FaultHost& host) const {
+    std::vector<std::unique_ptr<Store>> stores;
+    std::vector<Guest::Image> images;
+    for (const std::string& path : {path_a, path_b, path_c}) {
+      if (!host.exists(path)) continue;
+      stores.push_back(host.open(path, Access::read_only));
+      images.push_back({path, stores.back().get(), false});
+    }
+    const Guest guest(images);
+    if (guest.groups().size() != 1) return false;
+    const lvm::OpenGroup& open = guest.groups()[0].open;
+    if (open.group.sequence != 4 || !open.notes.empty() || !open.blockers().empty()) return false;
+    if (open.group.free_extents() != 0) return false;
+    const Place* root = find_target(guest, "/");
+    if (root->content.size != root->size) return false;
+    Findings findings;
+    Silent silent;
+    ext::audit(*root->content.ext, {}, findings, silent);
+    return findings.clean();
+  }
+
+  TempFolder folder_;
+  std::unique_ptr<MemoryStore> old_a_;
+  std::unique_ptr<MemoryStore> old_b_;
+  GrowRequest request_;
+};
+
+TEST_P(GroupPowerCut, IsAllOldOrAllNew) {
+  FaultHost whole;
+  prepare(whole);
+  whole.cut_at(0, Unflushed::kept);
+  grow(whole);
+  ASSERT_TRUE(is_new(whole));
+  const std::uint64_t operations = whole.operations();
+  std::mt19937 random(11);
+  std::uint64_t seen_old = 0;
+  std::uint64_t seen_new = 0;
+  for (std::uint64_t n = 1; n <= operations; ++n) {
+    const auto mode = static_cast<Unflushed>(n % 3);
+    FaultHost host;
+    prepare(host);
+    host.cut_at(n, mode);
+    ASSERT_THROW(grow(host), jh::PowerCut);
+    host.restart(random);
+    recover(host, n % 2 == 0 ? path_a : path_b);
+    recover(host, path_a);
+    if (is_old(host)) {
+      ++seen_old;
+      // At most an empty file is left of a disk that was to be added.
+      if (host.exists(path_c)) {
+        EXPECT_EQ(host.content(path_c).size(), 0U);
+      }
+      continue;
+    }
+    ++seen_new;
+    ASSERT_TRUE(is_new(host)) << fmt::format("operation {} of {}, mode {}", n, operations, n % 3);
+    if (n % 4 != 0) continue;
+    undo(host, path_b);
+    EXPECT_TRUE(is_old(host));
+    EXPECT_FALSE(host.exists(path_c));
+  }
+  EXPECT_GT(seen_old, 0U);
+  EXPECT_GT(seen_new, 0U);
+}
+
+TEST_P(GroupPowerCut, SoIsItsUndo) {
+  FaultHost whole;
+  prepare(whole);
+  grow(whole);
+  std::map<std::string, std::unique_ptr<MemoryStore>> state;
+  for (const std::string& name : whole.names())
+    state[name] = std::make_unique<MemoryStore>(whole.content(name), name);
+  const auto again = [&](FaultHost& host) {
+    for (const auto& [name, content] : state) host.put(name, *content);
+  };
+  FaultHost counted;
+  again(counted);
+  counted.cut_at(0, Unflushed::kept);
+  undo(counted, path_a);
+  ASSERT_TRUE(is_old(counted));
+  std::mt19937 random(12);
+  for (std::uint64_t n = 1; n <= counted.operations(); ++n) {
+    FaultHost host;
+    again(host);
+    host.cut_at(n, static_cast<Unflushed>(n % 3));
+    ASSERT_THROW(undo(host, path_a), jh::PowerCut);
+    host.restart(random);
+    recover(host, path_a);
+    const bool back = is_old(host) && !host.exists(path_c);
+    ASSERT_TRUE(back || is_new(host)) << "operation " << n;
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Disks, GroupPowerCut, testing::Bool(), [](const auto& kind) {
+  return std::string(kind.param ? "AddedDisk" : "TwoDisks");
+});
+
+}  // namespace
+}  // namespace jh::test
