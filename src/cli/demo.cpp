@@ -87,7 +87,7 @@ class Story {
 int run_demo(const Arguments& arguments) {
   CommandLine line{
       "demo", "DIR",
-      "Unpacks two sample guests of a small bird-ringing station into the folder DIR and shows "
+      "Unpacks three sample guests of a small bird-ringing station into the folder DIR and shows "
       "the\n"
       "whole story on them: survey, dry run, grow, survey, undo, grow by mount point, audit.",
       "  juneheath demo /tmp/station\n", boost::program_options::options_description("Demo")};
@@ -97,7 +97,7 @@ int run_demo(const Arguments& arguments) {
   const files::path folder = parsed.images.front();
   const files::path samples = sample_folder();
   files::create_directories(folder);
-  for (const char* name : {"heather.img", "nestcam.img"}) {
+  for (const char* name : {"heather.img", "nestcam.img", "fieldstation.img"}) {
     if (files::exists(folder / name))
       refuse("the folder has a file of that name already", (folder / name).string(),
              "name an empty folder");
@@ -121,6 +121,16 @@ int run_demo(const Arguments& arguments) {
   story.run(run_grow, "grow", {"nestcam.img", "--by", "1GiB", "--give", "/", "--yes"});
   story.say("7. Is everything sound?");
   story.run(run_audit, "audit", {"nestcam.img"});
+  story.say("8. The field station keeps its filesystems in volumes. Where do they live?");
+  story.run(run_survey, "survey", {"fieldstation.img"});
+  story.say("9. Logs and swap run short. One command, from the disk to the filesystems:");
+  story.run(run_grow, "grow",
+            {"fieldstation.img", "--by", "512MiB", "--give", "/var/log=300MiB", "--give",
+             "swap=64MiB", "--yes"});
+  story.say("10. The archive gets a disk of its own; the group extends onto it.");
+  story.run(run_grow, "grow",
+            {"fieldstation.img", "--add-disk", "archive.img=2GiB", "--give", "/home", "--yes"});
+  story.run(run_audit, "audit", {"fieldstation.img", "archive.img"});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;
 }

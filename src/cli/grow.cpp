@@ -26,7 +26,7 @@ po::options_description own_options() {
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
-      "who gets the room: a mount point, p3, label:NAME, uuid:ID or nothing;\n"
+      "who gets the room: a mount point, swap, group/volume, p3, label:NAME,\nuuid:ID or nothing; may be repeated for volumes of one group;\n"
       "AMOUNT is a size, a percentage of the room, or rest (the default)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
@@ -97,11 +97,13 @@ void make_backup(const Parsed& parsed, Progress& progress) {
 int run_grow(const Arguments& arguments) {
   const CommandLine line{
       "grow", "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
-      "Makes the disk larger, or uses room it has already, and hands the room to the target: the\n"
-      "partition and the filesystem in it grow in the same step. All of it or nothing.",
+      "Makes the disk larger, or uses room it has already, and hands the room to the targets:\n"
+      "partitions, volume groups, volumes, filesystems and swap grow in the same step. All of it or\n"
+      "nothing.",
       "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --by 10GiB --give /\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
+      "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
       "  juneheath grow heath.img --by 10GiB --give nothing --dry-run\n",
       own_options()};
   const Parsed parsed = parse(line, arguments);

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "core/change/plan_volume.h"
+
 namespace jh {
 namespace {
 
@@ -71,6 +73,7 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
     if ((!place.content.ext && !place.content.swap) || !place.content.blockers.empty() ||
         !guest.volume_of(place).used_by.empty())
       continue;
+    if (ready && behind == Bytes(0) && room_in_group(guest, place) == Bytes(0)) continue;
     const std::string name = shell_word(guest.best_name(place));
     advice.push_back({"", ready ? "juneheath grow" + images + " --give " + name
                                 : "juneheath grow" + images + " --by 10GiB --give " + name});
@@ -82,7 +85,9 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
 std::string describe_place(const Guest&, const Place& place) {
   std::string text;
   for (const std::string& point : place.mount_points) text += (text.empty() ? "" : ", ") + point;
-  if (text.empty() && !place.content.label.empty()) text = "label " + place.content.label;
+  const bool device = place.content.kind == ContentKind::physical_volume;
+  if (text.empty() && !place.content.label.empty())
+    text = (device ? "of group " : "label ") + place.content.label;
   return text;
 }
 
