@@ -57,7 +57,8 @@ TEST(Recognise, Contents) {
   EXPECT_EQ(kind(82, "FAT32"), ContentKind::fat);
   EXPECT_EQ(kind(54, "FAT16"), ContentKind::fat);
   EXPECT_EQ(kind(4086, "SWAPSPACE2"), ContentKind::swap);
-  EXPECT_EQ(kind(536, "LVM2 001"), ContentKind::physical_volume);
+  EXPECT_EQ(kind(512, "LABELONE" + std::string(16, '\0') + "LVM2 001"),
+            ContentKind::physical_volume);
   EXPECT_EQ(kind(0, "LUKS\xba\xbe"), ContentKind::encrypted);
   EXPECT_EQ(kind(5000, "something"), ContentKind::unknown);
   EXPECT_EQ(kind(5000, ""), ContentKind::nothing);

@@ -599,8 +599,7 @@ Bytes room_in_group(const Guest& guest, const Place& place) {
   const lvm::Volume& volume = guest.volume_of(place);
   Bytes room{};
   if (volume.plain() && volume.used_by.empty() && volume.visible) {
-    const std::uint64_t all = round_down(everything, lvm::step_of(volume));
-    room = group.bytes(lvm::total(lvm::allocate(group.open.group, volume, all)));
+    room = group.bytes(lvm::room(group.open.group, volume));
   }
   const Bytes size = content_size(place);
   return size < place.size ? room + (place.size - size) : room;

@@ -157,8 +157,7 @@ void Guest::open_groups() {
       Content& content = places[member->place]->content;
       content.label = group.open.group.name;
       content.uuid = lvm::id_with_hyphens(member->device.id);
-      std::uint64_t free = 0;
-      for (const lvm::ExtentRun& run : group.open.group.free_runs(pv)) free += run.count;
+      const std::uint64_t free = group.open.group.free_on(pv);
       const std::uint64_t extents = group.open.group.pvs[pv].extents;
       content.size = group.bytes(extents);
       content.used = group.bytes(extents - free);

@@ -61,6 +61,9 @@ void Group::read() {
                             volumes[list[k - 1].volume].name, volumes[list[k].volume].name,
                             list[k].first, pvs[i].name));
   }
+  free_.assign(pvs.size(), 0);
+  for (std::size_t i = 0; i < pvs.size(); ++i)
+    for (const ExtentRun& run : free_runs(i)) free_[i] += run.count;
   find_users(*group);
   find_blockers(*group);
 }
@@ -260,8 +263,7 @@ std::vector<ExtentRun> Group::free_runs(std::size_t pv) const {
 
 std::uint64_t Group::free_extents() const {
   std::uint64_t sum = 0;
-  for (std::size_t i = 0; i < pvs.size(); ++i)
-    for (const ExtentRun& run : free_runs(i)) sum += run.count;
+  for (const std::uint64_t free : free_) sum += free;
   return sum;
 }
 

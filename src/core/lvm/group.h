@@ -86,6 +86,7 @@ class Group {
   /// Sorted by first extent.
   const std::vector<Holding>& holdings(std::size_t pv) const { return holdings_[pv]; }
   std::vector<ExtentRun> free_runs(std::size_t pv) const;
+  std::uint64_t free_on(std::size_t pv) const { return free_[pv]; }
   std::uint64_t free_extents() const;  // on all physical volumes
   std::uint64_t total_extents() const;
 
@@ -112,6 +113,7 @@ class Group {
   Node text_;
   std::map<std::string, std::size_t> pv_index_;
   std::vector<std::vector<Holding>> holdings_;
+  std::vector<std::uint64_t> free_;  // extents, by physical volume
 };
 
 }  // namespace jh::lvm

@@ -210,6 +210,21 @@ std::vector<Addition> allocate(const Group& group, const Volume& volume, std::ui
   return Allocator(group, volume).take(extents);
 }
 
+std::uint64_t room(const Group& group, const Volume& volume) {
+  constexpr std::uint64_t everything = 1ULL << 40;  // more extents than any group has
+  const std::string& policy = volume.allocation.empty() || volume.allocation == "inherit"
+                                  ? group.allocation
+                                  : volume.allocation;
+  const bool anywhere = policy != "contiguous" && policy != "cling";
+  if (step_of(volume) != 1 || !anywhere)
+    return total(allocate(group, volume, round_down(everything, step_of(volume))));
+  // Every free extent will do: no need to say where.
+  std::uint64_t sum = 0;
+  for (std::size_t pv = 0; pv < group.pvs.size(); ++pv)
+    if (group.pvs[pv].allocatable && !group.pvs[pv].missing) sum += group.free_on(pv);
+  return sum;
+}
+
 std::uint64_t total(const std::vector<Addition>& additions) {
   std::uint64_t sum = 0;
   for (const Addition& addition : additions) sum += addition.count;
@@ -219,31 +234,34 @@ std::uint64_t total(const std::vector<Addition>& additions) {
 std::uint64_t step_of(const Volume& volume) { return volume.segments.back().stripes.size(); }
 
 void extend_volume(Group& group, const std::string& name, const std::vector<Addition>& additions) {
-  for (const Addition& addition : additions) {
-    const Volume& volume = *group.find(name);
-    const Segment last = volume.segments.back();
-    const std::uint64_t number = volume.segments.size() + 1;
-    const std::uint64_t start = volume.extents;
-    const Value stripes = stripes_value(group, addition.stripes);
-    group.edit([&](Node& node) {
-      Node& text = *node.section("logical_volumes")->section(name);
+  const Volume& volume = *group.find(name);
+  Segment last = volume.segments.back();
+  std::uint64_t count = volume.segments.size();
+  std::uint64_t end = volume.extents;
+  // The text is read again once, behind all additions.
+  group.edit([&](Node& node) {
+    Node& text = *node.section("logical_volumes")->section(name);
+    for (const Addition& addition : additions) {
       if (continues(last, addition)) {
-        text.section(last.name)->set("extent_count", Value::of(last.count + addition.count));
-        return;
+        last.count += addition.count;
+        text.section(last.name)->set("extent_count", Value::of(last.count));
+      } else {
+        std::string fresh = fmt::format("segment{}", ++count);
+        for (std::uint64_t i = count; text.section(fresh) != nullptr; ++i)
+          fresh = fmt::format("segment{}", i + 1);
+        Node& segment = text.add_section(fresh);
+        segment.set("start_extent", Value::of(end));
+        segment.set("extent_count", Value::of(addition.count));
+        segment.set("type", Value::of("striped"));
+        segment.set("stripe_count", Value::of(std::uint64_t{addition.stripes.size()}));
+        if (addition.stripes.size() > 1) segment.set("stripe_size", in_sectors(last.stripe_size));
+        segment.set("stripes", stripes_value(group, addition.stripes));
+        last = Segment{fresh, end, addition.count, "striped", last.stripe_size, addition.stripes};
       }
-      text.set("segment_count", Value::of(number));
-      std::string fresh = fmt::format("segment{}", number);
-      for (std::uint64_t i = number; text.section(fresh) != nullptr; ++i)
-        fresh = fmt::format("segment{}", i + 1);
-      Node& segment = text.add_section(fresh);
-      segment.set("start_extent", Value::of(start));
-      segment.set("extent_count", Value::of(addition.count));
-      segment.set("type", Value::of("striped"));
-      segment.set("stripe_count", Value::of(std::uint64_t{addition.stripes.size()}));
-      if (addition.stripes.size() > 1) segment.set("stripe_size", in_sectors(last.stripe_size));
-      segment.set("stripes", stripes);
-    });
-  }
+      end += addition.count;
+    }
+    text.set("segment_count", Value::of(count));
+  });
 }
 
 std::uint64_t extents_of(const OpenGroup& open, std::size_t pv, std::uint64_t size) {

@@ -16,6 +16,8 @@ struct Addition {
 /// if one fits, in the fewest pieces otherwise; never against its allocation policy. The additions
 /// together may be less than asked for: there is no more room.
 std::vector<Addition> allocate(const Group& group, const Volume& volume, std::uint64_t extents);
+/// How many extents allocate() could find at most.
+std::uint64_t room(const Group& group, const Volume& volume);
 std::uint64_t total(const std::vector<Addition>& additions);
 /// Extents come in multiples of this for the volume: its number of stripes.
 std::uint64_t step_of(const Volume& volume);

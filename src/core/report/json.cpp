@@ -43,14 +43,12 @@ json group_json(const Guest& guest, const VolumeGroup& group) {
   const lvm::Group& facts = group.open.group;
   json devices = json::array();
   for (std::size_t pv = 0; pv < facts.pvs.size(); ++pv) {
-    std::uint64_t free = 0;
-    for (const lvm::ExtentRun& run : facts.free_runs(pv)) free += run.count;
     devices.push_back(
         {{"name", facts.pvs[pv].name},
          {"id", lvm::id_with_hyphens(facts.pvs[pv].id)},
          {"place", group.devices[pv] ? json(guest.name_of(*group.devices[pv])) : json()},
          {"extents", facts.pvs[pv].extents},
-         {"free_extents", free}});
+         {"free_extents", facts.free_on(pv)}});
   }
   json volumes = json::array();
   for (const Place& place : group.volumes) {
