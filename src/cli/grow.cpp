@@ -26,13 +26,12 @@ po::options_description own_options() {
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
-      "who gets the room: a mount point, swap, group/volume, p3, label:NAME,\nuuid:ID or nothing; may be repeated for volumes of one group;\n"
-      "AMOUNT is a size, a percentage of the room, or rest (the default)")(
+      "who gets the room: a mount point, swap, group/volume, p3, label:NAME, uuid:ID, nothing; "
+      "several for volumes of one group. AMOUNT: a size, a percentage, or rest (the default)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
-      "make a new disk for the guest, and let the group extend onto it")(
-      "new-partition", po::bool_switch(),
-      "make a new partition for the group rather than growing one in place")(
+      "a new disk, the group extends onto it")("new-partition", po::bool_switch(),
+                                               "make one, grow none in place")(
       "dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
       "no-undo", po::bool_switch(), "keep no ledger for undo")(
@@ -98,8 +97,7 @@ int run_grow(const Arguments& arguments) {
   const CommandLine line{
       "grow", "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
       "Makes the disk larger, or uses room it has already, and hands the room to the targets:\n"
-      "partitions, volume groups, volumes, filesystems and swap grow in the same step. All of it or\n"
-      "nothing.",
+      "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
       "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --by 10GiB --give /\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
