@@ -32,7 +32,7 @@ bool continues(const Segment& last, const Addition& addition) {
 class Allocator {
  public:
   Allocator(const Group& group, const Volume& volume)
-      : group_(group), last_(volume.segments.back()), width_(last_.stripes.size()) {
+      : last_(volume.segments.back()), width_(last_.stripes.size()) {
     policy_ = volume.allocation.empty() || volume.allocation == "inherit" ? group.allocation
                                                                           : volume.allocation;
     for (std::size_t pv = 0; pv < group.pvs.size(); ++pv) {
@@ -134,7 +134,6 @@ class Allocator {
     return true;
   }
 
-  const Group& group_;
   const Segment& last_;
   std::size_t width_;
   std::string policy_;
