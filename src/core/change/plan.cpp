@@ -70,10 +70,6 @@ class Planner {
       const bool known = place.content.kind == ContentKind::ext;
       (known ? growable : opaque).push_back(&place);
     }
-    if (growable.size() == 1 && opaque.empty()) {
-      target_ = growable.front();
-      return;
-    }
     if (growable.size() == 1) {
       // Room behind something else too; but only one place makes use of all of it.
       target_ = growable.front();
@@ -280,7 +276,7 @@ std::string command_with(const GrowRequest& request, const std::string& give) {
   for (const Give& other : request.gives) {
     const bool same = other.target == target || request.gives.size() == 1;
     there = there || same;
-    command += " --give " + shell_word(same ? give : other.text());
+    command += " --give " + shell_word(same ? give : other.written);
   }
   return there ? command : command + " --give " + shell_word(give);
 }

@@ -47,7 +47,6 @@ struct Step {
   Sectors new_end{};
   std::uint64_t new_blocks = 0;  // of the filesystem
   std::string volume{};          // "group/volume": the step is on it, not on the partition
-  std::string group{};           // of steps in a group
   std::uint64_t extents = 0;     // what a volume gains
   NewPartition fresh{};          // a partition that is created
   TableKind table{};             // of a disk that is created

@@ -11,8 +11,6 @@
 namespace jh {
 namespace {
 
-constexpr std::uint64_t everything = 1ULL << 40;  // more extents than any group has
-
 bool in_known_group(const Guest& guest, const Place& place) {
   std::size_t pv = 0;
   return place.volume || guest.group_on(place, pv) != nullptr;
@@ -69,7 +67,7 @@ class GroupPlanner {
     std::string command = "juneheath grow";
     for (const std::string& image : request_.images) command += " " + shell_word(image);
     command += " --by 10GiB";
-    for (const Give& give : request_.gives) command += " --give " + shell_word(give.text());
+    for (const Give& give : request_.gives) command += " --give " + shell_word(give.written);
     return command;
   }
 
@@ -191,7 +189,7 @@ class GroupPlanner {
       chosen.disk = i;
       chosen.disk_chosen = true;
       commands += "\n  " + command_with(chosen, request_.gives.empty() ? "TARGET"
-                                                                       : request_.gives[0].text());
+                                                                       : request_.gives[0].written);
     }
     refuse("the guest has several disks that could become larger", {}, "say which one:" + commands);
   }
@@ -269,14 +267,12 @@ class GroupPlanner {
       refuse("the new room is too small for a physical volume", group_text(),
              "make the disk larger (--by SIZE)");
     }
-    if (guest_.lists_lvm_devices()) {
-      if (!request_.new_partition)
-        refuse(
-            "a new partition would be needed, and the guest would ignore it: it uses only the "
-            "LVM devices on its own list (/etc/lvm/devices/system.devices)",
-            guest_.disks()[best->disk].path,
-            "put the new one on that list afterwards, and ask for it with --new-partition");
-    }
+    if (guest_.lists_lvm_devices() && !request_.new_partition)
+      refuse(
+          "a new partition would be needed, and the guest would ignore it: it uses only the "
+          "LVM devices on its own list (/etc/lvm/devices/system.devices)",
+          guest_.disks()[best->disk].path,
+          "put the new one on that list afterwards, and ask for it with --new-partition");
     use(*best);
   }
 
@@ -346,7 +342,7 @@ class GroupPlanner {
     const std::string name = guest_.volume_of(*wish.volume).name;
     const lvm::Volume volume = *planned_.group.find(name);
     const std::uint64_t step = lvm::step_of(volume);
-    std::uint64_t extents = everything;
+    std::uint64_t extents = lvm::most_extents;
     if (wish.amount.kind == Amount::Kind::percent)
       extents = round_down(
           room / 10000 * wish.amount.hundredths + room % 10000 * wish.amount.hundredths / 10000,
@@ -449,7 +445,6 @@ class GroupPlanner {
               group_.bytes(from),
               group_.bytes(to),
               growth.place->partition ? growth.place->partition->number : 0};
-    step.group = facts().name;
     plan_.steps.push_back(std::move(step));
   }
 
@@ -501,7 +496,6 @@ class GroupPlanner {
               Bytes(0),
               group_.bytes(extents),
               fresh.partition.number};
-    step.group = facts().name;
     plan_.steps.push_back(std::move(step));
     plan_.bytes_to_write += planned_.group.pvs.back().data_start;
   }
@@ -516,7 +510,6 @@ class GroupPlanner {
                           pieces > 1 ? fmt::format(", in {} pieces", pieces) : ""),
               place.size,
               place.size + group_.bytes(wish.extents)};
-    step.group = facts().name;
     step.volume = guest_.name_of(place);
     step.extents = wish.extents;
     plan_.steps.push_back(std::move(step));
@@ -524,11 +517,8 @@ class GroupPlanner {
 
   void add_commit_step() {
     std::uint64_t copies = 0;
-    for (const auto& member : group_.open.members)
+    for (const auto& member : planned_.members)
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
-    for (std::size_t i = group_.open.members.size(); i < planned_.members.size(); ++i)
-      for (const lvm::MetadataArea& area : planned_.members[i]->device.areas)
-        copies += area.ignored ? 0 : 1;
     const Bytes size = group_.bytes(planned_.group.total_extents());
     Step step{StepKind::commit_group,
               group_.devices.front()->disk,
@@ -537,7 +527,6 @@ class GroupPlanner {
                           copies, copies == 1 ? "y" : "ies"),
               group_.bytes(facts().total_extents()),
               size};
-    step.group = facts().name;
     plan_.steps.push_back(std::move(step));
     plan_.bytes_to_write += (lvm::write_text(planned_.group.text()).size() + 8192) * copies;
   }

@@ -126,10 +126,8 @@ void Worker::run_in_group(const Step& step) {
     Store& store = *device_places_.back();
     lvm::make_device(open, store, random_letters(lvm::id_length));
   } else if (step.kind == StepKind::grow_volume) {
-    const std::string name = step.volume.substr(step.volume.rfind('/') + 1);
-    const lvm::Volume* volume = open.group.find(name);
-    ensure(volume != nullptr, "the volume is in the group");
-    const auto additions = lvm::allocate(open.group, *volume, step.extents);
+    const std::string name = volume_of(step).name;
+    const auto additions = lvm::allocate(open.group, volume_of(step), step.extents);
     ensure(lvm::total(additions) == step.extents, "the volume gets the extents it was promised");
     lvm::extend_volume(open.group, name, additions);
   } else {
@@ -161,24 +159,25 @@ void Worker::run_inside(const Step& step) {
 
 std::unique_ptr<Store> Worker::place(const Step& step) {
   if (step.volume.empty()) return disk(step.disk).place(step.partition);
-  const lvm::OpenGroup& open = group();
-  const lvm::Volume* volume = open.group.find(step.volume.substr(step.volume.rfind('/') + 1));
-  ensure(volume != nullptr, "the volume is in the group");
-  auto store = lvm::open_volume(open, *volume, "volume " + step.volume);
+  auto store = lvm::open_volume(group(), volume_of(step), "volume " + step.volume);
   ensure(store != nullptr, "the volume can be opened");
   return store;
+}
+
+const VolumeGroup& Worker::known_group() const {
+  for (const VolumeGroup& known : before_.groups())
+    if (known.open.group.name == plan_.group) return known;
+  throw Error(Status::internal, "the plan's group is in the guest", {},
+              "please report this as a bug");
 }
 
 lvm::OpenGroup& Worker::group() {
   if (group_) return *group_;
   std::vector<Store*> stores;
-  for (const VolumeGroup& known : before_.groups()) {
-    if (known.open.group.name != plan_.group) continue;
-    for (const Place* device : known.devices) {
-      device_places_.push_back(
-          disk(device->disk).place(device->partition ? device->partition->number : 0));
-      stores.push_back(device_places_.back().get());
-    }
+  for (const Place* device : known_group().devices) {
+    device_places_.push_back(
+        disk(device->disk).place(device->partition ? device->partition->number : 0));
+    stores.push_back(device_places_.back().get());
   }
   lvm::Groups found = lvm::find_groups(stores);
   ensure(found.groups.size() == 1 && found.groups.front().blockers().empty(),
@@ -187,18 +186,20 @@ lvm::OpenGroup& Worker::group() {
   return *group_;
 }
 
-std::size_t Worker::device_of(const Step& step) {
-  for (const VolumeGroup& known : before_.groups()) {
-    if (known.open.group.name != plan_.group) continue;
-    for (std::size_t pv = 0; pv < known.devices.size(); ++pv) {
-      const Place& device = *known.devices[pv];
-      if (device.disk == step.disk &&
-          (device.partition ? device.partition->number : 0) == step.partition)
-        return pv;
-    }
-  }
-  ensure(false, "the physical volume is in the group");
-  return 0;
+const lvm::Volume& Worker::volume_of(const Step& step) {
+  const lvm::Volume* volume = group().group.find(step.volume.substr(step.volume.rfind('/') + 1));
+  ensure(volume != nullptr, "the volume is in the group");
+  return *volume;
+}
+
+std::size_t Worker::device_of(const Step& step) const {
+  const auto& devices = known_group().devices;
+  const auto found = std::find_if(devices.begin(), devices.end(), [&](const Place* device) {
+    return device->disk == step.disk &&
+           (device->partition ? device->partition->number : 0) == step.partition;
+  });
+  ensure(found != devices.end(), "the physical volume is in the group");
+  return static_cast<std::size_t>(found - devices.begin());
 }
 
 }  // namespace jh

@@ -29,7 +29,10 @@ class Worker {
   std::unique_ptr<Store> place(const Step& step);
   // The group that changes, read from the stages when its first step comes.
   lvm::OpenGroup& group();
-  std::size_t device_of(const Step& step);
+  // The same as it was before.
+  const VolumeGroup& known_group() const;
+  const lvm::Volume& volume_of(const Step& step);
+  std::size_t device_of(const Step& step) const;
 
   const Guest& before_;
   const Plan& plan_;

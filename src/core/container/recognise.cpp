@@ -28,13 +28,6 @@ constexpr std::array<Signature, 7> signatures{{
     {0, "vhdxfile"sv, "VHDX"},
 }};
 
-bool holds(Store& file, std::uint64_t offset, std::string_view bytes) {
-  if (file.size() < offset + bytes.size()) return false;
-  const Buffer found = read_buffer(file, offset, bytes.size());
-  return std::equal(found.begin(), found.end(), bytes.begin(),
-                    [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); });
-}
-
 }  // namespace
 
 std::optional<std::string> recognise_form(Store& file) {

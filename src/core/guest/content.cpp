@@ -45,12 +45,6 @@ std::string text_at(Store& place, std::uint64_t offset, std::size_t length) {
   return text;
 }
 
-bool holds(Store& place, std::uint64_t offset, std::string_view bytes) {
-  if (place.size() < offset + bytes.size()) return false;
-  const Buffer found = read_buffer(place, offset, bytes.size());
-  return std::memcmp(found.data(), bytes.data(), bytes.size()) == 0;
-}
-
 void describe_known(Store& place, const Known& known, Content& content) {
   content.kind = known.kind;
   content.name = known.name;

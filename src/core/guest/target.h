@@ -20,7 +20,6 @@ struct Give {
   std::string target;  // "/var", "group/volume", "p3", "label:x", "uuid:x", "nothing"
   Amount amount;
   std::string written;  // as the user wrote it
-  const std::string& text() const { return written; }
 };
 
 /// Reads "TARGET" or "TARGET=AMOUNT". Throws usage errors.

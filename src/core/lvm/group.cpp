@@ -11,9 +11,6 @@
 namespace jh::lvm {
 namespace {
 
-// More extents than this cannot be: sizes are 64-bit bytes.
-constexpr std::uint64_t most_extents = 1ULL << 40;
-
 std::uint64_t need(const Node& node, const char* name, std::uint64_t most = most_extents) {
   const auto number = node.number(name);
   if (!number || *number > most)
@@ -103,7 +100,6 @@ void Group::read_volumes(const Node& group) {
     volume.tags = node.words("tags");
     volume.visible = has(volume.status, "VISIBLE");
     const std::size_t number = volumes.size();
-    std::vector<const Node*> foreign;
     for (const Node& part : node.children) {
       if (part.kind != Node::Kind::section) continue;
       Segment segment = read_segment(part, node.name);

@@ -11,6 +11,9 @@
 
 namespace jh::lvm {
 
+/// More extents than any group has: sizes are 64-bit bytes.
+constexpr std::uint64_t most_extents = 1ULL << 40;
+
 struct PhysicalVolume {
   std::string name;               // in the text: "pv0"
   std::string id;                 // 32 characters
@@ -19,6 +22,7 @@ struct PhysicalVolume {
   std::uint64_t extents = 0;
   bool allocatable = true;
   bool missing = false;  // the text says so
+  bool takes_more() const { return allocatable && !missing; }
 };
 
 /// A part of a segment: extents of one physical volume, beginning at `extent`.

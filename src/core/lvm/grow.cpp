@@ -29,14 +29,20 @@ bool continues(const Segment& last, const Addition& addition) {
   return true;
 }
 
+// The volume's own policy, or its group's.
+const std::string& policy_of(const Group& group, const Volume& volume) {
+  return volume.allocation.empty() || volume.allocation == "inherit" ? group.allocation
+                                                                     : volume.allocation;
+}
+
 class Allocator {
  public:
   Allocator(const Group& group, const Volume& volume)
-      : last_(volume.segments.back()), width_(last_.stripes.size()) {
-    policy_ = volume.allocation.empty() || volume.allocation == "inherit" ? group.allocation
-                                                                          : volume.allocation;
+      : last_(volume.segments.back()),
+        width_(last_.stripes.size()),
+        policy_(policy_of(group, volume)) {
     for (std::size_t pv = 0; pv < group.pvs.size(); ++pv) {
-      bool may = group.pvs[pv].allocatable && !group.pvs[pv].missing;
+      bool may = group.pvs[pv].takes_more();
       if (policy_ == "cling" || policy_ == "contiguous") may = may && is_used_by(volume, pv);
       free_.push_back(may ? group.free_runs(pv) : std::vector<ExtentRun>());
     }
@@ -160,6 +166,12 @@ std::uint64_t data_end(const Device& device, std::uint64_t size) {
   return end;
 }
 
+std::uint64_t extents_on(const Device& device, std::uint64_t start, std::uint64_t size,
+                         std::uint64_t extent_size) {
+  const std::uint64_t end = data_end(device, size);
+  return end <= start ? 0 : (end - start) / extent_size;
+}
+
 Device like_first(const OpenGroup& open, std::uint64_t size, const std::string& id) {
   const auto first = std::find_if(open.members.begin(), open.members.end(),
                                   [](const auto& member) { return member.has_value(); });
@@ -210,17 +222,14 @@ std::vector<Addition> allocate(const Group& group, const Volume& volume, std::ui
 }
 
 std::uint64_t room(const Group& group, const Volume& volume) {
-  constexpr std::uint64_t everything = 1ULL << 40;  // more extents than any group has
-  const std::string& policy = volume.allocation.empty() || volume.allocation == "inherit"
-                                  ? group.allocation
-                                  : volume.allocation;
+  const std::string& policy = policy_of(group, volume);
   const bool anywhere = policy != "contiguous" && policy != "cling";
   if (step_of(volume) != 1 || !anywhere)
-    return total(allocate(group, volume, round_down(everything, step_of(volume))));
+    return total(allocate(group, volume, round_down(most_extents, step_of(volume))));
   // Every free extent will do: no need to say where.
   std::uint64_t sum = 0;
   for (std::size_t pv = 0; pv < group.pvs.size(); ++pv)
-    if (group.pvs[pv].allocatable && !group.pvs[pv].missing) sum += group.free_on(pv);
+    if (group.pvs[pv].takes_more()) sum += group.free_on(pv);
   return sum;
 }
 
@@ -264,10 +273,8 @@ void extend_volume(Group& group, const std::string& name, const std::vector<Addi
 }
 
 std::uint64_t extents_of(const OpenGroup& open, std::size_t pv, std::uint64_t size) {
-  const Device& device = open.members[pv]->device;
-  const std::uint64_t start = open.group.pvs[pv].data_start;
-  const std::uint64_t end = data_end(device, size);
-  return end <= start ? 0 : (end - start) / open.group.extent_size;
+  return extents_on(open.members[pv]->device, open.group.pvs[pv].data_start, size,
+                    open.group.extent_size);
 }
 
 void set_device_size(OpenGroup& open, std::size_t pv, std::uint64_t size) {
@@ -298,9 +305,7 @@ void grow_device(OpenGroup& open, std::size_t pv, std::uint64_t size) {
 
 std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size) {
   const Device device = like_first(open, size, std::string(id_length, '0'));
-  const std::uint64_t start = device.data.front().offset;
-  const std::uint64_t end = data_end(device, size);
-  return end <= start ? 0 : (end - start) / open.group.extent_size;
+  return extents_on(device, device.data.front().offset, size, open.group.extent_size);
 }
 
 void make_device(OpenGroup& open, Store& store, const std::string& id) {

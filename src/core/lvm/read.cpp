@@ -14,22 +14,22 @@ namespace {
 // The newest text that one device holds.
 struct OwnText {
   const std::string* text = nullptr;
-  std::uint64_t sequence = 0;
-  std::string group_id;
+  Group group;
 };
 
 std::optional<OwnText> newest(const Device& device) {
   std::optional<OwnText> best;
   for (const MetadataArea& area : device.areas) {
     if (area.text.empty()) continue;
-    const Group group(parse_text(area.text));
-    if (!best || group.sequence > best->sequence)
-      best = OwnText{&area.text, group.sequence, group.id};
+    if (best && area.text == *best->text) continue;  // the usual second copy
+    Group group(parse_text(area.text));
+    if (!best || group.sequence > best->group.sequence) best = {&area.text, std::move(group)};
   }
   return best;
 }
 
-void note_areas(OpenGroup& open, const Member& member) {
+// `text` is the group's newest, of which most areas hold a copy.
+void note_areas(OpenGroup& open, const Member& member, const std::string& text) {
   for (const MetadataArea& area : member.device.areas) {
     const std::string where = member.store->name();
     if (area.trouble) {
@@ -38,7 +38,7 @@ void note_areas(OpenGroup& open, const Member& member) {
     } else if (!area.ignored && area.text.empty()) {
       open.notes.push_back(
           fmt::format("{}: a metadata area holds no copy; the next change writes one", where));
-    } else if (!area.ignored) {
+    } else if (!area.ignored && area.text != text) {
       const std::uint64_t sequence = Group(parse_text(area.text)).sequence;
       if (sequence != open.group.sequence)
         open.notes.push_back(fmt::format(
@@ -81,7 +81,7 @@ Groups find_groups(const std::vector<Store*>& places) {
     try {
       texts[i] = newest(members[i].device);
       if (texts[i])
-        by_group[texts[i]->group_id].push_back(i);
+        by_group[texts[i]->group.id].push_back(i);
       else
         for (const MetadataArea& area : members[i].device.areas)
           if (area.trouble) throw *area.trouble;
@@ -94,10 +94,11 @@ Groups find_groups(const std::vector<Store*>& places) {
   for (const auto& [id, holders] : by_group) {
     std::size_t best = holders.front();
     for (const std::size_t i : holders)
-      if (texts[i]->sequence > texts[best]->sequence) best = i;
-    OpenGroup open{Group(parse_text(*texts[best]->text))};
+      if (texts[i]->group.sequence > texts[best]->group.sequence) best = i;
+    OpenGroup open{texts[best]->group};
     for (const std::size_t i : holders)
-      if (texts[i]->sequence == texts[best]->sequence && *texts[i]->text != *texts[best]->text)
+      if (texts[i]->group.sequence == texts[best]->group.sequence &&
+          *texts[i]->text != *texts[best]->text)
         open.group.blockers.emplace_back(
             Status::damaged,
             fmt::format("the copies of group {}'s metadata differ", open.group.name), "LVM",
@@ -115,7 +116,7 @@ Groups find_groups(const std::vector<Store*>& places) {
           continue;
         }
         open.members[pv] = members[i];
-        note_areas(open, members[i]);
+        note_areas(open, members[i], *texts[best]->text);
         const PhysicalVolume& listed = open.group.pvs[pv];
         if (listed.data_start + listed.extents * open.group.extent_size > members[i].store->size())
           open.group.blockers.emplace_back(

@@ -184,7 +184,7 @@ void Stage::discard(std::uint64_t offset, std::uint64_t length) {
 
 void Stage::begin_flush() {
   spill();
-  base_.begin_flush();
+  if (!direct_.empty()) base_.begin_flush();
 }
 
 void Stage::flush() {

@@ -23,6 +23,12 @@ bool all_zero(ConstByteSpan data) {
          (data[0] == 0 && std::memcmp(data.data(), data.data() + 1, data.size() - 1) == 0);
 }
 
+bool holds(Store& store, std::uint64_t offset, std::string_view bytes) {
+  if (store.size() < offset + bytes.size()) return false;
+  const Buffer found = read_buffer(store, offset, bytes.size());
+  return std::memcmp(found.data(), bytes.data(), bytes.size()) == 0;
+}
+
 Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length) {
   store.check_range(offset, length);  // before the allocation: the length may come from disk
   Buffer buffer(length);

@@ -7,6 +7,7 @@
 #include <cstring>
 #include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "core/base/checked.h"
@@ -95,6 +96,8 @@ void put_at(ByteSpan buffer, std::size_t offset, const T& value) {
 }
 
 bool all_zero(ConstByteSpan data);
+/// Whether these bytes are there; false when the store ends before.
+bool holds(Store& store, std::uint64_t offset, std::string_view bytes);
 Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length);
 /// True when the range reads as zeros; holes are not read. Reads at most `length` bytes.
 bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length);

@@ -30,64 +30,69 @@ class WindowStore final : public Store {
   std::string name_;
 };
 
-/// Pieces of one or several stores, put end to end: a volume in several segments.
-class JoinStore final : public Store {
+/// A store put together from parts of others; who derives from it says which part is where.
+class PartsStore : public Store {
  public:
-  struct Piece {
+  std::uint64_t size() const override { return size_; }
+  void read(std::uint64_t offset, ByteSpan out) override;
+  void write(std::uint64_t offset, ConstByteSpan data) override;
+  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
+  void discard(std::uint64_t offset, std::uint64_t length) override;
+  void resize(std::uint64_t new_size) override;
+  std::string name() const override { return name_; }
+
+ protected:
+  /// `length` bytes of `below`, from `start` on.
+  struct Part {
     Store* below = nullptr;
     std::uint64_t start = 0;
     std::uint64_t length = 0;
   };
+  explicit PartsStore(std::string name) : name_(std::move(name)) {}
+  /// What is at `offset`, and behind it as far as it lies in one run below.
+  virtual Part part_at(std::uint64_t offset) const = 0;
+  /// Calls visit(store, offset there, offset in the request, length) for each part of the range.
+  template <class Visit>
+  void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit) const;
+
+  std::uint64_t size_ = 0;
+
+ private:
+  std::string name_;
+};
+
+/// Pieces of one or several stores, put end to end: a volume in several segments.
+class JoinStore final : public PartsStore {
+ public:
+  using Piece = Part;
   JoinStore(std::vector<Piece> pieces, std::string name);
   /// Whole stores, which the join keeps.
   JoinStore(std::vector<std::unique_ptr<Store>> parts, std::string name);
 
-  std::uint64_t size() const override { return size_; }
-  void read(std::uint64_t offset, ByteSpan out) override;
-  void write(std::uint64_t offset, ConstByteSpan data) override;
-  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
   Run map(std::uint64_t offset, std::uint64_t length) override;
-  void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
-  void resize(std::uint64_t new_size) override;
-  std::string name() const override { return name_; }
 
  private:
-  // Calls visit(store, offset there, offset in the request, length) for each part of the range.
-  template <class Visit>
-  void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit);
-  std::size_t piece_at(std::uint64_t offset) const;
+  Part part_at(std::uint64_t offset) const override;
 
   std::vector<std::unique_ptr<Store>> parts_;
   std::vector<Piece> pieces_;
   std::vector<std::uint64_t> starts_;  // where each piece begins in the join
-  std::uint64_t size_ = 0;
-  std::string name_;
 };
 
 /// Stores of one size, taken in turn: `chunk` bytes of the first, of the second, and so on.
-class StripeStore final : public Store {
+class StripeStore final : public PartsStore {
  public:
   StripeStore(std::vector<std::unique_ptr<Store>> stripes, std::uint64_t chunk, std::string name);
 
-  std::uint64_t size() const override { return size_; }
-  void read(std::uint64_t offset, ByteSpan out) override;
-  void write(std::uint64_t offset, ConstByteSpan data) override;
-  void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
   Run map(std::uint64_t offset, std::uint64_t length) override;
-  void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
-  void resize(std::uint64_t new_size) override;
-  std::string name() const override { return name_; }
 
  private:
-  template <class Visit>
-  void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit);
+  Part part_at(std::uint64_t offset) const override;
 
   std::vector<std::unique_ptr<Store>> stripes_;
   std::uint64_t chunk_;
-  std::uint64_t size_;
-  std::string name_;
 };
 
 }  // namespace jh

@@ -5,12 +5,6 @@
 namespace jh::swap {
 namespace {
 
-bool holds(Store& place, std::uint64_t offset, std::string_view bytes) {
-  if (place.size() < offset + bytes.size()) return false;
-  const Buffer found = read_buffer(place, offset, bytes.size());
-  return std::memcmp(found.data(), bytes.data(), bytes.size()) == 0;
-}
-
 template <class Word>
 void fill(const Header<Word>& header, Facts& facts) {
   facts.size = checked_mul(std::uint64_t{header.last_page.value()} + 1, facts.page_size);
@@ -55,7 +49,8 @@ std::optional<Facts> read(Store& place) {
 
 std::uint64_t usable_size(const Facts& facts, std::uint64_t place_size) {
   // The number of the last page has 32 bits.
-  return std::min(round_down(place_size, facts.page_size), (std::uint64_t{1} << 32) * facts.page_size);
+  return std::min(round_down(place_size, facts.page_size),
+                  (std::uint64_t{1} << 32) * facts.page_size);
 }
 
 void grow(Store& place) {
