@@ -264,8 +264,23 @@ TEST(LvmAllocation, PoliciesAreHonoured) {
   };
   EXPECT_EQ(room("contiguous", device_text(1, 5)), 2U);
   EXPECT_EQ(room("cling", device_text(1, 5)), 12U);
+  EXPECT_EQ(room("cling_by_tags", device_text(1, 5)), 12U);
   EXPECT_EQ(room("inherit", device_text(1, 5)), 17U);
   EXPECT_EQ(room("normal", device_text(1, 5, "")), 12U);  // not allocatable
+}
+
+TEST(LvmAllocation, ClingingByTagsReachesDevicesThatShareOne) {
+  const auto tagged = [](int number, const char* tags) {
+    std::string text = device_text(number, 30);
+    return text.insert(text.find("dev_size"), fmt::format("tags = [{}]\n", tags));
+  };
+  const std::string volume =
+      volume_text("root", 10, "\"pv0\", 0", "allocation_policy = \"cling_by_tags\"\n");
+  const lvm::Group group = group_of(group_text(
+      volume, tagged(0, "\"fast\", \"north\"") + tagged(1, "\"slow\"") + tagged(2, "\"north\"")));
+  EXPECT_EQ(lvm::room(group, *group.find("root")), 50U);
+  for (const auto& addition : lvm::allocate(group, *group.find("root"), 1000))
+    EXPECT_NE(addition.stripes[0].pv, 1U);
 }
 
 TEST(LvmGroup, OtherKindsOfVolumesKeepWhatTheyUse) {

@@ -136,6 +136,8 @@ TEST_F(Room, AnAddedDiskAndItsUndo) {
   images_.push_back(extra);
   digests_.push_back(0);
   EXPECT_EQ(std::filesystem::file_size(extra), 50ULL << 30);
+  EXPECT_EQ(std::filesystem::status(extra).permissions(),
+            std::filesystem::status(images_[0]).permissions());
   EXPECT_EQ(listed_partitions(extra, "GPT").size(), 1U);
   EXPECT_GE(expect_sound("field-station/var--log", tree), 46ULL << 30);
   EXPECT_NE(loader_devices(images_).find("(lvm/field--station-var----log)"), std::string::npos);

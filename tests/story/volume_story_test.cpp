@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "core/lvm/device.h"
+#include "core/store/file_store.h"
+#include "core/store/views.h"
 #include "support/volume_guest.h"
 
 namespace jh::test {
@@ -177,6 +180,52 @@ TEST_F(VolumeGuest, ASuspendedSystemInSwapIsRefused) {
   EXPECT_TRUE(refused.said("suspended")) << refused.err;
   expect_untouched();
 }
+
+// One volume of the sample becomes one of another kind: what the metadata says counts.
+class OtherKinds : public VolumeGuest, public testing::WithParamInterface<const char*> {};
+
+TEST_P(OtherKinds, AreShownKeptAndRefusedByName) {
+  constexpr std::uint64_t device_start = 102760448;
+  unpack({"fieldstation"});
+  {
+    FileStore file(images_[0], Access::read_write);
+    WindowStore place(file, device_start, file.size() - device_start - (1 << 20), "p3");
+    lvm::Device device = lvm::read_device(place);
+    for (lvm::MetadataArea& area : device.areas) {
+      std::string text = area.text;
+      const std::size_t type = text.find("\"striped\"", text.find("swap_1 {"));
+      ASSERT_NE(type, std::string::npos);
+      text.replace(type, 9, fmt::format("\"{}\"", GetParam()));
+      lvm::write_area(place, area, text);
+    }
+  }
+  digests_[0] = file_digest(images_[0]);
+  const auto pieces = volume_pieces(images_, "field-station/home");
+  const Outcome survey = juneheath({"survey", images_[0]});
+  EXPECT_EQ(survey.status, 0) << survey.err;
+  EXPECT_TRUE(survey.said(GetParam())) << survey.out;
+  const Outcome refused = grow({"--give", "field-station/swap_1=8MiB"});
+  EXPECT_EQ(refused.status, 6) << refused.out << refused.err;
+  EXPECT_TRUE(refused.said(GetParam())) << refused.err;
+  expect_untouched();
+
+  const std::string kept = metadata_text(images_[0], device_start);
+  const auto section = [](const std::string& text) {
+    const std::size_t start = text.find("swap_1 {");
+    return text.substr(start, text.find("\n}", start) - start);
+  };
+  const auto home = tree_of("field-station/home");
+  const Outcome grown = grow({"--by", "256MiB", "--give", "/home"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_sound("field-station/home", home);
+  EXPECT_EQ(section(metadata_text(images_[0], device_start)), section(kept));
+  undo_and_compare();
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, OtherKinds,
+                         testing::Values("thin", "thin-pool", "mirror", "raid1", "raid5_ls",
+                                         "cache", "cache-pool", "snapshot", "vdo", "writecache",
+                                         "integrity"));
 
 }  // namespace
 }  // namespace jh::test

@@ -32,6 +32,7 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
       if (host.exists(disk.path)) host.remove(disk.path);
     }
     files.push_back(disk.added ? host.create(disk.path) : host.open(disk.path, Access::read_write));
+    if (disk.added) host.take_after(disk.path, before.disks().front().path);
     stores.push_back(files.back().get());
     paths.push_back(disk.path);
   }

@@ -78,6 +78,7 @@ void Group::read_devices(const Node& group) {
     pv.data_start = checked_mul(need(node, "pe_start", UINT64_MAX / sector), sector);
     pv.extents = need(node, "pe_count");
     checked_add(pv.data_start, checked_mul(pv.extents, extent_size));
+    pv.tags = node.words("tags");
     pv.allocatable = has(node.words("status"), "ALLOCATABLE");
     pv.missing = has(node.words("flags"), "MISSING") || has(node.words("status"), "MISSING");
     for (const PhysicalVolume& other : pvs)

@@ -22,6 +22,7 @@ struct PhysicalVolume {
   std::uint64_t extents = 0;
   bool allocatable = true;
   bool missing = false;  // the text says so
+  std::vector<std::string> tags;
   bool takes_more() const { return allocatable && !missing; }
 };
 

@@ -35,6 +35,15 @@ const std::string& policy_of(const Group& group, const Volume& volume) {
                                                                      : volume.allocation;
 }
 
+// Whether it keeps a volume to certain physical volumes.
+bool is_bound(const std::string& policy) {
+  return policy == "contiguous" || policy == "cling" || policy == "cling_by_tags";
+}
+
+bool share_a_tag(const std::vector<std::string>& some, const std::vector<std::string>& others) {
+  return std::find_first_of(some.begin(), some.end(), others.begin(), others.end()) != some.end();
+}
+
 class Allocator {
  public:
   Allocator(const Group& group, const Volume& volume)
@@ -42,8 +51,8 @@ class Allocator {
         width_(last_.stripes.size()),
         policy_(policy_of(group, volume)) {
     for (std::size_t pv = 0; pv < group.pvs.size(); ++pv) {
-      bool may = group.pvs[pv].takes_more();
-      if (policy_ == "cling" || policy_ == "contiguous") may = may && is_used_by(volume, pv);
+      const bool may =
+          group.pvs[pv].takes_more() && (!is_bound(policy_) || may_use(group, volume, pv));
       free_.push_back(may ? group.free_runs(pv) : std::vector<ExtentRun>());
     }
   }
@@ -59,10 +68,13 @@ class Allocator {
   }
 
  private:
-  static bool is_used_by(const Volume& volume, std::size_t pv) {
+  // One that the volume lies on already; by tags, also one that shares a tag with such.
+  bool may_use(const Group& group, const Volume& volume, std::size_t pv) const {
     for (const Segment& segment : volume.segments)
       for (const Stripe& stripe : segment.stripes)
-        if (stripe.pv == pv) return true;
+        if (stripe.pv == pv || (policy_ == "cling_by_tags" &&
+                                share_a_tag(group.pvs[stripe.pv].tags, group.pvs[pv].tags)))
+          return true;
     return false;
   }
 
@@ -222,9 +234,7 @@ std::vector<Addition> allocate(const Group& group, const Volume& volume, std::ui
 }
 
 std::uint64_t room(const Group& group, const Volume& volume) {
-  const std::string& policy = policy_of(group, volume);
-  const bool anywhere = policy != "contiguous" && policy != "cling";
-  if (step_of(volume) != 1 || !anywhere)
+  if (step_of(volume) != 1 || is_bound(policy_of(group, volume)))
     return total(allocate(group, volume, round_down(most_extents, step_of(volume))));
   // Every free extent will do: no need to say where.
   std::uint64_t sum = 0;

@@ -56,6 +56,15 @@ bool FileHost::exists(const std::string& path) {
   return files::exists(files::symlink_status(path, error));
 }
 
+void FileHost::take_after(const std::string& path, const std::string& model) {
+  struct stat info {};
+  if (::stat(model.c_str(), &info) != 0 || !S_ISREG(info.st_mode)) return;
+  // Not everybody may give files away; the permissions are what keeps strangers out.
+  const bool given = ::chown(path.c_str(), info.st_uid, info.st_gid) == 0;
+  const mode_t mode = info.st_mode & (given ? 0777U : 0700U);
+  if (::chmod(path.c_str(), mode) != 0) failed("setting the permissions of the file", path, errno);
+}
+
 void FileHost::remove(const std::string& path) {
   if (::unlink(path.c_str()) != 0) {
     if (errno == ENOENT) return;

@@ -28,6 +28,8 @@ class Host {
   /// A new, empty file; an Error when the name is taken. The name is durable on return.
   virtual std::unique_ptr<Store> create(const std::string& path) = 0;
   virtual bool exists(const std::string& path) = 0;
+  /// Gives a file the permissions, and where it may the owner, of another.
+  virtual void take_after(const std::string& /*path*/, const std::string& /*model*/) {}
   /// Durable on return. Removing what is not there is no error.
   virtual void remove(const std::string& path) = 0;
   /// Atomic, replacing what has the new name; durable on return.
@@ -47,6 +49,7 @@ class FileHost final : public Host {
   std::unique_ptr<Store> open(const std::string& path, Access access) override;
   std::unique_ptr<Store> create(const std::string& path) override;
   bool exists(const std::string& path) override;
+  void take_after(const std::string& path, const std::string& model) override;
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
   std::uint64_t free_space(const std::string& path) override;
