@@ -74,10 +74,7 @@ GrowRequest request_from(const Parsed& parsed) {
     }
   request.new_partition = values["new-partition"].as<bool>();
   request.keep_undo = !values["no-undo"].as<bool>();
-  const std::string proof = values["proof"].as<std::string>();
-  if (proof != "usual" && proof != "full")
-    wrong_usage(fmt::format("--proof {} is not known", proof), "use usual or full");
-  if (proof == "full") request.proof = ProofEffort::full;
+  request.proof = proof_from(parsed);
   return request;
 }
 
@@ -111,7 +108,7 @@ int run_grow(const Arguments& arguments) {
   FileHost host(parsed.common.ledger_folder);
   check_no_unfinished_change(host, parsed.images);
 
-  Session session = open_session(parsed.images, parsed.common.sector_size, request.add_disks);
+  const Session session = open_session(parsed.images, parsed.common.sector_size, request.add_disks);
   const Plan plan = plan_growth(*session.guest, request);
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   if (text) print_plan(plan, *session.guest);
@@ -121,9 +118,12 @@ int run_grow(const Arguments& arguments) {
     return 0;
   }
   std::vector<std::unique_ptr<ImageLock>> locks;
-  for (const std::string& image : parsed.images) {
-    check_not_in_use(image);
-    locks.push_back(std::make_unique<ImageLock>(image));
+  for (const Disk& disk : session.guest->disks()) {
+    if (disk.added) continue;
+    for (const std::string& file : files_of(disk)) {
+      check_not_in_use(file);
+      locks.push_back(std::make_unique<ImageLock>(file));
+    }
   }
   if (text && is_interactive() && !parsed.values["yes"].as<bool>() && !confirmed("\n  Go ahead?")) {
     std::cout << "  Nothing was changed.\n";

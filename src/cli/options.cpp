@@ -94,6 +94,13 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
   return parsed;
 }
 
+ProofEffort proof_from(const Parsed& parsed) {
+  const std::string proof = parsed.values["proof"].as<std::string>();
+  if (proof != "usual" && proof != "full")
+    wrong_usage(fmt::format("--proof {} is not known", proof), "use usual or full");
+  return proof == "full" ? ProofEffort::full : ProofEffort::usual;
+}
+
 void print_json(const std::string& command, nlohmann::json document) {
   document["schema"] = "juneheath/1";
   document["command"] = command;

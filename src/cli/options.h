@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "core/base/errors.h"
+#include "core/change/request.h"
 #include "core/store/host.h"
 
 namespace jh::cli {
@@ -44,6 +45,9 @@ struct CommandLine {
 /// Parses; shows the help page when asked for. Throws usage errors. Defaults come from the config
 /// file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it names an option.
 Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments);
+
+/// --proof, for the commands that have it.
+ProofEffort proof_from(const Parsed& parsed);
 
 /// Prints one JSON document with the schema's name and version.
 void print_json(const std::string& command, nlohmann::json document);

@@ -9,13 +9,15 @@ Session open_session(const std::vector<std::string>& images, std::uint32_t secto
                      const std::vector<std::pair<std::string, Bytes>>& added) {
   Session session;
   std::vector<Guest::Image> opened;
-  FileHost host;
+  session.host = std::make_unique<FileHost>();
+  session.beside = std::make_unique<HostNeighbours>(*session.host);
+  Host& host = *session.host;
   for (const std::string& path : images) {
     session.files.push_back(std::make_unique<FileStore>(path, Access::read_only));
     for (std::size_t i = 0; i < opened.size(); ++i)
       if (host.identity(opened[i].path) == host.identity(path))
         wrong_usage("the same image is named twice: " + path);
-    opened.push_back({path, session.files.back().get()});
+    opened.push_back({path, session.files.back().get(), false, session.beside.get()});
   }
   for (const auto& [path, size] : added) {
     // An empty file may be left from a change that was cut off before it began.

@@ -14,6 +14,8 @@ namespace jh::cli {
 struct Session {
   std::vector<std::unique_ptr<MemoryStore>> blanks;  // disks to be added
   std::vector<std::unique_ptr<FileStore>> files;
+  std::unique_ptr<Host> host;
+  std::unique_ptr<HostNeighbours> beside;
   std::unique_ptr<Guest> guest;
 };
 

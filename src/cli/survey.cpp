@@ -67,9 +67,10 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
 void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
   const ContainerFacts facts = disk.container->facts();
   const std::uint64_t allocated = file.allocated();
-  const std::string form = file.is_block_device()                         ? "block device"
-                           : allocated + 4096 < facts.file_length.value() ? facts.form + ", sparse"
-                                                                          : facts.form + ", full";
+  const std::string form = file.is_block_device() ? "block device"
+                           : allocated + 4096 < facts.file_length.value()
+                               ? std::string(form_name(facts.form)) + ", sparse"
+                               : std::string(form_name(facts.form)) + ", full";
   std::cout << styled(disk.path, Style::heading) << "\n";
   std::cout << fmt::format("  {}; the guest sees {}\n", form, spelled_out(facts.disk_size));
   if (!file.is_block_device())

@@ -13,6 +13,8 @@
 #include <fstream>
 #include <sstream>
 
+#include "core/container/recognise.h"
+
 namespace jh {
 namespace {
 
@@ -83,8 +85,16 @@ void check_loop_devices(const std::string& path, const struct stat& image) {
   }
 }
 
+// Whether a descriptor of a process was opened for writing.
+bool is_for_writing(const files::path& descriptor) {
+  std::ifstream info(descriptor.parent_path().parent_path() / "fdinfo" / descriptor.filename());
+  for (std::string key, value; info >> key >> value;)
+    if (key == "flags:") return (std::stoul(value, nullptr, 8) & O_ACCMODE) != O_RDONLY;
+  return true;  // the kernel does not say; better safe
+}
+
 // Who has the file open, by what the kernel tells about each process we may look at.
-void check_open_descriptors(const std::string& path, const struct stat& image) {
+void check_open_descriptors(const std::string& path, const struct stat& image, bool writers_only) {
   std::error_code error;
   const std::string me = std::to_string(::getpid());
   for (const auto& process : files::directory_iterator("/proc", error)) {
@@ -97,7 +107,7 @@ void check_open_descriptors(const std::string& path, const struct stat& image) {
       const bool same = S_ISBLK(image.st_mode)
                             ? S_ISBLK(open_file.st_mode) && open_file.st_rdev == image.st_rdev
                             : open_file.st_dev == image.st_dev && open_file.st_ino == image.st_ino;
-      if (!same) continue;
+      if (!same || (writers_only && !is_for_writing(fd.path()))) continue;
       in_use(path,
              fmt::format("the image is open in process {} ({})", pid,
                          first_line(process.path() / "comm")),
@@ -117,7 +127,47 @@ void check_block_device(const std::string& path) {
   if (fd >= 0) ::close(fd);
 }
 
+// Some hypervisors leave a file or a folder beside an image while a guest runs on it.
+void check_lock_files(const std::string& path) {
+  for (const char* ending : {".lck", ".lock"}) {
+    std::error_code error;
+    const files::path lock = path + ending;
+    const bool there = files::is_directory(lock, error) ? !files::is_empty(lock, error)
+                                                        : files::exists(lock, error);
+    if (there)
+      in_use(path, "a lock of a hypervisor lies beside the image: " + lock.string(),
+             "shut the guest down; if none runs, remove the lock, then run again");
+  }
+}
+
+// Whoever builds on an image would see its own disk change.
+void check_no_children(const std::string& path) {
+  FileHost host;
+  HostNeighbours beside(host);
+  std::error_code error;
+  for (const std::string& sibling : beside.siblings(path)) {
+    try {
+      FileStore file(sibling, Access::read_only);
+      if (recognise_form(file) == Form::raw) continue;
+      for (const std::string& name : parent_names(file, beside))
+        if (files::equivalent(path_beside(sibling, name), path, error))
+          in_use(path, sibling + " builds on this image, and would be damaged by a change of it",
+                 "name " + sibling + " instead, or let the hypervisor join the two");
+    } catch (const Error& found) {
+      // What cannot be read says nothing about its parent.
+      if (found.status() == Status::refused && found.where() == path) throw;
+    }
+  }
+}
+
 }  // namespace
+
+void check_not_written_elsewhere(const std::string& path) {
+  struct stat image {};
+  if (::stat(path.c_str(), &image) != 0) return;  // opening it names the trouble
+  check_lock_files(path);
+  check_open_descriptors(path, image, /*writers_only=*/true);
+}
 
 void check_not_in_use(const std::string& path) {
   struct stat image {};
@@ -134,7 +184,9 @@ void check_not_in_use(const std::string& path) {
   } else {
     check_loop_devices(path, image);
   }
-  check_open_descriptors(path, image);
+  check_lock_files(path);
+  check_open_descriptors(path, image, /*writers_only=*/false);
+  check_no_children(path);
 }
 
 ImageLock::ImageLock(const std::string& path) {

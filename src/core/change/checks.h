@@ -12,6 +12,9 @@ namespace jh {
 /// another process, or marked read-only.
 void check_not_in_use(const std::string& path);
 
+/// The same for an image that is only read: refused when somebody has it open for writing.
+void check_not_written_elsewhere(const std::string& path);
+
 /// Our own lock, held while we change an image: whoever honours locks stays away.
 class ImageLock {
  public:

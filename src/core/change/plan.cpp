@@ -160,9 +160,7 @@ class Planner {
 
   void add_steps() {
     const Bytes present = disk().size();
-    if (new_size_ > present)
-      plan_.steps.push_back({StepKind::grow_container, disk_index_, "disk", "make the image longer",
-                             present, new_size_});
+    plan_container(plan_, guest_, disk_index_, new_size_);
     plan_table(plan_, guest_, disk_index_, new_size_, new_size_ > present || target_ != nullptr);
     if (target_ == nullptr) {
       // Table repairs alone are no reason to touch a disk on which nothing else changes.

@@ -5,11 +5,13 @@
 #include <vector>
 
 #include "core/change/request.h"
+#include "core/container/create.h"
 #include "core/guest/guest.h"
 
 namespace jh {
 
 enum class StepKind {
+  settle_container,  // replays its log, puts its counts in order
   grow_container,
   repair_table,
   move_spare,
@@ -57,6 +59,8 @@ struct DiskChange {
   std::string path;
   Bytes from;
   Bytes to;
+  NewContainer made{};                   // of a disk that is added
+  std::vector<std::string> new_parts{};  // its further files
 };
 
 struct Plan {

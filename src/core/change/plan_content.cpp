@@ -82,6 +82,23 @@ void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes plac
                   guest.name_of(place), place.content.name));
 }
 
+void plan_container(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size) {
+  const Disk& disk = guest.disks()[index];
+  const ContainerFacts facts = disk.container->facts();
+  if (!facts.blockers.empty()) throw facts.blockers.front();
+  const std::string name = guest.disks().size() == 1 ? "disk" : fmt::format("{}:disk", index + 1);
+  for (const std::string& what : facts.unsettled)
+    plan.steps.push_back({StepKind::settle_container, index, name, what, disk.size(), disk.size()});
+  if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
+  if (new_size > disk.size())
+    plan.steps.push_back(
+        {StepKind::grow_container, index, name,
+         facts.form == Form::raw
+             ? "make the image longer"
+             : fmt::format("let the {} image speak of a larger disk", form_name(facts.form)),
+         disk.size(), new_size});
+}
+
 void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size, bool repairs) {
   const Disk& disk = guest.disks()[index];
   if (!disk.table) return;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "core/base/uuid.h"
 #include "core/change/plan_content.h"
 #include "core/lvm/grow.h"
 #include "core/store/memory_store.h"
@@ -386,16 +387,23 @@ class GroupPlanner {
 
   void add_steps() {
     std::vector<bool> tables_done(guest_.disks().size());
+    std::vector<bool> containers_done(guest_.disks().size());
+    const auto open_up = [&](std::size_t i) {
+      if (!containers_done[i] && !guest_.disks()[i].added)
+        plan_container(plan_, guest_, i, disk_sizes_[i]);
+      containers_done[i] = true;
+    };
     const auto prepare = [&](std::size_t i) {
       if (tables_done[i]) return;
       tables_done[i] = true;
       const Disk& disk = guest_.disks()[i];
       check_table(disk);
-      if (disk_sizes_[i] > disk.size())
-        plan_.steps.push_back({StepKind::grow_container, i, disk_name(i), "make the image longer",
-                               disk.size(), disk_sizes_[i]});
+      open_up(i);
       plan_table(plan_, guest_, i, disk_sizes_[i], true);
     };
+    // The group's text is written on all of its disks.
+    for (const Place* device : group_.devices)
+      if (device != nullptr) open_up(device->disk);
     if (resized_) prepare(*resized_);
     for (const DeviceGrowth& growth : growths_) {
       prepare(growth.place->disk);
@@ -458,7 +466,17 @@ class GroupPlanner {
     const Disk& disk = guest_.disks()[i];
     Step step{StepKind::create_disk, i, disk_name(i), "", Bytes(0), disk.size()};
     step.table = new_table_kind(disk);
-    step.action = fmt::format("make a new sparse image, with an empty {}", kind_name(step.table));
+    const ContainerFacts first = guest_.disks().front().container->facts();
+    NewContainer& made = plan_.disks[i].made;
+    made.form = first.form;
+    made.in_pieces = first.form == Form::vmdk && first.parts.size() > 1;
+    made.disk_size = disk.size();
+    made.id = random_guid();
+    std::memcpy(&made.content_id, made.id.data(), sizeof(made.content_id));
+    made.content_id >>= 1;  // never the value that means "none"
+    plan_.disks[i].new_parts = parts_of_new(disk.path, made);
+    step.action = fmt::format("make a new sparse {} image, with an empty {}", form_name(made.form),
+                              kind_name(step.table));
     plan_.steps.push_back(std::move(step));
     plan_.bytes_to_write += 256 * 1024;
     plan_.remains.push_back("attach the new disk to the guest in your hypervisor: " + disk.path);

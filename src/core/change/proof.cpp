@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "core/base/checksum.h"
 #include "core/change/footprint.h"
@@ -13,21 +14,86 @@
 namespace jh {
 namespace {
 
-// No byte outside of the tables and of the targets' own metadata may differ.
-void check_writes(Footprint& footprint, std::size_t disk, Stage& stage) {
-  stage.for_each_direct([&](std::uint64_t at, std::uint64_t length) {
-    constexpr std::uint64_t unit = 1024;
-    for (std::uint64_t done = 0; done < length; done += unit)
-      footprint.check(disk, at + done, std::min(unit, length - done));
-  });
+// Ranges of one file that differ from before, in order.
+using Ranges = std::map<std::uint64_t, std::uint64_t>;  // start → end
+
+Ranges changed_ranges(Stage& stage) {
+  Ranges ranges;
+  const auto add = [&](std::uint64_t at, std::uint64_t length) {
+    if (!ranges.empty() && std::prev(ranges.end())->second == at)
+      std::prev(ranges.end())->second = at + length;
+    else
+      ranges[at] = at + length;
+  };
+  constexpr std::size_t unit = 512;
   stage.for_each_change([&](std::uint64_t at, ConstByteSpan old, ConstByteSpan fresh) {
-    constexpr std::size_t unit = 512;
     for (std::size_t i = 0; i < fresh.size(); i += unit) {
       const std::size_t length = std::min(unit, fresh.size() - i);
-      if (std::memcmp(old.data() + i, fresh.data() + i, length) != 0)
-        footprint.check(disk, at + i, length);
+      if (std::memcmp(old.data() + i, fresh.data() + i, length) != 0) add(at + i, length);
     }
   });
+  Ranges direct;
+  stage.for_each_direct([&](std::uint64_t at, std::uint64_t length) { direct[at] = at + length; });
+  // The two do not overlap: a page is held or it is written directly.
+  ranges.merge(direct);
+  return ranges;
+}
+
+// Calls visit(start, end) for each part of the changed ranges that is inside [start, end).
+template <class Visit>
+void for_each_inside(const Ranges& ranges, std::uint64_t start, std::uint64_t end, Visit visit) {
+  auto range = ranges.upper_bound(start);
+  if (range != ranges.begin()) --range;
+  for (; range != ranges.end() && range->first < end; ++range) {
+    const std::uint64_t from = std::max(range->first, start);
+    const std::uint64_t to = std::min(range->second, end);
+    if (from < to) visit(from, to);
+  }
+}
+
+// No byte of the disk outside of the tables and of the targets' own metadata may differ. Where a
+// piece lies at the same place of the same file, the file's changes are its changes; otherwise the
+// contents are compared.
+void check_writes(Footprint& footprint, std::size_t disk, Container& before, Container& after,
+                  const std::map<std::string, Ranges>& changes) {
+  constexpr std::uint64_t unit = 1024;
+  const auto check = [&](std::uint64_t at, std::uint64_t length) {
+    for (std::uint64_t done = 0; done < length; done += unit)
+      footprint.check(disk, at + done, std::min(unit, length - done));
+  };
+  Buffer old;
+  Buffer fresh;
+  const std::uint64_t size = before.disk().size();
+  for (std::uint64_t at = 0; at < size;) {
+    constexpr std::uint64_t most = 1U << 20;
+    const Piece was = before.piece_at(at, size - at);
+    const Piece now = after.piece_at(at, was.length);
+    std::uint64_t length = now.length;
+    const bool same_place = was.kind == Piece::Kind::data && now.kind == was.kind &&
+                            now.at == was.at && now.store->name() == was.store->name();
+    if (same_place) {
+      const auto found = changes.find(now.store->name());
+      if (found != changes.end())
+        for_each_inside(
+            found->second, now.at, now.at + length,
+            [&](std::uint64_t from, std::uint64_t to) { check(at + (from - now.at), to - from); });
+    } else if (was.kind != Piece::Kind::zero || now.kind != Piece::Kind::zero) {
+      length = std::min(length, most);
+      old.resize(length);
+      fresh.resize(length);
+      before.disk().read(at, old);
+      after.disk().read(at, fresh);
+      for (std::uint64_t i = 0; i < length; i += 512) {
+        const std::uint64_t step = std::min<std::uint64_t>(512, length - i);
+        if (std::memcmp(&old[i], &fresh[i], step) != 0) footprint.check(disk, at + i, step);
+      }
+    }
+    at += length;
+  }
+}
+
+void check_findings(const Findings& findings) {
+  if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
 }
 
 void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
@@ -125,10 +191,6 @@ std::uint32_t tree_digest(ext::Filesystem& fs, bool moved) {
   return digest;
 }
 
-void check_findings(const Findings& findings) {
-  if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
-}
-
 // Whether all of an old segment is where it was, in front of what was added.
 bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
   for (const lvm::Segment& segment : now.segments) {
@@ -207,18 +269,27 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
   }
 }
 
-void prove(const Guest& before, const Plan& plan, Transaction& transaction, ProofEffort effort,
+void prove(const Guest& before, const Plan& plan, FileSet& files, ProofEffort effort,
            Progress& progress) {
   std::vector<Guest::Image> images;
-  Footprint footprint(before, plan);
-  for (std::size_t i = 0; i < before.disks().size(); ++i) {
-    images.push_back({before.disks()[i].path, &transaction.stage(i)});
-    check_writes(footprint, i, transaction.stage(i));
-  }
+  for (std::size_t i = 0; i < before.disks().size(); ++i)
+    images.push_back({before.disks()[i].path, &files.stage(i), false, &files.beside()});
   std::uint32_t sector_size = 0;
   for (const Disk& disk : before.disks())
     if (disk.table) sector_size = disk.table->facts().sector_size;
   const Guest after(images, before.disks().size() == 1 ? sector_size : 0);
+  std::map<std::string, Ranges> changes;
+  for (Stage* stage : files.stages()) changes[stage->name()] = changed_ranges(*stage);
+  Footprint footprint(before, plan);
+  for (std::size_t i = 0; i < before.disks().size(); ++i) {
+    if (before.disks()[i].added) continue;
+    Container& container = *after.disks()[i].container;
+    check_writes(footprint, i, *before.disks()[i].container, container, changes);
+    if (container.facts().form == Form::raw) continue;
+    Findings findings;
+    container.audit(findings);
+    check_findings(findings);
+  }
   check_tables(before, after, plan);
   if (after.groups().size() != before.groups().size())
     proof_failed("a volume group is gone", before.disks().front().path);

@@ -2,14 +2,13 @@
 #pragma once
 
 #include "core/base/progress.h"
-#include "core/change/plan.h"
-#include "core/store/transaction.h"
+#include "core/change/file_set.h"
 
 namespace jh {
 
 /// `before` is the guest as it was; the stages hold the result. Throws damaged, naming what was
 /// found, when anything is not as the plan says; nothing may be sealed then.
-void prove(const Guest& before, const Plan& plan, Transaction& transaction, ProofEffort effort,
+void prove(const Guest& before, const Plan& plan, FileSet& files, ProofEffort effort,
            Progress& progress);
 
 /// Before a change: a filesystem that is damaged already is refused.

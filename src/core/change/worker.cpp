@@ -14,17 +14,27 @@ namespace jh {
 // Steps on a disk and its table.
 class Worker::DiskWork {
  public:
-  DiskWork(Stage& stage, std::uint32_t sector_size)
-      : stage_(stage), sector_size_(sector_size), container_(open_container(stage)) {
+  DiskWork(Stage& stage, Neighbours& beside, std::uint32_t sector_size)
+      : stage_(stage), sector_size_(sector_size), container_(open_container(stage, &beside)) {
     open_table_again();
   }
 
   void make_table(TableKind kind) {
+    be_ready();
     table_ = jh::make_table(container_->disk(), kind, sector_size_);
   }
 
+  // What every container asks for before it is written to for the first time.
+  void be_ready() {
+    if (!ready_) container_->make_ready();
+    ready_ = true;
+  }
+
   void run(const Step& step) {
+    be_ready();
     switch (step.kind) {
+      case StepKind::settle_container:
+        break;
       case StepKind::grow_container:
         container_->grow(step.to);
         break;
@@ -50,6 +60,7 @@ class Worker::DiskWork {
   }
 
   std::unique_ptr<Store> place(std::uint32_t partition) {
+    be_ready();
     Store& disk = container_->disk();
     if (partition == 0) return std::make_unique<WindowStore>(disk, 0, disk.size(), disk.name());
     open_table_again();  // from the stage, as it will be on disk
@@ -67,17 +78,18 @@ class Worker::DiskWork {
   std::uint32_t sector_size_;
   std::unique_ptr<Container> container_;
   std::unique_ptr<PartitionTable> table_;
+  bool ready_ = false;
 };
 
-Worker::Worker(const Guest& before, const Plan& plan, Transaction& transaction)
-    : before_(before), plan_(plan), transaction_(transaction), disks_(before.disks().size()) {}
+Worker::Worker(const Guest& before, const Plan& plan, FileSet& files)
+    : before_(before), plan_(plan), files_(files), disks_(before.disks().size()) {}
 
 Worker::~Worker() = default;
 
 Worker::DiskWork& Worker::disk(std::size_t index) {
   if (!disks_[index]) {
     const Disk& disk = before_.disks()[index];
-    disks_[index] = std::make_unique<DiskWork>(transaction_.stage(index),
+    disks_[index] = std::make_unique<DiskWork>(files_.stage(index), files_.beside(),
                                                disk.added   ? 512
                                                : disk.table ? disk.table->facts().sector_size
                                                             : 0);
@@ -88,9 +100,10 @@ Worker::DiskWork& Worker::disk(std::size_t index) {
 void Worker::run(const Step& step) {
   switch (step.kind) {
     case StepKind::create_disk:
-      transaction_.stage(step.disk).resize(step.to.value());
+      create_container(files_.stage(step.disk), plan_.disks[step.disk].made, &files_.beside());
       disk(step.disk).make_table(step.table);
       break;
+    case StepKind::settle_container:
     case StepKind::grow_container:
     case StepKind::repair_table:
     case StepKind::move_spare:

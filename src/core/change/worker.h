@@ -4,15 +4,14 @@
 #include <memory>
 #include <vector>
 
-#include "core/change/plan.h"
+#include "core/change/file_set.h"
 #include "core/lvm/read.h"
-#include "core/store/transaction.h"
 
 namespace jh {
 
 class Worker {
  public:
-  Worker(const Guest& before, const Plan& plan, Transaction& transaction);
+  Worker(const Guest& before, const Plan& plan, FileSet& files);
   ~Worker();
   Worker(const Worker&) = delete;
   Worker& operator=(const Worker&) = delete;
@@ -36,7 +35,7 @@ class Worker {
 
   const Guest& before_;
   const Plan& plan_;
-  Transaction& transaction_;
+  FileSet& files_;
   std::vector<std::unique_ptr<DiskWork>> disks_;
   std::vector<std::unique_ptr<Store>> device_places_;
   std::unique_ptr<lvm::OpenGroup> group_;

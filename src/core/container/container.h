@@ -5,17 +5,59 @@
 #include <string>
 #include <vector>
 
+#include "core/base/errors.h"
 #include "core/base/findings.h"
 #include "core/base/sizes.h"
+#include "core/container/neighbours.h"
 #include "core/store/store.h"
 
 namespace jh {
 
+enum class Form { raw, qcow2, vdi, vmdk, vhd, vhdx };
+/// How a form keeps the disk: blocks as they are written, all of them from the start, or each of
+/// them compressed.
+enum class Keeping { sparse, full, packed };
+
+const char* form_name(Form form);
+const char* keeping_name(Keeping keeping);
+
+struct Snapshot {
+  std::string id;
+  std::string name;
+  std::uint64_t made_at = 0;  // seconds since 1970
+};
+
 struct ContainerFacts {
-  std::string form;                // "raw", "block device"
-  Bytes disk_size;                 // what the guest sees
-  Bytes file_length;               // of the image on the host
-  std::vector<std::string> notes;  // for the survey
+  Form form = Form::raw;
+  std::string variant;  // "version 3", "two-gigabyte pieces"; may be empty
+  Keeping keeping = Keeping::full;
+  Bytes disk_size;                     // what the guest sees
+  Bytes file_length;                   // of all its files on the host, parents not counted
+  Bytes block_size;                    // unit of what is kept; 0: none
+  std::uint64_t blocks = 0;            // that the disk has
+  std::string limit;                   // how large this form can become; empty: no limit of note
+  std::string identity;                // as children name it; may be empty
+  bool encrypted = false;              // the content cannot be looked into
+  std::vector<Snapshot> snapshots;     // kept inside
+  std::vector<std::string> parents;    // paths, the nearest first
+  std::vector<std::string> parts;      // paths of further files that hold parts of this disk
+  std::vector<std::string> unsettled;  // what make_ready() would do
+  std::vector<std::string> notes;      // for the survey
+  std::vector<Error> blockers;         // why this image must not be changed in place
+};
+
+/// A stretch of the disk, and where its bytes are kept.
+struct Piece {
+  enum class Kind {
+    data,    // at `at` in `store`
+    zero,    // reads as zeros, kept nowhere
+    packed,  // kept in a way that only reading the disk shows
+    below,   // not kept here: what the parent has, or else zeros; never seen outside a container
+  };
+  Kind kind = Kind::zero;
+  std::uint64_t length = 0;
+  Store* store = nullptr;
+  std::uint64_t at = 0;
 };
 
 class Container {
@@ -25,20 +67,33 @@ class Container {
   Container& operator=(const Container&) = delete;
   virtual ~Container() = default;
 
-  virtual ContainerFacts facts() const = 0;
-  /// The disk as the guest sees it. Stays valid until grow().
+  virtual ContainerFacts facts() = 0;
+  /// The disk as the guest sees it, parents included. Stays valid until grow().
   virtual Store& disk() = 0;
+  /// What lies at `offset` of the disk, at most `length` long and never empty.
+  virtual Piece piece_at(std::uint64_t offset, std::uint64_t length) = 0;
+  /// How many of its blocks have a place in the file; looks through all of the tables.
+  virtual std::uint64_t blocks_kept() { return 0; }
   /// Throws refused or unsupported when this form, or this image, cannot become so large.
-  virtual void check_growth(Bytes new_size) const = 0;
+  virtual void check_growth(Bytes new_size) = 0;
+  /// Paths of the files that the disk gets when it becomes so large.
+  virtual std::vector<std::string> new_parts(Bytes /*new_size*/) { return {}; }
+  /// Before the first change: replays what waits in a log, puts counts in order, marks the content
+  /// as changed.
+  virtual void make_ready() {}
   /// Makes the disk larger; the new bytes read as zeros.
   virtual void grow(Bytes new_size) = 0;
   /// The smallest unit of a disk size in this form.
-  virtual Bytes size_unit() const = 0;
+  virtual Bytes size_unit() = 0;
+  /// Every copy, table, sum and count of the form itself.
   virtual void audit(Findings& findings) = 0;
 };
 
-/// Opens the image by what it holds, never by its name. `file` must outlive the container.
-/// Throws unsupported, naming the form, for forms that are recognised but not handled.
-std::unique_ptr<Container> open_container(Store& file);
+/// Opens the image by what it holds, never by its name. `file` and `beside` must outlive the
+/// container. Without `beside`, images that speak of other files are refused.
+std::unique_ptr<Container> open_container(Store& file, Neighbours* beside = nullptr);
+
+/// The names by which an image speaks of its parent; empty: it has none. Reads the header only.
+std::vector<std::string> parent_names(Store& file, Neighbours& beside);
 
 }  // namespace jh

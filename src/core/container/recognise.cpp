@@ -3,8 +3,13 @@
 #include <array>
 #include <string_view>
 
-#include "core/container/container.h"
+#include "core/container/chain.h"
+#include "core/container/qcow2/qcow2.h"
 #include "core/container/raw/raw.h"
+#include "core/container/vdi/vdi.h"
+#include "core/container/vhd/vhd.h"
+#include "core/container/vhdx/vhdx.h"
+#include "core/container/vmdk/vmdk.h"
 
 namespace jh {
 namespace {
@@ -12,37 +17,108 @@ namespace {
 struct Signature {
   std::uint64_t offset;
   std::string_view bytes;
-  const char* form;
+  Form form;
 };
 
 using namespace std::string_view_literals;
 
 // Every form's published header begins with one of these.
 constexpr std::array<Signature, 7> signatures{{
-    {0, "QFI\xfb"sv, "qcow2"},
-    {0x40, "\x7f\x10\xda\xbe"sv, "VDI"},
-    {0, "KDMV"sv, "VMDK"},
-    {0, "COWD"sv, "VMDK"},
-    {0, "# Disk DescriptorFile"sv, "VMDK"},
-    {0, "conectix"sv, "VHD"},
-    {0, "vhdxfile"sv, "VHDX"},
+    {0, "QFI\xfb"sv, Form::qcow2},
+    {0x40, "\x7f\x10\xda\xbe"sv, Form::vdi},
+    {0, vmdk::magic, Form::vmdk},
+    {0, vmdk::old_magic, Form::vmdk},
+    {0, vmdk::descriptor_magic, Form::vmdk},
+    {0, vhd::footer_cookie, Form::vhd},
+    {0, vhdx::file_signature, Form::vhdx},
 }};
 
 }  // namespace
 
-std::optional<std::string> recognise_form(Store& file) {
+const char* form_name(Form form) {
+  switch (form) {
+    case Form::raw:
+      return "raw";
+    case Form::qcow2:
+      return "qcow2";
+    case Form::vdi:
+      return "VDI";
+    case Form::vmdk:
+      return "VMDK";
+    case Form::vhd:
+      return "VHD";
+    case Form::vhdx:
+      return "VHDX";
+  }
+  return "";
+}
+
+const char* keeping_name(Keeping keeping) {
+  switch (keeping) {
+    case Keeping::sparse:
+      return "sparse";
+    case Keeping::full:
+      return "full";
+    case Keeping::packed:
+      return "packed";
+  }
+  return "";
+}
+
+Form recognise_form(Store& file) {
   for (const Signature& signature : signatures)
     if (holds(file, signature.offset, signature.bytes)) return signature.form;
   // A fixed VHD is a raw disk with a footer in the last 512 bytes.
-  if (file.size() >= 1024 && holds(file, file.size() - 512, "conectix"sv)) return "VHD";
-  return std::nullopt;
+  if (file.size() >= 1024 &&
+      holds(file, round_down(file.size(), vhd::sector) - vhd::sector, vhd::footer_cookie))
+    return Form::vhd;
+  return Form::raw;
 }
 
-std::unique_ptr<Container> open_container(Store& file) {
-  if (const auto form = recognise_form(file))
-    unsupported("the image is in " + *form + " form, which this release does not handle yet",
-                file.name(), "make a raw copy with your hypervisor's own tools");
+std::unique_ptr<Container> open_in_chain(Store& file, Neighbours* beside,
+                                         std::vector<std::string> children) {
+  switch (recognise_form(file)) {
+    case Form::qcow2:
+      return std::make_unique<qcow2::Qcow2Container>(file, beside, std::move(children));
+    case Form::vdi:
+      return std::make_unique<vdi::VdiContainer>(file, beside, std::move(children));
+    case Form::vmdk:
+      if (holds(file, 0, vmdk::old_magic))
+        unsupported("the image is in an old sparse VMDK form, which is not known", file.name(),
+                    "let the hypervisor convert it");
+      return std::make_unique<vmdk::VmdkContainer>(file, beside, std::move(children));
+    case Form::vhd:
+      return std::make_unique<vhd::VhdContainer>(file, beside, std::move(children));
+    case Form::vhdx:
+      return std::make_unique<vhdx::VhdxContainer>(file, beside, std::move(children));
+    case Form::raw:
+      break;
+  }
   return std::make_unique<RawContainer>(file);
+}
+
+std::unique_ptr<Container> open_container(Store& file, Neighbours* beside) {
+  return open_in_chain(file, beside, {});
+}
+
+std::vector<std::string> parent_names(Store& file, Neighbours& beside) {
+  switch (recognise_form(file)) {
+    case Form::qcow2:
+      if (const std::string name = qcow2::read_backing_name(file); !name.empty()) return {name};
+      return {};
+    case Form::vdi:
+      if (const std::string path = vdi::find_parent(file, beside); !path.empty()) return {path};
+      return {};
+    case Form::vmdk:
+      return vmdk::parent_names(file);
+    case Form::vhd:
+      return vhd::parent_names(file);
+    case Form::vhdx:
+      return vhdx::parent_names(file);
+    case Form::raw:
+      break;
+  }
+  return {};
 }
 
 }  // namespace jh

@@ -59,6 +59,12 @@ std::size_t recognised(const std::vector<Place>& places) {
 
 }  // namespace
 
+std::vector<std::string> files_of(const Disk& disk) {
+  std::vector<std::string> files{disk.path};
+  for (const std::string& part : disk.container->facts().parts) files.push_back(part);
+  return files;
+}
+
 Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size) {
   for (const Image& image : images) open_disk(image, sector_size);
   open_groups();
@@ -70,8 +76,9 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   Disk disk;
   disk.path = image.path;
   disk.file = image.file;
+  disk.beside = image.beside;
   disk.added = image.added;
-  disk.container = open_container(*image.file);
+  disk.container = open_container(*image.file, image.beside);
   try {
     disk.table = open_table(disk.container->disk(), sector_size);
   } catch (const Error& error) {
@@ -85,12 +92,13 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   if (sector_size == 0 && disk.table && disk.table->facts().kind == TableKind::mbr &&
       recognised(disk.places) == 0 && disk.size().value() % 4096 == 0) {
     Disk other;
-    other.container = open_container(*image.file);
+    other.container = open_container(*image.file, image.beside);
     other.table = open_table(other.container->disk(), 4096);
     fill_places(other, index);
     if (recognised(other.places) != 0) {
       other.path = disk.path;
       other.file = disk.file;
+      other.beside = disk.beside;
       disk = std::move(other);
     }
   }

@@ -36,6 +36,7 @@ struct Place {
 struct Disk {
   std::string path;
   Store* file = nullptr;
+  Neighbours* beside = nullptr;
   bool added = false;  // not there yet
   std::unique_ptr<Container> container;
   std::unique_ptr<PartitionTable> table;  // null: none
@@ -43,6 +44,9 @@ struct Disk {
   std::optional<Error> trouble;  // why the table could not be read
   Bytes size() const { return Bytes(container->disk().size()); }
 };
+
+/// The paths of all files that hold parts of the disk, its image first.
+std::vector<std::string> files_of(const Disk& disk);
 
 /// A volume group, and where its parts are.
 struct VolumeGroup {
@@ -57,8 +61,9 @@ class Guest {
  public:
   struct Image {
     std::string path;
-    Store* file = nullptr;  // must outlive the guest
-    bool added = false;     // blank so far: to be made by the change that is planned
+    Store* file = nullptr;         // must outlive the guest
+    bool added = false;            // blank so far: to be made by the change that is planned
+    Neighbours* beside = nullptr;  // the files it may speak of; must outlive the guest too
   };
   /// Throws what keeps an image from being opened at all; trouble further up is kept with its
   /// layer.

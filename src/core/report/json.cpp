@@ -86,7 +86,7 @@ json group_json(const Guest& guest, const VolumeGroup& group) {
 json disk_json(const Guest& guest, const Disk& disk) {
   const ContainerFacts facts = disk.container->facts();
   json out{{"image", disk.path},
-           {"form", facts.form},
+           {"form", form_name(facts.form)},
            {"file_length", facts.file_length.value()},
            {"disk_size", facts.disk_size.value()},
            {"notes", facts.notes},

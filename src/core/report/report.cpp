@@ -97,7 +97,7 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
     const Disk& disk = guest.disks()[i];
     const std::string prefix = disk_prefix(guest, i);
     const ContainerFacts facts = disk.container->facts();
-    rows.push_back({prefix + "image", facts.form, facts.file_length, std::nullopt});
+    rows.push_back({prefix + "image", form_name(facts.form), facts.file_length, std::nullopt});
     rows.push_back({prefix + "disk", "as the guest sees it", facts.disk_size, std::nullopt});
     if (disk.table) {
       const TableFacts& table = disk.table->facts();

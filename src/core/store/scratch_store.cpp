@@ -2,13 +2,20 @@
 
 namespace jh {
 
+void ScratchStore::read_below(std::uint64_t offset, ByteSpan out) {
+  const std::uint64_t end = below_.size();
+  const std::uint64_t there = offset >= end ? 0 : std::min<std::uint64_t>(out.size(), end - offset);
+  if (there != 0) below_.read(offset, out.first(there));
+  std::fill(out.begin() + static_cast<std::ptrdiff_t>(there), out.end(), std::uint8_t{0});
+}
+
 void ScratchStore::read(std::uint64_t offset, ByteSpan out) {
   check_range(offset, out.size());
   while (!out.empty()) {
     const Run run = overlay_.map(offset, out.size());
     const ByteSpan part = out.first(run.length);
     if (run.zero) {
-      below_.read(offset, part);
+      read_below(offset, part);
     } else {
       overlay_.read(offset, part);
     }
@@ -25,7 +32,10 @@ void ScratchStore::write(std::uint64_t offset, ConstByteSpan data) {
   for (const std::uint64_t at : {offset, offset + data.size() - 1}) {
     const std::uint64_t start = round_down(at, page);
     const std::uint64_t length = std::min(page, size() - start);
-    if (overlay_.map(start, length).zero) overlay_.write(start, read_buffer(below_, start, length));
+    if (!overlay_.map(start, length).zero) continue;
+    Buffer content(length);
+    read_below(start, content);
+    overlay_.write(start, content);
   }
   overlay_.write(offset, data);
 }
@@ -34,7 +44,9 @@ Run ScratchStore::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
   const Run run = overlay_.map(offset, length);
-  return run.zero ? below_.map(offset, run.length) : run;
+  if (!run.zero) return run;
+  if (offset >= below_.size()) return {offset, run.length, true};
+  return below_.map(offset, std::min(run.length, below_.size() - offset));
 }
 
 void ScratchStore::discard(std::uint64_t offset, std::uint64_t length) {

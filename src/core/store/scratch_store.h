@@ -11,9 +11,11 @@ namespace jh {
 class ScratchStore final : public Store {
  public:
   /// `below` must outlive the scratch store and is only read.
-  explicit ScratchStore(Store& below) : below_(below), overlay_(below.size(), below.name()) {}
+  explicit ScratchStore(Store& below) : ScratchStore(below, below.size()) {}
+  /// The same, made longer: what lies past the end of the store below reads as zeros.
+  ScratchStore(Store& below, std::uint64_t size) : below_(below), overlay_(size, below.name()) {}
 
-  std::uint64_t size() const override { return below_.size(); }
+  std::uint64_t size() const override { return overlay_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   Run map(std::uint64_t offset, std::uint64_t length) override;
@@ -26,6 +28,8 @@ class ScratchStore final : public Store {
   bool is_changed(std::uint64_t offset, std::uint64_t length);
 
  private:
+  void read_below(std::uint64_t offset, ByteSpan out);
+
   Store& below_;
   MemoryStore overlay_;  // whole pages; a hole shows what lies below
 };

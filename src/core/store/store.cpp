@@ -53,6 +53,23 @@ bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length) {
   return true;
 }
 
+void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data) {
+  constexpr std::size_t page = 4096;
+  while (!data.empty()) {
+    std::size_t zero = 0;
+    while (zero < data.size() && all_zero(data.subspan(zero, std::min(page, data.size() - zero))))
+      zero += std::min(page, data.size() - zero);
+    offset += zero;
+    data = data.subspan(zero);
+    std::size_t full = 0;
+    while (full < data.size() && !all_zero(data.subspan(full, std::min(page, data.size() - full))))
+      full += std::min(page, data.size() - full);
+    if (full != 0) store.write_unreferenced(offset, data.first(full));
+    offset += full;
+    data = data.subspan(full);
+  }
+}
+
 std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length) {
   std::uint64_t written = 0;
   while (length != 0) {

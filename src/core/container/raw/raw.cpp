@@ -12,9 +12,8 @@ RawContainer::RawContainer(Store& file) : file_(file) {
     trimmed_ = std::make_unique<WindowStore>(file, 0, round_down(file.size(), sector), file.name());
 }
 
-ContainerFacts RawContainer::facts() const {
+ContainerFacts RawContainer::facts() {
   ContainerFacts facts;
-  facts.form = "raw";
   facts.file_length = Bytes(file_.size());
   facts.disk_size = Bytes(round_down(file_.size(), sector));
   if (trimmed_)
@@ -24,7 +23,7 @@ ContainerFacts RawContainer::facts() const {
   return facts;
 }
 
-void RawContainer::check_growth(Bytes new_size) const {
+void RawContainer::check_growth(Bytes new_size) {
   if (new_size.value() > static_cast<std::uint64_t>(INT64_MAX))
     refuse("no file can be that large", file_.name(), "ask for less than 8 EiB");
 }

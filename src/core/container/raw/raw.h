@@ -11,11 +11,14 @@ class RawContainer final : public Container {
   static constexpr std::uint64_t sector = 512;
 
   explicit RawContainer(Store& file);
-  ContainerFacts facts() const override;
+  ContainerFacts facts() override;
+  Piece piece_at(std::uint64_t offset, std::uint64_t length) override {
+    return {Piece::Kind::data, length, &file_, offset};
+  }
   Store& disk() override { return trimmed_ ? static_cast<Store&>(*trimmed_) : file_; }
-  void check_growth(Bytes new_size) const override;
+  void check_growth(Bytes new_size) override;
   void grow(Bytes new_size) override;
-  Bytes size_unit() const override { return Bytes(sector); }
+  Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings&) override {}  // there is nothing in the file but the disk
 
  private:

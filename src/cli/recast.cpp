@@ -1,0 +1,138 @@
+#include "core/change/recast.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/commands.h"
+#include "cli/options.h"
+#include "cli/terminal.h"
+#include "core/base/uuid.h"
+#include "core/change/checks.h"
+#include "core/change/plan.h"
+
+namespace jh::cli {
+
+namespace po = boost::program_options;
+
+namespace {
+
+po::options_description own_options() {
+  po::options_description own("Recast");
+  own.add_options()("form", po::value<std::string>()->value_name("FORM"),
+                    "raw, qcow2, vdi, vmdk, vhd or vhdx (by NEW's ending, or as IMAGE is)")(
+      "store", po::value<std::string>()->value_name("HOW"),
+      "sparse: what is zero takes no room; full: all of the room is taken now; packed: compressed "
+      "(qcow2, vmdk)")("pieces", po::bool_switch(), "a VMDK disk in files of two gigabytes")(
+      "proof", po::value<std::string>()->default_value("usual"),
+      "usual, or full: read everything back and compare")("dry-run", po::bool_switch(),
+                                                          "show what would be done and stop");
+  return own;
+}
+
+Form form_from(const std::string& text) {
+  for (const Form form : {Form::raw, Form::qcow2, Form::vdi, Form::vmdk, Form::vhd, Form::vhdx})
+    if (fold_case(text) == fold_case(form_name(form))) return form;
+  wrong_usage(fmt::format("\"{}\" is no form of images", text),
+              "use raw, qcow2, vdi, vmdk, vhd or vhdx");
+}
+
+Keeping keeping_from(const std::string& text) {
+  for (const Keeping keeping : {Keeping::sparse, Keeping::full, Keeping::packed})
+    if (text == keeping_name(keeping)) return keeping;
+  wrong_usage(fmt::format("--store {} is not known", text), "use sparse, full or packed");
+}
+
+std::string describe(Form form, Keeping keeping) {
+  return fmt::format("{}, {}", form_name(form), keeping_name(keeping));
+}
+
+}  // namespace
+
+int run_recast(const Arguments& arguments) {
+  const CommandLine line{
+      "recast", "IMAGE NEW [--form FORM] [--store sparse|full|packed]",
+      "Writes the disk that the guest sees into a new image, of the same or another form: parents\n"
+      "are merged, snapshots left behind, zeros take no room. IMAGE is only read.",
+      "  juneheath recast heath.vmdk heath.qcow2\n"
+      "  juneheath recast heath.img heath.vhd --store full\n"
+      "  juneheath recast overlay.qcow2 whole.qcow2 --store packed\n",
+      own_options()};
+  const Parsed parsed = parse(line, arguments);
+  if (parsed.help_shown) return 0;
+  if (parsed.images.size() != 2)
+    wrong_usage("recast takes an image and the name of the new one",
+                "write: juneheath recast IMAGE NEW");
+  RecastRequest request;
+  request.image = parsed.images[0];
+  request.out = parsed.images[1];
+  if (parsed.values.count("form") != 0)
+    request.form = form_from(parsed.values["form"].as<std::string>());
+  if (parsed.values.count("store") != 0)
+    request.keeping = keeping_from(parsed.values["store"].as<std::string>());
+  request.in_pieces = parsed.values["pieces"].as<bool>();
+  request.proof = proof_from(parsed);
+
+  FileHost host(parsed.common.ledger_folder);
+  check_not_written_elsewhere(request.image);
+  FileStore file(request.image, Access::read_only);
+  HostNeighbours beside(host);
+  const auto from = open_container(file, &beside);
+  const RecastPlan plan = plan_recast(host, *from, request);
+  const bool text = !parsed.common.json && !parsed.common.quiet;
+  if (text) {
+    std::cout << fmt::format("  {} ({}) becomes {} ({})\n", request.image,
+                             describe(plan.from.form, plan.from.keeping), request.out,
+                             describe(plan.to.form, plan.to.keeping));
+    std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
+    if (!plan.from.parents.empty())
+      std::cout << fmt::format("  merged with what it builds on: {}\n",
+                               fmt::join(plan.from.parents, ", "));
+    if (!plan.from.snapshots.empty())
+      std::cout << fmt::format("  the present state only: {} snapshot{} left behind\n",
+                               plan.from.snapshots.size(),
+                               plan.from.snapshots.size() == 1 ? " is" : "s are");
+    for (const std::string& note : plan.notes) std::cout << "  " << note << "\n";
+  }
+  if (parsed.values["dry-run"].as<bool>()) {
+    if (text)
+      std::cout << fmt::format("\n  {} would be read. This was a dry run: nothing was written.\n",
+                               human(Bytes(plan.bytes_to_read)));
+    if (parsed.common.json) print_json("recast", {{"done", false}});
+    return 0;
+  }
+  ProgressLine progress(!text);
+  carry_out_recast(host, *from, plan, request, progress);
+  FileStore made(request.out, Access::read_only);
+  std::uint64_t length = made.size();
+  std::uint64_t allocated = made.allocated();
+  for (const std::string& part : plan.parts) {
+    const FileStore piece(part, Access::read_only);
+    length += piece.size();
+    allocated += piece.allocated();
+  }
+  if (parsed.common.json) {
+    print_json("recast", {{"done", true},
+                          {"form", form_name(plan.to.form)},
+                          {"store", keeping_name(plan.to.keeping)},
+                          {"disk_size", plan.to.disk_size.value()},
+                          {"parts", plan.parts},
+                          {"file_length", length},
+                          {"allocated_on_host", allocated}});
+    return 0;
+  }
+  if (!text) return 0;
+  std::cout << "\n";
+  print_table({{{"", Style::dim}, {"file", Style::dim, true}, {"on the host", Style::dim, true}},
+               {{request.image},
+                {human(plan.from.file_length), Style::plain, true},
+                {human(Bytes(file.allocated())), Style::plain, true}},
+               {{request.out, Style::good},
+                {human(Bytes(length)), Style::plain, true},
+                {human(Bytes(allocated)), Style::plain, true}}});
+  for (const std::string& part : plan.parts) std::cout << "  with " << part << "\n";
+  return 0;
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,37 @@
+// FileSet: the files that one change may write, each with its stage; and the disks opened on them.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "core/change/plan.h"
+#include "core/store/transaction.h"
+
+namespace jh {
+
+class FileSet {
+ public:
+  /// Opens every file of the guest's disks for writing, makes the ones the plan adds (empty), and
+  /// begins a transaction over all of them. Nothing else is written.
+  FileSet(Host& host, const Guest& before, const Plan& plan);
+  FileSet(const FileSet&) = delete;
+  FileSet& operator=(const FileSet&) = delete;
+
+  Transaction& transaction() { return *transaction_; }
+  /// Of a disk's image file.
+  Stage& stage(std::size_t disk) { return transaction_->stage(main_[disk]); }
+  /// All of them, parts included.
+  std::vector<Stage*> stages();
+  /// Where the containers opened on the stages find their other files.
+  Neighbours& beside() { return staged_; }
+
+ private:
+  HostNeighbours others_;
+  ListedNeighbours staged_;
+  std::vector<std::unique_ptr<Store>> files_;
+  std::vector<std::size_t> main_;  // by disk: which stage
+  std::unique_ptr<Transaction> transaction_;
+};
+
+}  // namespace jh

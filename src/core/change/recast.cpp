@@ -1,0 +1,193 @@
+#include "core/change/recast.h"
+
+#include <fmt/format.h>
+
+#include <cstring>
+#include <filesystem>
+
+#include "core/base/uuid.h"
+#include "core/change/plan.h"
+#include "core/container/fill.h"
+#include "core/container/vhdx/vhdx.h"
+#include "core/container/vmdk/vmdk.h"
+
+namespace jh {
+namespace {
+
+Uuid uuid_from_text(const std::string& text) {
+  Uuid id{};
+  std::string digits;
+  for (const char c : text)
+    if (c != '-') digits += c;
+  if (digits.size() != 32) return id;
+  constexpr std::array<std::size_t, 16> order{3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
+  for (std::size_t i = 0; i < 16; ++i)
+    id[order[i]] = static_cast<std::uint8_t>(std::stoul(digits.substr(i * 2, 2), nullptr, 16));
+  return id;
+}
+
+bool has_identity(Form form) {
+  return form == Form::vdi || form == Form::vhd || form == Form::vhdx;
+}
+
+// Two files of one form with one identity would be taken for each other; across forms it may stay.
+void settle_identity(RecastPlan& plan, Container& from) {
+  NewContainer& to = plan.to;
+  if (to.form == Form::vmdk) {
+    if (const auto* vmdk = dynamic_cast<vmdk::VmdkContainer*>(&from)) {
+      // It stands for the content, which is the same.
+      to.content_id = static_cast<std::uint32_t>(
+          std::stoul("0" + vmdk->descriptor().value("CID"), nullptr, 16));
+      return;
+    }
+    // The same content gets the same number each time; no value that means "none".
+    to.content_id = 0x6a756e65;
+    return;
+  }
+  if (!has_identity(to.form)) return;
+  if (has_identity(plan.from.form) && plan.from.form != to.form && !plan.from.identity.empty()) {
+    to.id = uuid_from_text(plan.from.identity);
+    plan.notes.push_back("the new image keeps the disk's identity " + plan.from.identity);
+    return;
+  }
+  to.id = random_guid();
+  plan.notes.push_back(
+      has_identity(plan.from.form)
+          ? fmt::format("the new image gets an identity of its own, {}: two {} images with one "
+                        "would be taken for each other",
+                        guid_text(to.id), form_name(to.form))
+          : "the new image gets the identity " + guid_text(to.id));
+}
+
+bool has_keeping(Form form, Keeping keeping) {
+  switch (keeping) {
+    case Keeping::sparse:
+      return true;
+    case Keeping::full:
+      return form != Form::qcow2;
+    case Keeping::packed:
+      return form == Form::qcow2 || form == Form::vmdk;
+  }
+  return false;
+}
+
+}  // namespace
+
+std::optional<Form> form_by_ending(const std::string& path) {
+  const std::string end = fold_case(std::filesystem::path(path).extension().string());
+  if (end == ".img" || end == ".raw") return Form::raw;
+  if (end == ".qcow2") return Form::qcow2;
+  if (end == ".vdi") return Form::vdi;
+  if (end == ".vmdk") return Form::vmdk;
+  if (end == ".vhd") return Form::vhd;
+  if (end == ".vhdx") return Form::vhdx;
+  return std::nullopt;
+}
+
+RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request) {
+  RecastPlan plan;
+  plan.from = from.facts();
+  NewContainer& to = plan.to;
+  to.form = request.form.value_or(form_by_ending(request.out).value_or(plan.from.form));
+  to.keeping = request.keeping.value_or(has_keeping(to.form, plan.from.keeping) ? plan.from.keeping
+                                                                                : Keeping::sparse);
+  to.in_pieces = request.in_pieces;
+  if (!has_keeping(to.form, to.keeping))
+    unsupported(
+        fmt::format("a {} image cannot be {}", form_name(to.form), keeping_name(to.keeping)),
+        request.out, "choose another --store or --form");
+  if (to.in_pieces && (to.form != Form::vmdk || to.keeping == Keeping::packed))
+    wrong_usage("only VMDK disks that are sparse or full come in pieces");
+  if (plan.from.encrypted)
+    unsupported("the image's content is encrypted, and another image could not say how",
+                request.image, "recast it inside the hypervisor, which has the key");
+  if (const auto* vhdx = dynamic_cast<vhdx::VhdxContainer*>(&from))
+    to.sector_size = static_cast<std::uint32_t>(vhdx->structure().sector);
+  to.disk_size = plan.from.disk_size;
+  to.disk_size = size_in_form(to);
+  if (to.disk_size != plan.from.disk_size)
+    plan.notes.push_back(fmt::format(
+        "the disk becomes {} bytes longer: {}", (to.disk_size - plan.from.disk_size).value(),
+        to.form == Form::vhd ? "hosts ask full VHD images for whole MiB" : "it has whole sectors"));
+  if (to.sector_size != 512 && to.form != Form::vhdx)
+    plan.notes.push_back(fmt::format(
+        "the disk has sectors of {} bytes, which a {} image does not say: tell the hypervisor",
+        to.sector_size, form_name(to.form)));
+  settle_identity(plan, from);
+  plan.parts = parts_of_new(request.out, to);
+  for (const std::string& path : plan.parts)
+    if (host.exists(path))
+      refuse("a file that the new image needs is there already", path,
+             "move it away, or choose another name");
+  if (host.exists(request.out))
+    refuse("the new image's name is taken already", request.out,
+           "choose another name, or move it away");
+  plan.bytes_to_read = bytes_kept(from);
+  plan.host_needs = to.keeping == Keeping::full ? to.disk_size.value() : plan.bytes_to_read;
+  const std::uint64_t free = host.free_space(request.out);
+  // Packing may save anything or nothing; only what is certain to be needed is asked for.
+  if (to.keeping != Keeping::packed && plan.host_needs > free)
+    refuse(fmt::format("the new image needs up to {}, but the host has only {} free there",
+                       human(Bytes(plan.host_needs)), human(Bytes(free))),
+           request.out, "make room, or write it elsewhere");
+  return plan;
+}
+
+void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
+                      const RecastRequest& request, Progress& progress) {
+  std::vector<std::string> begun;
+  try {
+    HostNeighbours beside(host, Access::read_write);
+    begun.push_back(request.out);
+    Store& file = beside.create_part(request.out);
+    host.take_after(request.out, request.image);
+    for (const std::string& part : plan.parts) {
+      begun.push_back(part);
+      beside.create_part(part);
+      host.take_after(part, request.image);
+    }
+    progress.begin("writing " + request.out, plan.bytes_to_read);
+    if (plan.to.keeping == Keeping::packed) {
+      fill_packed(from, file, plan.to, progress);
+    } else {
+      create_container(file, plan.to, &beside);
+      const auto made = open_container(file, &beside);
+      if (plan.to.keeping == Keeping::full) {
+        // A full image owns its room, whatever is zero today.
+        file.reserve(0, file.size());
+        for (const std::string& part : plan.parts) {
+          Store* store = beside.part(part);
+          store->reserve(0, store->size());
+        }
+      }
+      fill_disk(from, made->disk(), progress);
+    }
+    progress.end();
+    progress.begin("making it durable", 0);
+    file.flush();
+    for (const std::string& part : plan.parts) beside.part(part)->flush();
+    progress.end();
+    const auto made = open_container(file, &beside);
+    Findings findings;
+    made->audit(findings);
+    if (!findings.clean())
+      damaged("the new image is not in order: " + findings.kept().front().what, request.out,
+              "it was removed; please report this");
+    if (request.proof == ProofEffort::full) {
+      progress.begin("comparing", plan.to.disk_size.value());
+      compare_disks(from, *made, progress);
+      progress.end();
+    }
+  } catch (...) {
+    for (const std::string& path : begun) {
+      try {
+        host.remove(path);
+      } catch (const Error&) {
+        // The first error tells what is wrong with this folder.
+      }
+    }
+    throw;
+  }
+}
+
+}  // namespace jh

@@ -1,0 +1,44 @@
+// Recast: the same disk in a new image, of the same or another form; or kept in another way in
+// place.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/base/progress.h"
+#include "core/change/request.h"
+#include "core/container/create.h"
+#include "core/store/host.h"
+
+namespace jh {
+
+struct RecastRequest {
+  std::string image;
+  std::string out;  // empty: in place
+  std::optional<Form> form;
+  std::optional<Keeping> keeping;
+  bool in_pieces = false;
+  ProofEffort proof = ProofEffort::usual;
+};
+
+struct RecastPlan {
+  ContainerFacts from;
+  NewContainer to;
+  std::vector<std::string> parts;  // further files of the new image
+  std::uint64_t bytes_to_read = 0;
+  std::uint64_t host_needs = 0;  // at most
+  std::vector<std::string> notes;
+};
+
+/// Throws refused or unsupported for what cannot be.
+RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request);
+
+/// Makes the new image, flushed; removes what was begun when anything fails.
+void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
+                      const RecastRequest& request, Progress& progress);
+
+/// The form that a new file's name asks for by its ending; nothing: it asks for none.
+std::optional<Form> form_by_ending(const std::string& path);
+
+}  // namespace jh

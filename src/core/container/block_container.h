@@ -1,0 +1,66 @@
+// What all forms share that keep a disk in blocks: reading through parents, writing into blocks
+// that have a place, and giving a place to those that have none.
+#pragma once
+
+#include "core/container/container.h"
+
+namespace jh {
+
+class BlockContainer : public Container {
+ public:
+  Store& disk() override { return disk_; }
+  Piece piece_at(std::uint64_t offset, std::uint64_t length) override;
+  std::uint64_t blocks_kept() override;
+
+ protected:
+  BlockContainer() : disk_(*this) {}
+
+  virtual std::uint64_t disk_size() const = 0;
+  virtual std::uint64_t block_size() const = 0;
+  /// What this image itself has at `offset`, at most `length` long (which stays inside the disk).
+  virtual Piece find(std::uint64_t offset, std::uint64_t length) = 0;
+  /// Reads a packed piece.
+  virtual void read_packed(std::uint64_t offset, ByteSpan out);
+  /// Gives new places, one behind the other, to `count` blocks from `first` on. They hold zeros but
+  /// for `content`, which begins `inside` bytes from the first one's start. What they had before is
+  /// let go.
+  virtual void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
+                          ConstByteSpan content) = 0;
+  /// Whole blocks that are to read as zeros from now on.
+  virtual void drop_blocks(std::uint64_t first, std::uint64_t count) = 0;
+  virtual void flush_file() = 0;
+  virtual std::string image_name() const = 0;
+
+  /// The image this one builds on, and where in its disk this one begins.
+  std::shared_ptr<Container> below_;
+  std::uint64_t below_start_ = 0;
+
+ private:
+  class Disk final : public Store {
+   public:
+    explicit Disk(BlockContainer& owner) : owner_(owner) {}
+    std::uint64_t size() const override { return owner_.disk_size(); }
+    void read(std::uint64_t offset, ByteSpan out) override;
+    void write(std::uint64_t offset, ConstByteSpan data) override { put(offset, data, false); }
+    void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override {
+      put(offset, data, true);
+    }
+    Run map(std::uint64_t offset, std::uint64_t length) override;
+    void discard(std::uint64_t offset, std::uint64_t length) override;
+    void flush() override { owner_.flush_file(); }
+    void resize(std::uint64_t new_size) override;
+    std::string name() const override { return owner_.image_name(); }
+
+   private:
+    void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
+    std::size_t put_in_new_blocks(std::uint64_t offset, ConstByteSpan data, bool zero_now);
+
+    BlockContainer& owner_;
+  };
+
+  Piece from_below(std::uint64_t offset, std::uint64_t length);
+
+  Disk disk_;
+};
+
+}  // namespace jh

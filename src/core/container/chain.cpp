@@ -1,0 +1,58 @@
+#include "core/container/chain.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+namespace jh {
+namespace {
+
+std::string real_path(const std::string& path) {
+  std::error_code error;
+  const std::filesystem::path real = std::filesystem::canonical(path, error);
+  return error ? path : real.string();
+}
+
+}  // namespace
+
+std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
+                                       const std::vector<std::string>& names,
+                                       std::vector<std::string> children) {
+  constexpr std::size_t longest = 64;
+  const std::string me = real_path(file.name());
+  children.push_back(me);
+  Store* found = nullptr;
+  std::string path;
+  for (const std::string& name : names) {
+    path = path_beside(file.name(), name);
+    if (beside != nullptr) found = beside->parent(path);
+    if (found != nullptr) break;
+  }
+  if (found == nullptr)
+    refuse("the image builds on another one, which is not there", path.empty() ? file.name() : path,
+           "put it back where the image expects it, or name the image that is meant");
+  if (std::find(children.begin(), children.end(), real_path(found->name())) != children.end())
+    refuse("the image builds on itself, through the chain of its parents", found->name(),
+           "its chain was put together wrongly; take the files from a backup");
+  if (children.size() > longest)
+    refuse(fmt::format("the image builds on more than {} others", longest), file.name(),
+           "let the hypervisor join them first");
+  return open_in_chain(*found, beside, std::move(children));
+}
+
+void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path) {
+  if (parent == nullptr) return;
+  facts.parents.push_back(path);
+  for (const std::string& further : parent->facts().parents) facts.parents.push_back(further);
+  facts.blockers.push_back(in_the_way("the image builds on " + facts.parents.front(), path,
+                                      "join the images in the hypervisor"));
+}
+
+Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy) {
+  return {Status::refused, what, path,
+          remedy + ", or make a new image of what the guest sees:\n  juneheath recast " + path +
+              " NEW"};
+}
+
+}  // namespace jh

@@ -1,0 +1,32 @@
+// Making new, empty images of every form.
+#pragma once
+
+#include "core/base/uuid.h"
+#include "core/container/container.h"
+
+namespace jh {
+
+struct NewContainer {
+  Form form = Form::raw;
+  Keeping keeping = Keeping::sparse;
+  bool in_pieces = false;  // VMDK: files of two gigabytes
+  Bytes disk_size;
+  std::uint32_t sector_size = 512;  // VHDX keeps it
+  Uuid id{};                        // of forms that have one
+  std::uint32_t content_id = 0;     // VMDK
+};
+
+/// Sizes that the form cannot have become the next larger one that it can.
+Bytes size_in_form(const NewContainer& wanted);
+
+/// Paths of the further files that the image gets.
+std::vector<std::string> parts_of_new(const std::string& path, const NewContainer& wanted);
+
+/// Writes the empty image; `file` and the parts, found through `beside`, are empty files. Packed
+/// images are made by their writers (recast.h).
+void create_container(Store& file, const NewContainer& wanted, Neighbours* beside);
+
+/// The descriptor of a VMDK disk that is named like this file.
+std::string descriptor_for(const std::string& path, const NewContainer& wanted);
+
+}  // namespace jh

@@ -1,0 +1,193 @@
+#include "core/container/fill.h"
+
+#include <fmt/format.h>
+
+#include <future>
+#include <thread>
+
+#include "core/container/packing.h"
+#include "core/container/qcow2/qcow2.h"
+#include "core/container/vmdk/extent.h"
+
+namespace jh {
+namespace {
+
+constexpr std::uint64_t most_at_once = 4U << 20;
+
+// Calls visit(offset, length) for each stretch that is not known to be zero.
+template <class Visit>
+void for_each_kept(Container& from, Visit visit) {
+  const std::uint64_t size = from.disk().size();
+  for (std::uint64_t at = 0; at < size;) {
+    const Run run = from.disk().map(at, size - at);
+    if (!run.zero) visit(at, run.length);
+    at += run.length;
+  }
+}
+
+}  // namespace
+
+std::uint64_t bytes_kept(Container& from) {
+  std::uint64_t kept = 0;
+  for_each_kept(from, [&](std::uint64_t, std::uint64_t length) { kept += length; });
+  return kept;
+}
+
+void fill_disk(Container& from, Store& to, Progress& progress) {
+  Buffer buffer(most_at_once);
+  std::uint64_t done = 0;
+  std::uint64_t since_flush = 0;
+  for_each_kept(from, [&](std::uint64_t start, std::uint64_t length) {
+    for (std::uint64_t end = start + length; start < end;) {
+      // Whole large pieces, at the same offsets in every form: fewer and larger writes.
+      const std::uint64_t step = std::min(end - start, most_at_once - start % most_at_once);
+      const ByteSpan part = ByteSpan(buffer).first(step);
+      from.disk().read(start, part);
+      to.write_unreferenced(start, part);
+      start += step;
+      done += step;
+      since_flush += step;
+      if (since_flush >= (256U << 20)) {
+        to.begin_flush();
+        since_flush = 0;
+      }
+      progress.advance(done);
+    }
+  });
+}
+
+namespace {
+
+struct Packed {
+  std::uint64_t number = 0;  // of the block
+  Buffer content;
+  Buffer packed;  // empty: it is not worth it
+  bool zero = false;
+};
+
+// Reads blocks in batches, packs each batch with all processors while the next one is read, and
+// hands them on in order.
+class PackingLine {
+ public:
+  PackingLine(Container& from, std::uint64_t block, Packing way, std::size_t most)
+      : from_(from), block_(block), way_(way), most_(most) {}
+
+  template <class Take>
+  void run(Progress& progress, Take take) {
+    std::uint64_t next = 0;  // the first block not looked at yet
+    std::uint64_t done = 0;
+    std::vector<Packed> batch;
+    std::vector<std::future<void>> working;
+    std::vector<Packed> in_work;
+    const auto settle = [&] {
+      for (auto& worker : working) worker.get();
+      working.clear();
+      for (Packed& one : in_work)
+        if (!one.zero) take(one);
+      in_work.clear();
+    };
+    const auto send = [&] {
+      settle();
+      in_work = std::move(batch);
+      batch.clear();
+      const std::size_t hands = std::max(1U, std::thread::hardware_concurrency());
+      for (std::size_t hand = 0; hand < hands; ++hand)
+        working.push_back(std::async(std::launch::async, [this, &in_work, hand, hands] {
+          for (std::size_t i = hand; i < in_work.size(); i += hands) pack_one(in_work[i]);
+        }));
+    };
+    for_each_kept(from_, [&](std::uint64_t start, std::uint64_t length) {
+      const std::uint64_t end = ceil_div(start + length, block_);
+      for (next = std::max(next, start / block_); next < end; ++next) {
+        Packed one{next, Buffer(block_), {}, false};
+        const std::uint64_t at = next * block_;
+        const std::uint64_t there = std::min(block_, from_.disk().size() - at);
+        from_.disk().read(at, ByteSpan(one.content).first(there));
+        batch.push_back(std::move(one));
+        done += there;
+        progress.advance(done);
+        if (batch.size() * block_ >= most_at_once * 2) send();
+      }
+    });
+    send();
+    settle();
+  }
+
+ private:
+  void pack_one(Packed& one) const {
+    one.zero = all_zero(one.content);
+    if (!one.zero) one.packed = pack(way_, one.content, most_);
+  }
+
+  Container& from_;
+  std::uint64_t block_;
+  Packing way_;
+  std::size_t most_;
+};
+
+}  // namespace
+
+void fill_packed(Container& from, Store& file, const NewContainer& wanted, Progress& progress) {
+  const std::uint64_t size = wanted.disk_size.value();
+  if (wanted.form == Form::qcow2) {
+    const qcow2::NewImage image{};
+    const std::uint64_t cluster = std::uint64_t{1} << image.cluster_bits;
+    qcow2::PackedWriter writer(file, size, image);
+    PackingLine line(from, cluster, Packing::deflate, cluster - 512);
+    line.run(progress, [&](const Packed& one) {
+      one.packed.empty() ? writer.put_plain(one.number, one.content)
+                         : writer.put(one.number, one.packed);
+    });
+    writer.finish();
+    return;
+  }
+  ensure(wanted.form == Form::vmdk, "this form has packed images");
+  constexpr std::uint64_t grain = vmdk::StreamWriter::grain;
+  vmdk::StreamWriter writer(file, size, descriptor_for(file.name(), wanted));
+  // There is no way to say that a grain is not packed: it may become a little longer.
+  PackingLine line(from, grain, Packing::zlib, grain + grain / 64);
+  line.run(progress, [&](const Packed& one) { writer.put(one.number, one.packed); });
+  writer.finish();
+}
+
+void compare_disks(Container& one, Container& other, Progress& progress) {
+  Store& a = one.disk();
+  Store& b = other.disk();
+  const std::uint64_t size = std::max(a.size(), b.size());
+  Buffer left;
+  Buffer right;
+  const auto read = [](Store& store, std::uint64_t at, Buffer& out) {
+    const std::uint64_t there =
+        at >= store.size() ? 0 : std::min<std::uint64_t>(out.size(), store.size() - at);
+    std::fill(out.begin(), out.end(), std::uint8_t{0});
+    if (there != 0) store.read(at, ByteSpan(out).first(there));
+  };
+  const auto zero_run = [](Store& store, std::uint64_t at, std::uint64_t length) -> std::uint64_t {
+    if (at >= store.size()) return length;
+    const Run run = store.map(at, std::min(length, store.size() - at));
+    return run.zero ? run.length : 0;
+  };
+  for (std::uint64_t at = 0; at < size;) {
+    const std::uint64_t length = size - at;
+    const std::uint64_t skip = std::min(zero_run(a, at, length), zero_run(b, at, length));
+    if (skip != 0) {
+      at += skip;
+      continue;
+    }
+    const std::uint64_t step = std::min(most_at_once, length);
+    left.resize(step);
+    right.resize(step);
+    read(a, at, left);
+    read(b, at, right);
+    if (left != right) {
+      const auto differs = std::mismatch(left.begin(), left.end(), right.begin()).first;
+      damaged(fmt::format("the copy differs at byte {} of the disk",
+                          at + static_cast<std::uint64_t>(differs - left.begin())),
+              b.name(), "the host's disk or memory cannot be trusted; look at its system log");
+    }
+    at += step;
+    progress.advance(at);
+  }
+}
+
+}  // namespace jh

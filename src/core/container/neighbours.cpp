@@ -1,0 +1,54 @@
+#include "core/container/neighbours.h"
+
+#include <algorithm>
+#include <filesystem>
+
+namespace jh {
+
+namespace files = std::filesystem;
+
+std::string path_beside(const std::string& image, const std::string& name) {
+  const files::path path(name);
+  return path.is_absolute() ? name : (files::path(image).parent_path() / path).string();
+}
+
+Store* HostNeighbours::open(const std::string& path, Access access) {
+  auto& slot = opened_[path];
+  if (!slot) {
+    std::error_code error;
+    if (!files::is_regular_file(path, error) && !files::is_block_file(path, error)) return nullptr;
+    slot = host_.open(path, access);
+  }
+  return slot.get();
+}
+
+Store* HostNeighbours::part(const std::string& path) { return open(path, parts_); }
+
+Store* HostNeighbours::parent(const std::string& path) { return open(path, Access::read_only); }
+
+Store& HostNeighbours::create_part(const std::string& path) {
+  opened_[path] = host_.create(path);
+  return *opened_[path];
+}
+
+std::vector<std::string> HostNeighbours::siblings(const std::string& path) {
+  constexpr std::size_t most = 4096;
+  std::vector<std::string> found;
+  std::error_code error;
+  const files::path folder = files::path(path).parent_path();
+  for (const auto& entry : files::directory_iterator(folder.empty() ? "." : folder, error)) {
+    if (found.size() == most) break;
+    if (!entry.is_regular_file(error) || files::equivalent(entry.path(), path, error)) continue;
+    found.push_back((folder / entry.path().filename()).string());
+  }
+  std::sort(found.begin(), found.end());
+  return found;
+}
+
+Store* ListedNeighbours::part(const std::string& path) {
+  const auto found = parts_.find(path);
+  if (found != parts_.end()) return found->second;
+  return others_ == nullptr ? nullptr : others_->part(path);
+}
+
+}  // namespace jh

@@ -1,0 +1,302 @@
+#include "core/container/qcow2/qcow2.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/container/chain.h"
+#include "core/container/packing.h"
+
+namespace jh::qcow2 {
+namespace {
+
+// Where a packed cluster lies ("Compressed Clusters Descriptor").
+struct PackedPlace {
+  std::uint64_t offset = 0;
+  std::uint64_t length = 0;  // at most; the packed bytes may end before
+};
+PackedPlace packed_place(std::uint64_t entry, std::uint32_t cluster_bits) {
+  const std::uint32_t split = 62 - (cluster_bits - 8);
+  const std::uint64_t offset = entry & ((std::uint64_t{1} << split) - 1);
+  const std::uint64_t sectors = (entry & ~(copied | compressed)) >> split;
+  return {offset, (sectors + 1) * 512 - offset % 512};
+}
+
+}  // namespace
+
+Qcow2Container::Qcow2Container(Store& file, Neighbours* beside, std::vector<std::string> children)
+    : file_(file), image_(read_header(file)) {
+  read_l1();
+  if (image_.has(incompatible::external_data)) {
+    if (beside != nullptr) data_ = beside->part(path_beside(file.name(), image_.data_file));
+    if (data_ == nullptr)
+      refuse("the file that holds the image's data is not there",
+             path_beside(file.name(), image_.data_file), "put it back beside the image");
+  }
+  if (!image_.backing.empty())
+    below_ = open_parent(file, beside, {image_.backing}, std::move(children));
+}
+
+void Qcow2Container::read_l1() {
+  const std::uint64_t entries = image_.raw.l1_size.value();
+  const Buffer raw =
+      read_buffer(file_, image_.raw.l1_table_offset.value(), static_cast<std::size_t>(entries * 8));
+  l1_.clear();
+  l1_.reserve(entries);
+  for (std::uint64_t i = 0; i < entries; ++i) {
+    const std::uint64_t entry = parse_as<Be64>(raw, i * 8).value();
+    const std::uint64_t offset = entry & offset_mask;
+    if (offset % image_.cluster() != 0 ||
+        (offset != 0 && checked_add(offset, image_.cluster()) > file_.size()))
+      damaged(fmt::format("L2 table {} lies at {}, which no cluster begins at", i, offset),
+              file_.name(), "let the hypervisor check and repair the image first");
+    l1_.push_back(entry);
+  }
+}
+
+Refcounts& Qcow2Container::refcounts() {
+  if (!refcounts_) refcounts_ = std::make_unique<Refcounts>(file_, image_);
+  return *refcounts_;
+}
+
+// Kept in memory up to a limit; writes go through, so forgetting one costs only reading it again.
+Buffer* Qcow2Container::table(std::uint64_t index) {
+  constexpr std::uint64_t most_bytes = 16U << 20;
+  const std::uint64_t offset = index < l1_.size() ? l1_[index] & offset_mask : 0;
+  if (offset == 0) return nullptr;
+  const auto found = tables_.find(index);
+  if (found != tables_.end()) return &found->second;
+  if (tables_.size() * image_.cluster() >= most_bytes) tables_.clear();
+  return &(tables_[index] = read_buffer(file_, offset, static_cast<std::size_t>(image_.cluster())));
+}
+
+// A table that may be written: there, and not a snapshot's too.
+Buffer& Qcow2Container::table_for(std::uint64_t index) {
+  Buffer* found = table(index);
+  if (found != nullptr && (l1_[index] & copied) != 0) return *found;
+  const std::uint64_t old = l1_[index] & offset_mask;
+  const Buffer content = found != nullptr ? *found : Buffer(image_.cluster());
+  const std::uint64_t at = refcounts().allocate(1);
+  file_.write_unreferenced(at, content);
+  if (old != 0) refcounts().release(old / image_.cluster());
+  l1_[index] = at | copied;
+  file_.write(image_.raw.l1_table_offset.value() + index * 8, bytes_of(Be64(l1_[index])));
+  return tables_[index] = content;
+}
+
+Qcow2Container::Entry Qcow2Container::entry_of(std::uint64_t cluster) {
+  const Buffer* found = table(cluster / image_.entries_per_table());
+  if (found == nullptr) return {};
+  const std::uint64_t at = cluster % image_.entries_per_table() * image_.entry_size();
+  Entry entry{parse_as<Be64>(*found, at).value(), 0};
+  if (image_.entry_size() == 16) entry.bitmap = parse_as<Be64>(*found, at + 8).value();
+  return entry;
+}
+
+void Qcow2Container::set_entry(std::uint64_t cluster, const Entry& entry) {
+  const std::uint64_t index = cluster / image_.entries_per_table();
+  Buffer& entries = table_for(index);
+  const std::uint64_t at = cluster % image_.entries_per_table() * image_.entry_size();
+  put_at(entries, at, Be64(entry.place));
+  if (image_.entry_size() == 16) put_at(entries, at + 8, Be64(entry.bitmap));
+  file_.write((l1_[index] & offset_mask) + at,
+              ConstByteSpan(entries).subspan(at, image_.entry_size()));
+}
+
+// Offset of a plain cluster in the store of data; damage when it cannot be there.
+std::uint64_t Qcow2Container::cluster_at(const Entry& entry, std::uint64_t cluster) const {
+  const std::uint64_t at = entry.place & offset_mask;
+  if (at % image_.cluster() != 0 || at >= data_store().size())
+    damaged(fmt::format("cluster {} of the disk lies at {}, where no cluster can be", cluster, at),
+            file_.name(), "let the hypervisor check and repair the image first");
+  return at;
+}
+
+Piece Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
+  const std::uint64_t reach = image_.reach_of_table();
+  if (offset / reach >= l1_.size() || (l1_[offset / reach] & offset_mask) == 0)
+    return {Piece::Kind::below, std::min(length, reach - offset % reach), nullptr, 0};
+  const std::uint64_t inside = offset % image_.cluster();
+  const std::uint64_t cluster = offset / image_.cluster();
+  const Entry entry = entry_of(cluster);
+  length = std::min(length, image_.cluster() - inside);
+  if ((entry.place & compressed) != 0) return {Piece::Kind::packed, length, nullptr, 0};
+  Piece piece = find_in(entry, inside, length);
+  if (piece.kind != Piece::Kind::data) return piece;
+  const std::uint64_t at = cluster_at(entry, cluster) + inside;
+  piece.store = &data_store();
+  piece.at = at;
+  // The last cluster of a file may be cut short; what is missing reads as zeros.
+  if (at >= piece.store->size()) return {Piece::Kind::zero, piece.length, nullptr, 0};
+  piece.length = std::min(piece.length, piece.store->size() - at);
+  return piece;
+}
+
+// What a plain entry says of a part of its cluster; for data, where is left to the caller.
+Piece Qcow2Container::find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length) {
+  const auto is_there = [&] {
+    // With external data, offset 0 is a place like any other.
+    return (entry.place & offset_mask) != 0 || (data_ != nullptr && (entry.place & copied) != 0);
+  };
+  if (image_.entry_size() == 16) {
+    const std::uint64_t unit = image_.cluster() / subclusters;
+    const auto kind = [&](std::uint64_t sub) {
+      if ((entry.bitmap >> (sub + subclusters) & 1) != 0) return Piece::Kind::zero;
+      return (entry.bitmap >> sub & 1) != 0 && is_there() ? Piece::Kind::data : Piece::Kind::below;
+    };
+    const std::uint64_t first = inside / unit;
+    std::uint64_t end = first + 1;
+    while (end < subclusters && kind(end) == kind(first)) ++end;
+    return {kind(first), std::min(length, end * unit - inside), nullptr, 0};
+  }
+  if (image_.version >= 3 && (entry.place & reads_zero) != 0)
+    return {Piece::Kind::zero, length, nullptr, 0};
+  return {is_there() ? Piece::Kind::data : Piece::Kind::below, length, nullptr, 0};
+}
+
+void Qcow2Container::read_packed(std::uint64_t offset, ByteSpan out) {
+  const std::uint64_t cluster = offset / image_.cluster();
+  const Entry entry = entry_of(cluster);
+  if (unpacked_.empty() || unpacked_entry_ != entry.place) {
+    const PackedPlace place = packed_place(entry.place, image_.cluster_bits);
+    if (place.offset >= file_.size())
+      damaged(fmt::format("packed cluster {} lies past the file's end", cluster), file_.name(),
+              "let the hypervisor check and repair the image first");
+    const std::uint64_t length = std::min(place.length, file_.size() - place.offset);
+    const Buffer packed = read_buffer(file_, place.offset, static_cast<std::size_t>(length));
+    unpacked_.resize(image_.cluster());
+    unpacked_entry_ = entry.place;
+    try {
+      unpack(image_.zstd ? Packing::zstd : Packing::deflate, packed, unpacked_);
+    } catch (const Error& error) {
+      unpacked_.clear();
+      throw error.within(fmt::format("{}, cluster {} at {}", file_.name(), cluster, place.offset));
+    }
+  }
+  const std::uint64_t inside = offset % image_.cluster();
+  std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(inside), out.size(), out.begin());
+}
+
+// The clusters that an entry held have one reference less.
+void Qcow2Container::let_go(const Entry& entry) {
+  if ((entry.place & compressed) != 0) {
+    const PackedPlace place = packed_place(entry.place, image_.cluster_bits);
+    const std::uint64_t last = (place.offset + place.length - 1) / image_.cluster();
+    for (std::uint64_t c = place.offset / image_.cluster(); c <= last; ++c) refcounts().release(c);
+  } else if (data_ == nullptr && (entry.place & offset_mask) != 0) {
+    refcounts().release((entry.place & offset_mask) / image_.cluster());
+  }
+}
+
+void Qcow2Container::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
+                                ConstByteSpan content) {
+  std::uint64_t at = first * image_.cluster();
+  if (data_ != nullptr) {
+    // Data in a file of its own lies where it lies on the disk.
+    const std::uint64_t end = at + count * image_.cluster();
+    if (data_->size() < end) data_->resize(end);
+    data_->discard(at, end - at);
+    data_->write(at + inside, content);
+  } else {
+    at = refcounts().allocate(count);
+    write_into_zeros(file_, at + inside, content);
+  }
+  for (std::uint64_t i = 0; i < count; ++i) {
+    const Entry old = entry_of(first + i);
+    set_entry(first + i, {(at + i * image_.cluster()) | copied, 0xffffffff});
+    let_go(old);
+  }
+}
+
+void Qcow2Container::drop_blocks(std::uint64_t first, std::uint64_t count) {
+  for (std::uint64_t i = first; i < first + count; ++i) {
+    const Entry old = entry_of(i);
+    if (old.place == 0 && old.bitmap == 0 && !below_) continue;
+    Entry fresh;
+    if (below_) {
+      if (image_.version < 3) {
+        put_blocks(i, 1, 0, {});
+        continue;
+      }
+      fresh =
+          image_.entry_size() == 16 ? Entry{0, 0xffffffffULL << subclusters} : Entry{reads_zero, 0};
+    }
+    set_entry(i, fresh);
+    let_go(old);
+  }
+}
+
+void Qcow2Container::check_growth(Bytes new_size) {
+  const std::uint64_t most = max_l1_bytes / 8 * image_.reach_of_table();
+  if (new_size.value() > std::min<std::uint64_t>(most, INT64_MAX))
+    refuse(fmt::format("with clusters of {}, a qcow2 disk reaches {} at most",
+                       human(Bytes(image_.cluster())), human(Bytes(most))),
+           file_.name(), "recast it into a new image with larger clusters");
+}
+
+void Qcow2Container::grow(Bytes new_size) {
+  const std::uint64_t tables = image_.tables_for(new_size.value());
+  const std::uint64_t present = l1_.size();
+  image_.size = new_size.value();
+  if (tables > present) {
+    l1_.resize(tables);
+    const std::uint64_t old_at = image_.raw.l1_table_offset.value();
+    const std::uint64_t old_clusters = ceil_div(present * 8, image_.cluster());
+    image_.raw.l1_size = checked_cast<std::uint32_t>(tables);
+    if (tables * 8 <= old_clusters * image_.cluster()) {
+      file_.write(old_at + present * 8, Buffer((tables - present) * 8));
+    } else {
+      Buffer raw(round_up(tables * 8, image_.cluster()));
+      for (std::size_t i = 0; i < l1_.size(); ++i) put_at(raw, i * 8, Be64(l1_[i]));
+      const std::uint64_t at = refcounts().allocate(raw.size() / image_.cluster());
+      file_.write_unreferenced(at, raw);
+      image_.raw.l1_table_offset = at;
+      for (std::uint64_t i = 0; i < old_clusters; ++i)
+        refcounts().release(old_at / image_.cluster() + i);
+    }
+  }
+  write_header(file_, image_);
+  // A raw reader of the data file sees the new size too.
+  if (data_ != nullptr && data_->size() < image_.size) data_->resize(image_.size);
+}
+
+ContainerFacts Qcow2Container::facts() {
+  ContainerFacts facts;
+  facts.form = Form::qcow2;
+  facts.variant = fmt::format("version {}", image_.version);
+  facts.keeping = Keeping::sparse;
+  facts.disk_size = Bytes(image_.size);
+  facts.file_length = Bytes(file_.size() + (data_ == nullptr ? 0 : data_->size()));
+  facts.block_size = Bytes(image_.cluster());
+  facts.blocks = ceil_div(image_.size, image_.cluster());
+  facts.limit =
+      human(Bytes(std::min<std::uint64_t>(max_l1_bytes / 8 * image_.reach_of_table(), INT64_MAX)));
+  facts.snapshots = image_.snapshots;
+  facts.encrypted = image_.raw.crypt_method.value() != 0;
+  if (data_ != nullptr) facts.parts.push_back(data_->name());
+  describe_parents(
+      facts, below_.get(),
+      image_.backing.empty() ? std::string() : path_beside(file_.name(), image_.backing));
+  if (image_.has(incompatible::dirty))
+    facts.unsettled.emplace_back("rebuild the reference counts, which its last user left behind");
+  if (image_.has(incompatible::extended_l2))
+    facts.notes.emplace_back("its clusters are divided into 32 parts");
+  if (image_.bitmaps)
+    facts.notes.push_back(
+        fmt::format("it keeps {} bitmaps of changed blocks; a change marks them as out of date",
+                    image_.bitmaps->bitmaps.value()));
+  if (facts.encrypted)
+    facts.notes.emplace_back("its content is encrypted: only the image itself can be looked at");
+  if (!facts.snapshots.empty()) {
+    std::string names;
+    for (const Snapshot& snapshot : facts.snapshots)
+      names += (names.empty() ? "" : ", ") + snapshot.id + " \"" + snapshot.name + "\"";
+    facts.blockers.push_back(
+        in_the_way(fmt::format("the image keeps {} snapshot{} inside: {}", facts.snapshots.size(),
+                               facts.snapshots.size() == 1 ? "" : "s", names),
+                   file_.name(), "remove the snapshots in the hypervisor"));
+  }
+  return facts;
+}
+
+}  // namespace jh::qcow2

@@ -1,0 +1,87 @@
+// A disk kept in a qcow2 image.
+#pragma once
+
+#include <map>
+
+#include "core/container/block_container.h"
+#include "core/container/qcow2/refcounts.h"
+
+namespace jh::qcow2 {
+
+class Qcow2Container final : public BlockContainer {
+ public:
+  /// `depth`: how many images build on this one already; a chain that is too long is refused.
+  Qcow2Container(Store& file, Neighbours* beside, std::vector<std::string> children);
+
+  ContainerFacts facts() override;
+  void check_growth(Bytes new_size) override;
+  void make_ready() override;
+  void grow(Bytes new_size) override;
+  Bytes size_unit() override { return Bytes(512); }
+  void audit(Findings& findings) override;
+  const Image& image() const { return image_; }
+
+ private:
+  std::uint64_t disk_size() const override { return image_.size; }
+  std::uint64_t block_size() const override { return image_.cluster(); }
+  Piece find(std::uint64_t offset, std::uint64_t length) override;
+  void read_packed(std::uint64_t offset, ByteSpan out) override;
+  void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
+                  ConstByteSpan content) override;
+  void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void flush_file() override { file_.flush(); }
+  std::string image_name() const override { return file_.name(); }
+
+  /// An L2 entry, with the bitmap behind it where there are subclusters.
+  struct Entry {
+    std::uint64_t place = 0;
+    std::uint64_t bitmap = 0;
+  };
+  Piece find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length);
+  Entry entry_of(std::uint64_t cluster);
+  void set_entry(std::uint64_t cluster, const Entry& entry);
+  Buffer* table(std::uint64_t index);
+  Buffer& table_for(std::uint64_t index);
+  void read_l1();
+  void let_go(const Entry& entry);
+  std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
+  Refcounts& refcounts();
+  Store& data_store() const { return data_ == nullptr ? file_ : *data_; }
+
+  Store& file_;
+  Store* data_ = nullptr;  // the external data file
+  Image image_;
+  std::vector<std::uint64_t> l1_;
+  std::map<std::uint64_t, Buffer> tables_;  // L2 tables read so far
+  std::unique_ptr<Refcounts> refcounts_;    // when something is first written
+  Buffer unpacked_;                         // the packed cluster read last
+  std::uint64_t unpacked_entry_ = 0;
+};
+
+/// Makes an empty image of this size, of version 3. `packed_with_zstd`: packed clusters are.
+struct NewImage {
+  std::uint32_t cluster_bits = 16;
+  std::uint32_t refcount_order = 4;
+  bool zstd = false;
+  std::uint32_t version = 3;
+  bool extended_l2 = false;
+};
+void create(Store& file, std::uint64_t disk_size, const NewImage& wanted);
+
+/// Puts packed clusters, made elsewhere, into a new image, in the order of the disk.
+class PackedWriter {
+ public:
+  PackedWriter(Store& file, std::uint64_t disk_size, const NewImage& wanted);
+  ~PackedWriter();
+  /// One cluster's content, packed: smaller than a cluster.
+  void put(std::uint64_t cluster, ConstByteSpan packed);
+  /// One that cannot be packed.
+  void put_plain(std::uint64_t cluster, ConstByteSpan content);
+  void finish();
+
+ private:
+  class Work;
+  std::unique_ptr<Work> work_;
+};
+
+}  // namespace jh::qcow2

@@ -1,0 +1,46 @@
+// Reference counts of a qcow2 image's clusters, and the giving of new clusters at its end.
+#pragma once
+
+#include <map>
+
+#include "core/container/qcow2/header.h"
+
+namespace jh::qcow2 {
+
+/// The counts in one refcount block; widths of 1 to 64 bits ("Refcount blocks").
+std::uint64_t count_in(ConstByteSpan block, std::uint32_t bits, std::uint64_t index);
+void set_count_in(ByteSpan block, std::uint32_t bits, std::uint64_t index, std::uint64_t count);
+
+class Refcounts {
+ public:
+  /// Both must outlive this; `image`'s table fields follow when the table moves.
+  Refcounts(Store& file, Image& image);
+
+  std::uint64_t count(std::uint64_t cluster);
+  void set(std::uint64_t cluster, std::uint64_t count) { set_run(cluster, 1, count); }
+  /// One reference less. Throws damaged when there is none.
+  void release(std::uint64_t cluster);
+  /// New clusters behind all others, one behind the other, each with one reference. Returns the
+  /// first one's offset; the file is made longer and reads as zeros there.
+  std::uint64_t allocate(std::uint64_t clusters);
+  /// Forgets what the tables say and makes new ones behind everything, with these counts (cluster →
+  /// count).
+  void rebuild(const std::map<std::uint64_t, std::uint64_t>& counts);
+
+  const std::vector<std::uint64_t>& table() const { return table_; }
+  std::uint64_t per_block() const { return image_.cluster() * 8 / image_.refcount_bits; }
+
+ private:
+  std::uint64_t take(std::uint64_t clusters);
+  void set_run(std::uint64_t first, std::uint64_t clusters, std::uint64_t count);
+  Buffer* block(std::uint64_t index);
+  Buffer& block_for(std::uint64_t index);
+  void grow_table(std::uint64_t blocks);
+
+  Store& file_;
+  Image& image_;
+  std::vector<std::uint64_t> table_;        // offsets of blocks; 0: none, all its counts are 0
+  std::map<std::uint64_t, Buffer> blocks_;  // read so far
+};
+
+}  // namespace jh::qcow2

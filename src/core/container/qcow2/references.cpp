@@ -1,0 +1,239 @@
+#include "core/container/qcow2/references.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+namespace jh::qcow2 {
+
+const char* use_name(Use use) {
+  switch (use) {
+    case Use::header:
+      return "the header";
+    case Use::refcounts:
+      return "the reference counts";
+    case Use::table:
+      return "an L1 or L2 table";
+    case Use::data:
+      return "data";
+    case Use::packed:
+      return "packed data";
+    case Use::snapshots:
+      return "the list of snapshots";
+    case Use::bitmaps:
+      return "bitmaps";
+  }
+  return "";
+}
+
+std::uint64_t References::at(std::uint64_t cluster) const {
+  auto run = std::upper_bound(
+      runs.begin(), runs.end(), cluster,
+      [](std::uint64_t c, const CountedRun& candidate) { return c < candidate.first; });
+  if (run == runs.begin()) return 0;
+  --run;
+  return cluster < run->first + run->count ? run->references : 0;
+}
+
+namespace {
+
+class Walk {
+ public:
+  Walk(Store& file, const Image& image, Findings& findings)
+      : file_(file), image_(image), findings_(findings) {}
+
+  void use(std::uint64_t offset, std::uint64_t length, Use use) {
+    if (length == 0) return;
+    const std::uint64_t first = offset / image_.cluster();
+    const std::uint64_t count = (checked_add(offset, length) - 1) / image_.cluster() - first + 1;
+    if (!uses_.empty() && uses_.back().use == use &&
+        uses_.back().first + uses_.back().count == first)
+      uses_.back().count += count;
+    else
+      uses_.push_back({first, count, use});
+  }
+
+  void walk_l1(std::uint64_t offset, const std::vector<std::uint64_t>& entries, bool active) {
+    use(offset, entries.size() * 8, Use::table);
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      const std::uint64_t table = entries[i] & offset_mask;
+      if (table == 0) continue;
+      if (table % image_.cluster() != 0 || table + image_.cluster() > file_.size()) {
+        found(fmt::format("L2 table {} lies at {}, where no cluster can be", i, table));
+        continue;
+      }
+      use(table, image_.cluster(), Use::table);
+      // Snapshots share tables; the clusters in them count once for each that names the table.
+      if (active && !walked_.insert(table).second) {
+        found(fmt::format("the L2 table at {} is named twice", table));
+        continue;
+      }
+      walk_l2(i, table);
+    }
+  }
+
+  void walk_snapshots() {
+    use(image_.raw.snapshots_offset.value(), image_.snapshot_list_size, Use::snapshots);
+    for (std::size_t i = 0; i < image_.snapshot_tables.size(); ++i) {
+      const L1Place& place = image_.snapshot_tables[i];
+      if (place.entries * 8 > max_l1_bytes || place.offset % image_.cluster() != 0 ||
+          checked_add(place.offset, place.entries * 8) > file_.size()) {
+        found(fmt::format("the L1 table of snapshot {} cannot be where it should",
+                          image_.snapshots[i].id));
+        continue;
+      }
+      const Buffer raw =
+          read_buffer(file_, place.offset, static_cast<std::size_t>(place.entries * 8));
+      std::vector<std::uint64_t> entries;
+      for (std::uint64_t e = 0; e < place.entries; ++e)
+        entries.push_back(parse_as<Be64>(raw, e * 8).value());
+      walk_l1(place.offset, entries, false);
+    }
+  }
+
+  void walk_bitmaps() {
+    if (!image_.bitmaps || (image_.raw.autoclear.value() & autoclear::bitmaps) == 0) return;
+    const std::uint64_t start = image_.bitmaps->directory_offset.value();
+    const std::uint64_t size = image_.bitmaps->directory_size.value();
+    if (checked_add(start, size) > file_.size()) {
+      found("the directory of bitmaps reaches past the file's end");
+      return;
+    }
+    use(start, size, Use::bitmaps);
+    std::uint64_t at = start;
+    for (std::uint32_t i = 0; i < image_.bitmaps->bitmaps.value(); ++i) {
+      if (at + sizeof(BitmapEntry) > start + size) {
+        found("the directory of bitmaps is too short");
+        return;
+      }
+      const auto entry = read_as<BitmapEntry>(file_, at);
+      walk_bitmap(entry);
+      at += round_up(sizeof(BitmapEntry) + entry.extra_size.value() + entry.name_size.value(), 8);
+    }
+  }
+
+  void walk_refcounts(const std::vector<std::uint64_t>& table) {
+    use(image_.raw.refcount_table_offset.value(),
+        std::uint64_t{image_.raw.refcount_table_clusters.value()} * image_.cluster(),
+        Use::refcounts);
+    for (const std::uint64_t block : table)
+      if (block != 0) use(block, image_.cluster(), Use::refcounts);
+  }
+
+  References result() {
+    struct Edge {
+      std::uint64_t at;
+      int change;
+      bool exclusive;  // nothing else may lie here
+    };
+    std::vector<Edge> edges;
+    edges.reserve(uses_.size() * 2);
+    for (const Used& used : uses_) {
+      const bool exclusive = used.use == Use::header || used.use == Use::refcounts ||
+                             used.use == Use::snapshots || used.use == Use::bitmaps;
+      edges.push_back({used.first, 1, exclusive});
+      edges.push_back({used.first + used.count, -1, exclusive});
+    }
+    uses_ = {};
+    std::sort(edges.begin(), edges.end(), [](const Edge& a, const Edge& b) { return a.at < b.at; });
+    References references;
+    std::uint64_t depth = 0;
+    std::uint64_t exclusive = 0;
+    for (std::size_t i = 0; i < edges.size();) {
+      const std::uint64_t at = edges[i].at;
+      for (; i < edges.size() && edges[i].at == at; ++i) {
+        depth = edges[i].change > 0 ? depth + 1 : depth - 1;
+        if (edges[i].exclusive) exclusive = edges[i].change > 0 ? exclusive + 1 : exclusive - 1;
+      }
+      if (depth == 0 || i == edges.size()) continue;
+      if (exclusive != 0 && depth > 1)
+        found(
+            fmt::format("cluster {} holds part of the image's own tables and something else", at));
+      references.runs.push_back({at, edges[i].at - at, depth});
+    }
+    return references;
+  }
+
+ private:
+  struct Used {
+    std::uint64_t first;
+    std::uint64_t count;
+    Use use;
+  };
+
+  void found(const std::string& what) { findings_.add(file_.name() + ", qcow2", what); }
+
+  void walk_l2(std::size_t index, std::uint64_t table) {
+    const Buffer raw = read_buffer(file_, table, static_cast<std::size_t>(image_.cluster()));
+    const bool external = image_.has(incompatible::external_data);
+    for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i) {
+      const std::uint64_t entry = parse_as<Be64>(raw, i * image_.entry_size()).value();
+      const std::uint64_t cluster = index * image_.entries_per_table() + i;
+      if (image_.entry_size() == 16) {
+        const std::uint64_t bits = parse_as<Be64>(raw, i * 16 + 8).value();
+        if ((bits >> subclusters & bits & 0xffffffff) != 0)
+          found(fmt::format("parts of cluster {} are both there and zero", cluster));
+      }
+      if ((entry & compressed) != 0) {
+        const std::uint32_t split = 62 - (image_.cluster_bits - 8);
+        const std::uint64_t at = entry & ((std::uint64_t{1} << split) - 1);
+        const std::uint64_t sectors = ((entry & ~(copied | compressed)) >> split) + 1;
+        if (at >= file_.size() || external)
+          found(fmt::format("packed cluster {} of the disk lies where none can be", cluster));
+        else
+          use(at, sectors * 512 - at % 512, Use::packed);
+        continue;
+      }
+      const std::uint64_t at = entry & offset_mask;
+      if (at == 0 || external) continue;
+      if (at % image_.cluster() != 0 || at >= file_.size())
+        found(fmt::format("cluster {} of the disk lies at {}, where none can be", cluster, at));
+      else
+        use(at, image_.cluster(), Use::data);
+    }
+  }
+
+  void walk_bitmap(const BitmapEntry& entry) {
+    const std::uint64_t at = entry.table_offset.value();
+    const std::uint64_t size = std::uint64_t{entry.table_size.value()} * 8;
+    if (at % image_.cluster() != 0 || checked_add(at, size) > file_.size()) {
+      found("a bitmap's table cannot be where it should");
+      return;
+    }
+    use(at, size, Use::bitmaps);
+    constexpr std::uint64_t piece = 65536;
+    for (std::uint64_t done = 0; done < size; done += piece) {
+      const Buffer raw =
+          read_buffer(file_, at + done, static_cast<std::size_t>(std::min(piece, size - done)));
+      for (std::size_t i = 0; i < raw.size(); i += 8) {
+        const std::uint64_t place = parse_as<Be64>(raw, i).value() & offset_mask;
+        if (place != 0) use(place, image_.cluster(), Use::bitmaps);
+      }
+    }
+  }
+
+  Store& file_;
+  const Image& image_;
+  Findings& findings_;
+  std::vector<Used> uses_;
+  std::set<std::uint64_t> walked_;
+};
+
+}  // namespace
+
+References find_references(Store& file, const Image& image,
+                           const std::vector<std::uint64_t>& active,
+                           const std::vector<std::uint64_t>& refcount_table, Findings& findings) {
+  Walk walk(file, image, findings);
+  walk.use(0, image.cluster(), Use::header);
+  walk.walk_refcounts(refcount_table);
+  walk.walk_l1(image.raw.l1_table_offset.value(), active, true);
+  walk.walk_snapshots();
+  walk.walk_bitmaps();
+  if (image.encryption && image.encryption->length.value() != 0)
+    walk.use(image.encryption->offset.value(), image.encryption->length.value(), Use::header);
+  return walk.result();
+}
+
+}  // namespace jh::qcow2

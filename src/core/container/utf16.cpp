@@ -1,0 +1,27 @@
+#include "core/container/utf16.h"
+
+#include <boost/locale/encoding_utf.hpp>
+
+namespace jh {
+
+std::string text_from_utf16(ConstByteSpan raw, bool big_endian) {
+  std::u16string units;
+  for (std::size_t i = 0; i + 1 < raw.size(); i += 2) {
+    const auto unit =
+        static_cast<char16_t>(big_endian ? raw[i] << 8 | raw[i + 1] : raw[i + 1] << 8 | raw[i]);
+    if (unit == 0) break;
+    units += unit;
+  }
+  return boost::locale::conv::utf_to_utf<char>(units);
+}
+
+Buffer utf16_from_text(const std::string& text) {
+  Buffer raw;
+  for (const char16_t unit : boost::locale::conv::utf_to_utf<char16_t>(text)) {
+    raw.push_back(static_cast<std::uint8_t>(unit & 0xff));
+    raw.push_back(static_cast<std::uint8_t>(unit >> 8));
+  }
+  return raw;
+}
+
+}  // namespace jh

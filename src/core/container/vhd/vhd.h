@@ -1,0 +1,77 @@
+// A disk kept in a VHD image: fixed, sparse, or differencing.
+#pragma once
+
+#include <map>
+#include <optional>
+
+#include "core/container/block_container.h"
+#include "core/container/vhd/format.h"
+
+namespace jh::vhd {
+
+/// The footer's or header's sum: the complement of the sum of all bytes but the sum's own.
+template <class T>
+std::uint32_t sum_of(T structure) {
+  structure.checksum = 0;
+  std::uint32_t sum = 0;
+  for (const std::uint8_t byte : bytes_of(structure)) sum += byte;
+  return ~sum;
+}
+
+struct Geometry {
+  std::uint16_t cylinders = 0;
+  std::uint8_t heads = 0;
+  std::uint8_t sectors = 0;
+};
+/// Cylinders, heads and sectors of a disk ("Appendix: CHS Calculation").
+Geometry geometry_of(std::uint64_t disk_size);
+
+class VhdContainer final : public BlockContainer {
+ public:
+  VhdContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+
+  ContainerFacts facts() override;
+  void check_growth(Bytes new_size) override;
+  void grow(Bytes new_size) override;
+  Bytes size_unit() override;
+  void audit(Findings& findings) override;
+  const Footer& footer() const { return footer_; }
+
+ private:
+  std::uint64_t disk_size() const override { return footer_.current_size.value(); }
+  std::uint64_t block_size() const override { return block_size_; }
+  Piece find(std::uint64_t offset, std::uint64_t length) override;
+  void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
+                  ConstByteSpan content) override;
+  void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void flush_file() override { file_.flush(); }
+  std::string image_name() const override { return file_.name(); }
+
+  Type type() const { return static_cast<Type>(footer_.type.value()); }
+  std::uint64_t bitmap_size() const { return round_up(ceil_div(block_size_ / sector, 8), sector); }
+  /// Where what the file holds ends: its last footer begins there.
+  std::uint64_t end() const { return end_; }
+  void read_footer();
+  void read_header();
+  std::vector<std::string> read_parent_names();
+  const Buffer& bitmap(std::uint64_t block);
+  void fill_bitmap(std::uint64_t block);
+  void set_entry(std::uint64_t block, std::uint32_t entry);
+  void grow_table(std::uint64_t entries);
+  void write_footer(std::uint64_t at);
+  void seal_header();
+
+  Store& file_;
+  Footer footer_{};
+  Header header_{};
+  std::uint64_t end_ = 0;
+  bool spare_footer_only_ = false;  // the one at the end is damaged
+  std::uint64_t block_size_ = 2U << 20;
+  std::vector<std::uint32_t> table_;
+  std::map<std::uint64_t, Buffer> bitmaps_;
+};
+
+void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id);
+std::vector<std::string> parent_names(Store& file);
+
+}  // namespace jh::vhd

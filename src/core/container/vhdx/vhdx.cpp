@@ -1,0 +1,342 @@
+#include "core/container/vhdx/vhdx.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/container/chain.h"
+#include "core/container/vhdx/log.h"
+
+namespace jh::vhdx {
+namespace {
+
+// The BAT is read in pieces of this size; the largest disk's would fill the memory.
+constexpr std::uint64_t page = 64U << 10;
+
+}  // namespace
+
+std::vector<std::string> parent_names(Store& file) {
+  Structure structure;
+  read_headers(file, structure);
+  if (!is_zero(structure.header.log)) return {};
+  read_tables(file, structure);
+  return (structure.flags & has_parent) != 0 ? structure.parent_names : std::vector<std::string>();
+}
+
+VhdxContainer::VhdxContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
+    : file_(file) {
+  read_headers(file, structure_);
+  if (!is_zero(structure_.header.log)) {
+    const LogReplay log = read_log(file, structure_.header);
+    waiting_ = log.writes.size();
+    replayed_ = std::make_unique<ScratchStore>(file, std::max(file.size(), log.file_size));
+    replay(log, *replayed_);
+  }
+  read_tables(view(), structure_);
+  if ((structure_.flags & has_parent) == 0) return;
+  below_ = open_parent(file, beside, structure_.parent_names, std::move(children));
+  if (const auto* parent = dynamic_cast<VhdxContainer*>(below_.get());
+      parent != nullptr && !structure_.parent_linkage.empty() &&
+      guid_text(parent->structure_.header.data_write) != structure_.parent_linkage)
+    refuse("the image's parent was changed since, or is another one", below_->disk().name(),
+           "it expects content with the identity " + structure_.parent_linkage);
+}
+
+// Kept in memory up to a limit; writes go through, so forgetting one costs only reading it again.
+std::uint64_t VhdxContainer::entry(std::uint64_t index) {
+  constexpr std::size_t most_pages = 256;
+  const std::uint64_t number = index * 8 / page;
+  auto found = pages_.find(number);
+  if (found == pages_.end()) {
+    if (pages_.size() >= most_pages) pages_.clear();
+    const std::uint64_t length = std::min(page, structure_.bat.length - number * page);
+    found = pages_
+                .emplace(number, read_buffer(view(), structure_.bat.offset + number * page,
+                                             static_cast<std::size_t>(length)))
+                .first;
+  }
+  return parse_as<Le64>(found->second, index * 8 % page).value();
+}
+
+void VhdxContainer::set_entry(std::uint64_t index, std::uint64_t value) {
+  entry(index);
+  put_at(pages_[index * 8 / page], index * 8 % page, Le64(value));
+  file_.write(structure_.bat.offset + index * 8, bytes_of(Le64(value)));
+}
+
+Piece VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
+  const std::uint64_t block = offset / block_size();
+  const std::uint64_t inside = offset % block_size();
+  length = std::min(length, block_size() - inside);
+  const std::uint64_t found = entry(structure_.entry_of(block));
+  const std::uint64_t at = found & place_mask;
+  const auto check_place = [&] {
+    if (at < unit || at >= view().size())
+      damaged(fmt::format("block {} of the disk lies at {}, where no block can be", block, at),
+              file_.name(), "take the image from a backup, or let the hypervisor check it");
+  };
+  switch (static_cast<State>(found & state_mask)) {
+    case State::absent:
+      return {below_ ? Piece::Kind::below : Piece::Kind::zero, length, nullptr, 0};
+    case State::undefined:
+    case State::zero:
+    case State::unmapped:
+      return {Piece::Kind::zero, length, nullptr, 0};
+    case State::present:
+      check_place();
+      if (at + inside >= view().size()) return {Piece::Kind::zero, length, nullptr, 0};
+      return {Piece::Kind::data, std::min(length, view().size() - at - inside), &view(),
+              at + inside};
+    case State::partial:
+      check_place();
+      if (below_) return find_partial(block, at, inside, length);
+      break;
+  }
+  damaged(fmt::format("block {} of the disk is in a state that cannot be ({})", block,
+                      found & state_mask),
+          file_.name(), "take the image from a backup, or let the hypervisor check it");
+}
+
+// Sectors of a block that are here, and others that are the parent's: a bitmap says which.
+Piece VhdxContainer::find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
+                                  std::uint64_t length) {
+  const std::uint64_t ratio = structure_.chunk_ratio();
+  const std::uint64_t bits = entry((block / ratio + 1) * (ratio + 1) - 1);
+  const std::uint64_t map = bits & place_mask;
+  if (static_cast<State>(bits & state_mask) != State::present || map < unit ||
+      checked_add(map, unit) > view().size())
+    damaged(fmt::format("the bitmap of block {} is not there", block), file_.name());
+  const std::uint64_t first =
+      block % ratio * (block_size() / structure_.sector) + inside / structure_.sector;
+  const std::uint64_t count = std::min<std::uint64_t>(
+      ceil_div(inside % structure_.sector + length, structure_.sector), 32768);
+  const Buffer bytes =
+      read_buffer(view(), map + first / 8, static_cast<std::size_t>((first % 8 + count + 7) / 8));
+  const auto there = [&](std::uint64_t i) {
+    return (bytes[(first % 8 + i) / 8] >> ((first + i) % 8) & 1) != 0;
+  };
+  std::uint64_t run = 1;
+  while (run < count && there(run) == there(0)) ++run;
+  length = std::min(length, run * structure_.sector - inside % structure_.sector);
+  if (!there(0)) return {Piece::Kind::below, length, nullptr, 0};
+  if (checked_add(at + inside, length) > view().size())
+    damaged(fmt::format("block {} reaches past the file's end", block), file_.name());
+  return {Piece::Kind::data, length, &view(), at + inside};
+}
+
+void VhdxContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
+                               ConstByteSpan content) {
+  ensure(!below_ && !replayed_, "the image is ready for writing");
+  const std::uint64_t at = round_up(file_.size(), unit);
+  file_.resize(at + count * block_size());
+  write_into_zeros(file_, at + inside, content);
+  for (std::uint64_t i = 0; i < count; ++i)
+    set_entry(structure_.entry_of(first + i),
+              (at + i * block_size()) | static_cast<std::uint64_t>(State::present));
+}
+
+void VhdxContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
+  for (std::uint64_t block = first; block < first + count; ++block) {
+    const std::uint64_t found = entry(structure_.entry_of(block));
+    if (static_cast<State>(found & state_mask) != State::present) continue;
+    const std::uint64_t at = found & place_mask;
+    // The block keeps its place, so that the file keeps no unused parts; the host gets its room.
+    if (at < file_.size()) file_.discard(at, std::min(block_size(), file_.size() - at));
+  }
+}
+
+void VhdxContainer::check_growth(Bytes new_size) {
+  if (new_size.value() > most_bytes)
+    refuse("a VHDX disk reaches 64 TiB at most", file_.name(), "recast it into another form");
+}
+
+void VhdxContainer::make_ready() {
+  if (replayed_) {
+    const LogReplay log = read_log(file_, structure_.header);
+    if (file_.size() < log.file_size) file_.resize(log.file_size);
+    replay(log, file_);
+    replayed_.reset();
+    structure_.header.log = {};
+  }
+  // Whoever writes to the file says so first, with new identities ("2.2.2 Headers").
+  structure_.header.file_write = random_guid();
+  structure_.header.data_write = random_guid();
+  write_headers(file_, structure_);
+  if (!structure_.notes.empty()) write_regions(file_, structure_);
+}
+
+void VhdxContainer::grow(Bytes new_size) {
+  ensure(!replayed_, "the log is replayed before anything else");
+  const std::uint64_t old_blocks = structure_.blocks();
+  const std::uint64_t old_bytes = structure_.entries_for(structure_.disk_size) * 8;
+  const std::uint64_t bytes = structure_.entries_for(new_size.value()) * 8;
+  if (bytes > structure_.bat.length) {
+    const std::uint64_t at = round_up(file_.size(), unit);
+    const std::uint64_t length =
+        std::min<std::uint64_t>(round_up(bytes + bytes / 4, unit), round_down(UINT32_MAX, unit));
+    file_.resize(at + length);
+    for (std::uint64_t done = 0; done < old_bytes; done += unit) {
+      const std::uint64_t step = std::min(unit, old_bytes - done);
+      const Buffer part = read_buffer(file_, structure_.bat.offset + done, step);
+      if (!all_zero(part)) file_.write_unreferenced(at + done, part);
+    }
+    structure_.bat = {at, length};
+    for (RegionEntry& region : structure_.regions) {
+      if (region.id != bat_region) continue;
+      region.offset = at;
+      region.length = static_cast<std::uint32_t>(length);
+    }
+    write_regions(file_, structure_);
+  } else if (bytes > old_bytes) {
+    write_zeros_where_needed(file_, structure_.bat.offset + old_bytes, bytes - old_bytes);
+  }
+  pages_.clear();
+  structure_.disk_size = new_size.value();
+  write_item(file_, structure_, disk_size_item, bytes_of(Le64(new_size.value())));
+  if (!is_fixed()) return;
+  // Every block has its place; holes of the host's file will do.
+  const std::uint64_t at = round_up(file_.size(), unit);
+  file_.resize(at + (structure_.blocks() - old_blocks) * block_size());
+  for (std::uint64_t block = old_blocks; block < structure_.blocks(); ++block)
+    set_entry(structure_.entry_of(block), (at + (block - old_blocks) * block_size()) |
+                                              static_cast<std::uint64_t>(State::present));
+}
+
+ContainerFacts VhdxContainer::facts() {
+  ContainerFacts facts;
+  facts.form = Form::vhdx;
+  facts.variant = below_ ? "differencing" : "";
+  facts.keeping = is_fixed() ? Keeping::full : Keeping::sparse;
+  facts.disk_size = Bytes(disk_size());
+  facts.file_length = Bytes(file_.size());
+  facts.block_size = Bytes(block_size());
+  facts.blocks = structure_.blocks();
+  facts.limit = "64 TiB";
+  facts.identity = guid_text(structure_.header.data_write);
+  if (structure_.sector != 512)
+    facts.notes.push_back(fmt::format("its sectors have {} bytes", structure_.sector));
+  if (replayed_)
+    facts.unsettled.push_back(fmt::format("replay the {} writes that its log holds", waiting_));
+  for (const std::string& note : structure_.notes) facts.unsettled.push_back("write anew: " + note);
+  if (below_) describe_parents(facts, below_.get(), below_->disk().name());
+  return facts;
+}
+
+void VhdxContainer::audit(Findings& findings) {
+  const std::string where = file_.name() + ", VHDX";
+  for (const std::string& note : structure_.notes) findings.add(where, note);
+  struct Place {
+    std::uint64_t at;
+    std::uint64_t end;
+    std::string what;
+  };
+  std::vector<Place> places{{0, unit, "the headers"}};
+  if (structure_.header.log_length.value() != 0)
+    places.push_back({structure_.header.log_offset.value(),
+                      structure_.header.log_offset.value() + structure_.header.log_length.value(),
+                      "the log"});
+  for (const RegionEntry& region : structure_.regions)
+    places.push_back({region.offset.value(), region.offset.value() + region.length.value(),
+                      region.id == bat_region ? "the block table" : "the metadata"});
+  const std::uint64_t ratio = structure_.chunk_ratio();
+  const std::uint64_t entries = structure_.entries_for(disk_size());
+  for (std::uint64_t i = 0; i < entries; ++i) {
+    const std::uint64_t found = entry(i);
+    const auto state = static_cast<State>(found & state_mask);
+    const bool is_bitmap = i % (ratio + 1) == ratio;
+    if (state != State::present && state != State::partial) continue;
+    const std::uint64_t block = i - i / (ratio + 1);
+    if (!is_bitmap && block >= structure_.blocks()) continue;
+    if (!is_bitmap && state == State::partial && !below_)
+      findings.add(where,
+                   fmt::format("block {} is there in part, but the disk has no parent", block));
+    const std::uint64_t at = found & place_mask;
+    places.push_back(
+        {at, at + (is_bitmap ? unit : std::min(block_size(), disk_size() - block * block_size())),
+         is_bitmap ? fmt::format("bitmap {}", i / (ratio + 1)) : fmt::format("block {}", block)});
+  }
+  std::sort(places.begin(), places.end(),
+            [](const Place& a, const Place& b) { return a.at < b.at; });
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    if (places[i].end > view().size())
+      findings.add(where, places[i].what + " reaches past the file's end");
+    if (i != 0 && places[i].at < places[i - 1].end)
+      findings.add(where, fmt::format("{} and {} lie in the same place", places[i - 1].what,
+                                      places[i].what));
+  }
+}
+
+void create(Store& file, std::uint64_t disk_size, bool full, std::uint32_t sector, const Uuid& id) {
+  if (disk_size > most_bytes)
+    refuse("a VHDX disk reaches 64 TiB at most", file.name(), "choose another form");
+  Structure s;
+  // Small blocks keep a sparse disk small; a large disk's table must stay within reason.
+  s.block_size = (disk_size <= 4ULL << 40 ? 2 : 32) * unit;
+  s.disk_size = disk_size;
+  s.sector = sector;
+  s.flags = full ? leave_allocated : 0;
+  s.metadata = {2 * unit, unit};
+  s.bat = {3 * unit, round_up(std::max<std::uint64_t>(s.entries_for(disk_size) * 8, 1), unit)};
+  const auto region = [](const Uuid& name, const Region& place) {
+    RegionEntry entry{};
+    entry.id = name;
+    entry.offset = place.offset;
+    entry.length = static_cast<std::uint32_t>(place.length);
+    entry.required = 1;
+    return entry;
+  };
+  s.regions = {region(bat_region, s.bat), region(metadata_region, s.metadata)};
+  const std::uint64_t data = s.bat.offset + s.bat.length;
+  file.resize(data + (full ? s.blocks() * s.block_size : 0));
+
+  Buffer name(512 + 8);
+  std::copy(file_signature.begin(), file_signature.end(), name.begin());
+  constexpr std::string_view creator = "juneheath";
+  for (std::size_t i = 0; i < creator.size(); ++i)
+    name[8 + 2 * i] = static_cast<std::uint8_t>(creator[i]);
+  file.write(0, name);
+  s.header.signature = {'h', 'e', 'a', 'd'};
+  s.header.version = 1;
+  s.header.log_length = unit;
+  s.header.log_offset = unit;
+  s.header.file_write = id;
+  s.header.data_write = id;
+  write_headers(file, s);
+  write_regions(file, s);
+
+  Buffer metadata(table_size + 64);
+  std::size_t count = 0;
+  std::size_t at = table_size;
+  const auto item = [&](const Uuid& what, ConstByteSpan value, std::uint32_t flags) {
+    MetadataEntry entry{};
+    entry.id = what;
+    entry.offset = static_cast<std::uint32_t>(at);
+    entry.length = static_cast<std::uint32_t>(value.size());
+    entry.flags = flags;
+    put_at(metadata, sizeof(MetadataTable) + count++ * sizeof(MetadataEntry), entry);
+    std::copy(value.begin(), value.end(), metadata.begin() + static_cast<std::ptrdiff_t>(at));
+    at += value.size();
+  };
+  FileParameters parameters{};
+  parameters.block_size = static_cast<std::uint32_t>(s.block_size);
+  parameters.flags = s.flags;
+  item(file_parameters_item, bytes_of(parameters), item_is_required);
+  item(disk_size_item, bytes_of(Le64(disk_size)), item_is_required | item_is_disk);
+  item(disk_id_item, bytes_of(id), item_is_required | item_is_disk);
+  item(logical_sector_item, bytes_of(Le32(sector)), item_is_required | item_is_disk);
+  item(physical_sector_item, bytes_of(Le32(4096)), item_is_required | item_is_disk);
+  MetadataTable table{};
+  std::copy_n("metadata", 8, table.signature.begin());
+  table.entries = static_cast<std::uint16_t>(count);
+  put_at(metadata, 0, table);
+  file.write(s.metadata.offset, metadata);
+  if (!full) return;
+  VhdxContainer opened(file, nullptr, {});
+  Buffer entries(round_up(s.entries_for(disk_size) * 8, 8));
+  for (std::uint64_t block = 0; block < s.blocks(); ++block)
+    put_at(entries, s.entry_of(block) * 8,
+           Le64((data + block * s.block_size) | static_cast<std::uint64_t>(State::present)));
+  file.write(s.bat.offset, entries);
+}
+
+}  // namespace jh::vhdx

@@ -1,0 +1,52 @@
+// A disk kept in a VHDX image: fixed, sparse, or differencing.
+#pragma once
+
+#include <map>
+
+#include "core/container/block_container.h"
+#include "core/container/vhdx/structure.h"
+#include "core/store/scratch_store.h"
+
+namespace jh::vhdx {
+
+class VhdxContainer final : public BlockContainer {
+ public:
+  VhdxContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+
+  ContainerFacts facts() override;
+  void check_growth(Bytes new_size) override;
+  void make_ready() override;
+  void grow(Bytes new_size) override;
+  Bytes size_unit() override { return Bytes(structure_.sector); }
+  void audit(Findings& findings) override;
+  const Structure& structure() const { return structure_; }
+
+ private:
+  std::uint64_t disk_size() const override { return structure_.disk_size; }
+  std::uint64_t block_size() const override { return structure_.block_size; }
+  Piece find(std::uint64_t offset, std::uint64_t length) override;
+  void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
+                  ConstByteSpan content) override;
+  void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void flush_file() override { file_.flush(); }
+  std::string image_name() const override { return file_.name(); }
+
+  /// The file, or what it is once its log is replayed.
+  Store& view() { return replayed_ ? static_cast<Store&>(*replayed_) : file_; }
+  std::uint64_t entry(std::uint64_t index);
+  void set_entry(std::uint64_t index, std::uint64_t value);
+  Piece find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
+                     std::uint64_t length);
+  bool is_fixed() const { return (structure_.flags & leave_allocated) != 0; }
+
+  Store& file_;
+  Structure structure_;
+  std::unique_ptr<ScratchStore> replayed_;
+  std::size_t waiting_ = 0;                // writes in the log
+  std::map<std::uint64_t, Buffer> pages_;  // of the BAT, read so far
+};
+
+void create(Store& file, std::uint64_t disk_size, bool full, std::uint32_t sector, const Uuid& id);
+std::vector<std::string> parent_names(Store& file);
+
+}  // namespace jh::vhdx

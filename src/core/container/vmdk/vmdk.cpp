@@ -1,0 +1,329 @@
+#include "core/container/vmdk/vmdk.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "core/base/uuid.h"
+#include "core/container/chain.h"
+
+namespace jh::vmdk {
+namespace {
+
+// Longer than any descriptor of sense: a line for each of thousands of pieces.
+constexpr std::uint64_t longest_descriptor = 1U << 20;
+
+bool is_flat(const std::string& kind) { return kind == "FLAT" || kind == "VMFS"; }
+
+std::string text_of(Store& file, std::uint64_t offset, std::uint64_t length) {
+  const Buffer raw = read_buffer(file, offset, static_cast<std::size_t>(length));
+  const std::string text(raw.begin(), raw.end());
+  return text.substr(0, text.find('\0'));
+}
+
+}  // namespace
+
+std::vector<std::string> parent_names(Store& file) {
+  std::string text;
+  if (holds(file, 0, magic)) {
+    const auto header = read_as<SparseHeader>(file, 0);
+    const std::uint64_t at = header.descriptor_offset.value();
+    const std::uint64_t size = header.descriptor_size.value();
+    if (at == 0 || size == 0 || size > longest_descriptor / sector || at > file.size() / sector ||
+        (at + size) * sector > file.size())
+      return {};
+    text = text_of(file, at * sector, size * sector);
+  } else if (holds(file, 0, descriptor_magic)) {
+    text = text_of(file, 0, std::min(file.size(), longest_descriptor));
+  }
+  const Descriptor descriptor(text);
+  const std::string name = descriptor.value("parentFileNameHint");
+  if (name.empty() || fold_case(descriptor.value("parentCID")) == "ffffffff") return {};
+  return {name};
+}
+
+VmdkContainer::VmdkContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
+    : file_(file), beside_(beside), descriptor_(read_descriptor()) {
+  if (const auto names = parent_names(file); !names.empty()) {
+    below_ = open_parent(file, beside, names, std::move(children));
+    const auto* parent = dynamic_cast<VmdkContainer*>(below_.get());
+    if (parent != nullptr &&
+        fold_case(parent->descriptor_.value("CID")) != fold_case(descriptor_.value("parentCID")))
+      refuse("the image's parent was changed since, or is another one", below_->disk().name(),
+             "it expects content with the number " + descriptor_.value("parentCID"));
+  }
+  open_extents();
+}
+
+std::string VmdkContainer::read_descriptor() {
+  is_embedded_ = holds(file_, 0, magic);
+  if (!is_embedded_) return text_of(file_, 0, std::min(file_.size(), longest_descriptor));
+  embedded_ = read_as<SparseHeader>(file_, 0);
+  const std::uint64_t at = embedded_.descriptor_offset.value();
+  const std::uint64_t size = embedded_.descriptor_size.value();
+  if (at == 0 || size == 0)
+    refuse("this is a piece of a VMDK disk, not the disk", file_.name(),
+           "name the file with the descriptor instead");
+  if (size > longest_descriptor / sector || at > file_.size() / sector ||
+      (at + size) * sector > file_.size())
+    damaged("the VMDK descriptor lies past the file's end", file_.name());
+  return text_of(file_, at * sector, size * sector);
+}
+
+void VmdkContainer::open_extents() {
+  if (descriptor_.extents().empty()) damaged("the VMDK descriptor names no extents", file_.name());
+  std::uint64_t start = 0;
+  extents_.clear();
+  for (std::size_t i = 0; i < descriptor_.extents().size(); ++i) {
+    open_extent(i, start);
+    start = checked_add(start, extents_.back().length);
+  }
+  if (start > static_cast<std::uint64_t>(INT64_MAX))
+    damaged("the VMDK descriptor speaks of more than a disk can have", file_.name());
+  join();
+}
+
+void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
+  const ExtentLine& line = descriptor_.extents()[index];
+  Extent extent;
+  extent.start = start;
+  extent.length = checked_mul(line.sectors, sector);
+  if (line.kind == "ZERO") {
+    extents_.push_back(std::move(extent));
+    return;
+  }
+  const std::string create = descriptor_.value("createType");
+  if (create.find("Device") != std::string::npos || line.file.starts_with("/dev/"))
+    unsupported("the VMDK disk lies on a device of its host: " + line.file, file_.name(),
+                "recast it where that device is");
+  if (line.kind != "SPARSE" && !is_flat(line.kind))
+    unsupported("VMDK extents of the kind " + line.kind + " are not known", file_.name(),
+                "let the hypervisor convert it");
+  // The extent that the descriptor is in is this file, whatever it was called when it was made.
+  const bool self = is_embedded_ && index == 0 && line.kind == "SPARSE";
+  const std::string path = path_beside(file_.name(), line.file);
+  extent.file = self ? &file_ : beside_ == nullptr ? nullptr : beside_->part(path);
+  if (extent.file == nullptr)
+    refuse("a part of the disk is not there", path, "put it back beside the descriptor");
+  if (line.kind == "SPARSE") {
+    extent.sparse = std::make_unique<SparseExtent>(*extent.file, below_, start);
+    const std::uint64_t capacity = extent.sparse->disk().size();
+    if (capacity < extent.length)
+      damaged(fmt::format("the extent has {} bytes, but the descriptor says {}", capacity,
+                          extent.length),
+              path);
+  } else {
+    extent.offset = line.offset * sector;
+    if (checked_add(extent.offset, extent.length) > extent.file->size())
+      damaged(fmt::format("the extent's file is {} bytes long, but {} are needed",
+                          extent.file->size(), extent.offset + extent.length),
+              path, "the file was cut short; take it from a backup");
+  }
+  extents_.push_back(std::move(extent));
+}
+
+void VmdkContainer::join() {
+  std::vector<JoinStore::Piece> pieces;
+  for (const Extent& extent : extents_) {
+    if (extent.length == 0) continue;
+    Store* store = extent.file;
+    if (extent.sparse) store = &extent.sparse->disk();
+    if (store == nullptr) {
+      zeros_.push_back(std::make_unique<MemoryStore>(extent.length, file_.name()));
+      store = zeros_.back().get();
+    }
+    pieces.push_back({store, extent.sparse ? 0 : extent.offset, extent.length});
+  }
+  if (pieces.empty()) damaged("the VMDK disk has no size", file_.name());
+  disk_ = std::make_unique<JoinStore>(std::move(pieces), file_.name());
+}
+
+Piece VmdkContainer::piece_at(std::uint64_t offset, std::uint64_t length) {
+  auto extent = std::upper_bound(
+      extents_.begin(), extents_.end(), offset,
+      [](std::uint64_t at, const Extent& candidate) { return at < candidate.start; });
+  --extent;
+  const std::uint64_t inside = offset - extent->start;
+  length = std::min(length, extent->length - inside);
+  if (extent->sparse) return extent->sparse->piece_at(inside, length);
+  if (extent->file == nullptr) return {Piece::Kind::zero, length, nullptr, 0};
+  return {Piece::Kind::data, length, extent->file, extent->offset + inside};
+}
+
+std::uint64_t VmdkContainer::blocks_kept() {
+  std::uint64_t kept = 0;
+  for (const Extent& extent : extents_)
+    if (extent.sparse) kept += extent.sparse->blocks_kept();
+  return kept;
+}
+
+// Names of further pieces go on where the present ones end.
+std::string VmdkContainer::piece_name(std::size_t number) const {
+  const bool sparse = extents_.back().sparse != nullptr;
+  const std::string last = descriptor_.extents().back().file;
+  const std::filesystem::path path(last);
+  const std::string stem = path.stem().string();
+  const std::string mark = sparse ? "-s" : "-f";
+  const std::size_t at = stem.rfind(mark);
+  const bool counted = at != std::string::npos && at + 2 < stem.size() &&
+                       stem.find_first_not_of("0123456789", at + 2) == std::string::npos;
+  const std::string base = counted ? stem.substr(0, at) : stem;
+  return fmt::format("{}{}{:03}{}", base, mark, number, path.extension().string());
+}
+
+VmdkContainer::Growth VmdkContainer::plan_growth(std::uint64_t new_size) const {
+  Growth growth;
+  const std::uint64_t add = new_size - disk_->size();
+  const std::uint64_t last = extents_.back().length;
+  if (!in_pieces()) {
+    growth.last = last + add;
+    return growth;
+  }
+  constexpr std::uint64_t most = most_piece_sectors * sector;
+  const std::uint64_t here = last >= most ? 0 : std::min(add, most - last);
+  growth.last = last + here;
+  for (std::uint64_t done = here; done < add;) {
+    const std::uint64_t step = std::min(add - done, most);
+    growth.fresh.emplace_back(piece_name(extents_.size() + growth.fresh.size() + 1), step);
+    done += step;
+  }
+  return growth;
+}
+
+void VmdkContainer::check_growth(Bytes new_size) {
+  if (new_size.value() > static_cast<std::uint64_t>(INT64_MAX) / 2)
+    refuse("no VMDK disk can be that large", file_.name());
+  if (in_pieces()) {
+    if (new_size.value() > 62ULL << 40)
+      refuse("a VMDK disk reaches 62 TiB at most", file_.name(), "recast it into another form");
+  } else if (extents_.back().sparse) {
+    extents_.back().sparse->check_growth(
+        Bytes(extents_.back().length + new_size.value() - disk_->size()));
+  }
+}
+
+std::vector<std::string> VmdkContainer::new_parts(Bytes new_size) {
+  std::vector<std::string> paths;
+  for (const auto& [name, length] : plan_growth(new_size.value()).fresh)
+    paths.push_back(path_beside(file_.name(), name));
+  return paths;
+}
+
+void VmdkContainer::make_ready() {
+  // A new number for the content: children of the old one are not to be used with the new.
+  std::uint32_t id = 0;
+  const Uuid random = random_guid();
+  std::memcpy(&id, random.data(), sizeof(id));
+  if (id >= 0xfffffffe) id = 1;
+  descriptor_.set("CID", fmt::format("{:08x}", id));
+  write_descriptor();
+  for (const Extent& extent : extents_)
+    if (extent.sparse) extent.sparse->make_ready();
+}
+
+void VmdkContainer::write_descriptor() {
+  const std::string text = descriptor_.text();
+  if (is_embedded_) {
+    const std::uint64_t room = embedded_.descriptor_size.value() * sector;
+    if (text.size() > room) refuse("the VMDK descriptor has outgrown its place", file_.name());
+    Buffer raw(room);
+    std::copy(text.begin(), text.end(), raw.begin());
+    file_.write(embedded_.descriptor_offset.value() * sector, raw);
+    return;
+  }
+  // A file that becomes longer only: what is left of an older text would be read as well.
+  Buffer raw(std::max<std::uint64_t>(file_.size(), text.size()), '\n');
+  std::copy(text.begin(), text.end(), raw.begin());
+  file_.resize(raw.size());
+  file_.write(0, raw);
+}
+
+void VmdkContainer::grow(Bytes new_size) {
+  const Growth growth = plan_growth(new_size.value());
+  Extent& last = extents_.back();
+  if (growth.last != last.length) {
+    if (last.sparse)
+      last.sparse->grow(Bytes(growth.last));
+    else
+      last.file->resize(std::max(last.file->size(), last.offset + growth.last));
+    descriptor_.set_sectors(extents_.size() - 1, growth.last / sector);
+  }
+  for (const auto& [name, length] : growth.fresh) {
+    ensure(beside_ != nullptr, "pieces have neighbours");
+    const std::string path = path_beside(file_.name(), name);
+    Store* piece = beside_->part(path);
+    ensure(piece != nullptr && piece->size() == 0, "a new piece begins as an empty file");
+    ExtentLine line{"RW", length / sector, "SPARSE", name, 0, 0};
+    if (last.sparse) {
+      create_extent(*piece, length, "");
+    } else {
+      line.kind = "FLAT";
+      piece->resize(length);
+    }
+    descriptor_.add_extent(line);
+  }
+  const std::uint64_t heads = descriptor_.number("ddb.geometry.heads").value_or(16);
+  const std::uint64_t per_track = descriptor_.number("ddb.geometry.sectors").value_or(63);
+  if (heads != 0 && per_track != 0 && heads <= 255 && per_track <= 255) {
+    const std::uint64_t most =
+        fold_case(descriptor_.value("ddb.adapterType")) == "ide" ? 16383 : 65535;
+    descriptor_.set("ddb.geometry.cylinders",
+                    std::to_string(std::min(new_size.value() / sector / heads / per_track, most)));
+  }
+  write_descriptor();
+  open_extents();
+}
+
+ContainerFacts VmdkContainer::facts() {
+  ContainerFacts facts;
+  facts.form = Form::vmdk;
+  facts.keeping = Keeping::full;
+  std::uint64_t length = is_embedded_ ? 0 : file_.size();
+  bool unclean = false;
+  bool zero = false;
+  for (const Extent& extent : extents_) {
+    if (extent.file == nullptr) zero = true;
+    if (extent.file == nullptr) continue;
+    length += extent.file->size();
+    if (extent.file != &file_) facts.parts.push_back(extent.file->name());
+    if (!extent.sparse) continue;
+    facts.keeping = extent.sparse->is_packed() ? Keeping::packed : Keeping::sparse;
+    facts.block_size = extent.sparse->facts().block_size;
+    facts.blocks += extent.sparse->facts().blocks;
+    unclean = unclean || extent.sparse->is_unclean();
+  }
+  if (in_pieces())
+    facts.variant = fmt::format("{} piece{} of two gigabytes", extents_.size(),
+                                extents_.size() == 1 ? "" : "s");
+  facts.disk_size = Bytes(disk_->size());
+  facts.file_length = Bytes(length);
+  if (in_pieces())
+    facts.limit = "62 TiB";
+  else if (facts.keeping != Keeping::full)
+    facts.limit = "just under 2 TiB";
+  facts.identity = descriptor_.value("CID");
+  if (unclean) facts.unsettled.emplace_back("mark it as closed, which its last user did not");
+  if (facts.keeping == Keeping::packed)
+    facts.blockers.push_back(in_the_way("the image is a stream of compressed grains, written once",
+                                        file_.name(), "import it in the hypervisor"));
+  if (zero)
+    facts.blockers.push_back(in_the_way("a part of the disk is kept nowhere and reads as zeros",
+                                        file_.name(), "convert it in the hypervisor"));
+  if (below_) describe_parents(facts, below_.get(), below_->disk().name());
+  return facts;
+}
+
+void VmdkContainer::audit(Findings& findings) {
+  const std::string where = file_.name() + ", VMDK";
+  for (std::size_t i = 0; i < extents_.size(); ++i) {
+    const Extent& extent = extents_[i];
+    if (!extent.sparse) continue;
+    if (extent.sparse->disk().size() != extent.length)
+      findings.add(where, fmt::format("extent {} has {} bytes, but the descriptor says {}", i + 1,
+                                      extent.sparse->disk().size(), extent.length));
+    extent.sparse->audit(findings);
+  }
+}
+
+}  // namespace jh::vmdk

@@ -1,0 +1,65 @@
+// A disk kept as VMDK: a descriptor, and one or several extents in one or several files.
+#pragma once
+
+#include "core/container/vmdk/descriptor.h"
+#include "core/container/vmdk/extent.h"
+#include "core/store/memory_store.h"
+#include "core/store/views.h"
+
+namespace jh::vmdk {
+
+class VmdkContainer final : public Container {
+ public:
+  VmdkContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+
+  ContainerFacts facts() override;
+  Store& disk() override { return *disk_; }
+  Piece piece_at(std::uint64_t offset, std::uint64_t length) override;
+  std::uint64_t blocks_kept() override;
+  void check_growth(Bytes new_size) override;
+  std::vector<std::string> new_parts(Bytes new_size) override;
+  void make_ready() override;
+  void grow(Bytes new_size) override;
+  Bytes size_unit() override { return Bytes(sector); }
+  void audit(Findings& findings) override;
+  const Descriptor& descriptor() const { return descriptor_; }
+
+ private:
+  struct Extent {
+    std::uint64_t start = 0;  // bytes, on the disk
+    std::uint64_t length = 0;
+    Store* file = nullptr;     // null: reads as zeros
+    std::uint64_t offset = 0;  // in the file, of a flat one
+    std::unique_ptr<SparseExtent> sparse;
+  };
+  /// What growing does: the new length of the last extent, then the lengths of new ones.
+  struct Growth {
+    std::uint64_t last = 0;
+    std::vector<std::pair<std::string, std::uint64_t>> fresh;  // name, bytes
+  };
+
+  std::string read_descriptor();
+  void write_descriptor();
+  void open_extents();
+  void open_extent(std::size_t index, std::uint64_t start);
+  void join();
+  bool in_pieces() const { return descriptor_.value("createType").starts_with("twoGb"); }
+  Growth plan_growth(std::uint64_t new_size) const;
+  std::string piece_name(std::size_t number) const;
+
+  Store& file_;
+  Neighbours* beside_;
+  SparseHeader embedded_{};  // when the descriptor lies inside a sparse extent
+  bool is_embedded_ = false;
+  Descriptor descriptor_;
+  std::shared_ptr<Container> below_;
+  std::vector<Extent> extents_;
+  std::vector<std::unique_ptr<MemoryStore>> zeros_;
+  std::unique_ptr<JoinStore> disk_;
+};
+
+std::string new_descriptor(const std::string& kind, std::uint32_t content_id,
+                           const std::vector<ExtentLine>& extents, std::uint64_t disk_size);
+std::vector<std::string> parent_names(Store& file);
+
+}  // namespace jh::vmdk
