@@ -19,7 +19,7 @@ MemoryStore with(std::uint64_t size, std::uint64_t offset, const std::string& by
 TEST(Recognise, ContainerForms) {
   const auto form = [](std::uint64_t offset, const std::string& bytes) {
     MemoryStore file = with(1 << 20, offset, bytes);
-    return recognise_form(file).value_or("raw");
+    return std::string(form_name(recognise_form(file)));
   };
   EXPECT_EQ(form(0, "QFI\xfb"), "qcow2");
   EXPECT_EQ(form(0x40, "\x7f\x10\xda\xbe"), "VDI");

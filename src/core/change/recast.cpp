@@ -160,7 +160,7 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
           store->reserve(0, store->size());
         }
       }
-      fill_disk(from, made->disk(), progress);
+      fill_disk(from, *made, progress);
     }
     progress.end();
     progress.begin("making it durable", 0);

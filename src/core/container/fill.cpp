@@ -33,7 +33,8 @@ std::uint64_t bytes_kept(Container& from) {
   return kept;
 }
 
-void fill_disk(Container& from, Store& to, Progress& progress) {
+void fill_disk(Container& from, Container& to, Progress& progress) {
+  Store& disk = to.disk();
   Buffer buffer(most_at_once);
   std::uint64_t done = 0;
   std::uint64_t since_flush = 0;
@@ -43,12 +44,15 @@ void fill_disk(Container& from, Store& to, Progress& progress) {
       const std::uint64_t step = std::min(end - start, most_at_once - start % most_at_once);
       const ByteSpan part = ByteSpan(buffer).first(step);
       from.disk().read(start, part);
-      to.write_unreferenced(start, part);
+      // Forms in blocks leave out what is zero by themselves.
+      const Piece piece = to.piece_at(start, step);
+      piece.kind == Piece::Kind::data ? write_into_zeros(disk, start, part)
+                                      : disk.write_unreferenced(start, part);
       start += step;
       done += step;
       since_flush += step;
       if (since_flush >= (256U << 20)) {
-        to.begin_flush();
+        disk.begin_flush();
         since_flush = 0;
       }
       progress.advance(done);

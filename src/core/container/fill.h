@@ -9,8 +9,9 @@ namespace jh {
 /// Bytes of a disk that are kept somewhere, zeros among them perhaps: what a copy has to read.
 std::uint64_t bytes_kept(Container& from);
 
-/// Copies what `from` keeps into a disk that reads as zeros; what is zero stays without a place.
-void fill_disk(Container& from, Store& to, Progress& progress);
+/// Copies what `from` keeps into a new disk that reads as zeros; what is zero stays without a
+/// place.
+void fill_disk(Container& from, Container& to, Progress& progress);
 
 /// Makes a packed image (qcow2 or VMDK) of what `from` keeps. Blocks are packed on all processors
 /// but written in order, so that the result is always the same.

@@ -54,19 +54,22 @@ bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length) {
 }
 
 void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data) {
-  constexpr std::size_t page = 4096;
+  constexpr std::uint64_t page = 4096;
   while (!data.empty()) {
-    std::size_t zero = 0;
-    while (zero < data.size() && all_zero(data.subspan(zero, std::min(page, data.size() - zero))))
-      zero += std::min(page, data.size() - zero);
-    offset += zero;
-    data = data.subspan(zero);
-    std::size_t full = 0;
-    while (full < data.size() && !all_zero(data.subspan(full, std::min(page, data.size() - full))))
-      full += std::min(page, data.size() - full);
-    if (full != 0) store.write_unreferenced(offset, data.first(full));
-    offset += full;
-    data = data.subspan(full);
+    // A run of pages that are all zero, or all not.
+    std::size_t run = 0;
+    bool zero = false;
+    while (run < data.size()) {
+      const std::size_t step =
+          std::min<std::size_t>(data.size() - run, page - (offset + run) % page);
+      const bool is_zero = all_zero(data.subspan(run, step));
+      if (run != 0 && is_zero != zero) break;
+      zero = is_zero;
+      run += step;
+    }
+    if (!zero) store.write_unreferenced(offset, data.first(run));
+    offset += run;
+    data = data.subspan(run);
   }
 }
 

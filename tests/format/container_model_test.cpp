@@ -1,0 +1,175 @@
+// Every form against a model: the same writes, discards and growths on an image and on plain
+// memory, with the image opened again in between.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <cstdlib>
+#include <random>
+
+#include "core/container/qcow2/qcow2.h"
+#include "support/containers.h"
+
+namespace jh::test {
+namespace {
+
+#ifdef JUNEHEATH_SANITIZED
+constexpr int operations = 400;
+#else
+constexpr int operations = 2000;
+#endif
+
+std::uint64_t seed() {
+  const char* given = std::getenv("JUNEHEATH_SEED");
+  return given != nullptr ? std::strtoull(given, nullptr, 10) : std::random_device{}();
+}
+
+std::string words(const Findings& findings) {
+  std::string text;
+  for (const Finding& finding : findings.kept()) text += finding.where + ": " + finding.what + "\n";
+  return text;
+}
+
+class Model {
+ public:
+  Model(MemoryImage& image, std::uint64_t seed)
+      : image_(image), random_(seed), model_(image.container->disk().size()) {}
+
+  void run(int count, std::uint64_t largest) {
+    image_.container->make_ready();
+    for (int i = 0; i < count && !testing::Test::HasFailure(); ++i) {
+      const auto dice = random_() % 100;
+      if (dice < 55) {
+        write();
+      } else if (dice < 70) {
+        discard();
+      } else if (dice < 94) {
+        compare(pick());
+      } else if (dice < 97) {
+        image_.open();
+        image_.container->make_ready();
+      } else if (model_.size() < largest) {
+        grow(largest);
+      }
+    }
+    compare_all();
+  }
+
+  void compare_all() {
+    const std::uint64_t size = model_.size();
+    ASSERT_EQ(image_.container->disk().size(), size);
+    for (std::uint64_t at = 0; at < size && !testing::Test::HasFailure();) {
+      const Run one = model_.map(at, size - at);
+      const Run other = image_.container->disk().map(at, size - at);
+      const std::uint64_t both = std::min(one.length, other.length);
+      if (!one.zero || !other.zero) {
+        compare({at, std::min<std::uint64_t>(both, 1U << 20)});
+        at += std::min<std::uint64_t>(both, 1U << 20);
+      } else {
+        at += both;
+      }
+    }
+    Findings findings;
+    image_.container->audit(findings);
+    EXPECT_EQ(words(findings), "");
+  }
+
+ private:
+  struct Range {
+    std::uint64_t offset;
+    std::uint64_t length;
+  };
+
+  // Most accesses are near each other, so that they meet; some are anywhere.
+  Range pick() {
+    const std::uint64_t size = model_.size();
+    const std::uint64_t spread =
+        random_() % 4 == 0 ? size : std::min<std::uint64_t>(size, 8U << 20);
+    const std::uint64_t offset = random_() % spread;
+    const std::uint64_t longest = std::uint64_t{1} << (random_() % 21);
+    return {offset, 1 + random_() % std::min(longest, size - offset)};
+  }
+  void write() {
+    const Range range = pick();
+    Buffer data(range.length);
+    // Stretches of zeros, of one value, and of noise.
+    const auto kind = random_() % 4;
+    if (kind == 1) std::fill(data.begin(), data.end(), static_cast<std::uint8_t>(random_()));
+    if (kind >= 2)
+      for (std::size_t i = 0; i < data.size(); i += 1 + kind % 3 * 700)
+        data[i] = static_cast<std::uint8_t>(random_());
+    model_.write(range.offset, data);
+    if (random_() % 3 == 0)
+      image_.container->disk().write_unreferenced(range.offset, data);
+    else
+      image_.container->disk().write(range.offset, data);
+  }
+  void discard() {
+    const Range range = pick();
+    model_.discard(range.offset, range.length);
+    image_.container->disk().discard(range.offset, range.length);
+  }
+  void grow(std::uint64_t largest) {
+    const std::uint64_t unit = image_.container->size_unit().value();
+    const std::uint64_t size =
+        std::min(largest, round_up(model_.size() + 1 + random_() % (model_.size() / 4 + 1), unit));
+    image_.grow(Bytes(size));
+    model_.resize(size);
+  }
+  void compare(const Range& range) {
+    const Buffer expected = read_buffer(model_, range.offset, range.length);
+    const Buffer found = read_buffer(image_.container->disk(), range.offset, range.length);
+    if (expected == found) return;
+    const auto differs = std::mismatch(expected.begin(), expected.end(), found.begin()).first;
+    FAIL() << "byte " << range.offset + static_cast<std::uint64_t>(differs - expected.begin());
+  }
+
+  MemoryImage& image_;
+  std::mt19937_64 random_;
+  MemoryStore model_;
+};
+
+class ContainerModel : public testing::TestWithParam<Kind> {};
+
+TEST_P(ContainerModel, RandomOperations) {
+  const std::uint64_t seeded = seed();
+  fmt::print("  seed {}\n", seeded);
+  const bool pieces = GetParam().in_pieces;
+  const auto image = new_image(wanted(GetParam(), pieces ? 3ULL << 30 : 24U << 20));
+  Model(*image, seeded).run(operations, pieces ? 7ULL << 30 : 96U << 20);
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, ContainerModel, testing::ValuesIn(kinds()),
+                         [](const auto& param) { return param.param.name; });
+
+struct Qcow2Kind {
+  std::string name;
+  qcow2::NewImage image;
+};
+
+class Qcow2Model : public testing::TestWithParam<Qcow2Kind> {};
+
+TEST_P(Qcow2Model, RandomOperations) {
+  const std::uint64_t seeded = seed();
+  fmt::print("  seed {}\n", seeded);
+  MemoryImage image;
+  image.main = &image.files.create("/moor/guest.img");
+  qcow2::create(*image.main, 24U << 20, GetParam().image);
+  image.open();
+  Model(image, seeded).run(operations, 96U << 20);
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, Qcow2Model,
+                         testing::Values(Qcow2Kind{"SmallestClusters", {9, 4, false, 3, false}},
+                                         Qcow2Kind{"LargestClusters", {21, 4, false, 3, false}},
+                                         Qcow2Kind{"Version2", {12, 4, false, 2, false}},
+                                         Qcow2Kind{"OneBitCounts", {16, 0, false, 3, false}},
+                                         Qcow2Kind{"TwoBitCounts", {10, 1, false, 3, false}},
+                                         Qcow2Kind{"FourBitCounts", {13, 2, false, 3, false}},
+                                         Qcow2Kind{"ByteCounts", {12, 3, false, 3, false}},
+                                         Qcow2Kind{"WideCounts", {9, 6, false, 3, false}},
+                                         Qcow2Kind{"Subclusters", {16, 4, false, 3, true}},
+                                         Qcow2Kind{"SmallSubclusters", {14, 5, false, 3, true}}),
+                         [](const auto& param) { return param.param.name; });
+
+}  // namespace
+}  // namespace jh::test

@@ -1,0 +1,93 @@
+// Every form into every form, in memory: equal content, what is zero takes no room, packed images
+// read back.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/container/fill.h"
+#include "support/containers.h"
+
+namespace jh::test {
+namespace {
+
+std::vector<Kind> all_kinds() {
+  std::vector<Kind> all = kinds();
+  all.push_back({"Qcow2Packed", Form::qcow2, Keeping::packed});
+  all.push_back({"VmdkPacked", Form::vmdk, Keeping::packed});
+  return all;
+}
+
+constexpr std::uint64_t disk_size = 24U << 20;
+
+// Words, noise that no packing makes smaller, single bytes, and much nothing.
+std::unique_ptr<MemoryImage> source() {
+  auto image = new_image(wanted(kinds().front(), disk_size));
+  std::mt19937 random(20261123);
+  Store& disk = image->container->disk();
+  for (int i = 0; i < 60; ++i) {
+    Buffer data(1 + random() % 200000);
+    const int kind = i % 3;
+    for (std::size_t at = 0; at < data.size(); at += kind == 0 ? 4000 : 1)
+      data[at] = static_cast<std::uint8_t>(kind == 1 ? random() : at / 64);
+    disk.write(random() % (disk_size / 3 - data.size()) * (i % 2 + 1), data);
+  }
+  disk.write(disk_size - 1, Buffer(1, 7));
+  return image;
+}
+
+std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
+  Silent silent;
+  if (kind.keeping != Keeping::packed) {
+    auto image = new_image(wanted(kind, disk_size));
+    fill_disk(*from.container, *image->container, silent);
+    image->open();
+    return image;
+  }
+  auto image = std::make_unique<MemoryImage>();
+  image->main = &image->files.create("/moor/guest.img");
+  fill_packed(*from.container, *image->main, wanted(kind, disk_size), silent);
+  image->open();
+  return image;
+}
+
+class RecastMatrix : public testing::TestWithParam<Kind> {};
+
+TEST_P(RecastMatrix, IntoEveryForm) {
+  Silent silent;
+  const auto original = source();
+  const std::uint64_t kept = bytes_kept(*original->container);
+  const auto first = recast(*original, GetParam());
+  compare_disks(*original->container, *first->container, silent);
+  for (const Kind& kind : all_kinds()) {
+    SCOPED_TRACE(kind.name);
+    const auto second = recast(*first, kind);
+    compare_disks(*original->container, *second->container, silent);
+    Findings findings;
+    second->container->audit(findings);
+    for (const Finding& finding : findings.kept()) ADD_FAILURE() << finding.what;
+    if (kind.form == Form::raw) {
+      EXPECT_LE(bytes_kept(*second->container), kept);
+    }
+    const auto again = recast(*first, kind);
+    EXPECT_TRUE(again->main->same_content(*second->main)) << "not the same bytes twice";
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(From, RecastMatrix, testing::ValuesIn(all_kinds()),
+                         [](const auto& param) { return param.param.name; });
+
+TEST(Recast, ADifferenceIsFound) {
+  Silent silent;
+  const auto original = source();
+  const auto copy = recast(*original, kinds()[1]);
+  compare_disks(*original->container, *copy->container, silent);
+  copy->container->make_ready();
+  Buffer byte = read_buffer(copy->container->disk(), disk_size / 2, 1);
+  byte[0] ^= 1;
+  copy->container->disk().write(disk_size / 2, byte);
+  EXPECT_THROW(compare_disks(*original->container, *copy->container, silent), Error);
+}
+
+}  // namespace
+}  // namespace jh::test

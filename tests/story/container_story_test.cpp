@@ -1,0 +1,208 @@
+// Every form through the built program: what an outside implementation wrote is read, grown through
+// all layers and put back; and recast into every other form. Judges: the system's sum of the disk,
+// its checker and its kernel, and a general archiver's reading of the image.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "support/containers.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/tree.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+
+constexpr std::uint64_t first_partition = 1048576;
+
+struct Sample {
+  std::string file;
+  std::string archiver;  // the archiver's name of the form; empty: it does not read this one
+};
+
+void PrintTo(const Sample& sample, std::ostream* out) { *out << sample.file; }
+
+std::string test_name(const std::string& file) {
+  std::string name;
+  for (const char c : file)
+    if (std::isalnum(static_cast<unsigned char>(c)) != 0) name += c;
+  return name;
+}
+
+// Sums of all files in the folder, by name.
+std::map<std::string, std::uint32_t> digests(const TempFolder& folder) {
+  std::map<std::string, std::uint32_t> sums;
+  for (const auto& entry : files::directory_iterator(folder.path()))
+    sums[entry.path().filename().string()] = file_digest(entry.path().string());
+  return sums;
+}
+
+// What a general archiver finds in the image is the content of this raw disk.
+void expect_archiver_reads(const std::string& form, const std::string& image,
+                           const std::string& raw) {
+  const Outcome same = run(
+      {"sh", "-c", fmt::format("7zz x -so -t{} '{}' 2>/dev/null | cmp - '{}'", form, image, raw)});
+  EXPECT_EQ(same.status, 0) << form << ": " << same.out << same.err;
+}
+
+class ContainerSample : public testing::TestWithParam<Sample> {
+ protected:
+  std::string as_raw(const std::string& name) {
+    const std::string raw = scratch_ / name;
+    const Outcome recast = juneheath({"recast", image_, raw, "--form", "raw", "--store", "sparse"});
+    EXPECT_EQ(recast.status, 0) << recast.err;
+    return raw;
+  }
+
+  TempFolder folder_;
+  TempFolder scratch_;
+  std::string image_ = unpack_container(GetParam().file, folder_);
+};
+
+TEST_P(ContainerSample, IsReadAndGrownInOneCommand) {
+  const std::string before = as_raw("before.img");
+  EXPECT_EQ(sha256_of(before), sample_sha256);
+  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+  const auto sums = digests(folder_);
+
+  const Outcome grown = juneheath({"grow", image_, "--to", "1GiB"});
+  ASSERT_EQ(grown.status, 0) << grown.out << grown.err;
+  EXPECT_EQ(juneheath({"audit", image_}).status, 0) << juneheath({"audit", image_}).out;
+  const std::string after = as_raw("after.img");
+  EXPECT_EQ(files::file_size(after), 1ULL << 30);
+  EXPECT_EQ(check_ext(after, first_partition), "");
+  if (can_mount()) {
+    const Mounted then(before, first_partition);
+    const Mounted now(after, first_partition);
+    EXPECT_GT(now.capacity(), 900U << 20);
+    EXPECT_EQ(tree_difference(tree_facts(then.path()), tree_facts(now.path())), "");
+  }
+  if (!GetParam().archiver.empty()) expect_archiver_reads(GetParam().archiver, image_, after);
+  const Outcome undone = juneheath({"undo", image_});
+  ASSERT_EQ(undone.status, 0) << undone.err;
+  EXPECT_EQ(digests(folder_), sums);
+}
+
+INSTANTIATE_TEST_SUITE_P(Files, ContainerSample,
+                         testing::Values(Sample{"v2.qcow2", "QCOW"}, Sample{"v3.qcow2", "QCOW"},
+                                         Sample{"big.qcow2", "QCOW"}, Sample{"zlib.qcow2", "QCOW"},
+                                         Sample{"zstd.qcow2", ""}, Sample{"ext-l2.qcow2", ""},
+                                         Sample{"lazy.qcow2", "QCOW"}, Sample{"dyn.vdi", "VDI"},
+                                         Sample{"fixed.vdi", "VDI"}, Sample{"sparse.vmdk", "VMDK"},
+                                         Sample{"monolithicFlat.vmdk", "VMDK"},
+                                         Sample{"twoGbMaxExtentSparse.vmdk", "VMDK"},
+                                         Sample{"twoGbMaxExtentFlat.vmdk", "VMDK"},
+                                         Sample{"dyn.vhd", "VHD"}, Sample{"fixed.vhd", "VHD"},
+                                         Sample{"dyn.vhdx", "VHDX"}, Sample{"small.vhdx", "VHDX"},
+                                         Sample{"fixed.vhdx", "VHDX"}),
+                         [](const auto& param) { return test_name(param.param.file); });
+
+// Targets of recast: every form, in every way it can be kept.
+struct Target {
+  const char* form;
+  const char* store;
+  const char* archiver;
+  bool pieces = false;
+};
+constexpr std::array<Target, 14> targets{{{"raw", "sparse", ""},
+                                          {"raw", "full", ""},
+                                          {"qcow2", "sparse", "QCOW"},
+                                          {"qcow2", "packed", "QCOW"},
+                                          {"vdi", "sparse", "VDI"},
+                                          {"vdi", "full", "VDI"},
+                                          {"vmdk", "sparse", "VMDK"},
+                                          {"vmdk", "full", "VMDK"},
+                                          {"vmdk", "packed", "VMDK"},
+                                          {"vmdk", "sparse", "VMDK", true},
+                                          {"vmdk", "full", "VMDK", true},
+                                          {"vhd", "sparse", "VHD"},
+                                          {"vhd", "full", "VHD"},
+                                          {"vhdx", "sparse", "VHDX"}}};
+
+void PrintTo(const Target& target, std::ostream* out) {
+  *out << target.form << " " << target.store;
+}
+
+class RecastTo : public testing::TestWithParam<Target> {};
+
+Outcome recast_to(const std::string& from, const std::string& to, const Target& target) {
+  std::vector<std::string> command{"recast",    from,      to,          "--form",
+                                   target.form, "--store", target.store};
+  if (target.pieces) command.emplace_back("--pieces");
+  return juneheath(command);
+}
+
+std::uint64_t allocated(const std::string& path) {
+  return std::stoull(run({"stat", "-c", "%b", path}).out) * 512;
+}
+
+TEST_P(RecastTo, AndBack) {
+  const TempFolder folder;
+  const std::string first = folder / "first.vmdk";
+  const Outcome made = recast_to(unpack_container("v3.qcow2", folder), first, GetParam());
+  ASSERT_EQ(made.status, 0) << made.err;
+  EXPECT_EQ(juneheath({"audit", first}).status, 0);
+  const std::string raw = folder / "raw.img";
+  ASSERT_EQ(juneheath({"recast", first, raw, "--form", "raw", "--store", "sparse"}).status, 0);
+  EXPECT_EQ(sha256_of(raw), sample_sha256);
+  if (*GetParam().archiver != '\0') expect_archiver_reads(GetParam().archiver, first, raw);
+  // 5 MiB are in use; a block that is not quite empty costs a whole one at most.
+  EXPECT_LT(allocated(raw), 8U << 20);
+  if (std::string(GetParam().store) == "sparse" && !GetParam().pieces) {
+    EXPECT_LT(allocated(first), 8U << 20);
+  }
+  if (std::string(GetParam().store) == "full" && std::string(GetParam().form) != "vmdk") {
+    EXPECT_GE(allocated(first), 192U << 20);
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, RecastTo, testing::ValuesIn(targets), [](const auto& param) {
+  return fmt::format("{}_{}{}", param.param.form, param.param.store,
+                     param.param.pieces ? "_pieces" : "");
+});
+
+TEST(Recast, TheSameInputGivesTheSameBytes) {
+  const TempFolder folder;
+  const std::string from = unpack_container("sparse.vmdk", folder);
+  for (const Target& target : targets) {
+    // Forms with an identity get a new one from an image that has none.
+    const std::string form = target.form;
+    if (form == "vdi" || form == "vhd" || form == "vhdx" || target.pieces ||
+        (form == "vmdk" && std::string(target.store) == "full"))
+      continue;
+    const TempFolder one;
+    const TempFolder two;
+    ASSERT_EQ(recast_to(from, one / "image", target).status, 0);
+    ASSERT_EQ(recast_to(from, two / "image", target).status, 0);
+    EXPECT_EQ(digests(one), digests(two)) << form << target.store;
+  }
+  // Across forms the identity stays, and so do the bytes.
+  const std::string vdi = unpack_container("dyn.vdi", folder);
+  const TempFolder vhds;
+  for (const char* name : {"one.vhd", "two.vhd"})
+    ASSERT_TRUE(juneheath({"recast", vdi, vhds / name}).said("keeps the disk's identity"));
+  EXPECT_EQ(file_digest(vhds / "one.vhd"), file_digest(vhds / "two.vhd"));
+  EXPECT_TRUE(juneheath({"recast", vdi, vhds / "other.vdi"}).said("identity of its own"));
+}
+
+TEST(Recast, RefusalsLeaveNothingBehind) {
+  const TempFolder folder;
+  const std::string image = unpack_container("v3.qcow2", folder);
+  write_file(folder / "taken.img", "mine");
+  const auto before = digests(folder);
+  EXPECT_EQ(juneheath({"recast", image, folder / "taken.img"}).status, 3);
+  EXPECT_EQ(juneheath({"recast", image, folder / "new.vdi", "--store", "packed"}).status, 6);
+  EXPECT_EQ(juneheath({"recast", image, folder / "new.qcow2", "--store", "full"}).status, 6);
+  EXPECT_EQ(juneheath({"recast", image, folder / "new", "--form", "floppy"}).status, 2);
+  EXPECT_EQ(juneheath({"recast", image}).status, 2);
+  EXPECT_EQ(juneheath({"recast", image, folder / "no-such-folder/x/new.vdi", "--dry-run"}).status,
+            5);
+  EXPECT_EQ(juneheath({"recast", image, folder / "new.vdi", "--dry-run"}).status, 0);
+  EXPECT_EQ(digests(folder), before);
+}
+
+}  // namespace
+}  // namespace jh::test
