@@ -103,10 +103,20 @@ int run_audit(const Arguments& arguments) {
   for (const Disk& disk : guest.disks()) {
     const std::uint64_t before = findings.count();
     disk.container->audit(findings);
+    const ContainerFacts facts = disk.container->facts();
+    if (facts.form != Form::raw) {
+      LayerVerdict row{fmt::format("{}: {} image", disk.path, form_name(facts.form)), "sound"};
+      if (findings.count() != before)
+        row = {row.layer, "damaged", Style::bad};
+      else if (!facts.unsettled.empty())
+        row = {row.layer, "sound, but left open: " + facts.unsettled.front(), Style::warn};
+      verdicts.push_back(row);
+    }
+    const std::uint64_t below = findings.count();
     if (disk.trouble) findings.add(disk.path, disk.trouble->what());
     if (disk.table) disk.table->audit(disk.container->disk(), findings);
     if (disk.table || disk.trouble) {
-      const bool sound = findings.count() == before;
+      const bool sound = findings.count() == below;
       verdicts.push_back({disk.path + ": partition table", sound ? "sound" : "damaged",
                           sound ? Style::good : Style::bad});
     }

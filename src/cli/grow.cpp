@@ -11,6 +11,7 @@
 #include "cli/terminal.h"
 #include "core/change/carry_out.h"
 #include "core/change/checks.h"
+#include "core/change/recast.h"
 #include "core/report/report.h"
 #include "core/store/copy.h"
 
@@ -34,7 +35,9 @@ po::options_description own_options() {
                                                "make one, grow none in place")(
       "dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
-      "no-undo", po::bool_switch(), "keep no ledger for undo")(
+      "into", po::value<std::string>()->value_name("OUT"),
+      "do it on a new image, read the old one only")("no-undo", po::bool_switch(),
+                                                     "keep no ledger for undo")(
       "proof", po::value<std::string>()->default_value("usual"),
       "usual, or full: look at everything")("yes", po::bool_switch(), "do not ask on a terminal");
   return own;
@@ -74,19 +77,73 @@ GrowRequest request_from(const Parsed& parsed) {
     }
   request.new_partition = values["new-partition"].as<bool>();
   request.keep_undo = !values["no-undo"].as<bool>();
+  request.into_copy = values.count("into") != 0;
+  // What is new can be thrown away; there is nothing to take back.
+  if (request.into_copy) request.keep_undo = false;
   request.proof = proof_from(parsed);
   return request;
 }
 
-void make_backup(const Parsed& parsed, Progress& progress) {
+// "backup" for one image, "backup.1" and so on for several.
+std::string numbered(const std::string& base, std::size_t index, std::size_t count) {
+  return count == 1 ? base : fmt::format("{}.{}", base, index + 1);
+}
+
+void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {
   if (parsed.values.count("backup") == 0) return;
   const std::string base = parsed.values["backup"].as<std::string>();
   for (std::size_t i = 0; i < parsed.images.size(); ++i) {
-    const std::string to = parsed.images.size() == 1 ? base : fmt::format("{}.{}", base, i + 1);
-    copy_image(parsed.images[i], to, progress);
+    const std::string to = numbered(base, i, parsed.images.size());
+    const std::vector<std::string> files = files_of(guest.disks()[i]);
+    if (files.size() == 1) {
+      copy_image(files.front(), to, progress);
+    } else {
+      // The files name each other: they keep their names, in a folder of their own.
+      if (std::filesystem::exists(to))
+        refuse("the backup's name is taken already", to, "choose another name, or move it away");
+      std::filesystem::create_directory(to);
+      for (const std::string& file : files)
+        copy_image(file,
+                   (std::filesystem::path(to) / std::filesystem::path(file).filename()).string(),
+                   progress);
+    }
     if (!parsed.common.quiet && !parsed.common.json) std::cout << "  Copied to " << to << "\n";
   }
 }
+
+// The new images of --into: removed again unless the change on them succeeds.
+class Copies {
+ public:
+  explicit Copies(Host& host) : host_(host) {}
+  Copies(const Copies&) = delete;
+  Copies& operator=(const Copies&) = delete;
+  ~Copies() {
+    if (keep_) return;
+    for (const std::string& file : made_) {
+      try {
+        host_.remove(file);
+      } catch (const Error&) {
+        // The error that ended the change is the one to tell.
+      }
+    }
+  }
+  std::vector<std::string> make(const std::vector<std::string>& images, const std::string& base,
+                                Progress& progress) {
+    std::vector<std::string> paths;
+    for (std::size_t i = 0; i < images.size(); ++i) {
+      paths.push_back(numbered(base, i, images.size()));
+      for (const std::string& file : copy_disk(host_, images[i], paths.back(), progress))
+        made_.push_back(file);
+    }
+    return paths;
+  }
+  void keep() { keep_ = true; }
+
+ private:
+  Host& host_;
+  std::vector<std::string> made_;
+  bool keep_ = false;
+};
 
 }  // namespace
 
@@ -96,22 +153,24 @@ int run_grow(const Arguments& arguments) {
       "Makes the disk larger, or uses room it has already, and hands the room to the targets:\n"
       "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
       "  juneheath grow heath.img --to 40GiB\n"
-      "  juneheath grow heath.img --by 10GiB --give /\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
       "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
       "  juneheath grow heath.img --by 10GiB --give nothing --dry-run\n",
       own_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  const GrowRequest request = request_from(parsed);
+  GrowRequest request = request_from(parsed);
   const bool text = !parsed.common.json && !parsed.common.quiet;
   FileHost host(parsed.common.ledger_folder);
   check_no_unfinished_change(host, parsed.images);
 
-  const Session session = open_session(parsed.images, parsed.common.sector_size, request.add_disks);
-  const Plan plan = plan_growth(*session.guest, request);
+  Session session = open_session(parsed.images, parsed.common.sector_size, request.add_disks);
+  Plan plan = plan_growth(*session.guest, request);
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   if (text) print_plan(plan, *session.guest);
+  if (text && request.into_copy)
+    std::cout << "  All of it is done on a new image, " << parsed.values["into"].as<std::string>()
+              << "; the original is only read.\n";
   if (dry_run) {
     if (parsed.common.json) print_json("grow", {{"plan", plan_json(plan)}, {"done", false}});
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
@@ -121,6 +180,10 @@ int run_grow(const Arguments& arguments) {
   for (const Disk& disk : session.guest->disks()) {
     if (disk.added) continue;
     for (const std::string& file : files_of(disk)) {
+      if (request.into_copy) {
+        check_not_written_elsewhere(file);
+        continue;
+      }
       check_not_in_use(file);
       locks.push_back(std::make_unique<ImageLock>(file));
     }
@@ -131,10 +194,19 @@ int run_grow(const Arguments& arguments) {
   }
   ProgressLine progress(!text);
   check_host_room(host, plan);
-  make_backup(parsed, progress);
+  make_backup(parsed, *session.guest, progress);
+  Copies copies(host);
+  std::vector<std::string> images = parsed.images;
+  if (request.into_copy) {
+    images = copies.make(images, parsed.values["into"].as<std::string>(), progress);
+    request.images = images;
+    session = open_session(images, parsed.common.sector_size, request.add_disks);
+    plan = plan_growth(*session.guest, request);
+  }
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, request, progress);
-  std::vector<std::string> all = parsed.images;
+  copies.keep();
+  std::vector<std::string> all = images;
   for (const auto& [path, size] : request.add_disks) all.push_back(path);
   const Session now = open_session(all, parsed.common.sector_size);
   const auto changes = compare_layers(before, layer_sizes(*now.guest));

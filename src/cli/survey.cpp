@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <ctime>
 #include <iostream>
 #include <nlohmann/json.hpp>
 
@@ -64,18 +65,55 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
   return row;
 }
 
-void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
+std::string day_of(std::uint64_t seconds) {
+  const auto time = static_cast<std::time_t>(seconds);
+  std::tm parts{};
+  ::gmtime_r(&time, &parts);
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", parts.tm_year + 1900, parts.tm_mon + 1,
+                     parts.tm_mday, parts.tm_hour, parts.tm_min);
+}
+
+void print_container(const Disk& disk, const FileStore& file, Host& host) {
   const ContainerFacts facts = disk.container->facts();
-  const std::uint64_t allocated = file.allocated();
-  const std::string form = file.is_block_device() ? "block device"
-                           : allocated + 4096 < facts.file_length.value()
-                               ? std::string(form_name(facts.form)) + ", sparse"
-                               : std::string(form_name(facts.form)) + ", full";
-  std::cout << styled(disk.path, Style::heading) << "\n";
+  std::uint64_t allocated = file.allocated();
+  for (const std::string& part : facts.parts)
+    allocated += FileStore(part, Access::read_only).allocated();
+  const bool raw = facts.form == Form::raw;
+  // A raw image is as sparse as the host keeps it; the others say so themselves.
+  const bool sparse = raw ? allocated + 4096 < facts.file_length.value() : false;
+  std::string form =
+      file.is_block_device() ? "block device"
+      : raw                  ? (sparse ? "raw, sparse" : "raw, full")
+            : fmt::format("{}, {}", form_name(facts.form), keeping_name(facts.keeping));
+  if (!facts.variant.empty()) form += fmt::format(" ({})", facts.variant);
   std::cout << fmt::format("  {}; the guest sees {}\n", form, spelled_out(facts.disk_size));
+  if (facts.blocks != 0) {
+    const std::uint64_t kept = disk.container->blocks_kept();
+    std::cout << fmt::format("  {} of {} blocks of {} are kept ({}%)", grouped(kept),
+                             grouped(facts.blocks), human(facts.block_size),
+                             kept * 100 / facts.blocks);
+    if (!facts.limit.empty()) std::cout << fmt::format("; such a disk reaches {}", facts.limit);
+    std::cout << "\n";
+  }
   if (!file.is_block_device())
-    std::cout << fmt::format("  on the host: {} in use by the file, {} free\n",
-                             human(Bytes(allocated)), human(Bytes(host.free_space(disk.path))));
+    std::cout << fmt::format("  on the host: {} in use of a length of {}, {} free\n",
+                             human(Bytes(allocated)), human(facts.file_length),
+                             human(Bytes(host.free_space(disk.path))));
+  for (const std::string& part : facts.parts) std::cout << "  with " << part << "\n";
+  for (const std::string& parent : facts.parents)
+    std::cout << styled("  builds on ", Style::warn) << parent << "\n";
+  for (const Snapshot& snapshot : facts.snapshots)
+    std::cout << styled("  snapshot ", Style::warn)
+              << fmt::format("{} \"{}\" of {} UTC\n", snapshot.id, snapshot.name,
+                             day_of(snapshot.made_at));
+  for (const std::string& what : facts.unsettled)
+    std::cout << styled("  before a change: ", Style::warn) << what << "\n";
+  for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
+}
+
+void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
+  std::cout << styled(disk.path, Style::heading) << "\n";
+  print_container(disk, file, host);
   if (disk.table) {
     const TableFacts& table = disk.table->facts();
     std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n", kind_name(table.kind),
@@ -85,7 +123,6 @@ void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Hos
     std::cout << "  no partition table: the disk holds " << disk.places.front().content.name
               << "\n";
   }
-  for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
   std::cout << "\n" << disk_picture(guest, disk, drawing_width()) << "\n";
 
   const OneUnit unit(disk.size());

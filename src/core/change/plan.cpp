@@ -160,7 +160,7 @@ class Planner {
 
   void add_steps() {
     const Bytes present = disk().size();
-    plan_container(plan_, guest_, disk_index_, new_size_);
+    plan_container(plan_, guest_, request_, disk_index_, new_size_);
     plan_table(plan_, guest_, disk_index_, new_size_, new_size_ > present || target_ != nullptr);
     if (target_ == nullptr) {
       // Table repairs alone are no reason to touch a disk on which nothing else changes.

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 
 #include "core/fs/ext/relocate.h"
 
@@ -82,10 +83,30 @@ void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes plac
                   guest.name_of(place), place.content.name));
 }
 
-void plan_container(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size) {
+namespace {
+
+bool lie_together(const std::string& image, const std::string& part) {
+  std::error_code error;
+  const auto folder = [&](const std::string& path) {
+    return std::filesystem::weakly_canonical(path, error).parent_path();
+  };
+  return folder(image) == folder(part) && !error;
+}
+
+}  // namespace
+
+void plan_container(Plan& plan, const Guest& guest, const GrowRequest& request, std::size_t index,
+                    Bytes new_size) {
   const Disk& disk = guest.disks()[index];
   const ContainerFacts facts = disk.container->facts();
-  if (!facts.blockers.empty()) throw facts.blockers.front();
+  if (!request.into_copy) {
+    if (!facts.blockers.empty()) throw facts.blockers.front();
+    // A descriptor could name any file of the host; only those beside it are ours to change.
+    for (const std::string& part : facts.parts)
+      if (!lie_together(disk.path, part))
+        refuse("a part of the disk lies outside of the image's folder", part,
+               "move it beside the image, or make a new image with --into");
+  }
   const std::string name = guest.disks().size() == 1 ? "disk" : fmt::format("{}:disk", index + 1);
   for (const std::string& what : facts.unsettled)
     plan.steps.push_back({StepKind::settle_container, index, name, what, disk.size(), disk.size()});

@@ -390,7 +390,7 @@ class GroupPlanner {
     std::vector<bool> containers_done(guest_.disks().size());
     const auto open_up = [&](std::size_t i) {
       if (!containers_done[i] && !guest_.disks()[i].added)
-        plan_container(plan_, guest_, i, disk_sizes_[i]);
+        plan_container(plan_, guest_, request_, i, disk_sizes_[i]);
       containers_done[i] = true;
     };
     const auto prepare = [&](std::size_t i) {

@@ -10,6 +10,7 @@
 #include "core/container/fill.h"
 #include "core/container/vhdx/vhdx.h"
 #include "core/container/vmdk/vmdk.h"
+#include "core/store/copy.h"
 
 namespace jh {
 namespace {
@@ -89,8 +90,9 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
   plan.from = from.facts();
   NewContainer& to = plan.to;
   to.form = request.form.value_or(form_by_ending(request.out).value_or(plan.from.form));
-  to.keeping = request.keeping.value_or(has_keeping(to.form, plan.from.keeping) ? plan.from.keeping
-                                                                                : Keeping::sparse);
+  // A raw image does not say how it is meant; others stay as they are where the form can.
+  const bool same = plan.from.form != Form::raw && has_keeping(to.form, plan.from.keeping);
+  to.keeping = request.keeping.value_or(same ? plan.from.keeping : Keeping::sparse);
   to.in_pieces = request.in_pieces;
   if (!has_keeping(to.form, to.keeping))
     unsupported(
@@ -188,6 +190,30 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
     }
     throw;
   }
+}
+
+std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
+                                   Progress& progress) {
+  const auto file = host.open(image, Access::read_only);
+  HostNeighbours beside(host);
+  const auto from = open_container(*file, &beside);
+  const ContainerFacts facts = from->facts();
+  if (facts.blockers.empty() && facts.parts.empty()) {
+    copy_image(image, out, progress, "new image");
+    return {out};
+  }
+  RecastRequest request;
+  request.image = image;
+  request.out = out;
+  request.form = facts.form;
+  if (facts.keeping == Keeping::packed) request.keeping = Keeping::sparse;
+  request.in_pieces =
+      facts.form == Form::vmdk && facts.keeping != Keeping::packed && !facts.variant.empty();
+  const RecastPlan plan = plan_recast(host, *from, request);
+  carry_out_recast(host, *from, plan, request, progress);
+  std::vector<std::string> made{out};
+  made.insert(made.end(), plan.parts.begin(), plan.parts.end());
+  return made;
 }
 
 }  // namespace jh

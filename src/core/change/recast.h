@@ -38,6 +38,11 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
 void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
                       const RecastRequest& request, Progress& progress);
 
+/// A copy of the disk in the same form, to be changed instead of it: by sharing blocks where the
+/// host can and the image stands alone; else recast. Returns the paths of all files that were made.
+std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
+                                   Progress& progress);
+
 /// The form that a new file's name asks for by its ending; nothing: it asks for none.
 std::optional<Form> form_by_ending(const std::string& path);
 

@@ -24,6 +24,8 @@ struct GrowRequest {
   bool new_partition = false;     // rather than growing a physical volume in place
   std::uint32_t sector_size = 0;  // 0: find out
   bool keep_undo = true;
+  bool into_copy =
+      false;  // carried out on a new image: what blocks a change in place does not count
   ProofEffort proof = ProofEffort::usual;
 };
 

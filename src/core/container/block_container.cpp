@@ -30,6 +30,13 @@ Piece BlockContainer::piece_at(std::uint64_t offset, std::uint64_t length) {
   return piece;
 }
 
+std::uint64_t BlockContainer::end_of_last_block() {
+  const std::uint64_t inside = (disk_size() - 1) % block_size();
+  const std::uint64_t start = disk_size() - 1 - inside;
+  const Piece piece = find(start, 1);
+  return piece.kind == Piece::Kind::data ? piece.at + block_size() : 0;
+}
+
 std::uint64_t BlockContainer::blocks_kept() {
   std::uint64_t kept = 0;
   std::uint64_t counted_to = 0;  // blocks

@@ -28,6 +28,9 @@ class BlockContainer : public Container {
                           ConstByteSpan content) = 0;
   /// Whole blocks that are to read as zeros from now on.
   virtual void drop_blocks(std::uint64_t first, std::uint64_t count) = 0;
+  /// Where the disk's last block would end in the file it lies in, were it whole; 0: it has no
+  /// place. A block that the disk does not fill may have been cut short; growing makes it whole.
+  std::uint64_t end_of_last_block();
   virtual void flush_file() = 0;
   virtual std::string image_name() const = 0;
 

@@ -41,11 +41,12 @@ std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
   return open_in_chain(*found, beside, std::move(children));
 }
 
-void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path) {
+void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path,
+                      const std::string& image) {
   if (parent == nullptr) return;
   facts.parents.push_back(path);
   for (const std::string& further : parent->facts().parents) facts.parents.push_back(further);
-  facts.blockers.push_back(in_the_way("the image builds on " + facts.parents.front(), path,
+  facts.blockers.push_back(in_the_way("the image builds on " + facts.parents.front(), image,
                                       "join the images in the hypervisor"));
 }
 

@@ -12,8 +12,9 @@ std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
                                        const std::vector<std::string>& names,
                                        std::vector<std::string> children);
 
-/// Notes the chain below and that it stands in the way of a change.
-void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path);
+/// `path`: the parent's. Notes the chain below and that it stands in the way of a change.
+void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path,
+                      const std::string& image);
 
 /// A reason against changing an image in place, with the ways out: `remedy`, or a new image.
 Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy);

@@ -15,8 +15,7 @@ std::string path_beside(const std::string& image, const std::string& name) {
 Store* HostNeighbours::open(const std::string& path, Access access) {
   auto& slot = opened_[path];
   if (!slot) {
-    std::error_code error;
-    if (!files::is_regular_file(path, error) && !files::is_block_file(path, error)) return nullptr;
+    if (!host_.exists(path)) return nullptr;
     slot = host_.open(path, access);
   }
   return slot.get();

@@ -89,8 +89,25 @@ json disk_json(const Guest& guest, const Disk& disk) {
            {"form", form_name(facts.form)},
            {"file_length", facts.file_length.value()},
            {"disk_size", facts.disk_size.value()},
+           {"variant", facts.variant},
+           {"store", keeping_name(facts.keeping)},
+           {"block_size", facts.block_size.value()},
+           {"blocks", facts.blocks},
+           {"blocks_kept", disk.container->blocks_kept()},
+           {"limit", facts.limit},
+           {"identity", facts.identity},
+           {"encrypted", facts.encrypted},
+           {"parents", facts.parents},
+           {"parts", facts.parts},
+           {"snapshots", json::array()},
+           {"unsettled", facts.unsettled},
+           {"blockers", json::array()},
            {"notes", facts.notes},
            {"places", json::array()}};
+  for (const Snapshot& snapshot : facts.snapshots)
+    out["snapshots"].push_back(
+        {{"id", snapshot.id}, {"name", snapshot.name}, {"made_at", snapshot.made_at}});
+  for (const Error& blocker : facts.blockers) out["blockers"].push_back(error_brief(blocker));
   if (disk.trouble) out["trouble"] = error_brief(*disk.trouble);
   if (disk.table) {
     const TableFacts& table = disk.table->facts();

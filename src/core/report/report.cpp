@@ -141,6 +141,10 @@ std::vector<Advice> advice_for(const Guest& guest) {
   const std::string images = images_of(guest);
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
     const Disk& disk = guest.disks()[i];
+    for (const Error& blocker : disk.container->facts().blockers)
+      advice.push_back({fmt::format("not to be changed in place: {}; {}", blocker.what(),
+                                    blocker.next().substr(0, blocker.next().find('\n'))),
+                        "juneheath recast " + shell_word(disk.path) + " NEW"});
     if (disk.trouble) advice.push_back({disk.trouble->what(), ""});
     if (disk.table) {
       for (const std::string& repair : disk.table->facts().repairs)
@@ -167,6 +171,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
           {fmt::format("{} of room lies ready for {}", human(room_of(guest, *place, disk.size())),
                        guest.best_name(*place)),
            "juneheath grow" + images + " --give " + shell_word(guest.best_name(*place))});
+    if (!disk.container->facts().blockers.empty()) continue;
     for (const Place& place : disk.places) {
       if (place.content.kind != ContentKind::ext || !with_room.empty()) continue;
       const std::string behind = place.partition ? neighbour(guest, place) : std::string{};

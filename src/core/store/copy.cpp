@@ -42,10 +42,12 @@ void copy_runs(Store& from, Store& to, Progress& progress) {
 
 }  // namespace
 
-void copy_image(const std::string& from_path, const std::string& to_path, Progress& progress) {
+void copy_image(const std::string& from_path, const std::string& to_path, Progress& progress,
+                const std::string& what) {
   FileHost host;
   if (host.exists(to_path))
-    refuse("the backup's name is taken already", to_path, "choose another name, or move it away");
+    refuse(fmt::format("the {}'s name is taken already", what), to_path,
+           "choose another name, or move it away");
   FileStore from(from_path, Access::read_only);
   const auto to = FileStore::create(to_path);
   try {
@@ -54,14 +56,15 @@ void copy_image(const std::string& from_path, const std::string& to_path, Progre
       const std::uint64_t needed = data_bytes(from);
       const std::uint64_t free = host.free_space(to_path);
       if (needed > free)
-        refuse(fmt::format("the backup needs {}, but the host has only {} free there",
+        refuse(fmt::format("the {} needs {}, but the host has only {} free there", what,
                            human(Bytes(needed)), human(Bytes(free))),
-               to_path, "make room, or put the backup elsewhere");
+               to_path, "make room, or put it elsewhere");
       progress.begin("copying to " + to_path, needed);
       copy_runs(from, *to, progress);
       progress.end();
     }
     to->flush();
+    host.take_after(to_path, from_path);
   } catch (const Error&) {
     host.remove(to_path);
     throw;

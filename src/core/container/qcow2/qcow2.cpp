@@ -276,7 +276,8 @@ ContainerFacts Qcow2Container::facts() {
   if (data_ != nullptr) facts.parts.push_back(data_->name());
   describe_parents(
       facts, below_.get(),
-      image_.backing.empty() ? std::string() : path_beside(file_.name(), image_.backing));
+      image_.backing.empty() ? std::string() : path_beside(file_.name(), image_.backing),
+      file_.name());
   if (image_.has(incompatible::dirty))
     facts.unsettled.emplace_back("rebuild the reference counts, which its last user left behind");
   if (image_.has(incompatible::extended_l2))

@@ -73,6 +73,11 @@ VdiContainer::VdiContainer(Store& file, Neighbours* beside, std::vector<std::str
   if (map_at < sizeof(Header) || map_at + map_bytes > file.size() ||
       map_at + map_bytes > header_.data_offset.value())
     wrong(file, fmt::format("a block map of {} bytes at {}", map_bytes, map_at));
+  const std::uint64_t data_bytes =
+      file.size() - std::min<std::uint64_t>(file.size(), header_.data_offset.value());
+  if (header_.blocks_kept.value() >
+      std::max<std::uint64_t>(header_.blocks.value(), ceil_div(data_bytes, stride())))
+    wrong(file, fmt::format("{} blocks are said to be kept", header_.blocks_kept.value()));
   const Buffer raw = read_buffer(file, map_at, static_cast<std::size_t>(map_bytes));
   map_.reserve(header_.blocks.value());
   for (std::size_t i = 0; i < raw.size(); i += 4) map_.push_back(parse_as<Le32>(raw, i).value());
@@ -222,14 +227,13 @@ ContainerFacts VdiContainer::facts() {
   facts.blocks = map_.size();
   facts.limit = human(Bytes(std::min<std::uint64_t>(UINT32_MAX / 8 * block_size(), INT64_MAX)));
   facts.identity = guid_text(header_.id);
-  if (below_) describe_parents(facts, below_.get(), below_->disk().name());
+  if (below_) describe_parents(facts, below_.get(), below_->disk().name(), file_.name());
   return facts;
 }
 
 void VdiContainer::audit(Findings& findings) {
   const std::string where = file_.name() + ", VDI";
-  std::vector<bool> taken(std::min<std::uint64_t>(file_.size() / stride() + 1, most_blocks));
-  std::uint64_t kept = 0;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> taken;  // number in the file, block
   for (std::size_t i = 0; i < map_.size(); ++i) {
     const std::uint32_t entry = map_[i];
     if (entry >= entry_zero) {
@@ -237,21 +241,18 @@ void VdiContainer::audit(Findings& findings) {
         findings.add(where, fmt::format("block {} of a fixed disk has no place", i));
       continue;
     }
-    ++kept;
-    if (place_of(entry) >= file_.size() || entry >= taken.size()) {
+    if (place_of(entry) >= file_.size())
       findings.add(where, fmt::format("block {} lies past the file's end", i));
-    } else if (taken[entry]) {
-      findings.add(where, fmt::format("block {} lies where another one does", i));
-    } else {
-      taken[entry] = true;
-    }
+    taken.emplace_back(entry, static_cast<std::uint32_t>(i));
     if (entry >= header_.blocks_kept.value())
       findings.add(where, fmt::format("block {} has number {}, but only {} are counted", i, entry,
                                       header_.blocks_kept.value()));
   }
-  if (kept > header_.blocks_kept.value())
-    findings.add(where, fmt::format("{} blocks are kept, but {} are counted", kept,
-                                    header_.blocks_kept.value()));
+  std::sort(taken.begin(), taken.end());
+  for (std::size_t i = 1; i < taken.size(); ++i)
+    if (taken[i].first == taken[i - 1].first)
+      findings.add(where, fmt::format("blocks {} and {} lie in the same place", taken[i - 1].second,
+                                      taken[i].second));
   if (below_) {
     if (auto* parent = dynamic_cast<VdiContainer*>(below_.get());
         parent != nullptr && parent->header_.modified != header_.parent_modified)

@@ -273,6 +273,7 @@ void VhdContainer::grow_table(std::uint64_t entries) {
 
 void VhdContainer::grow(Bytes new_size) {
   const std::uint64_t old_end = end_;
+  if (type() != Type::fixed) end_ = std::max(end_, end_of_last_block());
   if (type() == Type::fixed) {
     // The disk's new bytes begin where the footer was.
     file_.resize(new_size.value() + sizeof(Footer));
@@ -312,7 +313,7 @@ ContainerFacts VhdContainer::facts() {
   if (footer_.saved_state != 0)
     facts.blockers.push_back(in_the_way("the guest of this image is suspended", file_.name(),
                                         "let it wake up and shut down in the hypervisor"));
-  if (below_) describe_parents(facts, below_.get(), below_->disk().name());
+  if (below_) describe_parents(facts, below_.get(), below_->disk().name(), file_.name());
   return facts;
 }
 
@@ -326,26 +327,29 @@ void VhdContainer::audit(Findings& findings) {
   struct Place {
     std::uint64_t at;
     std::uint64_t end;
+    std::uint64_t least;  // where it ends at least, in a file that was cut short
     std::string what;
   };
   std::vector<Place> places;
   const std::uint64_t header = footer_.header_offset.value();
-  places.push_back({0, sector, "the footer's copy"});
-  places.push_back({header, header + sizeof(Header), "the header"});
-  places.push_back({header_.table_offset.value(),
-                    header_.table_offset.value() + std::uint64_t{header_.table_entries.value()} * 4,
-                    "the block table"});
+  places.push_back({0, sector, sector, "the footer's copy"});
+  places.push_back({header, header + sizeof(Header), header + sizeof(Header), "the header"});
+  const std::uint64_t table = header_.table_offset.value();
+  const std::uint64_t table_end = table + std::uint64_t{header_.table_entries.value()} * 4;
+  places.push_back({table, table_end, table_end, "the block table"});
   for (std::size_t i = 0; i < table_.size(); ++i) {
     if (table_[i] == entry_absent) continue;
     const std::uint64_t at = std::uint64_t{table_[i]} * sector;
-    const std::uint64_t length =
-        bitmap_size() + std::min(block_size_, disk_size() - i * block_size_);
-    places.push_back({at, at + length, fmt::format("block {}", i)});
+    const std::uint64_t data = at + bitmap_size();
+    places.push_back({at, data + block_size_,
+                      data + std::min(block_size_, disk_size() - i * block_size_),
+                      fmt::format("block {}", i)});
   }
   std::sort(places.begin(), places.end(),
             [](const Place& a, const Place& b) { return a.at < b.at; });
   for (std::size_t i = 0; i < places.size(); ++i) {
-    if (places[i].end > end_) findings.add(where, places[i].what + " reaches past the file's end");
+    if (places[i].least > end_)
+      findings.add(where, places[i].what + " reaches past the file's end");
     if (i != 0 && places[i].at < places[i - 1].end)
       findings.add(where, fmt::format("{} and {} lie in the same place", places[i - 1].what,
                                       places[i].what));

@@ -167,6 +167,7 @@ void VhdxContainer::make_ready() {
 
 void VhdxContainer::grow(Bytes new_size) {
   ensure(!replayed_, "the log is replayed before anything else");
+  if (const std::uint64_t end = end_of_last_block(); end > file_.size()) file_.resize(end);
   const std::uint64_t old_blocks = structure_.blocks();
   const std::uint64_t old_bytes = structure_.entries_for(structure_.disk_size) * 8;
   const std::uint64_t bytes = structure_.entries_for(new_size.value()) * 8;
@@ -218,7 +219,7 @@ ContainerFacts VhdxContainer::facts() {
   if (replayed_)
     facts.unsettled.push_back(fmt::format("replay the {} writes that its log holds", waiting_));
   for (const std::string& note : structure_.notes) facts.unsettled.push_back("write anew: " + note);
-  if (below_) describe_parents(facts, below_.get(), below_->disk().name());
+  if (below_) describe_parents(facts, below_.get(), below_->disk().name(), file_.name());
   return facts;
 }
 
@@ -228,37 +229,42 @@ void VhdxContainer::audit(Findings& findings) {
   struct Place {
     std::uint64_t at;
     std::uint64_t end;
+    std::uint64_t least;  // where it ends at least, in a file that was cut short
     std::string what;
   };
-  std::vector<Place> places{{0, unit, "the headers"}};
-  if (structure_.header.log_length.value() != 0)
-    places.push_back({structure_.header.log_offset.value(),
-                      structure_.header.log_offset.value() + structure_.header.log_length.value(),
-                      "the log"});
+  std::vector<Place> places{{0, unit, unit, "the headers"}};
+  const auto add = [&](std::uint64_t at, std::uint64_t length, std::uint64_t least,
+                       const std::string& what) {
+    places.push_back({at, checked_add(at, length), checked_add(at, least), what});
+  };
+  if (const std::uint64_t length = structure_.header.log_length.value(); length != 0)
+    add(structure_.header.log_offset.value(), length, length, "the log");
   for (const RegionEntry& region : structure_.regions)
-    places.push_back({region.offset.value(), region.offset.value() + region.length.value(),
-                      region.id == bat_region ? "the block table" : "the metadata"});
+    add(region.offset.value(), region.length.value(), region.length.value(),
+        region.id == bat_region ? "the block table" : "the metadata");
   const std::uint64_t ratio = structure_.chunk_ratio();
   const std::uint64_t entries = structure_.entries_for(disk_size());
   for (std::uint64_t i = 0; i < entries; ++i) {
     const std::uint64_t found = entry(i);
     const auto state = static_cast<State>(found & state_mask);
-    const bool is_bitmap = i % (ratio + 1) == ratio;
     if (state != State::present && state != State::partial) continue;
+    const std::uint64_t at = found & place_mask;
+    if (i % (ratio + 1) == ratio) {
+      add(at, unit, unit, fmt::format("bitmap {}", i / (ratio + 1)));
+      continue;
+    }
     const std::uint64_t block = i - i / (ratio + 1);
-    if (!is_bitmap && block >= structure_.blocks()) continue;
-    if (!is_bitmap && state == State::partial && !below_)
+    if (block >= structure_.blocks()) continue;
+    if (state == State::partial && !below_)
       findings.add(where,
                    fmt::format("block {} is there in part, but the disk has no parent", block));
-    const std::uint64_t at = found & place_mask;
-    places.push_back(
-        {at, at + (is_bitmap ? unit : std::min(block_size(), disk_size() - block * block_size())),
-         is_bitmap ? fmt::format("bitmap {}", i / (ratio + 1)) : fmt::format("block {}", block)});
+    add(at, block_size(), std::min(block_size(), disk_size() - block * block_size()),
+        fmt::format("block {}", block));
   }
   std::sort(places.begin(), places.end(),
             [](const Place& a, const Place& b) { return a.at < b.at; });
   for (std::size_t i = 0; i < places.size(); ++i) {
-    if (places[i].end > view().size())
+    if (places[i].least > view().size())
       findings.add(where, places[i].what + " reaches past the file's end");
     if (i != 0 && places[i].at < places[i - 1].end)
       findings.add(where, fmt::format("{} and {} lie in the same place", places[i - 1].what,

@@ -233,6 +233,7 @@ void SparseExtent::grow_directory(std::uint64_t at, Directory& directory, std::u
 }
 
 void SparseExtent::grow(Bytes new_size) {
+  if (const std::uint64_t end = end_of_last_block(); end > file_.size()) file_.resize(end);
   const std::uint64_t tables = tables_for(new_size.value());
   if (tables > directory_.size()) {
     if (!spare_.empty())
@@ -265,6 +266,8 @@ void SparseExtent::audit(Findings& findings) {
   std::vector<Place> places{{0, 1, false, 0}};
   const std::uint64_t end = ceil_div(file_.size(), sector);
   for (std::uint64_t number = 0; number < directory_.size(); ++number) {
+    if (!spare_.empty() && (directory_[number] == 0) != (spare_[number] == 0))
+      findings.add(where, fmt::format("only one of the directories knows grain table {}", number));
     if (directory_[number] == 0) continue;
     const std::uint64_t grains = ceil_div(disk_size(), block_size());
     entry(number * entries_per_table);

@@ -310,7 +310,7 @@ ContainerFacts VmdkContainer::facts() {
   if (zero)
     facts.blockers.push_back(in_the_way("a part of the disk is kept nowhere and reads as zeros",
                                         file_.name(), "convert it in the hypervisor"));
-  if (below_) describe_parents(facts, below_.get(), below_->disk().name());
+  if (below_) describe_parents(facts, below_.get(), below_->disk().name(), file_.name());
   return facts;
 }
 

@@ -1,0 +1,269 @@
+// Images that build on others, keep snapshots, are in use, or lie in several files: what stands in
+// the way of a change, and the ways out. Nothing may be written when a change is refused.
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <filesystem>
+
+#include "support/containers.h"
+#include "support/judges.h"
+#include "support/program.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+
+class Chain : public testing::Test {
+ protected:
+  std::string unpack(const std::string& name) { return unpack_container(name, folder_); }
+  void expect_refused(const std::vector<std::string>& command, const std::string& words,
+                      int status = 3) {
+    const auto before = state();
+    const Outcome refused = juneheath(command);
+    EXPECT_EQ(refused.status, status) << refused.out << refused.err;
+    EXPECT_TRUE(refused.said(words)) << refused.err;
+    EXPECT_EQ(state(), before);
+  }
+  std::map<std::string, std::uint32_t> state() const {
+    std::map<std::string, std::uint32_t> sums;
+    for (const auto& entry : files::directory_iterator(folder_.path()))
+      if (entry.is_regular_file())
+        sums[entry.path().filename().string()] = file_digest(entry.path().string());
+    return sums;
+  }
+  std::string raw_of(const std::string& image) {
+    const std::string raw = scratch_ / fmt::format("raw{}.img", number_++);
+    const Outcome recast = juneheath({"recast", image, raw, "--form", "raw", "--store", "sparse"});
+    EXPECT_EQ(recast.status, 0) << recast.err;
+    return raw;
+  }
+
+  TempFolder folder_;
+  TempFolder scratch_;
+  int number_ = 0;
+};
+
+TEST_F(Chain, ParentsAreReadThroughAndStandInTheWay) {
+  for (const auto& [parent, child] : std::map<std::string, std::string>{
+           {"base.qcow2", "overlay.qcow2"}, {"parent.vmdk", "delta.vmdk"}}) {
+    const std::string below = unpack(parent);
+    const std::string image = unpack(child);
+    EXPECT_EQ(sha256_of(raw_of(image)), sample_sha256) << child;
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    EXPECT_TRUE(juneheath({"survey", image}).said("builds on")) << child;
+    expect_refused({"grow", image, "--by", "1GiB"}, "the image builds on");
+    expect_refused({"grow", below, "--by", "1GiB"}, "builds on this image");
+  }
+}
+
+TEST_F(Chain, TheMergedDiskGoesIntoANewImage) {
+  unpack("base.qcow2");
+  const std::string image = unpack("overlay.qcow2");
+  const auto before = state();
+  const std::string out = scratch_ / "whole.qcow2";
+  const Outcome grown = juneheath({"grow", image, "--to", "1GiB", "--into", out});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(state(), before);
+  EXPECT_EQ(juneheath({"audit", out}).status, 0);
+  const std::string raw = raw_of(out);
+  EXPECT_EQ(files::file_size(raw), 1ULL << 30);
+  EXPECT_EQ(check_ext(raw, 1048576), "");
+  EXPECT_FALSE(juneheath({"survey", out}).said("builds on"));
+  expect_refused({"grow", image, "--to", "1GiB", "--into", out}, "taken already");
+}
+
+TEST_F(Chain, AMissingParentIsNamed) {
+  const std::string image = unpack("overlay.qcow2");
+  expect_refused({"survey", image}, "base.qcow2");
+  const std::string delta = unpack("delta.vmdk");
+  expect_refused({"recast", delta, scratch_ / "new.vmdk"}, "parent.vmdk");
+}
+
+TEST_F(Chain, AParentThatChangedIsFound) {
+  const std::string parent = unpack("parent.vmdk");
+  const std::string image = unpack("delta.vmdk");
+  // Another content, another number: CID=973ea093 in the descriptor.
+  const std::size_t at = read_file(parent).find("CID=973ea093");
+  ASSERT_NE(at, std::string::npos);
+  poke(parent, at + 4, "973ea094");
+  expect_refused({"survey", image}, "was changed since");
+}
+
+TEST_F(Chain, AChainThatComesBackToItselfEnds) {
+  const std::string image = unpack("overlay.qcow2");
+  // base.qcow2 is the overlay itself, under the name that it looks for.
+  files::copy_file(image, folder_ / "base.qcow2");
+  expect_refused({"survey", image}, "builds on itself");
+}
+
+TEST_F(Chain, SnapshotsInsideAreListedAndStandInTheWay) {
+  const std::string image = unpack("snap.qcow2");
+  const Outcome survey = juneheath({"survey", image});
+  EXPECT_TRUE(survey.said("snapshot 1 \"before-season\"")) << survey.out;
+  EXPECT_TRUE(survey.said("juneheath recast")) << survey.out;
+  expect_refused({"grow", image, "--by", "1GiB"}, "keeps 1 snapshot inside: 1 \"before-season\"");
+  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  const std::string out = scratch_ / "without.qcow2";
+  ASSERT_EQ(juneheath({"recast", image, out}).status, 0);
+  ASSERT_EQ(juneheath({"grow", out, "--by", "1GiB"}).status, 0);
+  EXPECT_EQ(check_ext(raw_of(out), 1048576), "");
+}
+
+TEST_F(Chain, AStreamIsReadButNotChangedInPlace) {
+  const std::string image = unpack("stream.vmdk");
+  EXPECT_EQ(sha256_of(raw_of(image)), sample_sha256);
+  expect_refused({"grow", image, "--by", "1GiB"}, "stream of compressed grains");
+  const std::string out = scratch_ / "whole.vmdk";
+  ASSERT_EQ(juneheath({"grow", image, "--to", "1GiB", "--into", out}).status, 0);
+  EXPECT_EQ(check_ext(raw_of(out), 1048576), "");
+}
+
+TEST_F(Chain, LocksOfHypervisorsAreHonoured) {
+  const std::string image = unpack("sparse.vmdk");
+  files::create_directory(image + ".lck");
+  ASSERT_EQ(juneheath({"grow", image, "--by", "1GiB", "--dry-run"}).status, 0);
+  write_file(image + ".lck/M12345.lck", "held");
+  expect_refused({"grow", image, "--by", "1GiB"}, "a lock of a hypervisor lies beside");
+  files::remove_all(image + ".lck");
+  write_file(image + ".lock", "");
+  expect_refused({"grow", image, "--by", "1GiB"}, "a lock of a hypervisor lies beside");
+  files::remove(image + ".lock");
+  // One byte of it, as hypervisors lock images that they have open.
+  const int fd = ::open(image.c_str(), O_RDWR);
+  struct flock range {};
+  range.l_type = F_RDLCK;
+  range.l_start = 201;
+  range.l_len = 1;
+  ASSERT_EQ(::fcntl(fd, F_OFD_SETLK, &range), 0);
+  expect_refused({"grow", image, "--by", "1GiB"}, "process");
+  expect_refused({"recast", image, scratch_ / "new.img"}, "open in process");
+  ::close(fd);
+  // Reading beside a reader is no trouble.
+  const int reader = ::open(image.c_str(), O_RDONLY);
+  EXPECT_EQ(juneheath({"recast", image, scratch_ / "new.img"}).status, 0);
+  ::close(reader);
+}
+
+TEST_F(Chain, ALockOnAPartOfTheDiskCountsToo) {
+  const std::string image = unpack("monolithicFlat.vmdk");
+  const int fd = ::open((folder_ / "monolithicFlat-ext.vmdk").c_str(), O_RDWR);
+  expect_refused({"grow", image, "--by", "1GiB"}, "open in process");
+  ::close(fd);
+}
+
+TEST_F(Chain, PartsThatAreMissingOrElsewhere) {
+  const std::string image = unpack("monolithicFlat.vmdk");
+  const std::string part = folder_ / "monolithicFlat-ext.vmdk";
+  expect_refused({"survey", part}, "", 0);  // by itself it is a raw disk
+  const std::string text = read_file(image);
+  // A descriptor that names a file of the host elsewhere is not to make us write there.
+  const std::string elsewhere = scratch_ / "precious.img";
+  files::copy_file(part, elsewhere);
+  std::string other = text.substr(0, text.find('\0'));
+  other.replace(other.find("monolithicFlat-ext.vmdk"), 23, elsewhere);
+  write_file(image, other);
+  expect_refused({"grow", image, "--by", "1GiB"}, "outside of the image's folder");
+  write_file(image, text);
+  files::remove(part);
+  expect_refused({"survey", image}, "a part of the disk is not there");
+}
+
+TEST_F(Chain, ABackupOfSeveralFilesIsAFolder) {
+  const std::string image = unpack("twoGbMaxExtentFlat.vmdk");
+  const std::string backup = scratch_ / "backup";
+  ASSERT_EQ(juneheath({"grow", image, "--to", "1GiB", "--backup", backup}).status, 0);
+  EXPECT_EQ(sha256_of(raw_of(backup + "/twoGbMaxExtentFlat.vmdk")), sample_sha256);
+  const std::string single = unpack("dyn.vhd");
+  const std::uint32_t before = file_digest(single);
+  ASSERT_EQ(juneheath({"grow", single, "--to", "1GiB", "--backup", scratch_ / "b.vhd"}).status, 0);
+  EXPECT_EQ(file_digest(scratch_ / "b.vhd"), before);
+}
+
+TEST_F(Chain, PiecesGrowByFurtherPiecesAndUndoRemovesThem) {
+  for (const char* name : {"twoGbMaxExtentSparse.vmdk", "twoGbMaxExtentFlat.vmdk"}) {
+    const std::string image = unpack(name);
+    const auto before = state();
+    const Outcome grown = juneheath({"grow", image, "--to", "5GiB"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    for (const char* number : {"002", "003"})
+      EXPECT_TRUE(files::exists(image.substr(0, image.size() - 5) + "-ext-" +
+                                (std::string(name).find("Flat") != std::string::npos ? "f" : "s") +
+                                number + ".vmdk"))
+          << number;
+    EXPECT_TRUE(juneheath({"survey", image}).said("3 pieces of two gigabytes"));
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    EXPECT_EQ(check_ext(raw_of(image), 1048576), "");
+    EXPECT_EQ(juneheath({"undo", image}).status, 0);
+    EXPECT_EQ(state(), before);
+  }
+}
+
+TEST_F(Chain, CountsThatWereLeftBehindAreRebuilt) {
+  const std::string image = unpack("lazy.qcow2");
+  // Marked as dirty, with all counts lost.
+  const std::string header = read_file(image).substr(0, 64);
+  std::uint64_t table = 0;
+  for (int i = 48; i < 56; ++i) table = table << 8 | static_cast<std::uint8_t>(header[i]);
+  std::uint64_t block = 0;
+  const std::string entry = read_file(image).substr(table, 8);
+  for (const char c : entry) block = block << 8 | static_cast<std::uint8_t>(c);
+  poke(image, block, std::string(4096, '\0'));
+  EXPECT_EQ(juneheath({"audit", image}).status, 4);
+  poke(image, 79, "\1");
+  const Outcome audit = juneheath({"audit", image});
+  EXPECT_EQ(audit.status, 0) << audit.out;
+  EXPECT_TRUE(audit.said("rebuild the reference counts")) << audit.out;
+  const auto before = state();
+  const Outcome grown = juneheath({"grow", image, "--to", "1GiB"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("rebuild the reference counts")) << grown.out;
+  EXPECT_FALSE(juneheath({"survey", image}).said("rebuild"));
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  EXPECT_EQ(check_ext(raw_of(image), 1048576), "");
+  EXPECT_EQ(juneheath({"undo", image}).status, 0);
+  EXPECT_EQ(state(), before);
+}
+
+// Disks at the edge of what the forms can hold: made, grown, and refused one step further.
+TEST_F(Chain, TheFormsReachTheirLimits) {
+  struct Limit {
+    const char* form;
+    const char* from;
+    const char* to;
+    const char* beyond;
+  };
+  const std::vector<Limit> limits{{"vhd", "100GiB", "2040GiB", "2041GiB"},
+                                  {"vhdx", "1TiB", "64TiB", "65TiB"},
+                                  {"qcow2", "1TiB", "100TiB", ""},
+                                  {"vdi", "1GiB", "64TiB", ""},
+                                  {"vmdk", "1GiB", "1.9TiB", "2TiB"}};
+  for (const Limit& limit : limits) {
+    const std::string raw = scratch_ / "empty.img";
+    files::remove(raw);
+    run({"truncate", "-s", std::string(limit.from).substr(0, std::string(limit.from).find('i')),
+         raw});
+    const std::string image = folder_ / (std::string("large.") + limit.form);
+    ASSERT_EQ(juneheath({"recast", raw, image}).status, 0) << limit.form;
+    const std::uint32_t before = limit.form == std::string("vdi") ? file_digest(image) : 0;
+    const Outcome grown =
+        juneheath({"grow", image, "--to", limit.to, "--give", "nothing", "--proof", "full"});
+    EXPECT_EQ(grown.status, 0) << limit.form << grown.err;
+    EXPECT_EQ(juneheath({"audit", image}).status, 0) << limit.form;
+    if (*limit.beyond != '\0') {
+      const Outcome refused = juneheath({"grow", image, "--to", limit.beyond, "--give", "nothing"});
+      EXPECT_EQ(refused.status, 3) << limit.form;
+      EXPECT_TRUE(refused.said("at most")) << refused.err;
+    }
+    EXPECT_EQ(juneheath({"undo", image}).status, 0) << limit.form;
+    if (before != 0) {
+      EXPECT_EQ(file_digest(image), before);
+    }
+    files::remove(image);
+  }
+}
+
+}  // namespace
+}  // namespace jh::test
