@@ -131,6 +131,10 @@ int run_demo(const Arguments& arguments) {
   story.run(run_grow, "grow",
             {"fieldstation.img", "--add-disk", "archive.img=2GiB", "--give", "/home", "--yes"});
   story.run(run_audit, "audit", {"fieldstation.img", "archive.img"});
+  story.say("11. Heather moves to another hypervisor, which wants qcow2; and grows there.");
+  story.run(run_recast, "recast", {"heather.img", "heather.qcow2"});
+  story.run(run_grow, "grow", {"heather.qcow2", "--to", "1GiB", "--yes"});
+  story.run(run_audit, "audit", {"heather.qcow2"});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;
 }

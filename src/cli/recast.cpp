@@ -48,24 +48,58 @@ std::string describe(Form form, Keeping keeping) {
   return fmt::format("{}, {}", form_name(form), keeping_name(keeping));
 }
 
+// Without a new image: the same one is kept in another way.
+int recast_here(const Parsed& parsed) {
+  const std::string& image = parsed.images[0];
+  const Keeping keeping = keeping_from(parsed.values["store"].as<std::string>());
+  const bool text = !parsed.common.json && !parsed.common.quiet;
+  FileHost host(parsed.common.ledger_folder);
+  check_not_in_use(image);
+  const ImageLock lock(image);
+  if (parsed.values["dry-run"].as<bool>())
+    wrong_usage("a change of how an image is kept has no dry run",
+                "see: juneheath survey " + image);
+  const std::uint64_t before = FileStore(image, Access::read_only).allocated();
+  ProgressLine progress(!text);
+  const InPlaceResult result = recast_in_place(host, image, keeping, progress);
+  const std::uint64_t after = FileStore(image, Access::read_only).allocated();
+  if (parsed.common.json)
+    print_json("recast", {{"done", true},
+                          {"store", keeping_name(keeping)},
+                          {"allocated_before", before},
+                          {"allocated_on_host", after}});
+  if (!text) return 0;
+  std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n", image,
+                           keeping_name(keeping), human(Bytes(after)), human(Bytes(before)));
+  if (result.undoable)
+    std::cout << "  To take it back, as long as the guest has not been started:\n      "
+              << styled("juneheath undo " + shell_word(image), Style::command) << "\n";
+  return 0;
+}
+
 }  // namespace
 
 int run_recast(const Arguments& arguments) {
   const CommandLine line{
       "recast", "IMAGE NEW [--form FORM] [--store sparse|full|packed]",
       "Writes the disk that the guest sees into a new image, of the same or another form: parents\n"
-      "are merged, snapshots left behind, zeros take no room. IMAGE is only read.",
+      "are merged, snapshots left behind, zeros take no room. IMAGE is only read. Without NEW, a "
+      "raw,\n"
+      "VDI or VHDX image becomes sparse or full in place.",
       "  juneheath recast heath.vmdk heath.qcow2\n"
       "  juneheath recast heath.img heath.vhd --store full\n"
       "  juneheath recast overlay.qcow2 whole.qcow2 --store packed\n",
       own_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  if (parsed.images.size() != 2)
-    wrong_usage("recast takes an image and the name of the new one",
-                "write: juneheath recast IMAGE NEW");
   RecastRequest request;
   request.image = parsed.images[0];
+  if (parsed.images.size() == 1 && parsed.values.count("store") != 0 &&
+      parsed.values.count("form") == 0)
+    return recast_here(parsed);
+  if (parsed.images.size() != 2)
+    wrong_usage("recast takes an image and the name of the new one",
+                "write: juneheath recast IMAGE NEW; or recast IMAGE --store sparse|full");
   request.out = parsed.images[1];
   if (parsed.values.count("form") != 0)
     request.form = form_from(parsed.values["form"].as<std::string>());

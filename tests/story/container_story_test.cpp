@@ -204,5 +204,49 @@ TEST(Recast, RefusalsLeaveNothingBehind) {
   EXPECT_EQ(digests(folder), before);
 }
 
+TEST(Recast, SparseAndFullInPlace) {
+  for (const char* name : {"dyn.vdi", "small.vhdx", "v3.raw"}) {
+    const TempFolder folder;
+    std::string image;
+    if (std::string(name) == "v3.raw") {
+      image = folder / "guest.img";
+      ASSERT_EQ(juneheath({"recast", unpack_container("v3.qcow2", folder), image}).status, 0);
+    } else {
+      image = unpack_container(name, folder);
+    }
+    const std::uint32_t before = file_digest(image);
+    const auto expect_same_disk = [&] {
+      const TempFolder scratch;
+      ASSERT_EQ(juneheath({"recast", image, scratch / "raw.img", "--form", "raw"}).status, 0);
+      EXPECT_EQ(sha256_of(scratch / "raw.img"), sample_sha256) << name;
+      EXPECT_EQ(juneheath({"audit", image}).status, 0) << name;
+    };
+    const Outcome full = juneheath({"recast", image, "--store", "full"});
+    ASSERT_EQ(full.status, 0) << name << full.err;
+    EXPECT_GE(allocated(image), 192U << 20) << name;
+    EXPECT_TRUE(juneheath({"survey", image}).said(", full")) << name;
+    expect_same_disk();
+    if (std::string(name) != "v3.raw") {
+      EXPECT_EQ(juneheath({"undo", image}).status, 0) << name;
+      EXPECT_EQ(file_digest(image), before) << name;
+      ASSERT_EQ(juneheath({"recast", image, "--store", "full"}).status, 0) << name;
+    }
+    ASSERT_EQ(juneheath({"recast", image, "--store", "sparse"}).status, 0) << name;
+    EXPECT_TRUE(juneheath({"survey", image}).said(", sparse")) << name;
+    expect_same_disk();
+    if (std::string(name) == "v3.raw") {
+      EXPECT_LT(allocated(image), 8U << 20);
+      EXPECT_EQ(file_digest(image), before);
+    }
+  }
+  const TempFolder folder;
+  const std::string image = unpack_container("dyn.vhd", folder);
+  const std::uint32_t before = file_digest(image);
+  const Outcome refused = juneheath({"recast", image, "--store", "full"});
+  EXPECT_EQ(refused.status, 6) << refused.err;
+  EXPECT_TRUE(refused.said("recast " + image + " NEW --store full")) << refused.err;
+  EXPECT_EQ(file_digest(image), before);
+}
+
 }  // namespace
 }  // namespace jh::test

@@ -11,6 +11,7 @@
 #include "core/container/vhdx/vhdx.h"
 #include "core/container/vmdk/vmdk.h"
 #include "core/store/copy.h"
+#include "core/store/transaction.h"
 
 namespace jh {
 namespace {
@@ -214,6 +215,87 @@ std::vector<std::string> copy_disk(Host& host, const std::string& image, const s
   std::vector<std::string> made{out};
   made.insert(made.end(), plan.parts.begin(), plan.parts.end());
   return made;
+}
+
+namespace {
+
+// What reads as zeros is given back to the host; nothing that the guest sees changes at any time.
+std::uint64_t give_zeros_back(Store& file, Progress& progress) {
+  constexpr std::uint64_t piece = 1U << 20;
+  constexpr std::uint64_t unit = 65536;
+  std::uint64_t given = 0;
+  progress.begin("giving zeros back", file.size());
+  for (std::uint64_t at = 0; at < file.size();) {
+    const Run run = file.map(at, std::min(piece - at % piece, file.size() - at));
+    if (run.zero) {
+      // Perhaps reserved all the same; a host that can tell zeros apart can take them back too.
+      file.discard(at, run.length);
+    } else {
+      const Buffer bytes = read_buffer(file, at, run.length);
+      for (std::uint64_t i = 0; i < run.length; i += unit) {
+        const std::uint64_t step = std::min(unit, run.length - i);
+        if (!all_zero(ConstByteSpan(bytes).subspan(i, step))) continue;
+        file.discard(at + i, step);
+        given += step;
+      }
+    }
+    at += run.length;
+    progress.advance(at);
+  }
+  file.flush();
+  progress.end();
+  return given;
+}
+
+}  // namespace
+
+InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keeping,
+                              Progress& progress) {
+  const auto file = host.open(image, Access::read_write);
+  HostNeighbours beside(host);
+  InPlaceResult result;
+  const auto container = open_container(*file, &beside);
+  const ContainerFacts facts = container->facts();
+  if (!facts.blockers.empty()) throw facts.blockers.front();
+  const auto check_room = [&](std::uint64_t needed) {
+    const std::uint64_t free = host.free_space(image);
+    if (keeping == Keeping::full && needed > free)
+      refuse(fmt::format("a full image needs up to {} more, but the host has only {} free",
+                         human(Bytes(needed)), human(Bytes(free))),
+             image, "make room on the host's filesystem");
+  };
+  if (facts.form == Form::raw && keeping != Keeping::packed) {
+    std::uint64_t missing = 0;
+    for (std::uint64_t at = 0; at < file->size();) {
+      const Run run = file->map(at, file->size() - at);
+      if (run.zero) missing += run.length;
+      at += run.length;
+    }
+    check_room(missing);
+    if (keeping == Keeping::sparse)
+      result.given_back = give_zeros_back(*file, progress);
+    else
+      file->reserve(0, file->size());
+    file->flush();
+    return result;
+  }
+  check_room((facts.blocks - std::min(facts.blocks, container->blocks_kept())) *
+             facts.block_size.value());
+  Transaction transaction(host, {image}, {file.get()});
+  Stage& stage = transaction.stage(0);
+  const auto staged = open_container(stage, &beside);
+  staged->make_ready();
+  staged->set_keeping(keeping);
+  const auto again = open_container(stage, &beside);
+  Findings findings;
+  again->audit(findings);
+  if (!findings.clean() || again->facts().keeping != keeping)
+    damaged("the result did not pass its proof", image, "nothing was changed; please report this");
+  compare_disks(*container, *again, progress);
+  if (keeping == Keeping::full) stage.base().reserve(0, stage.size());
+  transaction.seal(progress, /*keep_undo=*/true);
+  result.undoable = true;
+  return result;
 }
 
 }  // namespace jh

@@ -38,6 +38,16 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
 void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
                       const RecastRequest& request, Progress& progress);
 
+struct InPlaceResult {
+  bool undoable = false;
+  std::uint64_t given_back = 0;  // bytes of the host's, at least
+};
+/// Keeps the same image sparse or full from now on. A raw one only gets its host's room, or gives
+/// zeros back; VDI and VHDX change through stage and ledger. Throws refused (no room, in the way)
+/// and unsupported.
+InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keeping,
+                              Progress& progress);
+
 /// A copy of the disk in the same form, to be changed instead of it: by sharing blocks where the
 /// host can and the image stands alone; else recast. Returns the paths of all files that were made.
 std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,

@@ -50,6 +50,15 @@ void describe_parents(ContainerFacts& facts, Container* parent, const std::strin
                                       "join the images in the hypervisor"));
 }
 
+void Container::set_keeping(Keeping keeping) {
+  const ContainerFacts now = facts();
+  unsupported(fmt::format("a {} image that is {} cannot become {} in place", form_name(now.form),
+                          keeping_name(now.keeping), keeping_name(keeping)),
+              disk().name(),
+              fmt::format("write a new one: juneheath recast {} NEW --store {}", disk().name(),
+                          keeping_name(keeping)));
+}
+
 Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy) {
   return {Status::refused, what, path,
           remedy + ", or make a new image of what the guest sees:\n  juneheath recast " + path +

@@ -83,6 +83,9 @@ class Container {
   virtual void make_ready() {}
   /// Makes the disk larger; the new bytes read as zeros.
   virtual void grow(Bytes new_size) = 0;
+  /// Keeps the same disk sparse, or full, from now on; what is full has a place for every block.
+  /// Throws unsupported where the form cannot without being written anew.
+  virtual void set_keeping(Keeping keeping);
   /// The smallest unit of a disk size in this form.
   virtual Bytes size_unit() = 0;
   /// Every copy, table, sum and count of the form itself.

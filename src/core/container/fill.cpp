@@ -33,31 +33,75 @@ std::uint64_t bytes_kept(Container& from) {
   return kept;
 }
 
+namespace {
+
+// Reads a stretch while the one before is written; the two sides touch different files. When next()
+// returns nothing is being read, so that the disk may be asked where to go on.
+class ReadAhead {
+ public:
+  ReadAhead(Store& from, std::uint64_t most) : from_(from), buffers_{Buffer(most), Buffer(most)} {}
+
+  template <class Take>
+  void next(std::uint64_t offset, std::uint64_t length, Take take) {
+    const ByteSpan fresh = ByteSpan(buffers_[1 - current_]).first(length);
+    std::future<void> reading =
+        std::async(std::launch::async, [this, offset, fresh] { from_.read(offset, fresh); });
+    try {
+      finish(take);
+    } catch (...) {
+      reading.wait();
+      throw;
+    }
+    reading.get();
+    current_ = 1 - current_;
+    offset_ = offset;
+    length_ = length;
+  }
+  template <class Take>
+  void finish(Take take) {
+    if (length_ != 0) take(offset_, ConstByteSpan(buffers_[current_]).first(length_));
+    length_ = 0;
+  }
+
+ private:
+  Store& from_;
+  std::array<Buffer, 2> buffers_;
+  std::size_t current_ = 0;
+  std::uint64_t offset_ = 0;  // of what waits in the current buffer
+  std::uint64_t length_ = 0;
+};
+
+}  // namespace
+
 void fill_disk(Container& from, Container& to, Progress& progress) {
+  constexpr std::uint64_t most = 2U << 20;
+  constexpr std::uint64_t worth_bringing_out = 64U << 20;
   Store& disk = to.disk();
-  Buffer buffer(most_at_once);
   std::uint64_t done = 0;
   std::uint64_t since_flush = 0;
+  const auto put = [&](std::uint64_t start, ConstByteSpan part) {
+    // Forms in blocks leave out what is zero by themselves.
+    const Piece piece = to.piece_at(start, part.size());
+    piece.kind == Piece::Kind::data ? write_into_zeros(disk, start, part)
+                                    : disk.write_unreferenced(start, part);
+    done += part.size();
+    since_flush += part.size();
+    if (since_flush >= worth_bringing_out) {
+      disk.begin_flush();
+      since_flush = 0;
+    }
+    progress.advance(done);
+  };
+  ReadAhead ahead(from.disk(), most);
   for_each_kept(from, [&](std::uint64_t start, std::uint64_t length) {
-    for (std::uint64_t end = start + length; start < end;) {
-      // Whole large pieces, at the same offsets in every form: fewer and larger writes.
-      const std::uint64_t step = std::min(end - start, most_at_once - start % most_at_once);
-      const ByteSpan part = ByteSpan(buffer).first(step);
-      from.disk().read(start, part);
-      // Forms in blocks leave out what is zero by themselves.
-      const Piece piece = to.piece_at(start, step);
-      piece.kind == Piece::Kind::data ? write_into_zeros(disk, start, part)
-                                      : disk.write_unreferenced(start, part);
+    for (const std::uint64_t end = start + length; start < end;) {
+      // Whole pieces at the same offsets in every form: fewer and larger writes.
+      const std::uint64_t step = std::min(end - start, most - start % most);
+      ahead.next(start, step, put);
       start += step;
-      done += step;
-      since_flush += step;
-      if (since_flush >= (256U << 20)) {
-        disk.begin_flush();
-        since_flush = 0;
-      }
-      progress.advance(done);
     }
   });
+  ahead.finish(put);
 }
 
 namespace {

@@ -202,15 +202,27 @@ void VdiContainer::grow(Bytes new_size) {
   map_.resize(blocks, entry_absent);
   header_.disk_size = new_size.value();
   header_.blocks = static_cast<std::uint32_t>(blocks);
-  if (type() == Type::fixed) {
-    // Every block has its place; holes of the host's file will do.
-    std::uint64_t next = header_.blocks_kept.value();
-    for (std::uint32_t& entry : map_)
-      if (entry == entry_absent) entry = static_cast<std::uint32_t>(next++);
-    header_.blocks_kept = static_cast<std::uint32_t>(next);
-    file_.resize(std::max(file_.size(), header_.data_offset.value() + next * stride()));
-  }
+  if (type() == Type::fixed) place_all();
   if (file_.size() < header_.data_offset.value()) file_.resize(header_.data_offset.value());
+  write_header();
+  const std::vector<std::uint32_t> all = map_;
+  set_entries(0, all);
+}
+
+// Every block has its place; holes of the host's file will do.
+void VdiContainer::place_all() {
+  std::uint64_t next = header_.blocks_kept.value();
+  for (std::uint32_t& entry : map_)
+    if (entry >= entry_zero) entry = static_cast<std::uint32_t>(next++);
+  header_.blocks_kept = static_cast<std::uint32_t>(next);
+  file_.resize(std::max(file_.size(), header_.data_offset.value() + next * stride()));
+}
+
+void VdiContainer::set_keeping(Keeping keeping) {
+  if (keeping == Keeping::packed || type() == Type::differencing)
+    return Container::set_keeping(keeping);
+  header_.type = static_cast<std::uint32_t>(keeping == Keeping::full ? Type::fixed : Type::sparse);
+  if (keeping == Keeping::full) place_all();
   write_header();
   const std::vector<std::uint32_t> all = map_;
   set_entries(0, all);

@@ -16,6 +16,7 @@ class VdiContainer final : public BlockContainer {
   void check_growth(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
   const Header& header() const { return header_; }
@@ -38,6 +39,8 @@ class VdiContainer final : public BlockContainer {
   void set_entries(std::uint64_t first, const std::vector<std::uint32_t>& entries);
   void clear_way(std::uint64_t map_end);
   void write_header() { file_.write(0, bytes_of(header_)); }
+
+  void place_all();
 
   Store& file_;
   Header header_;

@@ -168,7 +168,6 @@ void VhdxContainer::make_ready() {
 void VhdxContainer::grow(Bytes new_size) {
   ensure(!replayed_, "the log is replayed before anything else");
   if (const std::uint64_t end = end_of_last_block(); end > file_.size()) file_.resize(end);
-  const std::uint64_t old_blocks = structure_.blocks();
   const std::uint64_t old_bytes = structure_.entries_for(structure_.disk_size) * 8;
   const std::uint64_t bytes = structure_.entries_for(new_size.value()) * 8;
   if (bytes > structure_.bat.length) {
@@ -194,13 +193,30 @@ void VhdxContainer::grow(Bytes new_size) {
   pages_.clear();
   structure_.disk_size = new_size.value();
   write_item(file_, structure_, disk_size_item, bytes_of(Le64(new_size.value())));
-  if (!is_fixed()) return;
-  // Every block has its place; holes of the host's file will do.
-  const std::uint64_t at = round_up(file_.size(), unit);
-  file_.resize(at + (structure_.blocks() - old_blocks) * block_size());
-  for (std::uint64_t block = old_blocks; block < structure_.blocks(); ++block)
-    set_entry(structure_.entry_of(block), (at + (block - old_blocks) * block_size()) |
-                                              static_cast<std::uint64_t>(State::present));
+  if (is_fixed()) place_all();
+}
+
+// Every block has its place; holes of the host's file will do.
+void VhdxContainer::place_all() {
+  std::uint64_t at = round_up(file_.size(), unit);
+  for (std::uint64_t block = 0; block < structure_.blocks(); ++block) {
+    const std::uint64_t index = structure_.entry_of(block);
+    if (static_cast<State>(entry(index) & state_mask) == State::present) continue;
+    set_entry(index, at | static_cast<std::uint64_t>(State::present));
+    at += block_size();
+  }
+  if (at > file_.size()) file_.resize(at);
+}
+
+void VhdxContainer::set_keeping(Keeping keeping) {
+  if (keeping == Keeping::packed || below_) return Container::set_keeping(keeping);
+  structure_.flags =
+      (structure_.flags & ~leave_allocated) | (keeping == Keeping::full ? leave_allocated : 0U);
+  FileParameters parameters{};
+  parameters.block_size = static_cast<std::uint32_t>(structure_.block_size);
+  parameters.flags = structure_.flags;
+  write_item(file_, structure_, file_parameters_item, bytes_of(parameters));
+  if (keeping == Keeping::full) place_all();
 }
 
 ContainerFacts VhdxContainer::facts() {

@@ -17,6 +17,7 @@ class VhdxContainer final : public BlockContainer {
   void check_growth(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(structure_.sector); }
   void audit(Findings& findings) override;
   const Structure& structure() const { return structure_; }
@@ -38,6 +39,8 @@ class VhdxContainer final : public BlockContainer {
   Piece find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
                      std::uint64_t length);
   bool is_fixed() const { return (structure_.flags & leave_allocated) != 0; }
+
+  void place_all();
 
   Store& file_;
   Structure structure_;

@@ -260,10 +260,19 @@ void SparseExtent::audit(Findings& findings) {
   struct Place {
     std::uint64_t at;
     std::uint64_t end;
-    bool grain;
+    const char* what;
     std::uint64_t number;
   };
-  std::vector<Place> places{{0, 1, false, 0}};
+  std::vector<Place> places{{0, 1, "header", 0}};
+  const auto add = [&](const char* what, std::uint64_t number, std::uint64_t at,
+                       std::uint64_t length) {
+    places.push_back({at, checked_add(at, length), what, number});
+  };
+  const std::uint64_t directory = ceil_div(directory_.size() * 4, sector);
+  if (header_.descriptor_offset.value() != 0)
+    add("descriptor", 0, header_.descriptor_offset.value(), header_.descriptor_size.value());
+  add("directory", 1, header_.directory.value(), directory);
+  if (!spare_.empty()) add("directory", 2, header_.spare_directory.value(), directory);
   const std::uint64_t end = ceil_div(file_.size(), sector);
   for (std::uint64_t number = 0; number < directory_.size(); ++number) {
     if (!spare_.empty() && (directory_[number] == 0) != (spare_[number] == 0))
@@ -276,9 +285,8 @@ void SparseExtent::audit(Findings& findings) {
         (spare_[number] == 0 ||
          read_buffer(file_, std::uint64_t{spare_[number]} * sector, table.size()) != table))
       findings.add(where, fmt::format("the two copies of grain table {} differ", number));
-    places.push_back({directory_[number], directory_[number] + table_sectors, false, number});
-    if (!spare_.empty() && spare_[number] != 0)
-      places.push_back({spare_[number], spare_[number] + table_sectors, false, number});
+    add("table", number, directory_[number], table_sectors);
+    if (!spare_.empty() && spare_[number] != 0) add("table", number, spare_[number], table_sectors);
     for (std::uint64_t i = 0; i < entries_per_table; ++i) {
       const std::uint64_t grain = number * entries_per_table + i;
       const std::uint32_t found = parse_as<Le32>(table, i * 4).value();
@@ -292,16 +300,15 @@ void SparseExtent::audit(Findings& findings) {
       if (found >= end)
         findings.add(where, fmt::format("grain {} lies past the file's end", grain));
       else
-        places.push_back({found, found + length, true, grain});
+        add("grain", grain, found, length);
     }
   }
   std::sort(places.begin(), places.end(),
             [](const Place& a, const Place& b) { return a.at < b.at; });
   for (std::size_t i = 1; i < places.size(); ++i)
     if (places[i].at < places[i - 1].end)
-      findings.add(where, fmt::format("{} {} and {} {} lie in the same place",
-                                      places[i - 1].grain ? "grain" : "table", places[i - 1].number,
-                                      places[i].grain ? "grain" : "table", places[i].number));
+      findings.add(where, fmt::format("{} {} and {} {} lie in the same place", places[i - 1].what,
+                                      places[i - 1].number, places[i].what, places[i].number));
 }
 
 }  // namespace jh::vmdk

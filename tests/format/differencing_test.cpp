@@ -1,0 +1,288 @@
+// Differencing images and images with their data in another file, put together here field by field
+// from the published layouts: what is here is read here, the rest in the parent.
+#include <gtest/gtest.h>
+
+#include "core/base/checksum.h"
+#include "core/container/qcow2/qcow2.h"
+#include "core/container/utf16.h"
+#include "core/container/vdi/vdi.h"
+#include "core/container/vhd/vhd.h"
+#include "core/container/vhdx/vhdx.h"
+#include "support/containers.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t disk_size = 16U << 20;
+
+// A parent that holds 0x11 in its first 4 MiB, and an empty child beside it.
+class Differencing : public testing::Test {
+ protected:
+  MemoryStore& parent(Form form) {
+    MemoryStore& file = files_.create("/moor/parent.img");
+    NewContainer made = wanted({"", form, Keeping::sparse}, disk_size);
+    create_container(file, made, &files_);
+    const auto container = open_container(file, &files_);
+    container->disk().write(0, Buffer(4U << 20, 0x11));
+    return file;
+  }
+  MemoryStore& child(Form form) {
+    MemoryStore& file = files_.create("/moor/child.img");
+    NewContainer made = wanted({"", form, Keeping::sparse}, disk_size);
+    made.id[0] = 99;
+    create_container(file, made, &files_);
+    return file;
+  }
+  std::uint8_t byte_at(std::uint64_t offset) {
+    const auto container = open_container(*files_.part("/moor/child.img"), &files_);
+    return read_buffer(container->disk(), offset, 1)[0];
+  }
+  ContainerFacts facts() {
+    return open_container(*files_.part("/moor/child.img"), &files_)->facts();
+  }
+  void expect_chain() {
+    const ContainerFacts found = facts();
+    EXPECT_EQ(found.parents, std::vector<std::string>{"/moor/parent.img"});
+    ASSERT_FALSE(found.blockers.empty());
+    EXPECT_NE(std::string(found.blockers[0].what()).find("builds on"), std::string::npos);
+    EXPECT_FALSE(parent_names(*files_.part("/moor/child.img"), files_).empty());
+  }
+  void expect_refused(const std::string& words) {
+    try {
+      open_container(*files_.part("/moor/child.img"), &files_);
+      FAIL();
+    } catch (const Error& error) {
+      EXPECT_EQ(error.status(), Status::refused);
+      EXPECT_NE((error.what() + error.where() + error.next()).find(words), std::string::npos)
+          << error.what();
+    }
+  }
+
+  MemoryNeighbours files_;
+};
+
+TEST_F(Differencing, Vdi) {
+  MemoryStore& below = parent(Form::vdi);
+  MemoryStore& file = child(Form::vdi);
+  auto header = read_as<vdi::Header>(file, 0);
+  const auto theirs = read_as<vdi::Header>(below, 0);
+  header.type = static_cast<std::uint32_t>(vdi::Type::differencing);
+  header.parent = theirs.id;
+  header.parent_modified = theirs.modified;
+  file.write(0, bytes_of(header));
+  EXPECT_EQ(byte_at(5000), 0x11);
+  EXPECT_EQ(byte_at(5U << 20), 0);
+  // A block that is zero here, whatever the parent has.
+  file.write(header.map_offset.value(), bytes_of(Le32(vdi::entry_zero)));
+  EXPECT_EQ(byte_at(5000), 0);
+  EXPECT_EQ(byte_at((1U << 20) + 5000), 0x11);
+  expect_chain();
+  // The parent went on by itself since.
+  auto changed = theirs;
+  changed.modified[3] ^= 1;
+  below.write(0, bytes_of(changed));
+  Findings findings;
+  open_container(file, &files_)->audit(findings);
+  EXPECT_EQ(findings.count(), 1U);
+  changed.id[3] ^= 1;
+  below.write(0, bytes_of(changed));
+  expect_refused("not in its folder");
+}
+
+TEST_F(Differencing, Vhd) {
+  MemoryStore& below = parent(Form::vhd);
+  MemoryStore& file = child(Form::vhd);
+  const auto theirs = read_as<vhd::Footer>(below, 0);
+  auto header = read_as<vhd::Header>(file, 512);
+  auto footer = read_as<vhd::Footer>(file, 0);
+  header.parent_id = theirs.id;
+  const Buffer name = utf16_from_text(".\\parent.img");
+  const std::uint64_t end = file.size();
+  header.locators[0].platform = {'W', '2', 'r', 'u'};
+  header.locators[0].length = static_cast<std::uint32_t>(name.size());
+  header.locators[0].offset = end;
+  footer.type = static_cast<std::uint32_t>(vhd::Type::differencing);
+  // One block, of which only sectors 8 to 15 are here.
+  const std::uint64_t block = end + 512;
+  file.resize(block + 512 + (2U << 20) + 512);
+  file.write(end, name);
+  file.write(header.table_offset.value(), bytes_of(Be32(static_cast<std::uint32_t>(block / 512))));
+  const std::uint8_t bits = 0xff;
+  file.write(block + 1, {&bits, 1});
+  file.write(block + 512, Buffer(2U << 20, 0x22));
+  header.checksum = vhd::sum_of(header);
+  footer.checksum = vhd::sum_of(footer);
+  file.write(512, bytes_of(header));
+  file.write(0, bytes_of(footer));
+  file.write(file.size() - 512, bytes_of(footer));
+  EXPECT_EQ(byte_at(0), 0x11);
+  EXPECT_EQ(byte_at(4095), 0x11);
+  EXPECT_EQ(byte_at(4096), 0x22);
+  EXPECT_EQ(byte_at(8191), 0x22);
+  EXPECT_EQ(byte_at(8192), 0x11);
+  expect_chain();
+  auto other = theirs;
+  other.id[0] ^= 1;
+  other.checksum = vhd::sum_of(other);
+  below.write(0, bytes_of(other));
+  below.write(below.size() - 512, bytes_of(other));
+  expect_refused("expects the identity");
+}
+
+TEST_F(Differencing, Vhdx) {
+  MemoryStore& below = parent(Form::vhdx);
+  MemoryStore& file = child(Form::vhdx);
+  vhdx::Structure theirs;
+  vhdx::read_headers(below, theirs);
+  vhdx::Structure s;
+  vhdx::read_headers(file, s);
+  vhdx::read_tables(file, s);
+  // A parent locator as one more metadata item, behind all others.
+  Buffer locator(2048);
+  const std::vector<std::pair<std::string, std::string>> pairs{
+      {"relative_path", ".\\parent.img"},
+      {"parent_linkage", "{" + guid_text(theirs.header.data_write) + "}"}};
+  vhdx::ParentLocator head{};
+  head.entries = 2;
+  put_at(locator, 0, head);
+  std::size_t at = sizeof(head) + 2 * sizeof(vhdx::ParentEntry);
+  for (std::size_t i = 0; i < pairs.size(); ++i) {
+    const Buffer key = utf16_from_text(pairs[i].first);
+    const Buffer value = utf16_from_text(pairs[i].second);
+    vhdx::ParentEntry entry{};
+    entry.key_offset = static_cast<std::uint32_t>(at);
+    entry.key_length = static_cast<std::uint16_t>(key.size());
+    std::copy(key.begin(), key.end(), locator.begin() + static_cast<std::ptrdiff_t>(at));
+    at += key.size();
+    entry.value_offset = static_cast<std::uint32_t>(at);
+    entry.value_length = static_cast<std::uint16_t>(value.size());
+    std::copy(value.begin(), value.end(), locator.begin() + static_cast<std::ptrdiff_t>(at));
+    at += value.size();
+    put_at(locator, sizeof(head) + i * sizeof(entry), entry);
+  }
+  constexpr std::uint32_t place = 128U << 10;
+  file.write(s.metadata.offset + place, locator);
+  vhdx::MetadataEntry item{};
+  item.id = vhdx::parent_locator_item;
+  item.offset = place;
+  item.length = static_cast<std::uint32_t>(locator.size());
+  item.flags = vhdx::item_is_required;
+  file.write(s.metadata.offset + 32 + s.items.size() * 32, bytes_of(item));
+  file.write(s.metadata.offset + 10,
+             bytes_of(Le16(static_cast<std::uint16_t>(s.items.size() + 1))));
+  vhdx::FileParameters parameters{};
+  parameters.block_size = static_cast<std::uint32_t>(s.block_size);
+  parameters.flags = vhdx::has_parent;
+  vhdx::write_item(file, s, vhdx::file_parameters_item, bytes_of(parameters));
+  // Block 0 is here in part: sectors 8 to 15; block 1 is zero here.
+  const std::uint64_t block = file.size();
+  file.resize(block + s.block_size + vhdx::unit);
+  file.write(block, Buffer(s.block_size, 0x22));
+  const std::uint8_t bits = 0xff;
+  file.write(block + s.block_size + 1, {&bits, 1});
+  file.write(s.bat.offset, bytes_of(Le64(block | 7)));
+  file.write(s.bat.offset + 8, bytes_of(Le64(2)));
+  file.write(s.bat.offset + s.chunk_ratio() * 8, bytes_of(Le64((block + s.block_size) | 6)));
+  EXPECT_EQ(byte_at(0), 0x11);
+  EXPECT_EQ(byte_at(4095), 0x11);
+  EXPECT_EQ(byte_at(4096), 0x22);
+  EXPECT_EQ(byte_at(8192), 0x11);
+  EXPECT_EQ(byte_at(s.block_size + 10), 0);
+  expect_chain();
+  Findings findings;
+  open_container(file, &files_)->audit(findings);
+  EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+  open_container(below, &files_)->make_ready();  // a change of the parent: new identities
+  expect_refused("was changed since");
+}
+
+TEST_F(Differencing, Qcow2ThatIsSmallerThanItsParentOrLarger) {
+  parent(Form::qcow2);
+  MemoryStore& file = files_.create("/moor/child.img");
+  qcow2::create(file, 24U << 20, {});
+  auto header = read_as<qcow2::Header>(file, 0);
+  const std::string name = "parent.img";
+  header.backing_file_offset = 512;
+  header.backing_file_size = static_cast<std::uint32_t>(name.size());
+  file.write(0, bytes_of(header));
+  file.write(512, {reinterpret_cast<const std::uint8_t*>(name.data()), name.size()});
+  EXPECT_EQ(byte_at(4095), 0x11);
+  EXPECT_EQ(byte_at(20U << 20), 0) << "past the parent's end";
+  expect_chain();
+  // Writing brings the rest of the cluster along; what is dropped hides the parent.
+  const auto container = open_container(file, &files_);
+  container->make_ready();
+  container->disk().write(1000, Buffer(10, 0x33));
+  container->disk().discard(1U << 20, 65536);
+  EXPECT_EQ(byte_at(999), 0x11);
+  EXPECT_EQ(byte_at(1000), 0x33);
+  EXPECT_EQ(byte_at(1010), 0x11);
+  EXPECT_EQ(byte_at(1U << 20), 0);
+  EXPECT_EQ(byte_at((1U << 20) + 65536), 0x11);
+  Findings findings;
+  container->audit(findings);
+  EXPECT_TRUE(findings.clean());
+}
+
+TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
+  MemoryStore& file = files_.create("/moor/child.img");
+  qcow2::create(file, disk_size, {});
+  auto header = read_as<qcow2::Header>(file, 0);
+  header.incompatible = qcow2::incompatible::external_data;
+  header.autoclear = qcow2::autoclear::raw_external;
+  file.write(0, bytes_of(header));
+  const std::string name = "data.raw";
+  qcow2::Extension extension{};
+  extension.type = qcow2::extension::data_file;
+  extension.length = static_cast<std::uint32_t>(name.size());
+  file.write(112, bytes_of(extension));
+  file.write(120, {reinterpret_cast<const std::uint8_t*>(name.data()), name.size()});
+  expect_refused("data.raw");
+  MemoryStore& data = files_.create("/moor/data.raw");
+  data.resize(disk_size);
+  const auto container = open_container(file, &files_);
+  EXPECT_EQ(container->facts().parts, std::vector<std::string>{"/moor/data.raw"});
+  container->make_ready();
+  container->disk().write(0, Buffer(70000, 0x44));
+  container->disk().write(9U << 20, Buffer(70000, 0x55));
+  container->grow(Bytes(32U << 20));
+  container->disk().write(31U << 20, Buffer(10, 0x66));
+  EXPECT_EQ(byte_at(69999), 0x44);
+  EXPECT_EQ(byte_at(9U << 20), 0x55);
+  EXPECT_EQ(read_buffer(data, 31U << 20, 1)[0], 0x66) << "each byte lies where it lies on the disk";
+  EXPECT_EQ(data.size(), 32U << 20);
+  Findings findings;
+  open_container(file, &files_)->audit(findings);
+  EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+}
+
+TEST_F(Differencing, Qcow2ExtensionsStayAndBitmapsAreMarkedAsOutOfDate) {
+  MemoryStore& file = files_.create("/moor/child.img");
+  qcow2::create(file, disk_size, {});
+  qcow2::Extension extension{};
+  extension.type = qcow2::extension::bitmaps;
+  extension.length = sizeof(qcow2::BitmapsExtension);
+  file.write(112, bytes_of(extension));
+  qcow2::BitmapsExtension bitmaps{};
+  bitmaps.bitmaps = 1;
+  file.write(120, bytes_of(bitmaps));
+  qcow2::Extension unknown{};
+  unknown.type = 0x4a756e65;
+  unknown.length = 5;
+  file.write(144, bytes_of(unknown));
+  const Buffer text{'p', 'l', 'o', 'v', 'e'};
+  file.write(152, text);
+  auto header = read_as<qcow2::Header>(file, 0);
+  header.autoclear = qcow2::autoclear::bitmaps | 1U << 7;
+  file.write(0, bytes_of(header));
+  const auto container = open_container(file, &files_);
+  EXPECT_EQ(container->facts().notes.size(), 1U);
+  container->make_ready();
+  container->grow(Bytes(200ULL << 30));
+  EXPECT_EQ(read_as<qcow2::Header>(file, 0).autoclear.value(), 0U);
+  EXPECT_EQ(read_buffer(file, 152, 5), text);
+  EXPECT_EQ(read_as<qcow2::BitmapsExtension>(file, 120).bitmaps.value(), 1U);
+}
+
+}  // namespace
+}  // namespace jh::test
