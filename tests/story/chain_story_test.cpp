@@ -238,7 +238,7 @@ TEST_F(Chain, TheFormsReachTheirLimits) {
   const std::vector<Limit> limits{{"vhd", "100GiB", "2040GiB", "2041GiB"},
                                   {"vhdx", "1TiB", "64TiB", "65TiB"},
                                   {"qcow2", "1TiB", "100TiB", ""},
-                                  {"vdi", "1GiB", "64TiB", ""},
+                                  {"vdi", "1GiB", "32TiB", "33TiB"},
                                   {"vmdk", "1GiB", "1.9TiB", "2TiB"}};
   for (const Limit& limit : limits) {
     const std::string raw = scratch_ / "empty.img";

@@ -125,24 +125,22 @@ class PackingLine {
     std::uint64_t next = 0;  // the first block not looked at yet
     std::uint64_t done = 0;
     std::vector<Packed> batch;
-    std::vector<std::future<void>> working;
     std::vector<Packed> in_work;
-    const auto settle = [&] {
+    std::vector<std::future<void>> working;
+    // Before a batch is written, the next one is at work.
+    const auto send = [&] {
       for (auto& worker : working) worker.get();
       working.clear();
-      for (Packed& one : in_work)
-        if (!one.zero) take(one);
-      in_work.clear();
-    };
-    const auto send = [&] {
-      settle();
+      std::vector<Packed> packed = std::move(in_work);
       in_work = std::move(batch);
       batch.clear();
       const std::size_t hands = std::max(1U, std::thread::hardware_concurrency());
-      for (std::size_t hand = 0; hand < hands; ++hand)
+      for (std::size_t hand = 0; hand < hands && !in_work.empty(); ++hand)
         working.push_back(std::async(std::launch::async, [this, &in_work, hand, hands] {
           for (std::size_t i = hand; i < in_work.size(); i += hands) pack_one(in_work[i]);
         }));
+      for (const Packed& one : packed)
+        if (!one.zero) take(one);
     };
     for_each_kept(from_, [&](std::uint64_t start, std::uint64_t length) {
       const std::uint64_t end = ceil_div(start + length, block_);
@@ -158,7 +156,7 @@ class PackingLine {
       }
     });
     send();
-    settle();
+    send();
   }
 
  private:

@@ -121,6 +121,6 @@ static_assert(sizeof(SnapshotEntry) == 40);
 // Limits of ours, by which no table can take more memory than is reasonable.
 constexpr std::uint64_t max_l1_bytes = 32U << 20;
 constexpr std::uint64_t max_refcount_table_bytes = 8U << 20;
-constexpr std::uint32_t max_snapshots = 65536;
+constexpr std::uint32_t max_snapshots = 8192;
 
 }  // namespace jh::qcow2

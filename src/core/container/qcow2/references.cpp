@@ -165,6 +165,10 @@ class Walk {
   void found(const std::string& what) { findings_.add(file_.name() + ", qcow2", what); }
 
   void walk_l2(std::size_t index, std::uint64_t table) {
+    // Tables in holes of the file cost nothing, however many there are.
+    if (const Run run = file_.map(table, image_.cluster());
+        run.zero && run.length == image_.cluster())
+      return;
     const Buffer raw = read_buffer(file_, table, static_cast<std::size_t>(image_.cluster()));
     const bool external = image_.has(incompatible::external_data);
     for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i) {

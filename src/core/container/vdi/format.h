@@ -60,5 +60,7 @@ static_assert(offsetof(Header, geometry) == 0x1c8);
 constexpr std::uint32_t entry_absent = 0xffffffff;
 constexpr std::uint32_t entry_zero = 0xfffffffe;
 constexpr std::uint32_t most_blocks = 0xfffffff0;
+// A limit of ours, by which a block map takes at most 128 MiB: 32 TiB of blocks of 1 MiB.
+constexpr std::uint64_t most_entries = 32U << 20;
 
 }  // namespace jh::vdi

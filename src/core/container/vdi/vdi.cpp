@@ -78,9 +78,16 @@ VdiContainer::VdiContainer(Store& file, Neighbours* beside, std::vector<std::str
   if (header_.blocks_kept.value() >
       std::max<std::uint64_t>(header_.blocks.value(), ceil_div(data_bytes, stride())))
     wrong(file, fmt::format("{} blocks are said to be kept", header_.blocks_kept.value()));
-  const Buffer raw = read_buffer(file, map_at, static_cast<std::size_t>(map_bytes));
+  if (header_.blocks.value() > most_entries)
+    unsupported(fmt::format("a VDI disk of {} blocks is larger than can be handled",
+                            header_.blocks.value()),
+                file.name());
   map_.reserve(header_.blocks.value());
-  for (std::size_t i = 0; i < raw.size(); i += 4) map_.push_back(parse_as<Le32>(raw, i).value());
+  constexpr std::uint64_t piece = 1U << 20;
+  for (std::uint64_t done = 0; done < map_bytes; done += piece) {
+    const Buffer raw = read_buffer(file, map_at + done, std::min(piece, map_bytes - done));
+    for (std::size_t i = 0; i < raw.size(); i += 4) map_.push_back(parse_as<Le32>(raw, i).value());
+  }
   if (type() != Type::differencing) return;
   const std::string parent = beside == nullptr ? std::string() : find_parent(file, *beside);
   if (parent.empty())
@@ -150,11 +157,11 @@ void VdiContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
 }
 
 void VdiContainer::check_growth(Bytes new_size) {
-  const std::uint64_t most = most_blocks * block_size();
+  const std::uint64_t most = most_entries * block_size();
   if (new_size.value() > std::min<std::uint64_t>(most, INT64_MAX) ||
-      ceil_div(new_size.value(), block_size()) * 4 > UINT32_MAX / 2)
-    refuse(fmt::format("with blocks of {}, a VDI disk cannot be that large",
-                       human(Bytes(block_size()))),
+      ceil_div(new_size.value(), block_size()) > most_entries)
+    refuse(fmt::format("with blocks of {}, a VDI disk reaches {} at most",
+                       human(Bytes(block_size())), human(Bytes(most))),
            file_.name(), "recast it into another form");
 }
 
@@ -237,7 +244,7 @@ ContainerFacts VdiContainer::facts() {
   facts.file_length = Bytes(file_.size());
   facts.block_size = Bytes(block_size());
   facts.blocks = map_.size();
-  facts.limit = human(Bytes(std::min<std::uint64_t>(UINT32_MAX / 8 * block_size(), INT64_MAX)));
+  facts.limit = human(Bytes(std::min<std::uint64_t>(most_entries * block_size(), INT64_MAX)));
   facts.identity = guid_text(header_.id);
   if (below_) describe_parents(facts, below_.get(), below_->disk().name(), file_.name());
   return facts;
@@ -276,7 +283,7 @@ void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id) {
   constexpr std::uint64_t block = 1U << 20;
   constexpr std::uint64_t map_at = 512;
   const std::uint64_t blocks = ceil_div(disk_size, block);
-  if (blocks * 4 > UINT32_MAX / 2)
+  if (blocks > most_entries)
     refuse(fmt::format("a VDI disk cannot have {}", human(Bytes(disk_size))), file.name());
   Header header{};
   constexpr std::string_view text = "<<< VDI disk image, made by juneheath >>>\n";

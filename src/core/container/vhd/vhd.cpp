@@ -135,6 +135,10 @@ void VhdContainer::read_header() {
     wrong(file_, fmt::format("blocks of {} bytes", block_size_));
   const std::uint64_t entries = header_.table_entries.value();
   const std::uint64_t needed = ceil_div(disk_size(), block_size_);
+  // A limit of ours, by which a block table takes at most 128 MiB.
+  if (needed > (32U << 20))
+    unsupported(fmt::format("a VHD disk of {} blocks is larger than can be handled", needed),
+                file_.name());
   if (entries < needed ||
       checked_add(header_.table_offset.value(), entries * 4) > round_up(file_.size(), sector) ||
       needed * 4 > file_.size())

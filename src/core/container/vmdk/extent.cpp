@@ -60,6 +60,11 @@ void SparseExtent::read_header() {
 }
 
 SparseExtent::Directory SparseExtent::read_directory(std::uint64_t at, std::uint64_t tables) const {
+  // A limit of ours, by which a directory takes at most 32 MiB.
+  if (tables > (8U << 20))
+    unsupported(
+        fmt::format("a VMDK extent of {} grain tables is larger than can be handled", tables),
+        file_.name());
   if (at > INT64_MAX / sector || checked_add(at * sector, checked_mul(tables, 4)) > file_.size())
     wrong(file_, fmt::format("a directory of {} tables at sector {}", tables, at));
   const Buffer raw = read_buffer(file_, at * sector, static_cast<std::size_t>(tables * 4));
