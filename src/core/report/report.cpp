@@ -141,10 +141,11 @@ std::vector<Advice> advice_for(const Guest& guest) {
   const std::string images = images_of(guest);
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
     const Disk& disk = guest.disks()[i];
-    for (const Error& blocker : disk.container->facts().blockers)
-      advice.push_back({fmt::format("not to be changed in place: {}; {}", blocker.what(),
-                                    blocker.next().substr(0, blocker.next().find('\n'))),
+    for (const Error& blocker : disk.container->facts().blockers) {
+      advice.push_back({std::string("not to be changed in place: ") + blocker.what(), ""});
+      advice.push_back({blocker.next().substr(0, blocker.next().find('\n')),
                         "juneheath recast " + shell_word(disk.path) + " NEW"});
+    }
     if (disk.trouble) advice.push_back({disk.trouble->what(), ""});
     if (disk.table) {
       for (const std::string& repair : disk.table->facts().repairs)

@@ -43,19 +43,27 @@ VhdxContainer::VhdxContainer(Store& file, Neighbours* beside, std::vector<std::s
 }
 
 // Kept in memory up to a limit; writes go through, so forgetting one costs only reading it again.
-std::uint64_t VhdxContainer::entry(std::uint64_t index) {
+const Buffer& VhdxContainer::bat_page(std::uint64_t index) {
   constexpr std::size_t most_pages = 256;
   const std::uint64_t number = index * 8 / page;
-  auto found = pages_.find(number);
-  if (found == pages_.end()) {
-    if (pages_.size() >= most_pages) pages_.clear();
-    const std::uint64_t length = std::min(page, structure_.bat.length - number * page);
-    found = pages_
-                .emplace(number, read_buffer(view(), structure_.bat.offset + number * page,
-                                             static_cast<std::size_t>(length)))
-                .first;
-  }
-  return parse_as<Le64>(found->second, index * 8 % page).value();
+  const auto found = pages_.find(number);
+  if (found != pages_.end()) return found->second;
+  if (pages_.size() >= most_pages) pages_.clear();
+  const std::uint64_t length = std::min(page, structure_.bat.length - number * page);
+  return pages_[number] = read_buffer(view(), structure_.bat.offset + number * page,
+                                      static_cast<std::size_t>(length));
+}
+
+std::uint64_t VhdxContainer::entry(std::uint64_t index) {
+  return parse_as<Le64>(bat_page(index), index * 8 % page).value();
+}
+
+std::uint64_t VhdxContainer::end_of_zeros(std::uint64_t index) {
+  const ConstByteSpan rest = ConstByteSpan(bat_page(index)).subspan(index * 8 % page);
+  // Most of a large disk's table is empty: whole pages of it at once.
+  if (all_zero(rest)) return index + rest.size() / 8;
+  const auto first = std::find_if(rest.begin(), rest.end(), [](std::uint8_t b) { return b != 0; });
+  return index + static_cast<std::uint64_t>(first - rest.begin()) / 8;
 }
 
 void VhdxContainer::set_entry(std::uint64_t index, std::uint64_t value) {
@@ -67,8 +75,10 @@ void VhdxContainer::set_entry(std::uint64_t index, std::uint64_t value) {
 Piece VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t block = offset / block_size();
   const std::uint64_t inside = offset % block_size();
+  const std::uint64_t wanted = length;
   length = std::min(length, block_size() - inside);
-  const std::uint64_t found = entry(structure_.entry_of(block));
+  const std::uint64_t index = structure_.entry_of(block);
+  const std::uint64_t found = entry(index);
   const std::uint64_t at = found & place_mask;
   const auto check_place = [&] {
     if (at < unit || at >= view().size())
@@ -77,6 +87,14 @@ Piece VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
   };
   switch (static_cast<State>(found & state_mask)) {
     case State::absent:
+      if (found == 0) {
+        // As many blocks as stand here without one in between that has a place.
+        const std::uint64_t last = end_of_zeros(index) - 1;
+        const std::uint64_t ratio = structure_.chunk_ratio();
+        const std::uint64_t payload = last % (ratio + 1) == ratio ? last - 1 : last;
+        const std::uint64_t end = (payload - payload / (ratio + 1) + 1) * block_size();
+        length = std::min(wanted, end - offset);
+      }
       return {below_ ? Piece::Kind::below : Piece::Kind::zero, length, nullptr, 0};
     case State::undefined:
     case State::zero:
@@ -262,6 +280,10 @@ void VhdxContainer::audit(Findings& findings) {
   const std::uint64_t entries = structure_.entries_for(disk_size());
   for (std::uint64_t i = 0; i < entries; ++i) {
     const std::uint64_t found = entry(i);
+    if (found == 0) {
+      i = end_of_zeros(i) - 1;
+      continue;
+    }
     const auto state = static_cast<State>(found & state_mask);
     if (state != State::present && state != State::partial) continue;
     const std::uint64_t at = found & place_mask;

@@ -34,7 +34,10 @@ class VhdxContainer final : public BlockContainer {
 
   /// The file, or what it is once its log is replayed.
   Store& view() { return replayed_ ? static_cast<Store&>(*replayed_) : file_; }
+  const Buffer& bat_page(std::uint64_t index);
   std::uint64_t entry(std::uint64_t index);
+  /// The first entry from `index` on that is not zero, or lies in another page of the BAT.
+  std::uint64_t end_of_zeros(std::uint64_t index);
   void set_entry(std::uint64_t index, std::uint64_t value);
   Piece find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
                      std::uint64_t length);
