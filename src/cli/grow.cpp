@@ -169,8 +169,10 @@ int run_grow(const Arguments& arguments) {
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   if (text) print_plan(plan, *session.guest);
   if (text && request.into_copy)
-    std::cout << "  All of it is done on a new image, " << parsed.values["into"].as<std::string>()
-              << "; the original is only read.\n";
+    std::cout
+        << "  All of it is done on a new image, " << parsed.values["into"].as<std::string>()
+        << "; the original is only read.\n  Where the form gives an image an identity, the new one "
+           "gets its own.\n";
   if (dry_run) {
     if (parsed.common.json) print_json("grow", {{"plan", plan_json(plan)}, {"done", false}});
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";

@@ -75,6 +75,23 @@ TEST_F(Chain, TheMergedDiskGoesIntoANewImage) {
   expect_refused({"grow", image, "--to", "1GiB", "--into", out}, "taken already");
 }
 
+TEST_F(Chain, ACopyHasAnIdentityOfItsOwn) {
+  for (const char* name : {"dyn.vdi", "fixed.vhd", "small.vhdx"}) {
+    const std::string image = unpack(name);
+    const auto before = state();
+    const std::string out = scratch_ / name;
+    ASSERT_EQ(juneheath({"grow", image, "--to", "1GiB", "--into", out}).status, 0) << name;
+    EXPECT_EQ(state(), before);
+    const auto identity = [](const std::string& path) {
+      const std::string json = juneheath({"survey", path, "--json"}).out;
+      const std::size_t at = json.find("\"identity\"");
+      return json.substr(at, json.find('\n', at) - at);
+    };
+    EXPECT_NE(identity(image), identity(out)) << name;
+    EXPECT_EQ(check_ext(raw_of(out), 1048576), "") << name;
+  }
+}
+
 TEST_F(Chain, AMissingParentIsNamed) {
   const std::string image = unpack("overlay.qcow2");
   expect_refused({"survey", image}, "base.qcow2");

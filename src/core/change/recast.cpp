@@ -199,7 +199,8 @@ std::vector<std::string> copy_disk(Host& host, const std::string& image, const s
   HostNeighbours beside(host);
   const auto from = open_container(*file, &beside);
   const ContainerFacts facts = from->facts();
-  if (facts.blockers.empty() && facts.parts.empty()) {
+  // Two files with one identity would be taken for each other: those are written anew.
+  if (facts.blockers.empty() && facts.parts.empty() && !has_identity(facts.form)) {
     copy_image(image, out, progress, "new image");
     return {out};
   }
