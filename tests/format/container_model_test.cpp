@@ -171,5 +171,21 @@ INSTANTIATE_TEST_SUITE_P(Kinds, Qcow2Model,
                                          Qcow2Kind{"SmallSubclusters", {14, 5, false, 3, true}}),
                          [](const auto& param) { return param.param.name; });
 
+TEST(Qcow2Limits, TheSmallestClustersReach128GiB) {
+  MemoryImage image;
+  image.main = &image.files.create("/moor/guest.img");
+  qcow2::create(*image.main, 100ULL << 30, {9, 4, false, 3, false});
+  image.open();
+  image.container->check_growth(Bytes(128ULL << 30));
+  EXPECT_THROW(image.container->check_growth(Bytes((128ULL << 30) + 512)), Error);
+  image.grow(Bytes(128ULL << 30));
+  image.container->disk().write((128ULL << 30) - 600, Buffer(600, 0x5a));
+  image.open();
+  EXPECT_EQ(read_buffer(image.container->disk(), (128ULL << 30) - 600, 600), Buffer(600, 0x5a));
+  Findings findings;
+  image.container->audit(findings);
+  EXPECT_EQ(words(findings), "");
+}
+
 }  // namespace
 }  // namespace jh::test

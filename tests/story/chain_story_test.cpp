@@ -244,6 +244,20 @@ TEST_F(Chain, CountsThatWereLeftBehindAreRebuilt) {
   EXPECT_EQ(state(), before);
 }
 
+TEST_F(Chain, AnEncryptedImageGrowsWithoutBeingLookedInto) {
+  const std::string image = unpack("v3.qcow2");
+  poke(image, 32, std::string("\0\0\0\1", 4));
+  EXPECT_TRUE(juneheath({"survey", image}).said("encrypted content"));
+  expect_refused({"recast", image, scratch_ / "new.img"}, "encrypted", 6);
+  const auto before = state();
+  const Outcome grown = juneheath({"grow", image, "--to", "1GiB", "--give", "nothing"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  EXPECT_TRUE(juneheath({"survey", image}).said("the guest sees 1 GiB"));
+  EXPECT_EQ(juneheath({"undo", image}).status, 0);
+  EXPECT_EQ(state(), before);
+}
+
 // Disks at the edge of what the forms can hold: made, grown, and refused one step further.
 TEST_F(Chain, TheFormsReachTheirLimits) {
   struct Limit {

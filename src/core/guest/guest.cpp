@@ -79,6 +79,16 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disk.beside = image.beside;
   disk.added = image.added;
   disk.container = open_container(*image.file, image.beside);
+  if (disk.container->facts().encrypted) {
+    // What it holds would only look like something by chance.
+    fill_places(disk, index);
+    Content& content = disk.places.front().content;
+    content = Content();
+    content.kind = ContentKind::encrypted;
+    content.name = "encrypted content";
+    disks_.push_back(std::move(disk));
+    return;
+  }
   try {
     disk.table = open_table(disk.container->disk(), sector_size);
   } catch (const Error& error) {
