@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/container/chain.h"
+#include "core/container/places.h"
 #include "core/container/utf16.h"
 
 namespace jh::vhd {
@@ -328,36 +329,18 @@ void VhdContainer::audit(Findings& findings) {
   if (std::memcmp(bytes_of(read_as<Footer>(file_, 0)).data(), bytes_of(footer_).data(),
                   sizeof(Footer)) != 0)
     findings.add(where, "the copy of the footer at the beginning differs");
-  struct Place {
-    std::uint64_t at;
-    std::uint64_t end;
-    std::uint64_t least;  // where it ends at least, in a file that was cut short
-    std::string what;
-  };
-  std::vector<Place> places;
+  Places places;
   const std::uint64_t header = footer_.header_offset.value();
-  places.push_back({0, sector, sector, "the footer's copy"});
-  places.push_back({header, header + sizeof(Header), header + sizeof(Header), "the header"});
-  const std::uint64_t table = header_.table_offset.value();
-  const std::uint64_t table_end = table + std::uint64_t{header_.table_entries.value()} * 4;
-  places.push_back({table, table_end, table_end, "the block table"});
+  places.add(0, sector, "the footer's copy");
+  places.add(header, sizeof(Header), "the header");
+  places.add(header_.table_offset.value(), std::uint64_t{header_.table_entries.value()} * 4,
+             "the block table");
   for (std::size_t i = 0; i < table_.size(); ++i) {
     if (table_[i] == entry_absent) continue;
-    const std::uint64_t at = std::uint64_t{table_[i]} * sector;
-    const std::uint64_t data = at + bitmap_size();
-    places.push_back({at, data + block_size_,
-                      data + std::min(block_size_, disk_size() - i * block_size_),
-                      fmt::format("block {}", i)});
+    places.add(std::uint64_t{table_[i]} * sector, bitmap_size() + block_size_,
+               bitmap_size() + std::min(block_size_, disk_size() - i * block_size_), "block", i);
   }
-  std::sort(places.begin(), places.end(),
-            [](const Place& a, const Place& b) { return a.at < b.at; });
-  for (std::size_t i = 0; i < places.size(); ++i) {
-    if (places[i].least > end_)
-      findings.add(where, places[i].what + " reaches past the file's end");
-    if (i != 0 && places[i].at < places[i - 1].end)
-      findings.add(where, fmt::format("{} and {} lie in the same place", places[i - 1].what,
-                                      places[i].what));
-  }
+  places.report(where, end_, findings);
 }
 
 void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id) {

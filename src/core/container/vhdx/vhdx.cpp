@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/container/chain.h"
+#include "core/container/places.h"
 #include "core/container/vhdx/log.h"
 
 namespace jh::vhdx {
@@ -260,22 +261,13 @@ ContainerFacts VhdxContainer::facts() {
 void VhdxContainer::audit(Findings& findings) {
   const std::string where = file_.name() + ", VHDX";
   for (const std::string& note : structure_.notes) findings.add(where, note);
-  struct Place {
-    std::uint64_t at;
-    std::uint64_t end;
-    std::uint64_t least;  // where it ends at least, in a file that was cut short
-    std::string what;
-  };
-  std::vector<Place> places{{0, unit, unit, "the headers"}};
-  const auto add = [&](std::uint64_t at, std::uint64_t length, std::uint64_t least,
-                       const std::string& what) {
-    places.push_back({at, checked_add(at, length), checked_add(at, least), what});
-  };
+  Places places;
+  places.add(0, unit, "the headers");
   if (const std::uint64_t length = structure_.header.log_length.value(); length != 0)
-    add(structure_.header.log_offset.value(), length, length, "the log");
+    places.add(structure_.header.log_offset.value(), length, "the log");
   for (const RegionEntry& region : structure_.regions)
-    add(region.offset.value(), region.length.value(), region.length.value(),
-        region.id == bat_region ? "the block table" : "the metadata");
+    places.add(region.offset.value(), region.length.value(),
+               region.id == bat_region ? "the block table" : "the metadata");
   const std::uint64_t ratio = structure_.chunk_ratio();
   const std::uint64_t entries = structure_.entries_for(disk_size());
   for (std::uint64_t i = 0; i < entries; ++i) {
@@ -288,7 +280,7 @@ void VhdxContainer::audit(Findings& findings) {
     if (state != State::present && state != State::partial) continue;
     const std::uint64_t at = found & place_mask;
     if (i % (ratio + 1) == ratio) {
-      add(at, unit, unit, fmt::format("bitmap {}", i / (ratio + 1)));
+      places.add(at, unit, "bitmap", i / (ratio + 1));
       continue;
     }
     const std::uint64_t block = i - i / (ratio + 1);
@@ -296,18 +288,10 @@ void VhdxContainer::audit(Findings& findings) {
     if (state == State::partial && !below_)
       findings.add(where,
                    fmt::format("block {} is there in part, but the disk has no parent", block));
-    add(at, block_size(), std::min(block_size(), disk_size() - block * block_size()),
-        fmt::format("block {}", block));
+    places.add(at, block_size(), std::min(block_size(), disk_size() - block * block_size()),
+               "block", block);
   }
-  std::sort(places.begin(), places.end(),
-            [](const Place& a, const Place& b) { return a.at < b.at; });
-  for (std::size_t i = 0; i < places.size(); ++i) {
-    if (places[i].least > view().size())
-      findings.add(where, places[i].what + " reaches past the file's end");
-    if (i != 0 && places[i].at < places[i - 1].end)
-      findings.add(where, fmt::format("{} and {} lie in the same place", places[i - 1].what,
-                                      places[i].what));
-  }
+  places.report(where, view().size(), findings);
 }
 
 void create(Store& file, std::uint64_t disk_size, bool full, std::uint32_t sector, const Uuid& id) {

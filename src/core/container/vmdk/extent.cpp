@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/container/packing.h"
+#include "core/container/places.h"
 
 namespace jh::vmdk {
 namespace {
@@ -262,22 +263,15 @@ ContainerFacts SparseExtent::facts() {
 
 void SparseExtent::audit(Findings& findings) {
   const std::string where = file_.name() + ", VMDK";
-  struct Place {
-    std::uint64_t at;
-    std::uint64_t end;
-    const char* what;
-    std::uint64_t number;
-  };
-  std::vector<Place> places{{0, 1, "header", 0}};
-  const auto add = [&](const char* what, std::uint64_t number, std::uint64_t at,
-                       std::uint64_t length) {
-    places.push_back({at, checked_add(at, length), what, number});
-  };
+  Places places;  // in sectors
+  places.add(0, 1, "the header");
   const std::uint64_t directory = ceil_div(directory_.size() * 4, sector);
   if (header_.descriptor_offset.value() != 0)
-    add("descriptor", 0, header_.descriptor_offset.value(), header_.descriptor_size.value());
-  add("directory", 1, header_.directory.value(), directory);
-  if (!spare_.empty()) add("directory", 2, header_.spare_directory.value(), directory);
+    places.add(header_.descriptor_offset.value(), header_.descriptor_size.value(),
+               "the descriptor");
+  places.add(header_.directory.value(), directory, "the directory");
+  if (!spare_.empty())
+    places.add(header_.spare_directory.value(), directory, "the redundant directory");
   const std::uint64_t end = ceil_div(file_.size(), sector);
   for (std::uint64_t number = 0; number < directory_.size(); ++number) {
     if (!spare_.empty() && (directory_[number] == 0) != (spare_[number] == 0))
@@ -290,8 +284,9 @@ void SparseExtent::audit(Findings& findings) {
         (spare_[number] == 0 ||
          read_buffer(file_, std::uint64_t{spare_[number]} * sector, table.size()) != table))
       findings.add(where, fmt::format("the two copies of grain table {} differ", number));
-    add("table", number, directory_[number], table_sectors);
-    if (!spare_.empty() && spare_[number] != 0) add("table", number, spare_[number], table_sectors);
+    places.add(directory_[number], table_sectors, "table", number);
+    if (!spare_.empty() && spare_[number] != 0)
+      places.add(spare_[number], table_sectors, "table", number);
     for (std::uint64_t i = 0; i < entries_per_table; ++i) {
       const std::uint64_t grain = number * entries_per_table + i;
       const std::uint32_t found = parse_as<Le32>(table, i * 4).value();
@@ -305,15 +300,10 @@ void SparseExtent::audit(Findings& findings) {
       if (found >= end)
         findings.add(where, fmt::format("grain {} lies past the file's end", grain));
       else
-        add("grain", grain, found, length);
+        places.add(found, length, 1, "grain", grain);
     }
   }
-  std::sort(places.begin(), places.end(),
-            [](const Place& a, const Place& b) { return a.at < b.at; });
-  for (std::size_t i = 1; i < places.size(); ++i)
-    if (places[i].at < places[i - 1].end)
-      findings.add(where, fmt::format("{} {} and {} {} lie in the same place", places[i - 1].what,
-                                      places[i - 1].number, places[i].what, places[i].number));
+  places.report(where, end, findings);
 }
 
 }  // namespace jh::vmdk
