@@ -99,9 +99,8 @@ class PackedWriter::Work {
   void write(std::uint64_t cluster, ConstByteSpan packed, std::uint64_t at) {
     file_.write_unreferenced(at, packed);
     at_ = at + packed.size();
-    const std::uint32_t split = 62 - (image_.cluster_bits - 8);
     const std::uint64_t sectors = (at_ - 1) / 512 - at / 512;
-    note(cluster, compressed | sectors << split | at);
+    note(cluster, compressed | sectors << packed_split(image_.cluster_bits) | at);
   }
 
   void note(std::uint64_t cluster, std::uint64_t entry) {

@@ -106,6 +106,13 @@ void read_snapshots(Store& file, Image& image) {
 
 }  // namespace
 
+PackedPlace packed_place(std::uint64_t entry, std::uint32_t cluster_bits) {
+  const std::uint32_t split = packed_split(cluster_bits);
+  const std::uint64_t offset = entry & ((std::uint64_t{1} << split) - 1);
+  const std::uint64_t sectors = (entry & ~(copied | compressed)) >> split;
+  return {offset, (sectors + 1) * 512 - offset % 512};
+}
+
 std::string read_backing_name(Store& file) {
   const Header header = read_fixed(file);
   if (header.backing_file_offset.value() == 0 || header.backing_file_size.value() == 0) return {};

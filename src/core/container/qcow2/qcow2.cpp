@@ -8,21 +8,6 @@
 #include "core/container/packing.h"
 
 namespace jh::qcow2 {
-namespace {
-
-// Where a packed cluster lies ("Compressed Clusters Descriptor").
-struct PackedPlace {
-  std::uint64_t offset = 0;
-  std::uint64_t length = 0;  // at most; the packed bytes may end before
-};
-PackedPlace packed_place(std::uint64_t entry, std::uint32_t cluster_bits) {
-  const std::uint32_t split = 62 - (cluster_bits - 8);
-  const std::uint64_t offset = entry & ((std::uint64_t{1} << split) - 1);
-  const std::uint64_t sectors = (entry & ~(copied | compressed)) >> split;
-  return {offset, (sectors + 1) * 512 - offset % 512};
-}
-
-}  // namespace
 
 Qcow2Container::Qcow2Container(Store& file, Neighbours* beside, std::vector<std::string> children)
     : file_(file), image_(read_header(file)) {

@@ -10,7 +10,7 @@ namespace jh::qcow2 {
 
 class Qcow2Container final : public BlockContainer {
  public:
-  /// `depth`: how many images build on this one already; a chain that is too long is refused.
+  /// `children`: paths of the images that build on this one already.
   Qcow2Container(Store& file, Neighbours* beside, std::vector<std::string> children);
 
   ContainerFacts facts() override;
@@ -19,7 +19,6 @@ class Qcow2Container final : public BlockContainer {
   void grow(Bytes new_size) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
-  const Image& image() const { return image_; }
 
  private:
   std::uint64_t disk_size() const override { return image_.size; }

@@ -7,26 +7,6 @@
 
 namespace jh::qcow2 {
 
-const char* use_name(Use use) {
-  switch (use) {
-    case Use::header:
-      return "the header";
-    case Use::refcounts:
-      return "the reference counts";
-    case Use::table:
-      return "an L1 or L2 table";
-    case Use::data:
-      return "data";
-    case Use::packed:
-      return "packed data";
-    case Use::snapshots:
-      return "the list of snapshots";
-    case Use::bitmaps:
-      return "bitmaps";
-  }
-  return "";
-}
-
 std::uint64_t References::at(std::uint64_t cluster) const {
   auto run = std::upper_bound(
       runs.begin(), runs.end(), cluster,
@@ -37,6 +17,8 @@ std::uint64_t References::at(std::uint64_t cluster) const {
 }
 
 namespace {
+
+enum class Use { header, refcounts, table, data, packed, snapshots, bitmaps };
 
 class Walk {
  public:
@@ -180,13 +162,11 @@ class Walk {
           found(fmt::format("parts of cluster {} are both there and zero", cluster));
       }
       if ((entry & compressed) != 0) {
-        const std::uint32_t split = 62 - (image_.cluster_bits - 8);
-        const std::uint64_t at = entry & ((std::uint64_t{1} << split) - 1);
-        const std::uint64_t sectors = ((entry & ~(copied | compressed)) >> split) + 1;
-        if (at >= file_.size() || external)
+        const PackedPlace packed = packed_place(entry, image_.cluster_bits);
+        if (packed.offset >= file_.size() || external)
           found(fmt::format("packed cluster {} of the disk lies where none can be", cluster));
         else
-          use(at, sectors * 512 - at % 512, Use::packed);
+          use(packed.offset, packed.length, Use::packed);
         continue;
       }
       const std::uint64_t at = entry & offset_mask;

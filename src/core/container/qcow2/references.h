@@ -8,9 +8,6 @@
 
 namespace jh::qcow2 {
 
-enum class Use { header, refcounts, table, data, packed, snapshots, bitmaps };
-const char* use_name(Use use);
-
 /// `references` to each of `count` clusters from `first` on.
 struct CountedRun {
   std::uint64_t first = 0;

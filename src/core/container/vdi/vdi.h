@@ -19,7 +19,6 @@ class VdiContainer final : public BlockContainer {
   void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
-  const Header& header() const { return header_; }
 
  private:
   std::uint64_t disk_size() const override { return header_.disk_size.value(); }

@@ -35,7 +35,6 @@ class VhdContainer final : public BlockContainer {
   void grow(Bytes new_size) override;
   Bytes size_unit() override;
   void audit(Findings& findings) override;
-  const Footer& footer() const { return footer_; }
 
  private:
   std::uint64_t disk_size() const override { return footer_.current_size.value(); }
@@ -49,8 +48,6 @@ class VhdContainer final : public BlockContainer {
 
   Type type() const { return static_cast<Type>(footer_.type.value()); }
   std::uint64_t bitmap_size() const { return round_up(ceil_div(block_size_ / sector, 8), sector); }
-  /// Where what the file holds ends: its last footer begins there.
-  std::uint64_t end() const { return end_; }
   void read_footer();
   void read_header();
   std::vector<std::string> read_parent_names();
@@ -64,7 +61,7 @@ class VhdContainer final : public BlockContainer {
   Store& file_;
   Footer footer_{};
   Header header_{};
-  std::uint64_t end_ = 0;
+  std::uint64_t end_ = 0;           // of what the file holds: its last footer begins there
   bool spare_footer_only_ = false;  // the one at the end is damaged
   std::uint64_t block_size_ = 2U << 20;
   std::vector<std::uint32_t> table_;

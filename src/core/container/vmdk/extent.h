@@ -22,7 +22,6 @@ class SparseExtent final : public BlockContainer {
 
   bool is_packed() const { return (header_.flags.value() & flag::compressed) != 0; }
   bool is_unclean() const { return header_.unclean != 0; }
-  const SparseHeader& header() const { return header_; }
   Store& file() { return file_; }
 
  private:
