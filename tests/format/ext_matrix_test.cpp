@@ -17,49 +17,6 @@ namespace {
 
 constexpr std::uint64_t mib = 1ULL << 20;
 
-struct Kind {
-  const char* name;
-  std::vector<std::string> options;
-  bool filled = true;  // the maker does not account quota for what it copies in: those stay empty
-};
-
-const std::vector<Kind>& kinds() {
-  static const std::vector<Kind> all{
-      {"ext2", {"-t", "ext2"}},
-      {"ext3", {"-t", "ext3"}},
-      {"ext4", {}},
-      {"without_flex_bg", {"-O", "^flex_bg"}},
-      {"without_resize_inode", {"-O", "^resize_inode"}},
-      {"meta_bg", {"-O", "meta_bg,^resize_inode"}},
-      {"sparse_super2", {"-O", "sparse_super2"}},
-      {"bigalloc", {"-O", "bigalloc", "-N", "1024"}},
-      {"without_64bit", {"-O", "^64bit"}},
-      {"inodes_of_128", {"-I", "128"}},
-      {"inline_data", {"-O", "inline_data"}},
-      {"ea_inode", {"-O", "ea_inode"}},
-      {"quota", {"-O", "quota"}, false},
-      {"project", {"-O", "project,quota"}, false},
-      {"encrypt", {"-O", "encrypt"}},
-      {"casefold", {"-O", "casefold"}},
-      {"verity", {"-O", "verity"}},
-      {"large_dir", {"-O", "large_dir"}},
-      {"orphan_file", {"-O", "orphan_file"}},
-      {"fast_commit", {"-O", "fast_commit"}},
-      {"mmp", {"-O", "mmp"}},
-      {"few_inodes", {"-N", "400"}},
-      {"many_inodes", {"-i", "2048"}},
-      {"flex_of_4", {"-G", "4"}},
-      {"packed_metadata", {"-E", "packed_meta_blocks=1"}},
-      {"raid_stride", {"-E", "stride=16,stripe_width=32"}},
-      {"without_metadata_csum", {"-O", "^metadata_csum"}},
-      {"uninit_bg", {"-O", "^metadata_csum,uninit_bg"}},
-      {"without_sparse_super", {"-O", "^sparse_super,^resize_inode"}},
-      {"without_journal", {"-O", "^has_journal"}},
-      {"csum_seed", {"-O", "metadata_csum_seed"}},
-  };
-  return all;
-}
-
 // Sizes to grow to, from a base of 32 MiB. `past`: beyond what -E resize= reserved.
 std::vector<std::uint64_t> sizes_for(std::uint32_t block_size) {
   const std::uint64_t group = 8ULL * block_size * block_size;
@@ -75,7 +32,7 @@ std::uint64_t past_reserved(std::uint32_t block_size) {
 
 std::uint32_t block_size_of(int index) { return 1024U << index; }
 
-void make(const Kind& kind, std::uint32_t block_size, const std::string& path,
+void make(const ExtKind& kind, std::uint32_t block_size, const std::string& path,
           bool reserve_little) {
   std::vector<std::string> options{"-b", std::to_string(block_size)};
   options.insert(options.end(), kind.options.begin(), kind.options.end());
@@ -85,24 +42,11 @@ void make(const Kind& kind, std::uint32_t block_size, const std::string& path,
   make_ext(path, 32 * mib, options, kind.filled);
 }
 
-// The tree as the kernel shows it, or as we read it where this kernel was built without the
-// feature.
-std::map<std::string, std::string> tree_of(const std::string& path) {
-  if (can_mount()) {
-    try {
-      return tree_facts(Mounted(path, 0).path());
-    } catch (const std::runtime_error&) {
-      fmt::print("  {}: not mounted by this kernel; compared by our own reader\n", path);
-    }
-  }
-  return own_tree_facts(path);
-}
-
 class ExtMatrix : public testing::TestWithParam<std::tuple<int, int>> {};
 
 TEST_P(ExtMatrix, GrowsToEverySize) {
   const std::uint32_t block_size = block_size_of(std::get<0>(GetParam()));
-  const Kind& kind = kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
+  const ExtKind& kind = ext_kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
   std::vector<std::uint64_t> sizes = sizes_for(block_size);
   sizes.push_back(past_reserved(block_size));
 #ifdef JUNEHEATH_SANITIZED
@@ -118,7 +62,7 @@ TEST_P(ExtMatrix, GrowsToEverySize) {
       std::filesystem::remove(base);
       make(kind, block_size, base, past);
       ASSERT_EQ(check_ext(base), "") << "the maker's own work";
-      tree = tree_of(base);
+      tree = ext_tree(base);
     }
     run({"cp", "--sparse=always", base, grown});
     try {
@@ -133,17 +77,19 @@ TEST_P(ExtMatrix, GrowsToEverySize) {
         fmt::format("{} with {}-byte blocks to {}", kind.name, block_size, sizes[i]);
     EXPECT_EQ(check_ext(grown), "") << what;
     EXPECT_EQ(words_of(audit_ext(grown)), "") << what;
-    EXPECT_EQ(tree_difference(tree, tree_of(grown)), "") << what;
+    EXPECT_EQ(tree_difference(tree, ext_tree(grown)), "") << what;
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(
-    Kinds, ExtMatrix,
-    testing::Combine(testing::Range(0, 3), testing::Range(0, static_cast<int>(kinds().size()))),
-    [](const auto& test) {
-      return fmt::format("{}_{}", kinds()[static_cast<std::size_t>(std::get<1>(test.param))].name,
-                         block_size_of(std::get<0>(test.param)));
-    });
+INSTANTIATE_TEST_SUITE_P(Kinds, ExtMatrix,
+                         testing::Combine(testing::Range(0, 3),
+                                          testing::Range(0, static_cast<int>(ext_kinds().size()))),
+                         [](const auto& test) {
+                           return fmt::format(
+                               "{}_{}",
+                               ext_kinds()[static_cast<std::size_t>(std::get<1>(test.param))].name,
+                               block_size_of(std::get<0>(test.param)));
+                         });
 
 // The kernel of this machine may not mount such blocks; the checker reads them.
 TEST(ExtLargeBlocks, AreReadAndGrown) {
@@ -183,7 +129,7 @@ TEST(ExtSequences, RandomGrowths) {
   int growths = 0;
   int refused = 0;
   for (int n = 0; n < sequences; ++n) {
-    const Kind& kind = kinds()[random() % kinds().size()];
+    const ExtKind& kind = ext_kinds()[random() % ext_kinds().size()];
     const std::uint32_t block_size = block_size_of(static_cast<int>(random() % 3));
     const TempFolder folder;
     const std::string path = folder / "fs";

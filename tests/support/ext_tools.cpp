@@ -6,7 +6,10 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/relocate.h"
+#include "core/fs/ext/shrink.h"
 #include "core/store/file_store.h"
+#include "support/judges.h"
+#include "support/tree.h"
 
 namespace jh::test {
 
@@ -26,6 +29,21 @@ void grow_ext(const std::string& path, std::uint64_t size) {
     file.resize(old_size);
     throw;
   }
+}
+
+std::uint64_t shrink_ext(const std::string& path, std::uint64_t size) {
+  FileStore file(path, Access::read_write);
+  ext::Filesystem fs(file);
+  const auto plan = ext::plan_shrink(fs, size / fs.geometry().block_size);
+  Silent silent;
+  ext::shrink(fs, plan, silent);
+  return fs.geometry().blocks * fs.geometry().block_size;
+}
+
+std::uint64_t floor_of(const std::string& path) {
+  FileStore file(path, Access::read_only);
+  ext::Filesystem fs(file);
+  return ext::find_floor(fs).blocks * fs.geometry().block_size;
 }
 
 Findings audit_ext(const std::string& path) {
@@ -54,6 +72,56 @@ std::map<std::string, std::string> own_tree_facts(const std::string& path) {
                               inode.type() == ext::mode_link ? ext::read_link(fs, inode) : "");
   });
   return facts;
+}
+
+// The tree as the kernel shows it, or as we read it where this kernel was built without the
+// feature.
+std::map<std::string, std::string> ext_tree(const std::string& path) {
+  if (can_mount()) {
+    try {
+      return tree_facts(Mounted(path, 0).path());
+    } catch (const std::runtime_error&) {
+      fmt::print("  {}: not mounted by this kernel; compared by our own reader\n", path);
+    }
+  }
+  return own_tree_facts(path);
+}
+
+const std::vector<ExtKind>& ext_kinds() {
+  static const std::vector<ExtKind> all{
+      {"ext2", {"-t", "ext2"}},
+      {"ext3", {"-t", "ext3"}},
+      {"ext4", {}},
+      {"without_flex_bg", {"-O", "^flex_bg"}},
+      {"without_resize_inode", {"-O", "^resize_inode"}},
+      {"meta_bg", {"-O", "meta_bg,^resize_inode"}},
+      {"sparse_super2", {"-O", "sparse_super2"}},
+      {"bigalloc", {"-O", "bigalloc", "-N", "1024"}},
+      {"without_64bit", {"-O", "^64bit"}},
+      {"inodes_of_128", {"-I", "128"}},
+      {"inline_data", {"-O", "inline_data"}},
+      {"ea_inode", {"-O", "ea_inode"}},
+      {"quota", {"-O", "quota"}, false},
+      {"project", {"-O", "project,quota"}, false},
+      {"encrypt", {"-O", "encrypt"}},
+      {"casefold", {"-O", "casefold"}},
+      {"verity", {"-O", "verity"}},
+      {"large_dir", {"-O", "large_dir"}},
+      {"orphan_file", {"-O", "orphan_file"}},
+      {"fast_commit", {"-O", "fast_commit"}},
+      {"mmp", {"-O", "mmp"}},
+      {"few_inodes", {"-N", "400"}},
+      {"many_inodes", {"-i", "2048"}},
+      {"flex_of_4", {"-G", "4"}},
+      {"packed_metadata", {"-E", "packed_meta_blocks=1"}},
+      {"raid_stride", {"-E", "stride=16,stripe_width=32"}},
+      {"without_metadata_csum", {"-O", "^metadata_csum"}},
+      {"uninit_bg", {"-O", "^metadata_csum,uninit_bg"}},
+      {"without_sparse_super", {"-O", "^sparse_super,^resize_inode"}},
+      {"without_journal", {"-O", "^has_journal"}},
+      {"csum_seed", {"-O", "metadata_csum_seed"}},
+  };
+  return all;
 }
 
 std::string words_of(const Findings& findings) {

@@ -3,6 +3,7 @@
 
 #include <map>
 #include <string>
+#include <vector>
 
 #include "core/base/findings.h"
 
@@ -10,10 +11,27 @@ namespace jh::test {
 
 /// Grows the filesystem in `path` to `size` bytes, moving what lies in the way. Throws Error.
 void grow_ext(const std::string& path, std::uint64_t size);
+/// Makes the filesystem in `path` smaller, to `size` bytes or a little less; the file stays as long
+/// as it is. Returns the new size. Throws Error.
+std::uint64_t shrink_ext(const std::string& path, std::uint64_t size);
+/// The smallest size it can be brought to, in bytes.
+std::uint64_t floor_of(const std::string& path);
 /// Our own full audit.
 Findings audit_ext(const std::string& path);
 /// Path → attributes and a sum of the content, by our own reader.
 std::map<std::string, std::string> own_tree_facts(const std::string& path);
+/// The tree as the kernel shows it, or as we read it where this kernel was built without the
+/// feature.
+std::map<std::string, std::string> ext_tree(const std::string& path);
+
+/// The kinds of filesystem that the system's maker makes: options for it.
+struct ExtKind {
+  const char* name;
+  std::vector<std::string> options;
+  bool filled = true;  // the maker does not account quota for what it copies in: those stay empty
+};
+const std::vector<ExtKind>& ext_kinds();
+
 /// "where: what" of each finding, a line each.
 std::string words_of(const Findings& findings);
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 #include <set>
 
 namespace jh::ext {
@@ -43,7 +44,11 @@ void Allocation::edit(std::uint64_t block, std::uint64_t count, bool taken) {
 }
 
 void Allocation::take(std::uint64_t block, std::uint64_t count) { edit(block, count, true); }
-void Allocation::release(std::uint64_t block, std::uint64_t count) { edit(block, count, false); }
+
+void Allocation::release(std::uint64_t block, std::uint64_t count) {
+  if (!limit_) return edit(block, count, false);
+  if (block < *limit_) given_back_.push_back({block, std::min(count, *limit_ - block)});
+}
 
 bool Allocation::inode_in_use(std::uint32_t ino) {
   const Geometry& g = fs_.geometry();
@@ -76,6 +81,8 @@ std::optional<std::uint64_t> Allocation::allocate(std::uint64_t count, std::uint
                                                   const std::vector<BlockRun>& forbidden) {
   const Geometry& g = fs_.geometry();
   const std::uint64_t clusters = ceil_div(count, g.cluster_ratio);
+  if (limit_ && clusters == 1 && forbidden.empty()) return allocate_one();
+  const std::uint64_t limit = limit_.value_or(g.blocks);
   const auto blocked = [&](std::uint64_t first, std::uint64_t end) {
     return std::any_of(forbidden.begin(), forbidden.end(),
                        [&](const BlockRun& run) { return run.start < end && first < run.end(); });
@@ -88,7 +95,7 @@ std::optional<std::uint64_t> Allocation::allocate(std::uint64_t count, std::uint
     std::uint64_t run = 0;
     for (std::uint64_t bit = 0; bit < g.group_clusters(group); ++bit) {
       const std::uint64_t block = g.group_first(group) + bit * g.cluster_ratio;
-      const bool free = !test_bit(bitmap, bit) && block + g.cluster_ratio <= g.blocks &&
+      const bool free = !test_bit(bitmap, bit) && block + g.cluster_ratio <= limit &&
                         !blocked(block, block + g.cluster_ratio);
       run = free ? run + 1 : 0;
       if (run < clusters) continue;
@@ -97,11 +104,126 @@ std::optional<std::uint64_t> Allocation::allocate(std::uint64_t count, std::uint
       return first;
     }
   }
+  if (reclaim()) return allocate(count, goal, forbidden);
+  return std::nullopt;
+}
+
+void Allocation::set_limit(std::uint64_t end) {
+  limit_ = end;
+  searched_.fill(fs_.geometry().first_data_block);
+}
+
+namespace {
+
+// The first bit at or behind `from` that is not like `value`; `end` when there is none.
+std::uint64_t skip(ConstByteSpan bitmap, std::uint64_t from, std::uint64_t end, bool value) {
+  while (from < end) {
+    if (from % 64 == 0 && from + 64 <= bitmap.size() * 8) {
+      std::uint64_t word = 0;
+      std::memcpy(&word, bitmap.data() + from / 8, 8);
+      static_assert(std::endian::native == std::endian::little);
+      const int same = value ? std::countr_one(word) : std::countr_zero(word);
+      from += static_cast<std::uint64_t>(same);
+      if (same == 64) continue;
+      return std::min(from, end);
+    }
+    if (test_bit(bitmap, from) != value) return from;
+    ++from;
+  }
+  return end;
+}
+
+}  // namespace
+
+// Blocks below the limit that are free, in a row of at least 2^size_class clusters.
+std::optional<BlockRun> Allocation::find_run(std::uint32_t size_class, std::uint64_t most) {
+  const Geometry& g = fs_.geometry();
+  const std::uint64_t least = 1ULL << size_class;
+  std::uint64_t& from = searched_[size_class];
+  while (from < *limit_) {
+    const std::uint32_t group = g.group_of(from);
+    const std::uint64_t first = g.group_first(group);
+    const std::uint64_t next = first + g.blocks_per_group;
+    if (fs_.group(group).free_clusters < least && !groups_.contains(group)) {
+      from = next;
+      continue;
+    }
+    const Buffer& bitmap = blocks_of(group);
+    const std::uint64_t bits =
+        std::min<std::uint64_t>(g.group_clusters(group), (*limit_ - first) / g.cluster_ratio);
+    const std::uint64_t start = skip(bitmap, (from - first) / g.cluster_ratio, bits, true);
+    const std::uint64_t end = skip(bitmap, start, bits, false);
+    if (end - start >= least) {
+      from = first + start * g.cluster_ratio;
+      return BlockRun{from, std::min(most, end - start) * g.cluster_ratio};
+    }
+    from = end < bits ? first + end * g.cluster_ratio : next;
+  }
+  return std::nullopt;
+}
+
+std::optional<BlockRun> Allocation::allocate_piece(std::uint64_t count) {
+  const Geometry& g = fs_.geometry();
+  const std::uint64_t clusters = ceil_div(count, g.cluster_ratio);
+  ensure(limit_ && clusters != 0, "pieces are asked for below a limit");
+  const auto best =
+      std::min<std::uint32_t>(static_cast<std::uint32_t>(std::bit_width(clusters)), size_classes);
+  for (std::uint32_t size_class = best; size_class-- > 0;) {
+    const auto found = find_run(size_class, clusters);
+    if (!found) continue;
+    take(found->start, found->count);
+    return BlockRun{found->start, std::min(count, found->count)};
+  }
+  return reclaim() ? allocate_piece(count) : std::nullopt;
+}
+
+std::optional<std::uint64_t> Allocation::allocate_one() {
+  constexpr std::uint64_t together = 256;
+  const std::uint64_t ratio = fs_.geometry().cluster_ratio;
+  if (spare_.count == 0) {
+    const auto piece = allocate_piece(together * ratio);
+    if (!piece) return std::nullopt;
+    spare_ = *piece;
+  }
+  const std::uint64_t block = spare_.start;
+  spare_.start += ratio;
+  spare_.count -= std::min(spare_.count, ratio);
+  return block;
+}
+
+// What was kept back is free again; false when that is nothing.
+bool Allocation::reclaim() {
+  if (!limit_ || (spare_.count == 0 && given_back_.empty())) return false;
+  if (spare_.count != 0) edit(spare_.start, spare_.count, false);
+  spare_ = {};
+  for (const BlockRun& run : given_back_) edit(run.start, run.count, false);
+  given_back_.clear();
+  searched_.fill(fs_.geometry().first_data_block);
+  return true;
+}
+
+std::optional<std::uint32_t> Allocation::allocate_inode(std::uint32_t last, bool directory) {
+  const Geometry& g = fs_.geometry();
+  for (; inode_hint_ < last;) {
+    const std::uint32_t group = inode_hint_ / g.inodes_per_group;
+    const std::uint32_t next = (group + 1) * g.inodes_per_group;
+    if (fs_.group(group).free_inodes == 0) {
+      inode_hint_ = next;
+      continue;
+    }
+    const std::uint64_t bit =
+        skip(inodes_of(group), inode_hint_ % g.inodes_per_group, g.inodes_per_group, true);
+    inode_hint_ = group * g.inodes_per_group + static_cast<std::uint32_t>(bit);
+    if (bit == g.inodes_per_group) continue;
+    take_inode(inode_hint_ + 1, directory);
+    return ++inode_hint_;
+  }
   return std::nullopt;
 }
 
 void Allocation::finish() {
   const Geometry& g = fs_.geometry();
+  reclaim();
   std::set<std::uint32_t> tables;
   for (auto& [number, edited] : groups_) {
     if (!edited.blocks_changed && !edited.inodes_changed) continue;

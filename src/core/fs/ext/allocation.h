@@ -26,6 +26,15 @@ class Allocation {
   std::optional<std::uint64_t> allocate(std::uint64_t count, std::uint64_t goal,
                                         const std::vector<BlockRun>& forbidden);
 
+  /// From here on only blocks below `end` (where a cluster ends) are given out. What is given back
+  /// is handed out again only when nothing else is left, for the old state still refers to it.
+  void set_limit(std::uint64_t end);
+  /// With a limit: free blocks in a row, at most `count` of them (whole clusters unless fewer are
+  /// asked for), as many as there are anywhere when so many are not. Nothing: all are in use.
+  std::optional<BlockRun> allocate_piece(std::uint64_t count);
+  /// With a limit: the lowest free inode number up to `last`, taken.
+  std::optional<std::uint32_t> allocate_inode(std::uint32_t last, bool directory);
+
   /// Writes bitmaps, their descriptors in the first table, and the first superblock.
   void finish();
 
@@ -40,11 +49,22 @@ class Allocation {
   };
   Buffer& blocks_of(std::uint32_t group);
   Buffer& inodes_of(std::uint32_t group);
+  std::optional<BlockRun> find_run(std::uint32_t size_class, std::uint64_t most);
+  std::optional<std::uint64_t> allocate_one();
+  bool reclaim();
   void edit(std::uint64_t block, std::uint64_t count, bool taken);
   void edit_inode(std::uint32_t ino, bool taken, bool directory);
 
+  static constexpr std::uint32_t size_classes = 16;
+
   Filesystem& fs_;
   std::map<std::uint32_t, Edited> groups_;
+  std::optional<std::uint64_t> limit_;
+  BlockRun spare_;  // taken in one piece, given out one by one
+  std::vector<BlockRun> given_back_;
+  // By size class: no free run of so many clusters begins before this block.
+  std::array<std::uint64_t, size_classes> searched_{};
+  std::uint32_t inode_hint_ = 0;  // all numbers up to it are in use
 };
 
 /// Writes the block of the first descriptor table that holds this group.

@@ -161,7 +161,10 @@ class InodeAudit {
     ++clusters_;
     auto [known, fresh] = state_.xattr_blocks.try_emplace(block);
     ++known->second.seen_refs;
-    if (!fresh) return;
+    if (!fresh) {
+      clusters_ += known->second.value_clusters;
+      return;
+    }
     if (state_.claimed.test(state_.cluster_of(block)))
       state_.find(where_, "its attribute block {} belongs to something else as well", block);
     state_.claimed.set(state_.cluster_of(block));
@@ -174,7 +177,9 @@ class InodeAudit {
     }
     if (g_.metadata_csum() && fs_.checksums().xattr_block(block, raw) != header.checksum.value())
       state_.find(where_, "the checksum of its attribute block {} is wrong", block);
+    const std::uint64_t before = clusters_;
     check_entries(raw, sizeof(XattrHeader), true);
+    known->second.value_clusters = clusters_ - before;
   }
 
   // Offsets of values count from the start of `area`.
@@ -198,7 +203,8 @@ class InodeAudit {
                       entry.value_inum.value());
         else
           ++state_.value_inodes[entry.value_inum.value()];
-        has_value_inodes_ = true;
+        // What a value takes in its own inode is charged to everyone who has it.
+        clusters_ += ceil_div(size, std::uint64_t{g_.block_size} * g_.cluster_ratio);
       } else if (size != 0 && (offset > area.size() || size > area.size() - offset)) {
         state_.find(where_, "an attribute's value lies outside of its place");
       } else if ((in_block || entry.hash.value() != 0) && !attribute_hash_holds(area, at)) {
@@ -275,7 +281,6 @@ class InodeAudit {
   std::uint64_t next_written_ = 0;
   std::uint64_t directory_next_ = 0;
   bool directory_holes_ = false;
-  bool has_value_inodes_ = false;
 };
 
 bool in_use(const Geometry& g, const InodeRecord& inode) {

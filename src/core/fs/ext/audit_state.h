@@ -51,6 +51,7 @@ struct AuditState {
   struct SharedBlock {
     std::uint32_t claimed_refs = 0;  // what its header says
     std::uint32_t seen_refs = 0;
+    std::uint64_t value_clusters = 0;  // of values that have inodes of their own
   };
   std::unordered_map<std::uint64_t, SharedBlock> xattr_blocks;
   std::unordered_map<std::uint32_t, std::uint32_t> value_inodes;  // referenced by attributes

@@ -13,29 +13,6 @@ namespace {
 
 // Groups whose metadata is placed together; larger flexible groups are taken in such pieces.
 constexpr std::uint32_t most_groups_together = 128;
-// A last group with fewer free blocks than this is not worth its own metadata.
-constexpr std::uint32_t fewest_useful_blocks = 50;
-
-std::uint64_t own_overhead(const Geometry& g, std::uint32_t group) {
-  return g.base_metadata_blocks(group) + 2 + g.itable_blocks;
-}
-
-void set_block_count(Superblock& super, const Geometry& g) {
-  super.blocks_count_lo = static_cast<std::uint32_t>(g.blocks & 0xFFFFFFFF);
-  if (g.has_incompat(incompat::bit64))
-    super.blocks_count_hi = static_cast<std::uint32_t>(g.blocks >> 32);
-}
-
-// The share that is kept for the administrator stays the same share.
-void scale_reserved(Superblock& super, const Filesystem& fs, const Geometry& after) {
-  using boost::multiprecision::uint128_t;
-  const uint128_t scaled = uint128_t(fs.reserved_blocks()) * after.blocks / fs.geometry().blocks;
-  const auto blocks = scaled.convert_to<std::uint64_t>();
-  super.r_blocks_count_lo = static_cast<std::uint32_t>(blocks & 0xFFFFFFFF);
-  if (after.has_incompat(incompat::bit64))
-    super.r_blocks_count_hi = static_cast<std::uint32_t>(blocks >> 32);
-}
-
 void refuse_beyond(const Geometry& g, std::uint64_t limit, const std::string& why) {
   const Bytes most(checked_mul(limit, g.block_size));
   refuse(
@@ -120,8 +97,8 @@ void write_table_copy(Filesystem& fs, const Geometry& before, std::uint32_t grou
                       std::uint32_t first) {
   const Geometry& g = fs.geometry();
   const std::uint64_t start = g.gdt_start(group);
-  // Reserved blocks of a copy hold nothing that anyone reads; those of the first table do, and so do
-  // blocks behind the reserved ones, which something else had before it moved out of the way.
+  // Reserved blocks of a copy hold nothing that anyone reads; those of the first table do, and so
+  // do blocks behind the reserved ones, which something else had before it moved out of the way.
   const bool is_new = group >= before.group_count;
   const std::uint32_t all = g.old_desc_blocks();
   const std::uint32_t unread_from = is_new ? 0 : group == 0 ? all : before.desc_blocks;
@@ -181,6 +158,25 @@ std::uint64_t estimate(const GrowPlan& plan) {
 }
 
 }  // namespace
+
+std::uint64_t own_overhead(const Geometry& g, std::uint32_t group) {
+  return g.base_metadata_blocks(group) + 2 + g.itable_blocks;
+}
+
+void set_block_count(Superblock& super, const Geometry& g) {
+  super.blocks_count_lo = static_cast<std::uint32_t>(g.blocks & 0xFFFFFFFF);
+  if (g.has_incompat(incompat::bit64))
+    super.blocks_count_hi = static_cast<std::uint32_t>(g.blocks >> 32);
+}
+
+void scale_reserved(Superblock& super, const Filesystem& fs, const Geometry& after) {
+  using boost::multiprecision::uint128_t;
+  const uint128_t scaled = uint128_t(fs.reserved_blocks()) * after.blocks / fs.geometry().blocks;
+  const auto blocks = scaled.convert_to<std::uint64_t>();
+  super.r_blocks_count_lo = static_cast<std::uint32_t>(blocks & 0xFFFFFFFF);
+  if (after.has_incompat(incompat::bit64))
+    super.r_blocks_count_hi = static_cast<std::uint32_t>(blocks >> 32);
+}
 
 std::uint32_t GrowPlan::descriptor_overrun() const {
   if (after.meta_bg()) return 0;

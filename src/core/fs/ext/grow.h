@@ -40,6 +40,15 @@ struct NewGroup {
 /// inode tables side by side at its start where they fit, otherwise each in its own group.
 std::vector<NewGroup> place_groups(const Filesystem& fs, std::uint32_t first, std::uint32_t end);
 
+/// A last group with fewer free blocks than this is not worth its own metadata.
+constexpr std::uint32_t fewest_useful_blocks = 50;
+/// What a group needs for itself, in blocks.
+std::uint64_t own_overhead(const Geometry& g, std::uint32_t group);
+/// Puts the number of blocks into a superblock.
+void set_block_count(Superblock& super, const Geometry& g);
+/// The share that is kept for the administrator stays the same share.
+void scale_reserved(Superblock& super, const Filesystem& fs, const Geometry& after);
+
 /// Writes the resize inode's block lists for the present geometry.
 void rebuild_resize_inode(Filesystem& fs);
 

@@ -11,6 +11,8 @@ namespace jh::ext {
 namespace {
 
 constexpr std::size_t root_bytes = sizeof(Inode::block);
+// The index root stands behind "." and "..", and behind its own facts.
+constexpr std::size_t index_root_at = 24 + sizeof(IndexRootInfo);
 
 std::uint32_t seed_of(const Filesystem& fs, const InodeRecord& inode) {
   return fs.checksums().inode_seed(inode.ino, inode.fields.generation.value());
@@ -67,7 +69,7 @@ Level write_level(Filesystem& fs, Allocation& allocation, const InodeRecord& ino
     const std::size_t count = std::min<std::size_t>(most, level.entries.size() - first);
     const auto block =
         allocation.allocate(1, g.group_first((inode.ino - 1) / g.inodes_per_group), {});
-    if (!block) refuse("no free block is left to replay the journal", "ext filesystem");
+    if (!block) refuse("no free block is left for a file's list of extents", "ext filesystem");
     Buffer raw(g.block_size);
     put_node(raw, level, first, count, most, depth);
     set_extent_sum(fs, inode, raw);
@@ -231,32 +233,113 @@ std::vector<MappedRun> read_runs(Filesystem& fs, const InodeRecord& inode) {
   return runs;
 }
 
-void write_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
-                std::vector<MappedRun> runs) {
+namespace {
+
+struct TreeChange {
+  std::uint64_t before = 0;  // blocks of the tree
+  std::uint64_t after = 0;
+};
+
+TreeChange rebuild_tree(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
+                        const std::vector<MappedRun>& runs) {
   if (!inode.has_flag(flag_extents))
     unsupported(fmt::format("inode {} has no extents", inode.ino), "ext filesystem");
+  TreeChange change;
   BlockVisitor old_tree;
   old_tree.data = [](const MappedRun&) { return true; };
   old_tree.tree = [&](std::uint64_t block) {
     allocation.release(block, 1);
+    ++change.before;
     return true;
   };
   visit_blocks(fs, inode, old_tree);
-  std::uint64_t blocks = 0;
-  for (const MappedRun& run : runs) blocks += run.count;
   Level level = leaf_level(runs);
   std::uint16_t depth = 0;
   constexpr std::uint16_t most_in_root = (root_bytes - sizeof(ExtentHeader)) / sizeof(Extent);
-  std::uint64_t tree_blocks = 0;
   while (level.entries.size() > most_in_root) {
-    level = write_level(fs, allocation, inode, level, depth, tree_blocks);
+    level = write_level(fs, allocation, inode, level, depth, change.after);
     ++depth;
   }
   inode.store_fields();
   put_node(ByteSpan(inode.raw).subspan(offsetof(Inode, block), root_bytes), level, 0,
            level.entries.size(), most_in_root, depth);
   std::memcpy(&inode.fields, inode.raw.data(), std::min(inode.raw.size(), sizeof(Inode)));
-  set_block_count(fs, inode, blocks + tree_blocks * fs.geometry().cluster_ratio);
+  return change;
+}
+
+}  // namespace
+
+void write_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
+                const std::vector<MappedRun>& runs) {
+  const TreeChange change = rebuild_tree(fs, allocation, inode, runs);
+  std::uint64_t blocks = 0;
+  for (const MappedRun& run : runs) blocks += run.count;
+  set_block_count(fs, inode, blocks + change.after * fs.geometry().cluster_ratio);
+}
+
+std::int64_t replace_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
+                          const std::vector<MappedRun>& runs) {
+  const TreeChange change = rebuild_tree(fs, allocation, inode, runs);
+  const Geometry& g = fs.geometry();
+  const bool in_blocks = g.has_ro_compat(ro_compat::huge_file) && inode.has_flag(flag_huge_file);
+  const std::uint64_t unit = g.cluster_ratio * (in_blocks ? 1 : g.block_size / 512);
+  const std::uint64_t counted =
+      inode.fields.blocks_lo.value() | std::uint64_t{inode.fields.blocks_hi.value()} << 32;
+  const std::uint64_t units =
+      checked_sub(checked_add(counted, change.after * unit), change.before * unit);
+  inode.fields.blocks_lo = static_cast<std::uint32_t>(units & 0xFFFFFFFF);
+  inode.fields.blocks_hi = static_cast<std::uint16_t>(units >> 32);
+  return static_cast<std::int64_t>(change.after) - static_cast<std::int64_t>(change.before);
+}
+
+void set_directory_sum(const Filesystem& fs, const InodeRecord& directory, std::uint64_t logical,
+                       Buffer& raw) {
+  const std::uint32_t block_size = fs.geometry().block_size;
+  const auto first = parse_as<DirEntry>(raw, 0);
+  // A node of the index holds one empty entry as long as the block; a block of names has its tail.
+  const bool node =
+      directory.has_flag(flag_index) &&
+      (logical == 0 ||
+       (first.inode.value() == 0 && entry_length(first.rec_len.value(), block_size) == block_size));
+  if (!node) {
+    const auto tail = parse_as<DirTail>(raw, raw.size() - sizeof(DirTail));
+    if (tail.file_type == dir_tail_type && tail.rec_len.value() == sizeof(DirTail))
+      put_tail(fs, directory, raw);
+    return;
+  }
+  const std::size_t at = logical == 0 ? index_root_at : sizeof(DirEntry);
+  const auto counts = parse_as<IndexCountLimit>(raw, at);
+  const std::size_t tail_at = at + counts.limit.value() * sizeof(IndexCountLimit);
+  const std::size_t used = at + counts.count.value() * sizeof(IndexCountLimit);
+  if (tail_at + sizeof(IndexTail) > raw.size() || used > tail_at)
+    damaged(fmt::format("directory inode {}: its index is damaged", directory.ino),
+            "ext filesystem", "check the filesystem inside the guest first");
+  auto tail = parse_as<IndexTail>(raw, tail_at);
+  constexpr std::array<std::uint8_t, 4> zeros{};
+  std::uint32_t sum = crc32c_raw(seed_of(fs, directory), ConstByteSpan(raw).first(used));
+  sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(tail_at, 4));
+  tail.checksum = crc32c_raw(sum, zeros);
+  put_at(raw, tail_at, tail);
+}
+
+void sum_orphan_file(Filesystem& fs, const InodeRecord& inode) {
+  if (!fs.geometry().metadata_csum()) return;
+  const std::uint32_t seed = seed_of(fs, inode);
+  BlockVisitor visitor;
+  visitor.data = [&](const MappedRun& run) {
+    for (std::uint64_t i = 0; i < run.count; ++i) {
+      Buffer raw = fs.read_block(run.physical + i);
+      const std::size_t at = raw.size() - sizeof(OrphanTail);
+      auto tail = parse_as<OrphanTail>(raw, at);
+      Le64 number;
+      number = run.physical + i;
+      tail.checksum = crc32c_raw(crc32c_raw(seed, bytes_of(number)), ConstByteSpan(raw).first(at));
+      put_at(raw, at, tail);
+      fs.store().write(fs.geometry().offset(run.physical + i), raw);
+    }
+    return true;
+  };
+  visit_blocks(fs, inode, visitor);
 }
 
 Buffer first_directory_block(const Filesystem& fs, const InodeRecord& directory,

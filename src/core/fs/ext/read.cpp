@@ -65,34 +65,42 @@ std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size) {
   return (raw & 65532U) | ((raw & 3U) << 16);
 }
 
+std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const Filesystem& fs,
+                                                               const InodeRecord& inode) {
+  const ConstByteSpan raw(inode.raw);
+  const std::size_t start = old_inode_size + inode.fields.extra_isize.value() + 4;
+  if (fs.geometry().inode_size <= old_inode_size || start > raw.size() ||
+      parse_as<Le32>(raw, start - 4).value() != xattr_magic)
+    return std::nullopt;
+  const ConstByteSpan area = raw.subspan(start);
+  std::optional<std::pair<std::size_t, std::size_t>> found;
+  for (std::size_t at = 0; at + sizeof(XattrEntry) <= area.size();) {
+    const auto entry = parse_as<XattrEntry>(area, at);
+    if (entry.name_len == 0 && entry.name_index == 0) break;
+    const std::size_t name_at = at + sizeof(XattrEntry);
+    if (entry.name_len > area.size() - name_at) break;
+    const std::string name(reinterpret_cast<const char*>(area.data() + name_at), entry.name_len);
+    if (entry.name_index == xattr_index_system && name == "data" && entry.value_inum.value() == 0) {
+      const std::size_t value_at = entry.value_offs.value();
+      const std::size_t value_size = entry.value_size.value();
+      if (value_at > area.size() || value_size > area.size() - value_at)
+        broken(fmt::format("inode {} has inline data outside of the inode", inode.ino));
+      found = {start + value_at, value_size};
+    }
+    at = name_at + (entry.name_len + 3U) / 4 * 4;
+  }
+  return found;
+}
+
 Buffer inline_data(const Filesystem& fs, const InodeRecord& inode, bool* complete) {
-  if (complete != nullptr) *complete = false;
   const ConstByteSpan raw(inode.raw);
   const ConstByteSpan block = raw.subspan(offsetof(Inode, block), sizeof(Inode::block));
   Buffer data(block.begin(), block.end());
-  const std::size_t start = old_inode_size + inode.fields.extra_isize.value() + 4;
-  if (fs.geometry().inode_size > old_inode_size && start <= raw.size() &&
-      parse_as<Le32>(raw, start - 4).value() == xattr_magic) {
-    const ConstByteSpan area = raw.subspan(start);
-    for (std::size_t at = 0; at + sizeof(XattrEntry) <= area.size();) {
-      const auto entry = parse_as<XattrEntry>(area, at);
-      if (entry.name_len == 0 && entry.name_index == 0) break;
-      const std::size_t name_at = at + sizeof(XattrEntry);
-      if (entry.name_len > area.size() - name_at) break;
-      const std::string name(reinterpret_cast<const char*>(area.data() + name_at), entry.name_len);
-      if (entry.name_index == xattr_index_system && name == "data" &&
-          entry.value_inum.value() == 0) {
-        const std::size_t value_at = entry.value_offs.value();
-        const std::size_t value_size = entry.value_size.value();
-        if (value_at > area.size() || value_size > area.size() - value_at)
-          broken(fmt::format("inode {} has inline data outside of the inode", inode.ino));
-        const ConstByteSpan value = area.subspan(value_at, value_size);
-        data.insert(data.end(), value.begin(), value.end());
-        if (complete != nullptr) *complete = true;
-      }
-      at = name_at + (entry.name_len + 3U) / 4 * 4;
-    }
-  }
+  const auto rest = inline_rest(fs, inode);
+  if (complete != nullptr) *complete = rest.has_value();
+  if (!rest) return data;
+  const ConstByteSpan value = raw.subspan(rest->first, rest->second);
+  data.insert(data.end(), value.begin(), value.end());
   return data;
 }
 

@@ -36,6 +36,11 @@ void walk_tree(Filesystem& fs,
 /// `complete` tells whether that attribute was found.
 Buffer inline_data(const Filesystem& fs, const InodeRecord& inode, bool* complete = nullptr);
 
+/// Where in the raw inode the value of that attribute lies: offset and length. Nothing: it has
+/// none.
+std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const Filesystem& fs,
+                                                               const InodeRecord& inode);
+
 /// The length of a directory entry in blocks of this size (64 KiB needs a code for itself).
 std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size);
 

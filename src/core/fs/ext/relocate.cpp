@@ -7,14 +7,13 @@
 
 #include "core/base/checksum.h"
 #include "core/fs/ext/block_map.h"
+#include "core/fs/ext/map_edit.h"
 
 namespace jh::ext {
 namespace {
 
 [[noreturn]] void no_room(std::uint64_t count) {
-  refuse(fmt::format("the descriptor table must become longer, and {} blocks in a row are not free "
-                     "to move what is in its way",
-                     count),
+  refuse(fmt::format("{} blocks in a row are not free to move what is in the way", count),
          "ext filesystem", "ask for less, or free some space inside the guest first");
 }
 
@@ -29,11 +28,31 @@ class Mover {
   Mover(Filesystem& fs, std::vector<BlockRun> way)
       : fs_(fs), g_(fs.geometry()), way_(std::move(way)), allocation_(fs) {}
 
+  /// Nothing may stay at or behind `end`.
+  Mover(Filesystem& fs, const Geometry& after, Progress& progress)
+      : fs_(fs),
+        g_(fs.geometry()),
+        way_{{after.blocks, fs.geometry().blocks - after.blocks}},
+        allocation_(fs),
+        group_end_(after.group_count),
+        shrinks_(true),
+        progress_(&progress) {
+    allocation_.set_limit(after.blocks);
+    // Groups that go leave behind what they kept elsewhere.
+    for (std::uint32_t number = after.group_count; number < g_.group_count; ++number) {
+      const Group group = fs.group(number);
+      allocation_.release(group.block_bitmap, 1);
+      allocation_.release(group.inode_bitmap, 1);
+      allocation_.release(group.inode_table, g_.itable_blocks);
+    }
+  }
+
   MoveReport run() {
-    for (const BlockRun& run : way_) allocation_.take(run.start, run.count);
-    for (std::uint32_t group = 0; group < g_.group_count; ++group) plan_metadata(group);
+    if (!shrinks_)
+      for (const BlockRun& run : way_) allocation_.take(run.start, run.count);
+    for (std::uint32_t group = 0; group < group_end_; ++group) plan_metadata(group);
     // Files first: metadata may be about to take their blocks.
-    for (std::uint32_t group = 0; group < g_.group_count; ++group) scan_inodes(group);
+    for (std::uint32_t group = 0; group < group_end_; ++group) scan_inodes(group);
     move_mmp();
     release_old_metadata();
     allocation_.finish();
@@ -66,6 +85,7 @@ class Mover {
       fs_.store().write_unreferenced(
           g_.offset(to + done),
           read_buffer(fs_.store(), g_.offset(from + done), step * g_.block_size));
+      if (progress_ != nullptr) progress_->advance((moved_ += step) * g_.block_size);
     }
   }
 
@@ -94,10 +114,15 @@ class Mover {
       return new_place(item.count, g_.group_first(number), {});
     // Without flex_bg metadata must stay in its own group.
     const std::uint64_t first = g_.group_first(number);
-    const std::uint64_t end = first + g_.group_blocks(number);
+    const std::uint64_t end = group_end(number);
     const std::vector<BlockRun> elsewhere{{0, first}, {end, g_.blocks - end}};
     if (const auto found = allocation_.allocate(item.count, first, elsewhere)) return *found;
     return evict(number, item);
+  }
+
+  std::uint64_t group_end(std::uint32_t number) const {
+    const std::uint64_t end = g_.group_first(number) + g_.group_blocks(number);
+    return shrinks_ ? std::min(end, way_.front().start) : end;
   }
 
   // Files in this group make room: they may live anywhere.
@@ -111,7 +136,7 @@ class Mover {
     // An inode table may take blocks of its own old place.
     if (item.field != &Group::inode_table) fixed.push_back({group.inode_table, g_.itable_blocks});
     std::uint64_t run = 0;
-    for (std::uint64_t block = first; block < first + g_.group_blocks(number); ++block) {
+    for (std::uint64_t block = first; block < group_end(number); ++block) {
       run = overlaps(fixed, block, 1) ? 0 : run + 1;
       if (run < item.count) continue;
       const BlockRun place{block + 1 - item.count, item.count};
@@ -174,11 +199,12 @@ class Mover {
       changed = move_resize_root(inode) || changed;
     } else if (has_blocks(inode)) {
       if (inode.ino == 1 && touches_way(inode))
-        unsupported("bad blocks lie where the descriptor table must grow", "ext filesystem",
-                    "ask for less");
+        unsupported("bad blocks are on record in the way", "ext filesystem", "ask for less");
       ByteSpan root = ByteSpan(inode.raw).subspan(offsetof(Inode, block), sizeof(Inode::block));
       bool root_changed = false;
-      if (inode.has_flag(flag_extents)) {
+      if (shrinks_ && inode.has_flag(flag_extents)) {
+        changed = move_runs(inode) || changed;
+      } else if (inode.has_flag(flag_extents)) {
         root_changed = extent_node(inode, root, 0);
       } else {
         for (std::size_t i = 0; i < 15; ++i)
@@ -193,9 +219,8 @@ class Mover {
     if (!changed) return;
     fs_.write_inode(inode);
     if (inode.ino == fs_.super().journal_inum.value()) keep_journal_copy(inode);
-    if (g_.has_compat(compat::orphan_file) && inode.ino == fs_.super().orphan_file_inum.value() &&
-        g_.metadata_csum())
-      sum_orphan_file(inode);
+    if (g_.has_compat(compat::orphan_file) && inode.ino == fs_.super().orphan_file_inum.value())
+      sum_orphan_file(fs_, inode);
   }
 
   bool touches_way(const InodeRecord& inode) {
@@ -213,28 +238,6 @@ class Mover {
   void keep_journal_copy(const InodeRecord& inode) {
     if (fs_.super().jnl_backup_type != 1) return;
     for (std::size_t i = 0; i < 15; ++i) fs_.edit_super().jnl_blocks[i] = inode.fields.block[i];
-  }
-
-  // Its sums include the place of each block.
-  void sum_orphan_file(const InodeRecord& inode) {
-    const std::uint32_t seed =
-        fs_.checksums().inode_seed(inode.ino, inode.fields.generation.value());
-    BlockVisitor visitor;
-    visitor.data = [&](const MappedRun& run) {
-      for (std::uint64_t i = 0; i < run.count; ++i) {
-        Buffer raw = fs_.read_block(run.physical + i);
-        const std::size_t at = raw.size() - sizeof(OrphanTail);
-        auto tail = parse_as<OrphanTail>(raw, at);
-        Le64 number;
-        number = run.physical + i;
-        tail.checksum =
-            crc32c_raw(crc32c_raw(seed, bytes_of(number)), ConstByteSpan(raw).first(at));
-        put_at(raw, at, tail);
-        fs_.store().write(g_.offset(run.physical + i), raw);
-      }
-      return true;
-    };
-    visit_blocks(fs_, inode, visitor);
   }
 
   bool move_attribute_block(InodeRecord& inode) {
@@ -267,6 +270,84 @@ class Mover {
     inode.store_fields();
     ++report_.metadata_blocks;
     return true;
+  }
+
+  // What lies in the way goes to as many places as it takes, and the tree is built anew.
+  bool move_runs(InodeRecord& inode) {
+    bool moves = false;
+    std::vector<MappedRun> runs;
+    const auto add = [&](const MappedRun& run) {
+      const bool joins = !runs.empty() && runs.back().unwritten == run.unwritten &&
+                         runs.back().logical + runs.back().count == run.logical &&
+                         runs.back().physical + runs.back().count == run.physical;
+      if (joins)
+        runs.back().count += run.count;
+      else
+        runs.push_back(run);
+    };
+    BlockVisitor visitor;
+    visitor.tree = [&](std::uint64_t block) {
+      moves = moves || in_way(block);
+      return true;
+    };
+    visitor.data = [&](const MappedRun& run) {
+      moves = moves || in_way(run.physical, run.count);
+      return true;
+    };
+    visit_blocks(fs_, inode, visitor);
+    if (!moves) return false;
+    visitor.data = [&](const MappedRun& run) {
+      for (std::uint64_t done = 0; done < run.count;) {
+        MappedRun part{run.logical + done, run.physical + done, 0, run.unwritten};
+        part.count = stretch(part.physical, run.count - done);
+        done += part.count;
+        if (in_way(part.physical))
+          move_part(part, add);
+        else
+          add(part);
+      }
+      return true;
+    };
+    visit_blocks(fs_, inode, visitor);
+    report_.tree_blocks_gained += replace_runs(fs_, allocation_, inode, runs);
+    return true;
+  }
+
+  // How far from this block all is in the way, or nothing is.
+  std::uint64_t stretch(std::uint64_t block, std::uint64_t most) const {
+    std::uint64_t length = most;
+    for (const BlockRun& run : way_)
+      for (const std::uint64_t edge : {run.start, run.end()})
+        if (edge > block) length = std::min(length, edge - block);
+    return length;
+  }
+
+  template <class Add>
+  void move_part(MappedRun part, Add add) {
+    const std::uint64_t ratio = g_.cluster_ratio;
+    while (part.count != 0) {
+      const std::uint64_t inside = part.physical % ratio;
+      BlockRun to;
+      if (inside != 0 && part.physical / ratio == last_cluster_from_) {
+        // The rest of a cluster whose beginning has moved already.
+        to = {last_cluster_to_ * ratio + inside, ratio - inside};
+      } else {
+        const auto found = allocation_.allocate_piece(inside + part.count);
+        if (!found) no_room(1);
+        to = {found->start + inside, found->count - inside};
+      }
+      MappedRun moved = part;
+      moved.physical = to.start;
+      moved.count = std::min(part.count, to.count);
+      if (!moved.unwritten) copy(part.physical, moved.physical, moved.count);
+      report_.file_blocks += moved.count;
+      last_cluster_from_ = (part.physical + moved.count - 1) / ratio;
+      last_cluster_to_ = (moved.physical + moved.count - 1) / ratio;
+      add(moved);
+      part.logical += moved.count;
+      part.physical += moved.count;
+      part.count -= moved.count;
+    }
   }
 
   // Extents move as a whole, so that no tree ever needs more entries than it has.
@@ -357,6 +438,12 @@ class Mover {
   std::vector<BlockRun> way_;
   Allocation allocation_;
   MoveReport report_;
+  std::uint32_t group_end_ = g_.group_count;
+  bool shrinks_ = false;
+  Progress* progress_ = nullptr;
+  std::uint64_t moved_ = 0;  // blocks
+  std::uint64_t last_cluster_from_ = UINT64_MAX;
+  std::uint64_t last_cluster_to_ = UINT64_MAX;
   std::map<std::uint64_t, std::uint64_t> attribute_blocks_;
   std::vector<Metadata> metadata_;
 };
@@ -385,6 +472,10 @@ MoveReport clear_table_way(Filesystem& fs, const GrowPlan& plan) {
     unsupported("with bigalloc the descriptor table cannot become longer than was reserved for it",
                 "ext filesystem", "ask for less");
   return Mover(fs, way).run();
+}
+
+MoveReport vacate_end(Filesystem& fs, const Geometry& after, Progress& progress) {
+  return Mover(fs, after, progress).run();
 }
 
 }  // namespace jh::ext

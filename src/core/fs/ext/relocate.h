@@ -2,6 +2,7 @@
 // to it, attribute blocks.
 #pragma once
 
+#include "core/base/progress.h"
 #include "core/fs/ext/allocation.h"
 #include "core/fs/ext/grow.h"
 
@@ -10,6 +11,7 @@ namespace jh::ext {
 struct MoveReport {
   std::uint64_t metadata_blocks = 0;
   std::uint64_t file_blocks = 0;
+  std::int64_t tree_blocks_gained = 0;
 };
 
 /// The blocks that a longer descriptor table will need in every existing group that has a copy.
@@ -18,5 +20,10 @@ std::vector<BlockRun> table_way(const GrowPlan& plan);
 /// Empties the way of the longer table and marks it as in use. Throws refused when there is no room
 /// to move something to, unsupported where the way cannot be cleared (bigalloc, bad blocks).
 MoveReport clear_table_way(Filesystem& fs, const GrowPlan& plan);
+
+/// Moves everything at or behind the end of `after` in front of it. Inodes of groups that will go
+/// must have been renumbered before. Throws refused when there is no room, unsupported (bad
+/// blocks).
+MoveReport vacate_end(Filesystem& fs, const Geometry& after, Progress& progress);
 
 }  // namespace jh::ext
