@@ -1,9 +1,9 @@
 #include <fmt/format.h>
 
-#include <filesystem>
 #include <iostream>
 #include <nlohmann/json.hpp>
 
+#include "cli/change_files.h"
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/plan_text.h"
@@ -11,9 +11,7 @@
 #include "cli/terminal.h"
 #include "core/change/carry_out.h"
 #include "core/change/checks.h"
-#include "core/change/recast.h"
 #include "core/report/report.h"
-#include "core/store/copy.h"
 
 namespace jh::cli {
 
@@ -84,67 +82,6 @@ GrowRequest request_from(const Parsed& parsed) {
   return request;
 }
 
-// "backup" for one image, "backup.1" and so on for several.
-std::string numbered(const std::string& base, std::size_t index, std::size_t count) {
-  return count == 1 ? base : fmt::format("{}.{}", base, index + 1);
-}
-
-void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {
-  if (parsed.values.count("backup") == 0) return;
-  const std::string base = parsed.values["backup"].as<std::string>();
-  for (std::size_t i = 0; i < parsed.images.size(); ++i) {
-    const std::string to = numbered(base, i, parsed.images.size());
-    const std::vector<std::string> files = files_of(guest.disks()[i]);
-    if (files.size() == 1) {
-      copy_image(files.front(), to, progress);
-    } else {
-      // The files name each other: they keep their names, in a folder of their own.
-      if (std::filesystem::exists(to))
-        refuse("the backup's name is taken already", to, "choose another name, or move it away");
-      std::filesystem::create_directory(to);
-      for (const std::string& file : files)
-        copy_image(file,
-                   (std::filesystem::path(to) / std::filesystem::path(file).filename()).string(),
-                   progress);
-    }
-    if (!parsed.common.quiet && !parsed.common.json) std::cout << "  Copied to " << to << "\n";
-  }
-}
-
-// The new images of --into: removed again unless the change on them succeeds.
-class Copies {
- public:
-  explicit Copies(Host& host) : host_(host) {}
-  Copies(const Copies&) = delete;
-  Copies& operator=(const Copies&) = delete;
-  ~Copies() {
-    if (keep_) return;
-    for (const std::string& file : made_) {
-      try {
-        host_.remove(file);
-      } catch (const Error&) {
-        // The error that ended the change is the one to tell.
-      }
-    }
-  }
-  std::vector<std::string> make(const std::vector<std::string>& images, const std::string& base,
-                                Progress& progress) {
-    std::vector<std::string> paths;
-    for (std::size_t i = 0; i < images.size(); ++i) {
-      paths.push_back(numbered(base, i, images.size()));
-      for (const std::string& file : copy_disk(host_, images[i], paths.back(), progress))
-        made_.push_back(file);
-    }
-    return paths;
-  }
-  void keep() { keep_ = true; }
-
- private:
-  Host& host_;
-  std::vector<std::string> made_;
-  bool keep_ = false;
-};
-
 }  // namespace
 
 int run_grow(const Arguments& arguments) {
@@ -178,18 +115,7 @@ int run_grow(const Arguments& arguments) {
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
     return 0;
   }
-  std::vector<std::unique_ptr<ImageLock>> locks;
-  for (const Disk& disk : session.guest->disks()) {
-    if (disk.added) continue;
-    for (const std::string& file : files_of(disk)) {
-      if (request.into_copy) {
-        check_not_written_elsewhere(file);
-        continue;
-      }
-      check_not_in_use(file);
-      locks.push_back(std::make_unique<ImageLock>(file));
-    }
-  }
+  const auto locks = lock_images(*session.guest, request);
   if (text && is_interactive() && !parsed.values["yes"].as<bool>() && !confirmed("\n  Go ahead?")) {
     std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
@@ -212,8 +138,7 @@ int run_grow(const Arguments& arguments) {
   for (const auto& [path, size] : request.add_disks) all.push_back(path);
   const Session now = open_session(all, parsed.common.sector_size);
   const auto changes = compare_layers(before, layer_sizes(*now.guest));
-  std::string undo = "juneheath undo";
-  for (const std::string& image : parsed.images) undo += " " + shell_word(image);
+  const std::string undo = undo_command(parsed.images);
   if (parsed.common.json) {
     print_json("grow", {{"plan", plan_json(plan)},
                         {"done", true},

@@ -34,14 +34,17 @@ void print_disk_change(const DiskChange& disk) {
   print_table({{title("  the disk"), title("GiB", true), title("GB", true), title("bytes", true)},
                row("  from", "", disk.from, Style::plain),
                row("  to", "", disk.to, Style::heading),
-               row("  added", "+", disk.to - disk.from, Style::good)});
+               disk.to > disk.from ? row("  added", "+", disk.to - disk.from, Style::good)
+                                   : row("  taken", "-", disk.from - disk.to, Style::warn)});
 }
 
 }  // namespace
 
 void print_plan(const Plan& plan, const Guest& guest) {
   std::cout << "The plan";
-  if (!plan.target.empty())
+  if (plan.command == "shrink" && !plan.target.empty())
+    std::cout << ": smaller becomes " << styled(plan.target, Style::heading);
+  else if (!plan.target.empty())
     std::cout << ": the room goes to " << styled(plan.target, Style::heading);
   else
     std::cout << ": no filesystem changes";

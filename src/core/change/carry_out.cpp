@@ -19,7 +19,7 @@ void check_host_room(Host& host, const Plan& plan) {
 }
 
 ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
-                       const GrowRequest& request, Progress& progress) {
+                       const ChangeOptions& request, Progress& progress) {
   check_host_room(host, plan);
   check_sound(before, plan, progress);
   FileSet files(host, before, plan);
@@ -27,7 +27,7 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
     Worker worker(before, plan, files);
     for (const Step& step : plan.steps) {
       progress.begin(step.layer + ": " + step.action, 0);
-      worker.run(step);
+      worker.run(step, progress);
       progress.end();
     }
   }

@@ -18,6 +18,6 @@ void check_host_room(Host& host, const Plan& plan);
 /// Carries the plan out on a stage, proves the result and seals it. `before` is the guest the plan
 /// was made from. Any failure before the commit leaves the images as they were.
 ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
-                       const GrowRequest& request, Progress& progress);
+                       const ChangeOptions& request, Progress& progress);
 
 }  // namespace jh

@@ -3,7 +3,7 @@
 namespace jh {
 
 FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
-    : others_(host), staged_(&others_), main_(before.disks().size()) {
+    : others_(host), staged_(&others_), old_beside_(&others_), main_(before.disks().size()) {
   std::vector<std::string> paths;
   std::vector<Store*> stores;
   const auto add = [&](const std::string& path, bool fresh) {
@@ -39,7 +39,11 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
     }
   }
   transaction_ = std::make_unique<Transaction>(host, paths, stores, paths.size() - there);
-  for (std::size_t i = 0; i < paths.size(); ++i) staged_.add(paths[i], transaction_->stage(i));
+  for (std::size_t i = 0; i < paths.size(); ++i) {
+    staged_.add(paths[i], transaction_->stage(i));
+    old_.push_back(std::make_unique<OldState>(transaction_->stage(i)));
+    old_beside_.add(paths[i], *old_.back());
+  }
 }
 
 std::vector<Stage*> FileSet::stages() {

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "core/change/plan.h"
+#include "core/store/old_state.h"
 #include "core/store/transaction.h"
 
 namespace jh {
@@ -25,10 +26,15 @@ class FileSet {
   std::vector<Stage*> stages();
   /// Where the containers opened on the stages find their other files.
   Neighbours& beside() { return staged_; }
+  /// The disk's image file as it was before the change, and where its other files are.
+  Store& old_state(std::size_t disk) { return *old_.at(main_[disk]); }
+  Neighbours& old_beside() { return old_beside_; }
 
  private:
   HostNeighbours others_;
   ListedNeighbours staged_;
+  ListedNeighbours old_beside_;
+  std::vector<std::unique_ptr<OldState>> old_;
   std::vector<std::unique_ptr<Store>> files_;
   std::vector<std::size_t> main_;  // by disk: which stage
   std::unique_ptr<Transaction> transaction_;

@@ -56,11 +56,8 @@ void proof_failed(const std::string& what, const std::string& where) {
           "nothing was changed; please report this with the output of: juneheath audit");
 }
 
-bool clears_way(const Plan& plan, const Where& where) {
-  return std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
-    return step.kind == StepKind::clear_way && step.disk == where.disk &&
-           step.partition == where.partition && step.volume == where.volume;
-  });
+bool moves_blocks(const Plan& plan, const Where& where) {
+  return plan.has(StepKind::clear_way, where) || plan.has(StepKind::shrink_ext, where);
 }
 
 class Footprint::Inside {
@@ -74,6 +71,7 @@ class Footprint::Inside {
   }
 
   void check(std::uint64_t at, std::uint64_t length, const std::string& where) {
+    if (everything_) add_range(changed_, at, at + length);
     if (everything_ || at + length <= header_) return;
     if (!blocks_) proof_failed("the content of " + name_ + " would change", where);
     for (std::uint64_t b = at / ext_->block_size;
@@ -81,10 +79,12 @@ class Footprint::Inside {
       if (!blocks_->allows(b))
         proof_failed(fmt::format("block {} of {}, which is in use, would change", b, name_), where);
   }
+  const Ranges& changed() const { return changed_; }
 
  private:
   std::string name_;
-  bool everything_;  // blocks had to move: the whole content is compared instead
+  bool everything_;  // blocks have to move: the whole content is compared instead
+  Ranges changed_;
   std::uint64_t header_ = 0;
   const ext::Geometry* ext_ = nullptr;
   std::unique_ptr<BlockFootprint> blocks_;
@@ -94,11 +94,17 @@ Footprint::Footprint(const Guest& before, const Plan& plan) : before_(before), p
   for (const Where& where : plan.targets) {
     const Place* place = place_at(before, where);
     ensure(place != nullptr, "a target of the plan is in the guest");
-    targets_[place] = std::make_unique<Inside>(before, *place, clears_way(plan, where));
+    targets_[place] = std::make_unique<Inside>(before, *place, moves_blocks(plan, where));
   }
 }
 
 Footprint::~Footprint() = default;
+
+const Ranges& Footprint::changed_in(const Where& where) const {
+  const auto found = targets_.find(place_at(before_, where));
+  ensure(found != targets_.end(), "this is a target");
+  return found->second->changed();
+}
 
 void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
   if (before_.disks()[disk].added) return;
@@ -141,8 +147,13 @@ void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint
   if (at < data)
     proof_failed(fmt::format("byte {} in front of the extents would change", at),
                  before_.name_of(*group.devices[pv]));
-  const auto& holdings = facts.holdings(pv);
+  // What moved away is compared where it is now.
   const std::uint64_t unit = facts.extent_size;
+  for (const Step& step : plan_.steps)
+    if ((step.kind == StepKind::shrink_device || step.kind == StepKind::remove_device) &&
+        step.where() == where_is(before_, *group.devices[pv]) && at >= data + step.extents * unit)
+      return;
+  const auto& holdings = facts.holdings(pv);
   auto held = std::upper_bound(
       holdings.begin(), holdings.end(), (at - data) / unit,
       [](std::uint64_t extent, const lvm::Holding& holding) { return extent < holding.first; });
@@ -166,6 +177,11 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
     proof_failed(fmt::format("{} would change", before_.name_of(place)),
                  before_.disks()[place.disk].path);
   const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];
+  // What a volume gives back to its group may be somebody else's by now.
+  std::uint64_t kept = UINT64_MAX;
+  for (const Step& step : plan_.steps)
+    if (step.kind == StepKind::shrink_volume && step.where() == where_is(before_, place))
+      kept = step.extents * facts.extent_size;
   const std::uint64_t start = segment.start * facts.extent_size;
   const std::uint64_t width = segment.stripes.size();
   while (length != 0) {
@@ -176,7 +192,7 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
       at = start + (inside / chunk * width + held.stripe) * chunk + inside % chunk;
       step = std::min(length, chunk - inside % chunk);
     }
-    target->second->check(at, step, before_.disks()[place.disk].path);
+    if (at < kept) target->second->check(at, step, before_.disks()[place.disk].path);
     inside += step;
     length -= step;
   }

@@ -5,6 +5,7 @@
 #include <memory>
 
 #include "core/change/plan.h"
+#include "core/change/tree_compare.h"
 
 namespace jh {
 
@@ -18,6 +19,8 @@ class Footprint {
 
   /// Throws damaged when the change may not touch these bytes of the disk.
   void check(std::size_t disk, std::uint64_t at, std::uint64_t length);
+  /// Of a target whose blocks moved: what changed in it so far, by what check() was asked.
+  const Ranges& changed_in(const Where& where) const;
 
  private:
   class Inside;  // of one target
@@ -36,7 +39,7 @@ class Footprint {
 /// "the result did not pass its proof": for everything that looks at a result.
 [[noreturn]] void proof_failed(const std::string& what, const std::string& where);
 
-/// Whether blocks of this place's filesystem had to move.
-bool clears_way(const Plan& plan, const Where& where);
+/// Whether blocks of this place's filesystem have to move.
+bool moves_blocks(const Plan& plan, const Where& where);
 
 }  // namespace jh

@@ -200,6 +200,11 @@ bool Plan::touches(std::size_t disk) const {
                      [&](const Step& step) { return step.disk == disk; });
 }
 
+bool Plan::has(StepKind kind, const Where& where) const {
+  return std::any_of(steps.begin(), steps.end(),
+                     [&](const Step& step) { return step.kind == kind && step.where() == where; });
+}
+
 Where where_is(const Guest& guest, const Place& place) {
   return {place.disk, place.partition ? place.partition->number : 0,
           place.volume ? guest.name_of(place) : std::string()};

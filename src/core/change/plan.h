@@ -25,7 +25,16 @@ enum class StepKind {
   settle_ext,
   clear_way,
   grow_ext,
-  grow_swap
+  grow_swap,
+  shrink_ext,
+  shrink_swap,
+  shrink_volume,     // in the group's metadata
+  move_extents,      // off the end of a physical volume, or off all of it
+  shrink_device,     // a physical volume to its place
+  remove_device,     // out of its group
+  shrink_partition,  // also an extended one
+  move_partition,    // towards the front, with what is in it
+  shrink_container
 };
 
 /// A place by its numbers, which stay the same when the guest is opened again.
@@ -33,6 +42,7 @@ struct Where {
   std::size_t disk = 0;
   std::uint32_t partition = 0;  // 0: the whole disk
   std::string volume;           // "group/volume"; then the others are not looked at
+  bool operator==(const Where&) const = default;
 };
 Where where_is(const Guest& guest, const Place& place);
 /// Null: there is no such place.
@@ -47,9 +57,11 @@ struct Step {
   Bytes to;
   std::uint32_t partition = 0;  // 0: the whole disk
   Sectors new_end{};
+  Sectors new_first{};           // of a partition that moves
   std::uint64_t new_blocks = 0;  // of the filesystem
   std::string volume{};          // "group/volume": the step is on it, not on the partition
-  std::uint64_t extents = 0;     // what a volume gains
+  std::uint64_t extents = 0;     // what a volume gains, or keeps; how many a device keeps
+  Bytes place_size{};            // of a physical volume that becomes smaller
   NewPartition fresh{};          // a partition that is created
   TableKind table{};             // of a disk that is created
   Where where() const { return {disk, partition, volume}; }
@@ -64,6 +76,7 @@ struct DiskChange {
 };
 
 struct Plan {
+  std::string command = "grow";
   std::vector<DiskChange> disks;  // every disk of the guest, changed or not
   std::string target;             // as the user would name it; empty: the disk alone
   std::vector<Where> targets;     // the places that may change inside
@@ -73,6 +86,8 @@ struct Plan {
   std::vector<std::string> remains;  // what the guest must do itself
   std::uint64_t bytes_to_write = 0;  // an upper bound, ledger included
   bool touches(std::size_t disk) const;
+  /// Whether a step of this kind is on this place.
+  bool has(StepKind kind, const Where& where) const;
 };
 
 /// Works out the growth. Throws refused, unsupported, damaged or usage errors: blockers, amounts

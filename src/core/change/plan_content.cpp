@@ -95,7 +95,7 @@ bool lie_together(const std::string& image, const std::string& part) {
 
 }  // namespace
 
-void plan_container(Plan& plan, const Guest& guest, const GrowRequest& request, std::size_t index,
+void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t index,
                     Bytes new_size) {
   const Disk& disk = guest.disks()[index];
   const ContainerFacts facts = disk.container->facts();
@@ -111,6 +111,7 @@ void plan_container(Plan& plan, const Guest& guest, const GrowRequest& request, 
   for (const std::string& what : facts.unsettled)
     plan.steps.push_back({StepKind::settle_container, index, name, what, disk.size(), disk.size()});
   if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
+  if (new_size < disk.size()) disk.container->check_shrink(new_size);
   if (new_size > disk.size())
     plan.steps.push_back(
         {StepKind::grow_container, index, name,

@@ -18,7 +18,7 @@ Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_s
 
 /// The container's own steps on a disk that is changed, and becomes `new_size` large. Throws what
 /// stands in the way of a change.
-void plan_container(Plan& plan, const Guest& guest, const GrowRequest& request, std::size_t disk,
+void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t disk,
                     Bytes new_size);
 /// The table's own steps on a disk that becomes `new_size` large: repairs, the spare copy.
 void plan_table(Plan& plan, const Guest& guest, std::size_t disk, Bytes new_size, bool repairs);

@@ -5,17 +5,11 @@
 #include <algorithm>
 #include <map>
 
-#include "core/base/checksum.h"
 #include "core/change/footprint.h"
 #include "core/fs/ext/audit.h"
-#include "core/fs/ext/block_map.h"
-#include "core/fs/ext/read.h"
 
 namespace jh {
 namespace {
-
-// Ranges of one file that differ from before, in order.
-using Ranges = std::map<std::uint64_t, std::uint64_t>;  // start → end
 
 Ranges changed_ranges(Stage& stage) {
   Ranges ranges;
@@ -63,7 +57,8 @@ void check_writes(Footprint& footprint, std::size_t disk, Container& before, Con
   };
   Buffer old;
   Buffer fresh;
-  const std::uint64_t size = before.disk().size();
+  // What lies behind a new end is looked at where it has gone.
+  const std::uint64_t size = std::min(before.disk().size(), after.disk().size());
   for (std::uint64_t at = 0; at < size;) {
     constexpr std::uint64_t most = 1U << 20;
     const Piece was = before.piece_at(at, size - at);
@@ -131,10 +126,14 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
       const Partition* now = new_disk.table->find(old.number);
       Sectors end = old.end();
       for (const Step& step : plan.steps)
-        if (step.disk == i &&
-            ((step.kind == StepKind::grow_partition && step.partition == old.number) ||
-             (step.kind == StepKind::create_partition &&
-              step.fresh.role == PartitionRole::logical && old.role == PartitionRole::extended)))
+        if (step.disk == i && step.kind == StepKind::shrink_partition &&
+            step.partition == old.number)
+          end = step.new_end;
+        else if (step.disk == i &&
+                 ((step.kind == StepKind::grow_partition && step.partition == old.number) ||
+                  (step.kind == StepKind::create_partition &&
+                   step.fresh.role == PartitionRole::logical &&
+                   old.role == PartitionRole::extended)))
           end = std::max(end, step.new_end);
       if (now == nullptr || now->first != old.first || now->end() != end ||
           now->type_code != old.type_code || now->part_uuid != old.part_uuid ||
@@ -142,53 +141,6 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
         proof_failed(fmt::format("partition {} is not as planned", old.number), where);
     }
   }
-}
-
-std::uint32_t digest_content(ext::Filesystem& fs, const ext::InodeRecord& inode,
-                             std::uint32_t digest) {
-  ext::BlockVisitor visitor;
-  // Where content begins counts, not in how many pieces it lies.
-  std::uint64_t end = 0;
-  visitor.data = [&](const ext::MappedRun& run) {
-    if (run.unwritten) return true;
-    if (run.logical != end) digest = crc32c_raw(digest, bytes_of(run.logical));
-    end = run.logical + run.count;
-    constexpr std::uint64_t piece = 256;
-    for (std::uint64_t done = 0; done < run.count; done += piece)
-      digest = crc32c_raw(
-          digest, read_buffer(fs.store(), fs.geometry().offset(run.physical + done),
-                              std::min(piece, run.count - done) * fs.geometry().block_size));
-    return true;
-  };
-  ext::visit_blocks(fs, inode, visitor);
-  return digest;
-}
-
-// Names, attributes and sizes of the whole tree; where blocks moved, the content too instead of the
-// places it is at.
-std::uint32_t tree_digest(ext::Filesystem& fs, bool moved) {
-  std::uint32_t digest = 0;
-  ext::walk_tree(fs, [&](const std::string& path, const ext::InodeRecord& inode) {
-    digest = crc32c_raw(digest, {reinterpret_cast<const std::uint8_t*>(path.data()), path.size()});
-    ext::InodeRecord facts = inode;
-    if (moved) {
-      if (ext::has_blocks(inode)) {
-        digest = digest_content(fs, inode, digest);
-        facts.fields.block = {};
-      }
-      // Moved to several places, a file may need more blocks for its list of them; the audit
-      // counts.
-      facts.fields.blocks_lo = 0;
-      facts.fields.blocks_hi = 0;
-      facts.fields.file_acl_lo = 0;
-      facts.fields.file_acl_hi = 0;
-      facts.fields.checksum_lo = 0;
-      if (facts.raw.size() > ext::old_inode_size) facts.fields.checksum_hi = 0;
-      facts.store_fields();
-    }
-    digest = crc32c_raw(digest, facts.raw);
-  });
-  return digest;
 }
 
 // Whether all of an old segment is where it was, in front of what was added.
@@ -206,7 +158,26 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
   return false;
 }
 
-void check_group(const VolumeGroup& before, const VolumeGroup& after, const Plan& plan) {
+void compare_volumes(const Place& before, const VolumeGroup& after, const std::string& name,
+                     Progress& progress) {
+  const auto found = std::find_if(after.open.group.volumes.begin(), after.open.group.volumes.end(),
+                                  [&](const lvm::Volume& volume) { return volume.name == name; });
+  const Place& now =
+      after.volumes[static_cast<std::size_t>(found - after.open.group.volumes.begin())];
+  if (!before.window || !now.window || before.size != now.size)
+    proof_failed(fmt::format("volume {} cannot be compared", name), after.open.group.name);
+  constexpr std::uint64_t most = 1U << 20;
+  for (std::uint64_t at = 0; at < before.size.value(); at += most) {
+    const std::uint64_t step = std::min(most, before.size.value() - at);
+    if (read_buffer(*before.window, at, step) != read_buffer(*now.window, at, step))
+      proof_failed(fmt::format("the content of volume {} differs near byte {}", name, at),
+                   after.open.group.name);
+    progress.advance(0);
+  }
+}
+
+void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGroup& after,
+                 const Plan& plan, Progress& progress) {
   const lvm::Group& old = before.open.group;
   const lvm::Group& now = after.open.group;
   const std::string where = "group " + old.name;
@@ -225,23 +196,45 @@ void check_group(const VolumeGroup& before, const VolumeGroup& after, const Plan
   if (now.id != old.id || now.extent_size != old.extent_size ||
       now.volumes.size() != old.volumes.size())
     proof_failed("its identity or its list of volumes differs", where);
-  for (const lvm::Volume& volume : old.volumes) {
+  for (const lvm::PhysicalVolume& pv : old.pvs) {
+    const bool leaves = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+      return step.kind == StepKind::remove_device &&
+             step.where() ==
+                 where_is(guest, *before.devices[static_cast<std::size_t>(&pv - old.pvs.data())]);
+    });
+    const bool there = std::any_of(now.pvs.begin(), now.pvs.end(),
+                                   [&](const auto& other) { return other.id == pv.id; });
+    if (leaves == there)
+      proof_failed(fmt::format("its list of devices ({}) differs", pv.name), where);
+  }
+  for (std::size_t i = 0; i < old.volumes.size(); ++i) {
+    const lvm::Volume& volume = old.volumes[i];
+    const std::string name = old.name + "/" + volume.name;
     std::uint64_t extents = volume.extents;
-    for (const Step& step : plan.steps)
-      if (step.kind == StepKind::grow_volume && step.volume == old.name + "/" + volume.name)
-        extents += step.extents;
+    for (const Step& step : plan.steps) {
+      if (step.volume != name) continue;
+      if (step.kind == StepKind::grow_volume) extents += step.extents;
+      if (step.kind == StepKind::shrink_volume) extents = step.extents;
+    }
     const lvm::Volume* found = now.find(volume.name);
-    if (found == nullptr || found->id != volume.id || found->extents != extents ||
-        !std::all_of(volume.segments.begin(), volume.segments.end(),
-                     [&](const lvm::Segment& segment) { return keeps(*found, segment); }))
+    if (found == nullptr || found->id != volume.id || found->extents != extents)
       proof_failed(fmt::format("volume {} is not as planned", volume.name), where);
+    if (std::all_of(volume.segments.begin(), volume.segments.end(),
+                    [&](const lvm::Segment& segment) { return keeps(*found, segment); }))
+      continue;
+    if (plan.command != "shrink")
+      proof_failed(fmt::format("volume {} does not lie where it did", volume.name), where);
+    // Moved, or cut: its target's tree is compared with all its content; others byte for byte.
+    const bool target = std::any_of(plan.targets.begin(), plan.targets.end(),
+                                    [&](const Where& place) { return place.volume == name; });
+    if (!target) compare_volumes(before.volumes[i], after, volume.name, progress);
   }
 }
 
 void check_inside(const Place& old_place, const Place* new_place, const Step& step,
                   const std::string& where) {
   if (new_place == nullptr || new_place->content.kind != old_place.content.kind ||
-      (step.kind == StepKind::grow_ext && !new_place->content.ext))
+      (old_place.content.ext && !new_place->content.ext))
     proof_failed("what is in it cannot be opened", where);
   if (!new_place->content.blockers.empty())
     proof_failed(new_place->content.blockers.front().what(), where);
@@ -255,11 +248,14 @@ void check_inside(const Place& old_place, const Place* new_place, const Step& st
 
 void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
   for (const Step& step : plan.steps) {
-    if (step.kind != StepKind::grow_ext) continue;
+    if (step.kind != StepKind::grow_ext && step.kind != StepKind::shrink_ext) continue;
     const Place& place = *place_at(guest, step.where());
     ext::Filesystem& fs = *place.content.ext;
     Findings findings;
-    ext::audit(fs, {ext::AuditScope::structure, fs.geometry().group_count - 1}, findings, progress);
+    ext::AuditRequest request{ext::AuditScope::structure, fs.geometry().group_count - 1};
+    // What moves must be known to be whole: no block of two owners, none that is not counted.
+    if (step.kind == StepKind::shrink_ext) request = {};
+    ext::audit(fs, request, findings, progress);
     if (findings.clean()) continue;
     damaged("the filesystem is damaged: " + findings.kept().front().what,
             guest.disks()[step.disk].path + ", " + findings.kept().front().where,
@@ -269,15 +265,60 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
   }
 }
 
-void prove(const Guest& before, const Plan& plan, FileSet& files, ProofEffort effort,
+namespace {
+
+bool moved_in_group(const Plan& plan, const Where& where) {
+  return !where.volume.empty() &&
+         std::any_of(plan.steps.begin(), plan.steps.end(),
+                     [](const Step& step) { return step.kind == StepKind::move_extents; });
+}
+
+void prove_content(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
+                   const Footprint& footprint, ProofEffort effort, Progress& progress) {
+  const Place& old_place = *place_at(before, step.where());
+  const Place* new_place = place_at(after, step.where());
+  const std::string where = after.disks()[step.disk].path + ", " + step.layer;
+  check_inside(old_place, new_place, step, where);
+  if (step.kind == StepKind::grow_swap || step.kind == StepKind::shrink_swap) return;
+  Findings findings;
+  const std::uint32_t last_old = old_place.content.ext->geometry().group_count - 1;
+  ext::AuditRequest request{ext::AuditScope::structure, last_old};
+  const bool moved = moves_blocks(plan, step.where());
+  const bool all = effort == ProofEffort::full || moved;
+  if (all) request = {};
+  ext::audit(*new_place->content.ext, request, findings, progress);
+  check_findings(findings);
+  if (!all) return;
+  Ranges changed;
+  // Its own extents may have moved under it: then all of its content is read.
+  if (effort == ProofEffort::full || moved_in_group(plan, step.where()))
+    add_range(changed, 0, old_place.size.value());
+  else
+    changed = footprint.changed_in(step.where());
+  compare_trees(*old_place.content.ext, *new_place->content.ext, changed, where, progress);
+}
+
+}  // namespace
+
+void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort effort,
            Progress& progress) {
   std::vector<Guest::Image> images;
-  for (std::size_t i = 0; i < before.disks().size(); ++i)
-    images.push_back({before.disks()[i].path, &files.stage(i), false, &files.beside()});
+  std::vector<Guest::Image> old_images;
+  for (std::size_t i = 0; i < opened.disks().size(); ++i) {
+    const std::string& path = opened.disks()[i].path;
+    images.push_back({path, &files.stage(i), false, &files.beside()});
+    old_images.push_back({path, &files.old_state(i), false, &files.old_beside()});
+  }
   std::uint32_t sector_size = 0;
-  for (const Disk& disk : before.disks())
+  for (const Disk& disk : opened.disks())
     if (disk.table) sector_size = disk.table->facts().sector_size;
-  const Guest after(images, before.disks().size() == 1 ? sector_size : 0);
+  if (opened.disks().size() != 1) sector_size = 0;
+  const Guest after(images, sector_size);
+  // Places that a shrinking has left may have been written already; the ledger knows what was
+  // there.
+  std::unique_ptr<Guest> old;
+  if (plan.command == "shrink") old = std::make_unique<Guest>(old_images, sector_size);
+  const Guest& before = old ? *old : opened;
   std::map<std::string, Ranges> changes;
   for (Stage* stage : files.stages()) changes[stage->name()] = changed_ranges(*stage);
   Footprint footprint(before, plan);
@@ -294,25 +335,11 @@ void prove(const Guest& before, const Plan& plan, FileSet& files, ProofEffort ef
   if (after.groups().size() != before.groups().size())
     proof_failed("a volume group is gone", before.disks().front().path);
   for (std::size_t i = 0; i < before.groups().size(); ++i)
-    check_group(before.groups()[i], after.groups()[i], plan);
-  for (const Step& step : plan.steps) {
-    if (step.kind != StepKind::grow_ext && step.kind != StepKind::grow_swap) continue;
-    const Place& old_place = *place_at(before, step.where());
-    const Place* new_place = place_at(after, step.where());
-    const std::string where = after.disks()[step.disk].path + ", " + step.layer;
-    check_inside(old_place, new_place, step, where);
-    if (step.kind == StepKind::grow_swap) continue;
-    Findings findings;
-    const std::uint32_t last_old = old_place.content.ext->geometry().group_count - 1;
-    ext::AuditRequest request{ext::AuditScope::structure, last_old};
-    const bool moved = clears_way(plan, step.where());
-    if (effort == ProofEffort::full || moved) request = {};
-    ext::audit(*new_place->content.ext, request, findings, progress);
-    check_findings(findings);
-    if ((effort == ProofEffort::full || moved) &&
-        tree_digest(*old_place.content.ext, moved) != tree_digest(*new_place->content.ext, moved))
-      proof_failed("the directory tree differs", where);
-  }
+    check_group(before, before.groups()[i], after.groups()[i], plan, progress);
+  for (const Step& step : plan.steps)
+    if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
+        step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)
+      prove_content(before, after, plan, step, footprint, effort, progress);
 }
 
 }  // namespace jh

@@ -49,7 +49,8 @@ InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keep
                               Progress& progress);
 
 /// A copy of the disk in the same form, to be changed instead of it: by sharing blocks where the
-/// host can, the image stands alone and has no identity; else recast. Returns the paths of all files that were made.
+/// host can, the image stands alone and has no identity; else recast. Returns the paths of all
+/// files that were made.
 std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
                                    Progress& progress);
 

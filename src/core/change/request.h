@@ -12,7 +12,14 @@ namespace jh {
 
 enum class ProofEffort { usual, full };
 
-struct GrowRequest {
+/// How a change is carried out, whatever it is.
+struct ChangeOptions {
+  bool keep_undo = true;
+  bool into_copy = false;  // on a new image: what blocks a change in place does not count
+  ProofEffort proof = ProofEffort::usual;
+};
+
+struct GrowRequest : ChangeOptions {
   std::vector<std::string> images;
   std::size_t disk = 0;  // which of them is to become larger
   bool disk_chosen = false;
@@ -23,10 +30,22 @@ struct GrowRequest {
   std::vector<std::pair<std::string, Bytes>> add_disks;
   bool new_partition = false;     // rather than growing a physical volume in place
   std::uint32_t sector_size = 0;  // 0: find out
-  bool keep_undo = true;
-  bool into_copy =
-      false;  // carried out on a new image: what blocks a change in place does not count
-  ProofEffort proof = ProofEffort::usual;
+};
+
+struct ShrinkRequest : ChangeOptions {
+  std::vector<std::string> images;
+  std::size_t disk = 0;  // which of them is to become smaller
+  bool disk_chosen = false;
+  std::optional<Bytes> to;
+  std::optional<Bytes> by;
+  bool to_floor = false;
+  /// What becomes smaller; an amount is what it loses, the default all it can.
+  std::vector<Give> takes;
+  /// A disk whose part of a volume group is emptied and taken out of it.
+  std::optional<std::size_t> remove_disk;
+  bool allow_move = false;        // partitions may move towards the front
+  std::uint32_t sector_size = 0;  // 0: find out
+  bool names_size() const { return to || by || to_floor; }
 };
 
 }  // namespace jh

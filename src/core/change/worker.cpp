@@ -7,7 +7,8 @@
 
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/rest.h"
-#include "core/lvm/grow.h"
+#include "core/fs/ext/shrink.h"
+#include "core/lvm/shrink.h"
 
 namespace jh {
 
@@ -30,7 +31,8 @@ class Worker::DiskWork {
     ready_ = true;
   }
 
-  void run(const Step& step) {
+  /// `new_size`: of the disk, once all steps are done.
+  void run(const Step& step, Bytes new_size) {
     be_ready();
     switch (step.kind) {
       case StepKind::settle_container:
@@ -42,7 +44,18 @@ class Worker::DiskWork {
         if (!table_->must_move_spare()) table_->repair(container_->disk());
         break;
       case StepKind::move_spare:
-        table_->cover_disk(container_->disk());
+        if (const Store& disk = container_->disk(); new_size.value() < disk.size()) {
+          WindowStore left(container_->disk(), 0, new_size.value(), disk.name());
+          table_->cover_disk(left);
+        } else {
+          table_->cover_disk(container_->disk());
+        }
+        break;
+      case StepKind::shrink_partition:
+        table_->move_end(container_->disk(), step.partition, step.new_end);
+        break;
+      case StepKind::shrink_container:
+        container_->shrink(step.to);
         break;
       case StepKind::grow_partition:
         table_->cover_disk(container_->disk());
@@ -97,7 +110,7 @@ Worker::DiskWork& Worker::disk(std::size_t index) {
   return *disks_[index];
 }
 
-void Worker::run(const Step& step) {
+void Worker::run(const Step& step, Progress& progress) {
   switch (step.kind) {
     case StepKind::create_disk:
       create_container(files_.stage(step.disk), plan_.disks[step.disk].made, &files_.beside());
@@ -109,29 +122,42 @@ void Worker::run(const Step& step) {
     case StepKind::move_spare:
     case StepKind::grow_partition:
     case StepKind::create_partition:
-      ensure(!group_, "tables change before groups do");
-      disk(step.disk).run(step);
+      ensure(!group_ || plan_.command == "shrink", "tables grow before groups do");
+      disk(step.disk).run(step, plan_.disks[step.disk].to);
+      break;
+    case StepKind::shrink_partition:
+    case StepKind::shrink_container:
+      disk(step.disk).run(step, plan_.disks[step.disk].to);
+      break;
+    case StepKind::move_partition:
+      ensure(false, "partitions stay where they begin");
       break;
     case StepKind::grow_device:
     case StepKind::add_device:
     case StepKind::grow_volume:
     case StepKind::commit_group:
-      run_in_group(step);
+    case StepKind::shrink_volume:
+    case StepKind::move_extents:
+    case StepKind::shrink_device:
+    case StepKind::remove_device:
+      run_in_group(step, progress);
       break;
     case StepKind::settle_ext:
     case StepKind::clear_way:
     case StepKind::grow_ext:
     case StepKind::grow_swap:
-      run_inside(step);
+    case StepKind::shrink_ext:
+    case StepKind::shrink_swap:
+      run_inside(step, progress);
       break;
   }
 }
 
-void Worker::run_in_group(const Step& step) {
+void Worker::run_in_group(const Step& step, Progress& progress) {
   lvm::OpenGroup& open = group();
   if (step.kind == StepKind::grow_device) {
     const std::size_t pv = device_of(step);
-    lvm::grow_device(open, pv, open.members[pv]->store->size());
+    lvm::resize_device(open, pv, open.members[pv]->store->size());
     ensure(open.group.pvs[pv].extents * open.group.extent_size == step.to.value(),
            "the physical volume grows as planned");
   } else if (step.kind == StepKind::add_device) {
@@ -143,16 +169,34 @@ void Worker::run_in_group(const Step& step) {
     const auto additions = lvm::allocate(open.group, volume_of(step), step.extents);
     ensure(lvm::total(additions) == step.extents, "the volume gets the extents it was promised");
     lvm::extend_volume(open.group, name, additions);
+  } else if (step.kind == StepKind::shrink_volume) {
+    lvm::reduce_volume(open.group, volume_of(step).name, step.extents);
+  } else if (step.kind == StepKind::move_extents) {
+    std::vector<std::size_t> leaving;
+    for (const Step& other : plan_.steps)
+      if (other.kind == StepKind::remove_device) leaving.push_back(device_of(other));
+    lvm::move_extents(open, lvm::plan_moves(open.group, device_of(step), step.extents, leaving),
+                      progress);
+  } else if (step.kind == StepKind::shrink_device) {
+    lvm::resize_device(open, device_of(step), step.place_size.value());
+    ensure(open.group.pvs[device_of(step)].extents == step.extents,
+           "the physical volume shrinks as planned");
+  } else if (step.kind == StepKind::remove_device) {
+    lvm::remove_device(open, device_of(step));
   } else {
-    lvm::commit(open, "juneheath grow: " + plan_.target,
+    lvm::commit(open, fmt::format("juneheath {}: {}", plan_.command, plan_.target),
                 static_cast<std::uint64_t>(std::time(nullptr)));
   }
 }
 
-void Worker::run_inside(const Step& step) {
+void Worker::run_inside(const Step& step, Progress& progress) {
   const auto store = place(step);
   if (step.kind == StepKind::grow_swap) {
-    swap::grow(*store);
+    swap::resize(*store, store->size());
+    return;
+  }
+  if (step.kind == StepKind::shrink_swap) {
+    swap::resize(*store, step.to.value());
     return;
   }
   if (step.kind == StepKind::settle_ext) {
@@ -160,6 +204,12 @@ void Worker::run_inside(const Step& step) {
     return;
   }
   ext::Filesystem fs(*store);
+  if (step.kind == StepKind::shrink_ext) {
+    const auto shrinking = ext::plan_shrink(fs, step.new_blocks);
+    ensure(shrinking.after.blocks == step.new_blocks, "the filesystem shrinks as planned");
+    ext::shrink(fs, shrinking, progress);
+    return;
+  }
   const auto growth = ext::plan_grow(fs, step.new_blocks);
   if (step.kind == StepKind::clear_way) {
     ext::clear_table_way(fs, growth);
@@ -205,14 +255,22 @@ const lvm::Volume& Worker::volume_of(const Step& step) {
   return *volume;
 }
 
-std::size_t Worker::device_of(const Step& step) const {
-  const auto& devices = known_group().devices;
-  const auto found = std::find_if(devices.begin(), devices.end(), [&](const Place* device) {
-    return device->disk == step.disk &&
-           (device->partition ? device->partition->number : 0) == step.partition;
-  });
-  ensure(found != devices.end(), "the physical volume is in the group");
-  return static_cast<std::size_t>(found - devices.begin());
+std::size_t Worker::device_of(const Step& step) {
+  const VolumeGroup& known = known_group();
+  const auto found =
+      std::find_if(known.devices.begin(), known.devices.end(), [&](const Place* device) {
+        return device->disk == step.disk &&
+               (device->partition ? device->partition->number : 0) == step.partition;
+      });
+  ensure(found != known.devices.end(), "the physical volume is in the group");
+  // By its identity: the group's list may have become shorter since.
+  const std::string& id =
+      known.open.group.pvs[static_cast<std::size_t>(found - known.devices.begin())].id;
+  const auto& pvs = group().group.pvs;
+  const auto now = std::find_if(pvs.begin(), pvs.end(),
+                                [&](const lvm::PhysicalVolume& pv) { return pv.id == id; });
+  ensure(now != pvs.end(), "the physical volume is still in the group");
+  return static_cast<std::size_t>(now - pvs.begin());
 }
 
 }  // namespace jh

@@ -4,6 +4,7 @@
 #include <memory>
 #include <vector>
 
+#include "core/base/progress.h"
 #include "core/change/file_set.h"
 #include "core/lvm/read.h"
 
@@ -16,14 +17,14 @@ class Worker {
   Worker(const Worker&) = delete;
   Worker& operator=(const Worker&) = delete;
 
-  void run(const Step& step);
+  void run(const Step& step, Progress& progress);
 
  private:
   class DiskWork;
 
   DiskWork& disk(std::size_t index);
-  void run_in_group(const Step& step);
-  void run_inside(const Step& step);
+  void run_in_group(const Step& step, Progress& progress);
+  void run_inside(const Step& step, Progress& progress);
   // The place a step is on, as the steps before have left it.
   std::unique_ptr<Store> place(const Step& step);
   // The group that changes, read from the stages when its first step comes.
@@ -31,7 +32,7 @@ class Worker {
   // The same as it was before.
   const VolumeGroup& known_group() const;
   const lvm::Volume& volume_of(const Step& step);
-  std::size_t device_of(const Step& step) const;
+  std::size_t device_of(const Step& step);
 
   const Guest& before_;
   const Plan& plan_;

@@ -37,6 +37,11 @@ std::uint64_t BlockContainer::end_of_last_block() {
   return piece.kind == Piece::Kind::data ? piece.at + block_size() : 0;
 }
 
+void BlockContainer::clear_tail(std::uint64_t new_size) {
+  const std::uint64_t end = std::min(disk_size(), round_up(new_size, block_size()));
+  if (end > new_size) disk_.discard(new_size, end - new_size);
+}
+
 std::uint64_t BlockContainer::blocks_kept() {
   std::uint64_t kept = 0;
   std::uint64_t counted_to = 0;  // blocks

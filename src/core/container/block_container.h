@@ -31,6 +31,9 @@ class BlockContainer : public Container {
   /// Where the disk's last block would end in the file it lies in, were it whole; 0: it has no
   /// place. A block that the disk does not fill may have been cut short; growing makes it whole.
   std::uint64_t end_of_last_block();
+  /// Before the disk ends at `new_size`: what its last block holds behind becomes zero, for that is
+  /// what growing again must show.
+  void clear_tail(std::uint64_t new_size);
   virtual void flush_file() = 0;
   virtual std::string image_name() const = 0;
 

@@ -50,6 +50,13 @@ void describe_parents(ContainerFacts& facts, Container* parent, const std::strin
                                       "join the images in the hypervisor"));
 }
 
+void Container::check_shrink(Bytes) {
+  unsupported(fmt::format("this {} image cannot become smaller in place", form_name(facts().form)),
+              disk().name(), "make the smaller disk a new image with --into");
+}
+
+void Container::shrink(Bytes new_size) { check_shrink(new_size); }
+
 void Container::set_keeping(Keeping keeping) {
   const ContainerFacts now = facts();
   unsupported(fmt::format("a {} image that is {} cannot become {} in place", form_name(now.form),

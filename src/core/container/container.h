@@ -83,6 +83,11 @@ class Container {
   virtual void make_ready() {}
   /// Makes the disk larger; the new bytes read as zeros.
   virtual void grow(Bytes new_size) = 0;
+  /// Throws unsupported when this form, or this image, cannot become smaller in place.
+  virtual void check_shrink(Bytes new_size);
+  /// Makes the disk smaller: what lies behind its new end is let go, and the file ends where the
+  /// last thing in use does.
+  virtual void shrink(Bytes new_size);
   /// Keeps the same disk sparse, or full, from now on; what is full has a place for every block.
   /// Throws unsupported where the form cannot without being written anew.
   virtual void set_keeping(Keeping keeping);

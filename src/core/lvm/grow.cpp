@@ -9,17 +9,6 @@
 namespace jh::lvm {
 namespace {
 
-Value stripes_value(const Group& group, const std::vector<Stripe>& stripes) {
-  Value list;
-  list.kind = Value::Kind::list;
-  list.on_lines = true;
-  for (const Stripe& stripe : stripes) {
-    list.items.push_back(Value::of(std::string_view(group.pvs[stripe.pv].name)));
-    list.items.push_back(Value::of(stripe.extent));
-  }
-  return list;
-}
-
 bool continues(const Segment& last, const Addition& addition) {
   if (last.stripes.size() != addition.stripes.size()) return false;
   for (std::size_t i = 0; i < last.stripes.size(); ++i)
@@ -228,6 +217,17 @@ void add_to_text(Group& group, const Device& device, std::uint64_t extents) {
 
 }  // namespace
 
+Value stripes_value(const Group& group, const std::vector<Stripe>& stripes) {
+  Value list;
+  list.kind = Value::Kind::list;
+  list.on_lines = true;
+  for (const Stripe& stripe : stripes) {
+    list.items.push_back(Value::of(std::string_view(group.pvs[stripe.pv].name)));
+    list.items.push_back(Value::of(stripe.extent));
+  }
+  return list;
+}
+
 std::vector<Addition> allocate(const Group& group, const Volume& volume, std::uint64_t extents) {
   ensure(volume.plain(), "only plain volumes are made larger");
   return Allocator(group, volume).take(extents);
@@ -289,7 +289,6 @@ std::uint64_t extents_of(const OpenGroup& open, std::size_t pv, std::uint64_t si
 
 void set_device_size(OpenGroup& open, std::size_t pv, std::uint64_t size) {
   const std::uint64_t extents = extents_of(open, pv, size);
-  ensure(extents >= open.group.pvs[pv].extents, "a physical volume only grows");
   open.group.edit([&](Node& node) {
     Node& text = *node.section("physical_volumes")->section(open.group.pvs[pv].name);
     text.set("dev_size", in_sectors(size));
@@ -297,7 +296,7 @@ void set_device_size(OpenGroup& open, std::size_t pv, std::uint64_t size) {
   });
 }
 
-void grow_device(OpenGroup& open, std::size_t pv, std::uint64_t size) {
+void resize_device(OpenGroup& open, std::size_t pv, std::uint64_t size) {
   set_device_size(open, pv, size);
   Member& member = *open.members[pv];
   Device& device = member.device;

@@ -29,8 +29,9 @@ void extend_volume(Group& group, const std::string& volume, const std::vector<Ad
 std::uint64_t extents_of(const OpenGroup& open, std::size_t pv, std::uint64_t size);
 /// Tells the text of a physical volume's new size.
 void set_device_size(OpenGroup& open, std::size_t pv, std::uint64_t size);
-/// The same on its device: the label, and a metadata area at its end.
-void grow_device(OpenGroup& open, std::size_t pv, std::uint64_t size);
+/// The same on its device, where `size` bytes are left or were gained: the label, and a metadata
+/// area at its end. No extent behind the new end may be in use.
+void resize_device(OpenGroup& open, std::size_t pv, std::uint64_t size);
 
 /// Makes a physical volume of a store, like the group's first: area sizes, alignment. Adds it to
 /// the group.
@@ -39,6 +40,9 @@ void make_device(OpenGroup& open, Store& store, const std::string& id);
 void plan_device(OpenGroup& open, std::uint64_t size);
 /// Extents on a device that is made anew.
 std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size);
+
+/// How the text names the stripes of a segment.
+Value stripes_value(const Group& group, const std::vector<Stripe>& stripes);
 
 /// Writes the text to every metadata area that is not ignored, with the next sequence number.
 void commit(OpenGroup& open, const std::string& description, std::uint64_t now);

@@ -147,7 +147,8 @@ json plan_json(const Plan& plan) {
     disks.push_back({{"image", disk.path},
                      {"from", disk.from.value()},
                      {"to", disk.to.value()},
-                     {"difference", (disk.to - disk.from).value()}});
+                     {"difference", static_cast<std::int64_t>(disk.to.value()) -
+                                        static_cast<std::int64_t>(disk.from.value())}});
   json steps = json::array();
   for (const Step& step : plan.steps)
     steps.push_back({{"disk", step.disk + 1},

@@ -139,15 +139,18 @@ void Ledger::bring_out() {
   waiting_.clear();
 }
 
-void Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t offset,
-                    ConstByteSpan data) {
+std::uint64_t Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                             ConstByteSpan data) {
+  std::uint64_t at = 0;
   for (std::uint64_t done = 0; done < data.size(); done += ledger::max_payload) {
     const ConstByteSpan piece =
         data.subspan(done, std::min<std::uint64_t>(ledger::max_payload, data.size() - done));
     if (all_zero(piece)) {
       append_zero(kind, image, offset + done, piece.size());
+      at = 0;
       continue;
     }
+    at = length() + sizeof(Record);
     Record record{};
     record.kind = static_cast<std::uint32_t>(kind);
     record.image = image;
@@ -156,6 +159,12 @@ void Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t offset,
     record.length = piece.size();
     write_record(record, piece);
   }
+  return at;
+}
+
+void Ledger::read_back(std::uint64_t at, ByteSpan out) {
+  bring_out();
+  file_->read(at, out);
 }
 
 void Ledger::append_zero(RecordKind kind, std::uint32_t image, std::uint64_t offset,

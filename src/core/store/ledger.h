@@ -54,14 +54,16 @@ class Ledger {
   /// Bytes of the ledger file so far.
   std::uint64_t length() const { return end_ + waiting_.size(); }
 
-  /// Appends a record; data longer than a record's limit is split. `old` all zeros costs no
-  /// payload.
-  void append(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
-              ConstByteSpan data);
+  /// Appends a record; data longer than a record's limit is split. Data that is all zeros costs no
+  /// payload. Returns where in the file the data of the last record begins; 0: it has none.
+  std::uint64_t append(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                       ConstByteSpan data);
   void append_zero(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                    std::uint64_t length);
   void append_digest(std::uint32_t image, std::uint64_t offset, ConstByteSpan written);
   void append_new_size(std::uint32_t image, std::uint64_t size);
+  /// Data that append() put there.
+  void read_back(std::uint64_t at, ByteSpan out);
   void flush();
 
   /// Sets the commit mark and gives the file its lasting name. All before it is flushed first.

@@ -125,7 +125,7 @@ void restore(Ledger& ledger, const std::vector<Store*>& images, bool held_ones_t
   Gathering gathering(images);
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind != RecordKind::before_direct &&
-        !(held_ones_too && entry.kind == RecordKind::before))
+        !(held_ones_too && (entry.kind == RecordKind::before || entry.kind == RecordKind::cut)))
       return;
     // A held page past the old end vanishes with the truncation below.
     const std::uint64_t old_size = ledger.images()[entry.image].old_size;

@@ -63,6 +63,7 @@ enum class RecordKind : std::uint32_t {
   after = 3,          // its new bytes
   wrote = 4,          // payload: Le32 CRC-32C of what was written directly to the range
   new_size = 5,       // offset: the image's size after the change; no payload
+  cut = 6,            // old bytes of a range behind the image's new end
 };
 constexpr std::uint32_t flag_zero = 1;  // the payload would be all zeros and is left out
 

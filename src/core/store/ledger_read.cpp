@@ -192,7 +192,8 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   entry.payload.assign(payload.begin(), payload.end());
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
   const bool holds_data = entry.kind == RecordKind::before_direct ||
-                          entry.kind == RecordKind::before || entry.kind == RecordKind::after;
+                          entry.kind == RecordKind::before || entry.kind == RecordKind::after ||
+                          entry.kind == RecordKind::cut;
   if (holds_data && !entry.zero && entry.payload.size() != entry.length) return std::nullopt;
   at = std::min(limit, round_up(at + sizeof(Record) + payload_length, 8));
   return entry;

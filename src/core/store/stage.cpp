@@ -129,22 +129,67 @@ std::vector<std::pair<std::uint64_t, std::uint64_t>> Stage::waiting_runs() const
   return runs;
 }
 
+// Only the first time: after that the image holds what the change itself wrote.
+void Stage::keep_old(std::uint64_t offset, std::uint64_t length) {
+  const std::uint64_t end = offset + length;
+  while (offset < end) {
+    auto next = kept_.upper_bound(offset);
+    if (next != kept_.begin()) {
+      const auto& [start, kept] = *std::prev(next);
+      if (start + kept.length > offset) {
+        offset = start + kept.length;
+        continue;
+      }
+    }
+    const std::uint64_t most = (next == kept_.end() ? end : std::min(end, next->first)) - offset;
+    const Run run = base_.map(offset, most);
+    const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
+    std::uint64_t at = 0;
+    if (run.zero)
+      ledger_.append_zero(ledger::RecordKind::before_direct, index_, offset, step);
+    else
+      at = ledger_.append(ledger::RecordKind::before_direct, index_, offset,
+                          read_buffer(base_, offset, step));
+    const auto before = next == kept_.begin() ? kept_.end() : std::prev(next);
+    const bool joins = before != kept_.end() && at == 0 && before->second.at == 0 &&
+                       before->first + before->second.length == offset;
+    if (joins)
+      before->second.length += step;
+    else
+      kept_[offset] = {step, at};
+    offset += step;
+  }
+}
+
+bool Stage::has_old(std::uint64_t offset, std::uint64_t length) const {
+  const auto next = kept_.upper_bound(offset);
+  if (next != kept_.begin() && std::prev(next)->first + std::prev(next)->second.length > offset)
+    return true;
+  return next != kept_.end() && next->first < offset + length;
+}
+
+void Stage::read_old(std::uint64_t offset, ByteSpan out) {
+  base_read(offset, out);
+  const std::uint64_t end = offset + out.size();
+  auto kept = kept_.upper_bound(offset);
+  if (kept != kept_.begin()) --kept;
+  for (; kept != kept_.end() && kept->first < end; ++kept) {
+    const std::uint64_t from = std::max(kept->first, offset);
+    const std::uint64_t to = std::min(kept->first + kept->second.length, end);
+    if (from >= to) continue;
+    const ByteSpan part = out.subspan(from - offset, to - from);
+    if (kept->second.at == 0)
+      std::fill(part.begin(), part.end(), std::uint8_t{0});
+    else
+      ledger_.read_back(kept->second.at + (from - kept->first), part);
+  }
+}
+
 // Old bytes into the ledger, the ledger onto the disk, and only then the new bytes into the image.
 void Stage::spill() {
   if (waiting_ == 0) return;
   const auto runs = waiting_runs();
-  for (const auto& [at, length] : runs) {
-    for (std::uint64_t done = 0; done < length;) {
-      const Run run = base_.map(at + done, length - done);
-      if (run.zero) {
-        ledger_.append_zero(ledger::RecordKind::before_direct, index_, at + done, run.length);
-      } else {
-        ledger_.append(ledger::RecordKind::before_direct, index_, at + done,
-                       read_buffer(base_, at + done, run.length));
-      }
-      done += run.length;
-    }
-  }
+  for (const auto& [at, length] : runs) keep_old(at, length);
   ledger_.flush();
   Buffer fresh;
   for (const auto& [at, length] : runs) {
@@ -192,9 +237,17 @@ void Stage::flush() {
   if (!direct_.empty()) base_.flush();
 }
 
-void Stage::resize(std::uint64_t new_size) {
-  ensure(new_size >= old_size_, "a stage only grows its image");
-  size_ = new_size;
+void Stage::resize(std::uint64_t new_size) { size_ = new_size; }
+
+void Stage::for_each_cut(const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
+  // What was written directly there has its old bytes in the ledger already.
+  std::uint64_t at = size_;
+  for (const auto& [start, end] : direct_) {
+    if (end <= at || start >= old_size_) continue;
+    if (start > at) visit(at, start - at);
+    at = end;
+  }
+  if (at < old_size_) visit(at, old_size_ - at);
 }
 
 std::uint64_t Stage::written_directly() const {
@@ -258,7 +311,8 @@ void Stage::for_each_change(
 
 void Stage::for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
   spill();
-  for (const auto& [start, end] : direct_) visit(start, end - start);
+  for (const auto& [start, end] : direct_)
+    if (start < size_) visit(start, std::min(end, size_) - start);
 }
 
 }  // namespace jh

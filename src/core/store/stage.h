@@ -35,6 +35,11 @@ class Stage final : public Store {
   Store& base() { return base_; }
   std::uint64_t old_size() const { return old_size_; }
   std::uint32_t index() const { return index_; }
+  /// The image's bytes before the change; past its old end there are zeros.
+  void read_old(std::uint64_t offset, ByteSpan out);
+  /// Whether bytes of this range were written directly since.
+  bool has_old(std::uint64_t offset, std::uint64_t length) const;
+
   /// Bytes held in memory.
   std::uint64_t held() const { return pages_.size() * page_size; }
   /// Bytes written past the stage so far.
@@ -47,6 +52,9 @@ class Stage final : public Store {
   /// Brings out what waits to be written directly (flush() makes it durable); then calls
   /// visit(offset, length) for each range written directly, in order.
   void for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
+  /// Calls visit(offset, length) for each range of the image that lies behind its new end and still
+  /// holds its old bytes, in order.
+  void for_each_cut(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
 
  private:
   struct Page {
@@ -59,6 +67,7 @@ class Stage final : public Store {
   void base_read(std::uint64_t offset, ByteSpan out);
   void write_past_end(std::uint64_t offset, ConstByteSpan data);
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_runs() const;
+  void keep_old(std::uint64_t offset, std::uint64_t length);
   void spill();
   void note_direct(std::uint64_t offset, std::uint64_t length);
 
@@ -72,6 +81,12 @@ class Stage final : public Store {
   std::uint64_t written_since_ = 0;                // directly, since the host was told of it
   std::uint64_t waiting_ = 0;                      // held pages marked unreferenced
   std::map<std::uint64_t, std::uint64_t> direct_;  // start → end, disjoint and not adjacent
+  /// Bytes that the ledger has kept, disjoint: start → length, and where; 0: they were zeros.
+  struct Kept {
+    std::uint64_t length = 0;
+    std::uint64_t at = 0;
+  };
+  std::map<std::uint64_t, Kept> kept_;
 };
 
 }  // namespace jh

@@ -49,6 +49,22 @@ Transaction::~Transaction() {
   }
 }
 
+// What the image loses at its end, so that it can be put back.
+void Transaction::keep_cut(Stage& stage, Progress& progress) {
+  stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
+    while (length != 0) {
+      const Run run = stage.base().map(offset, length);
+      const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
+      if (!run.zero)
+        ledger_->append(RecordKind::cut, stage.index(), offset,
+                        read_buffer(stage.base(), offset, step));
+      progress.advance(0);
+      offset += step;
+      length -= step;
+    }
+  });
+}
+
 void Transaction::seal(Progress& progress, bool keep_undo) {
   progress.begin("sealing", 0);
   for (const auto& stage : stages_) {
@@ -70,6 +86,7 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
       stage->base().reserve(offset, fresh.size());
       progress.advance(0);
     });
+    if (keep_undo) keep_cut(*stage, progress);
     ledger_->append_new_size(image, stage->size());
   }
   ledger_bytes_ = ledger_->length();

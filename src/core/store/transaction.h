@@ -32,6 +32,8 @@ class Transaction {
   std::uint64_t ledger_bytes() const { return ledger_bytes_; }
 
  private:
+  void keep_cut(Stage& stage, Progress& progress);
+
   Host& host_;
   std::unique_ptr<Ledger> ledger_;
   std::vector<std::unique_ptr<Stage>> stages_;

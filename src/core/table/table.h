@@ -91,9 +91,10 @@ class PartitionTable {
 
   /// True when the disk has sectors that the table's own structures do not cover yet.
   virtual bool must_move_spare() const { return false; }
-  /// Lets the table know the whole disk; `disk` may be larger than when the table was read.
+  /// Lets the table know the whole disk, which may be larger than when the table was read, or a
+  /// window on what will be left of it.
   virtual void cover_disk(Store& disk) = 0;
-  /// Moves the end of a partition outwards, and the extended one around it where needed.
+  /// Moves the end of a partition, and outwards the extended one around it where needed.
   virtual void move_end(Store& disk, std::uint32_t number, Sectors new_end) = 0;
   /// Writes what `repairs` lists.
   virtual void repair(Store& disk) = 0;

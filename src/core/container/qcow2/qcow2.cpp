@@ -245,6 +245,39 @@ void Qcow2Container::grow(Bytes new_size) {
   if (data_ != nullptr && data_->size() < image_.size) data_->resize(image_.size);
 }
 
+void Qcow2Container::check_shrink(Bytes) {}
+
+void Qcow2Container::shrink(Bytes new_size) {
+  clear_tail(new_size.value());
+  const std::uint64_t first = ceil_div(new_size.value(), image_.cluster());
+  const std::uint64_t per_table = image_.entries_per_table();
+  for (std::uint64_t index = first / per_table; index < l1_.size(); ++index) {
+    Buffer* entries = table(index);
+    if (entries == nullptr) continue;
+    const bool whole = index * per_table >= first;
+    const std::uint64_t from = whole ? 0 : first % per_table;
+    const Buffer old = *entries;
+    for (std::uint64_t i = from; i < per_table; ++i) {
+      const std::uint64_t place = parse_as<Be64>(old, i * image_.entry_size()).value();
+      if (place == 0 && image_.entry_size() == 8) continue;
+      if (!whole) set_entry(index * per_table + i, {});
+      let_go({place, 0});
+    }
+    if (!whole) continue;
+    refcounts().release((l1_[index] & offset_mask) / image_.cluster());
+    l1_[index] = 0;
+    tables_.erase(index);
+    file_.write(image_.raw.l1_table_offset.value() + index * 8, bytes_of(Be64(0)));
+  }
+  image_.size = new_size.value();
+  write_header(file_, image_);
+  if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);
+  // The file ends where the last cluster with a reference does.
+  std::uint64_t clusters = ceil_div(file_.size(), image_.cluster());
+  while (clusters > 1 && refcounts().count(clusters - 1) == 0) --clusters;
+  file_.resize(std::min(file_.size(), clusters * image_.cluster()));
+}
+
 ContainerFacts Qcow2Container::facts() {
   ContainerFacts facts;
   facts.form = Form::qcow2;

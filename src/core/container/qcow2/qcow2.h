@@ -17,6 +17,8 @@ class Qcow2Container final : public BlockContainer {
   void check_growth(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void check_shrink(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
 

@@ -28,6 +28,15 @@ void RawContainer::check_growth(Bytes new_size) {
     refuse("no file can be that large", file_.name(), "ask for less than 8 EiB");
 }
 
+void RawContainer::check_shrink(Bytes) {}
+
+void RawContainer::shrink(Bytes new_size) {
+  ensure(new_size.value() % sector == 0 && new_size.value() <= file_.size(),
+         "a raw disk shrinks to whole sectors");
+  file_.resize(new_size.value());
+  trimmed_.reset();
+}
+
 void RawContainer::grow(Bytes new_size) {
   ensure(new_size.value() % sector == 0 && new_size.value() >= file_.size(),
          "a raw disk grows by whole sectors");

@@ -18,6 +18,8 @@ class RawContainer final : public Container {
   Store& disk() override { return trimmed_ ? static_cast<Store&>(*trimmed_) : file_; }
   void check_growth(Bytes new_size) override;
   void grow(Bytes new_size) override;
+  void check_shrink(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings&) override {}  // there is nothing in the file but the disk
 

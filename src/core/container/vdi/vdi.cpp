@@ -216,6 +216,45 @@ void VdiContainer::grow(Bytes new_size) {
   set_entries(0, all);
 }
 
+void VdiContainer::check_shrink(Bytes new_size) {
+  if (type() == Type::differencing) Container::check_shrink(new_size);
+}
+
+// Blocks are numbered without a gap: those with the highest numbers take the places that became
+// free.
+void VdiContainer::close_gaps() {
+  std::vector<std::pair<std::uint32_t, std::size_t>> taken;  // number in the file, block
+  for (std::size_t i = 0; i < map_.size(); ++i)
+    if (map_[i] < entry_zero) taken.emplace_back(map_[i], i);
+  std::sort(taken.begin(), taken.end());
+  std::vector<bool> used(taken.size());
+  for (const auto& [number, block] : taken)
+    if (number < used.size()) used[number] = true;
+  std::size_t hole = 0;
+  for (auto last = taken.rbegin(); last != taken.rend() && last->first >= used.size(); ++last) {
+    while (used[hole]) ++hole;
+    const std::uint64_t from = place_of(last->first);
+    Buffer content(block_size());
+    if (from < file_.size())
+      file_.read(from, ByteSpan(content).first(std::min(block_size(), file_.size() - from)));
+    file_.write_unreferenced(place_of(hole), content);
+    map_[last->second] = static_cast<std::uint32_t>(hole++);
+  }
+  header_.blocks_kept = static_cast<std::uint32_t>(taken.size());
+  file_.resize(std::min(file_.size(), header_.data_offset.value() + taken.size() * stride()));
+}
+
+void VdiContainer::shrink(Bytes new_size) {
+  clear_tail(new_size.value());
+  map_.resize(ceil_div(new_size.value(), block_size()));
+  header_.disk_size = new_size.value();
+  header_.blocks = static_cast<std::uint32_t>(map_.size());
+  close_gaps();
+  write_header();
+  const std::vector<std::uint32_t> all = map_;
+  set_entries(0, all);
+}
+
 // Every block has its place; holes of the host's file will do.
 void VdiContainer::place_all() {
   std::uint64_t next = header_.blocks_kept.value();

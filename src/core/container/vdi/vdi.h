@@ -16,6 +16,8 @@ class VdiContainer final : public BlockContainer {
   void check_growth(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void check_shrink(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
@@ -40,6 +42,7 @@ class VdiContainer final : public BlockContainer {
   void write_header() { file_.write(0, bytes_of(header_)); }
 
   void place_all();
+  void close_gaps();
 
   Store& file_;
   Header header_;

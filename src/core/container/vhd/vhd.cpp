@@ -288,12 +288,45 @@ void VhdContainer::grow(Bytes new_size) {
              entries > table_.size()) {
     grow_table(entries);
   }
-  footer_.current_size = new_size.value();
-  const Geometry geometry = geometry_of(new_size.value());
+  set_size(new_size.value());
+  write_footer(end_);
+}
+
+void VhdContainer::check_shrink(Bytes new_size) {
+  if (type() == Type::differencing) Container::check_shrink(new_size);
+}
+
+void VhdContainer::shrink(Bytes new_size) {
+  if (type() == Type::fixed) {
+    end_ = new_size.value();
+  } else {
+    clear_tail(new_size.value());
+    const std::uint64_t entries = ceil_div(new_size.value(), block_size_);
+    file_.write(header_.table_offset.value() + entries * 4,
+                Buffer((table_.size() - entries) * 4, 0xff));
+    table_.resize(entries);
+    bitmaps_.clear();
+    header_.table_entries = checked_cast<std::uint32_t>(entries);
+    seal_header();
+    end_ =
+        round_up(std::max(footer_.header_offset.value() + sizeof(Header),
+                          header_.table_offset.value() + std::max<std::uint64_t>(entries, 1) * 4),
+                 sector);
+    for (const std::uint32_t entry : table_)
+      if (entry != entry_absent)
+        end_ = std::max(end_, std::uint64_t{entry} * sector + bitmap_size() + block_size_);
+  }
+  set_size(new_size.value());
+  write_footer(end_);
+  file_.resize(end_ + sizeof(Footer));
+}
+
+void VhdContainer::set_size(std::uint64_t disk_size) {
+  footer_.current_size = disk_size;
+  const Geometry geometry = geometry_of(disk_size);
   footer_.cylinders = geometry.cylinders;
   footer_.heads = geometry.heads;
   footer_.sectors_per_track = geometry.sectors;
-  write_footer(end_);
 }
 
 ContainerFacts VhdContainer::facts() {

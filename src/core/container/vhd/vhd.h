@@ -33,6 +33,8 @@ class VhdContainer final : public BlockContainer {
   ContainerFacts facts() override;
   void check_growth(Bytes new_size) override;
   void grow(Bytes new_size) override;
+  void check_shrink(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   Bytes size_unit() override;
   void audit(Findings& findings) override;
 
@@ -57,6 +59,7 @@ class VhdContainer final : public BlockContainer {
   void grow_table(std::uint64_t entries);
   void write_footer(std::uint64_t at);
   void seal_header();
+  void set_size(std::uint64_t disk_size);
 
   Store& file_;
   Footer footer_{};

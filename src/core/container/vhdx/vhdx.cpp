@@ -215,6 +215,47 @@ void VhdxContainer::grow(Bytes new_size) {
   if (is_fixed()) place_all();
 }
 
+void VhdxContainer::check_shrink(Bytes new_size) {
+  if (below_) Container::check_shrink(new_size);
+}
+
+void VhdxContainer::shrink(Bytes new_size) {
+  ensure(!replayed_, "the log is replayed before anything else");
+  clear_tail(new_size.value());
+  const std::uint64_t first = structure_.entries_for(new_size.value());
+  const std::uint64_t entries = structure_.entries_for(structure_.disk_size);
+  for (std::uint64_t i = first; i < entries; ++i) {
+    if (entry(i) == 0)
+      i = end_of_zeros(i) - 1;
+    else
+      set_entry(i, 0);
+  }
+  structure_.disk_size = new_size.value();
+  write_item(file_, structure_, disk_size_item, bytes_of(Le64(new_size.value())));
+  file_.resize(std::min(file_.size(), end_of_use()));
+}
+
+// Where the last thing in the file ends.
+std::uint64_t VhdxContainer::end_of_use() {
+  std::uint64_t end = structure_.header.log_offset.value() + structure_.header.log_length.value();
+  for (const RegionEntry& region : structure_.regions)
+    end = std::max(end, region.offset.value() + region.length.value());
+  const std::uint64_t entries = structure_.entries_for(structure_.disk_size);
+  const std::uint64_t ratio = structure_.chunk_ratio();
+  for (std::uint64_t i = 0; i < entries; ++i) {
+    const std::uint64_t found = entry(i);
+    if (found == 0) {
+      i = end_of_zeros(i) - 1;
+      continue;
+    }
+    const auto state = static_cast<State>(found & state_mask);
+    if (state != State::present && state != State::partial) continue;
+    const bool bitmap = i % (ratio + 1) == ratio;
+    end = std::max(end, (found & place_mask) + (bitmap ? unit : block_size()));
+  }
+  return end;
+}
+
 // Every block has its place; holes of the host's file will do.
 void VhdxContainer::place_all() {
   std::uint64_t at = round_up(file_.size(), unit);

@@ -17,6 +17,8 @@ class VhdxContainer final : public BlockContainer {
   void check_growth(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void check_shrink(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(structure_.sector); }
   void audit(Findings& findings) override;
@@ -44,6 +46,7 @@ class VhdxContainer final : public BlockContainer {
   bool is_fixed() const { return (structure_.flags & leave_allocated) != 0; }
 
   void place_all();
+  std::uint64_t end_of_use();
 
   Store& file_;
   Structure structure_;

@@ -120,4 +120,10 @@ void Descriptor::add_extent(const ExtentLine& extent) {
   find_extents();
 }
 
+void Descriptor::remove_last_extent() {
+  ensure(extents_.size() > 1, "a disk has an extent");
+  lines_.erase(lines_.begin() + static_cast<std::ptrdiff_t>(extents_.back().line));
+  find_extents();
+}
+
 }  // namespace jh::vmdk

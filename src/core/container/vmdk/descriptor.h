@@ -31,6 +31,7 @@ class Descriptor {
   void set(const std::string& key, const std::string& value);
   void set_sectors(std::size_t extent, std::uint64_t sectors);
   void add_extent(const ExtentLine& extent);
+  void remove_last_extent();
 
  private:
   void find_extents();

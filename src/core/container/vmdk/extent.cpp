@@ -250,6 +250,48 @@ void SparseExtent::grow(Bytes new_size) {
   write_header();
 }
 
+void SparseExtent::shrink(Bytes new_size) {
+  clear_tail(new_size.value());
+  const std::uint64_t tables = tables_for(new_size.value());
+  const std::uint64_t grains = ceil_div(new_size.value(), block_size());
+  // The last table that stays forgets the grains behind the end.
+  for (std::uint64_t grain = grains; grain < tables * entries_per_table; ++grain)
+    if (entry(grain) != 0) set_entries(grain, {0});
+  const auto cut = [&](Directory& directory, std::uint64_t at) {
+    if (directory.size() <= tables) return;
+    file_.write(at * sector + tables * 4, Buffer((directory.size() - tables) * 4));
+    directory.resize(tables);
+  };
+  cut(directory_, header_.directory.value());
+  cut(spare_, header_.spare_directory.value());
+  tables_.clear();
+  header_.capacity = new_size.value() / sector;
+  write_header();
+  file_.resize(std::min(file_.size(), end_of_use()));
+}
+
+// Where the last thing in the file ends.
+std::uint64_t SparseExtent::end_of_use() {
+  std::uint64_t end = std::max<std::uint64_t>(header_.overhead.value(), 1);  // sectors
+  const std::uint64_t directory = ceil_div(directory_.size() * 4, sector);
+  end = std::max(end, header_.descriptor_offset.value() + header_.descriptor_size.value());
+  end = std::max(end, header_.directory.value() + directory);
+  if (!spare_.empty()) end = std::max(end, header_.spare_directory.value() + directory);
+  for (const Directory* tables : {&directory_, &spare_})
+    for (const std::uint32_t table : *tables)
+      if (table != 0) end = std::max(end, std::uint64_t{table} + table_sectors);
+  const std::uint64_t grains = ceil_div(disk_size(), block_size());
+  for (std::uint64_t grain = 0; grain < grains; ++grain) {
+    if (directory_[grain / entries_per_table] == 0) {
+      grain = round_down(grain, entries_per_table) + entries_per_table - 1;
+      continue;
+    }
+    const std::uint32_t found = entry(grain);
+    if (found > entry_zero) end = std::max(end, found + header_.grain.value());
+  }
+  return end * sector;
+}
+
 ContainerFacts SparseExtent::facts() {
   ContainerFacts facts;
   facts.form = Form::vmdk;

@@ -17,6 +17,7 @@ class SparseExtent final : public BlockContainer {
   void check_growth(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
 
@@ -42,6 +43,7 @@ class SparseExtent final : public BlockContainer {
   std::uint64_t tables_for(std::uint64_t bytes) const {
     return ceil_div(bytes, block_size() * entries_per_table);
   }
+  std::uint64_t end_of_use();
   std::uint32_t entry(std::uint64_t grain);
   void set_entries(std::uint64_t grain, const std::vector<std::uint32_t>& entries);
   void grow_directory(std::uint64_t at, Directory& directory, std::uint64_t tables, Le64& field);

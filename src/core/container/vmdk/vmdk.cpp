@@ -239,6 +239,39 @@ void VmdkContainer::write_descriptor() {
   file_.write(0, raw);
 }
 
+void VmdkContainer::check_shrink(Bytes) {}
+
+void VmdkContainer::set_cylinders(std::uint64_t disk_size) {
+  const std::uint64_t heads = descriptor_.number("ddb.geometry.heads").value_or(16);
+  const std::uint64_t per_track = descriptor_.number("ddb.geometry.sectors").value_or(63);
+  if (heads == 0 || per_track == 0 || heads > 255 || per_track > 255) return;
+  const std::uint64_t most =
+      fold_case(descriptor_.value("ddb.adapterType")) == "ide" ? 16383 : 65535;
+  descriptor_.set("ddb.geometry.cylinders",
+                  std::to_string(std::min(disk_size / sector / heads / per_track, most)));
+}
+
+void VmdkContainer::shrink(Bytes new_size) {
+  // Pieces behind the end are left as empty files, which the descriptor does not name any more.
+  while (extents_.size() > 1 && extents_.back().start >= new_size.value()) {
+    if (extents_.back().file != nullptr) extents_.back().file->resize(0);
+    descriptor_.remove_last_extent();
+    extents_.pop_back();
+  }
+  Extent& last = extents_.back();
+  const std::uint64_t length = new_size.value() - last.start;
+  if (length < last.length) {
+    if (last.sparse)
+      last.sparse->shrink(Bytes(length));
+    else if (last.file != nullptr)
+      last.file->resize(last.offset + length);
+    descriptor_.set_sectors(extents_.size() - 1, length / sector);
+  }
+  set_cylinders(new_size.value());
+  write_descriptor();
+  open_extents();
+}
+
 void VmdkContainer::grow(Bytes new_size) {
   const Growth growth = plan_growth(new_size.value());
   Extent& last = extents_.back();
@@ -263,14 +296,7 @@ void VmdkContainer::grow(Bytes new_size) {
     }
     descriptor_.add_extent(line);
   }
-  const std::uint64_t heads = descriptor_.number("ddb.geometry.heads").value_or(16);
-  const std::uint64_t per_track = descriptor_.number("ddb.geometry.sectors").value_or(63);
-  if (heads != 0 && per_track != 0 && heads <= 255 && per_track <= 255) {
-    const std::uint64_t most =
-        fold_case(descriptor_.value("ddb.adapterType")) == "ide" ? 16383 : 65535;
-    descriptor_.set("ddb.geometry.cylinders",
-                    std::to_string(std::min(new_size.value() / sector / heads / per_track, most)));
-  }
+  set_cylinders(new_size.value());
   write_descriptor();
   open_extents();
 }

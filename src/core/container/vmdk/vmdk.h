@@ -20,6 +20,8 @@ class VmdkContainer final : public Container {
   std::vector<std::string> new_parts(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
+  void check_shrink(Bytes new_size) override;
+  void shrink(Bytes new_size) override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
   const Descriptor& descriptor() const { return descriptor_; }
@@ -40,6 +42,7 @@ class VmdkContainer final : public Container {
 
   std::string read_descriptor();
   void write_descriptor();
+  void set_cylinders(std::uint64_t disk_size);
   void open_extents();
   void open_extent(std::size_t index, std::uint64_t start);
   void join();

@@ -53,10 +53,24 @@ std::uint64_t usable_size(const Facts& facts, std::uint64_t place_size) {
                   (std::uint64_t{1} << 32) * facts.page_size);
 }
 
-void grow(Store& place) {
+std::uint64_t smallest_size(const Facts& facts) {
+  constexpr std::uint64_t pages = 10;  // what the system's own maker asks for
+  return std::min(facts.size, pages * facts.page_size);
+}
+
+void resize(Store& place, std::uint64_t size) {
   const auto facts = read(place);
   ensure(facts.has_value() && !facts->hibernated, "this is a swap area in order");
-  const std::uint64_t last = usable_size(*facts, place.size()) / facts->page_size - 1;
+  const std::uint64_t last =
+      usable_size(*facts, std::min(size, place.size())) / facts->page_size - 1;
+  if (size < facts->size) {
+    const std::uint32_t bad = facts->big_endian
+                                  ? read_as<Header<Be32>>(place, header_offset).bad_pages.value()
+                                  : read_as<Header<Le32>>(place, header_offset).bad_pages.value();
+    if (bad != 0)
+      unsupported("the swap area has bad pages on record", place.name(),
+                  "make it anew inside the guest");
+  }
   facts->big_endian ? set_last_page<Be32>(place, last) : set_last_page<Le32>(place, last);
 }
 

@@ -21,7 +21,10 @@ struct Facts {
 std::optional<Facts> read(Store& place);
 /// The most that a swap area on a place of this size can use.
 std::uint64_t usable_size(const Facts& facts, std::uint64_t place_size);
-/// Lets the header cover the whole place; page size, identity, label and bad pages stay.
-void grow(Store& place);
+/// Lets the header cover `size` bytes of the place, or as many as can be used; page size, identity,
+/// label and bad pages stay. Throws unsupported when bad pages would lie behind the end.
+void resize(Store& place, std::uint64_t size);
+/// The smallest swap area of this kind: its header and a few pages.
+std::uint64_t smallest_size(const Facts& facts);
 
 }  // namespace jh::swap

@@ -203,7 +203,8 @@ std::uint64_t GptTable::array_sectors() const {
 bool GptTable::must_move_spare() const { return spare_lba_ != last_lba_; }
 
 Sectors GptTable::usable_end_on(Bytes disk_size) const {
-  const std::uint64_t last = disk_size.value() / facts_.sector_size - 1;
+  const std::uint64_t last =
+      std::max<std::uint64_t>(disk_size.value() / facts_.sector_size, 1) - 1;
   if (spare_lba_ == last) return Sectors(checked_add(header_.last_usable_lba.value(), 1));
   return Sectors(std::max(last - std::min(last, array_sectors()), std::uint64_t{1}));
 }
@@ -296,8 +297,8 @@ void GptTable::wipe_old_spare(Store& disk) {
 void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
   for (Partition& partition : facts_.partitions) {
     if (partition.number != number) continue;
-    ensure(new_end >= partition.end() && new_end <= reach(partition),
-           "a partition grows into free sectors only");
+    ensure(new_end > partition.first && new_end <= reach(partition),
+           "a partition ends behind its beginning, and grows into free sectors only");
     const std::size_t at = std::size_t{number - 1} * header_.entry_size.value();
     auto entry = parse_as<Entry>(entries_, at);
     entry.last_lba = new_end.value() - 1;
@@ -306,7 +307,7 @@ void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
     write_all(disk);
     return;
   }
-  ensure(false, "the partition to grow is in the table");
+  ensure(false, "the partition is in the table");
 }
 
 NewPartition GptTable::place_new(Bytes disk_size) const {

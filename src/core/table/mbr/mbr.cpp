@@ -194,8 +194,8 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
   for (std::size_t i = 0; i < facts_.partitions.size(); ++i) {
     Partition& partition = facts_.partitions[i];
     if (partition.number != number) continue;
-    ensure(new_end >= partition.end() && new_end <= reach(partition),
-           "a partition grows into free sectors only");
+    ensure(new_end > partition.first && new_end <= reach(partition),
+           "a partition ends behind its beginning, and grows into free sectors only");
     if (const Partition* outer = extended_to_grow(partition, new_end))
       move_end(disk, outer->number, new_end);
     const Slot& slot = slots_[i];
@@ -207,7 +207,7 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
     partition.count = new_end - partition.first;
     return;
   }
-  ensure(false, "the partition to grow is in the table");
+  ensure(false, "the partition is in the table");
 }
 
 // A primary partition where an entry is free and the largest room lies outside of the extended

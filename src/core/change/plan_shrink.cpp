@@ -1,0 +1,367 @@
+#include "core/change/plan_shrink.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "core/change/plan_content.h"
+#include "core/change/plan_shrink_inside.h"
+#include "core/lvm/shrink.h"
+
+namespace jh {
+namespace {
+
+class Shrinker {
+ public:
+  Shrinker(const Guest& guest, const ShrinkRequest& request) : guest_(guest), request_(request) {}
+
+  Plan run() {
+    plan_.command = "shrink";
+    for (const Disk& disk : guest_.disks())
+      plan_.disks.push_back({disk.path, disk.size(), disk.size()});
+    if (!request_.names_size() && request_.takes.empty() && !request_.remove_disk)
+      wrong_usage("nothing is said to become smaller",
+                  "name the disk's new size (--to, --by), or what to take from (--take)");
+    settle_disk();
+    check_tables();
+    take_all();
+    cut_disk();
+    remove_disk();
+    add_steps();
+    if (plan_.steps.empty())
+      refuse("there is nothing to do: it is no larger than that already", disk().path,
+             "see the floors in: juneheath survey " + shell_word(disk().path));
+    plan_.bytes_to_write = cost_.held * 3 + cost_.direct * 2 + (1U << 20);
+    return plan_;
+  }
+
+ private:
+  const Disk& disk() const { return guest_.disks()[disk_index_]; }
+
+  void settle_disk() {
+    disk_index_ = request_.disk;
+    if (!request_.names_size()) return;
+    if (!request_.disk_chosen && guest_.disks().size() > 1) {
+      std::string commands;
+      for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+        ShrinkRequest chosen = request_;
+        chosen.disk = i;
+        chosen.disk_chosen = true;
+        commands += "\n  " + command_with(chosen, "");
+      }
+      refuse("the guest has several disks", {}, "say which one becomes smaller:" + commands);
+    }
+    const LayerFloor floor = floor_of_disk(guest_, disk_index_);
+    Bytes wanted = floor.size;
+    if (request_.to) wanted = *request_.to;
+    if (request_.by) {
+      if (*request_.by >= disk().size())
+        refuse(fmt::format("the disk has only {}", spelled_out(disk().size())), disk().path,
+               "take less");
+      wanted = disk().size() - *request_.by;
+    }
+    if (wanted > disk().size())
+      refuse(fmt::format("the disk has only {}; {} would be more", spelled_out(disk().size()),
+                         human(wanted)),
+             disk().path,
+             fmt::format("to make it larger: juneheath grow {} --to {}", shell_word(disk().path),
+                         paste_size(wanted)));
+    std::uint64_t unit = disk().container->size_unit().value();
+    if (disk().table) unit = std::max<std::uint64_t>(unit, disk().table->facts().sector_size);
+    new_size_ = Bytes(round_up(wanted.value(), unit));
+    if (*new_size_ != wanted)
+      plan_.notes.push_back(
+          fmt::format("a disk has whole sectors: it keeps {} bytes more than you "
+                      "asked for",
+                      (*new_size_ - wanted).value()));
+    if (*new_size_ < floor.size && !request_.allow_move)
+      refuse(fmt::format("the disk cannot become as small as {}: its floor is {} ({})",
+                         human(*new_size_), spelled_out(floor.size), floor.reason),
+             disk().path, "ask for no less:\n  " + with_size(floor.size));
+    new_size_ = std::min(*new_size_, disk().size());
+    plan_.disks[disk_index_].to = *new_size_;
+  }
+
+  std::string with_size(Bytes size) const {
+    ShrinkRequest other = request_;
+    other.to = size;
+    other.by.reset();
+    other.to_floor = false;
+    return command_with(other, "");
+  }
+
+  void check_tables() {
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      const Disk& each = guest_.disks()[i];
+      if (each.trouble && i == disk_index_) throw *each.trouble;
+      if (each.table && i == disk_index_ && !each.table->facts().blockers.empty())
+        throw each.table->facts().blockers.front();
+    }
+  }
+
+  // What each target loses: all it can, a size, or a share of what it can.
+  Bytes after_taking(const Give& take, Bytes present, Bytes floor, const std::string& name) {
+    const Bytes spare = present > floor ? present - floor : Bytes(0);
+    if (spare == Bytes(0))
+      refuse(fmt::format("{} is at its floor already ({})", name, human(floor)), {},
+             "remove something inside the guest first");
+    Bytes loses = spare;
+    if (take.amount.kind == Amount::Kind::size) loses = take.amount.size;
+    if (take.amount.kind == Amount::Kind::percent)
+      loses = Bytes(spare.value() / 10000 * take.amount.hundredths);
+    if (loses == Bytes(0)) wrong_usage("an amount of nothing", "take a size greater than zero");
+    if (loses > spare)
+      refuse(fmt::format("{} cannot lose {}: it can lose {}", name, spelled_out(loses),
+                         spelled_out(spare)),
+             {}, "take what it can lose:\n  " + command_with(request_, name));
+    return present - loses;
+  }
+
+  void take_all() {
+    for (const Give& take : request_.takes) {
+      const Place* place = find_target(guest_, take.target);
+      if (place == nullptr) wrong_usage("nothing cannot become smaller", "name a target");
+      const std::string name = guest_.best_name(*place);
+      std::size_t pv = 0;
+      if (place->volume) {
+        const VolumeGroup& group = guest_.group_of(*place);
+        const std::uint64_t floor = floor_of_volume(guest_, *place);
+        const Bytes left = after_taking(take, place->size, group.bytes(floor), name);
+        const std::uint64_t extents =
+            lvm::whole_size(guest_.volume_of(*place),
+                            std::max(floor, ceil_div(left.value(), group.open.group.extent_size)));
+        group_change(group).volumes[place->volume->volume] = extents;
+        if (group.bytes(extents) != left)
+          plan_.notes.push_back(fmt::format("{} keeps {} more: it has whole extents", name,
+                                            human(group.bytes(extents) - left)));
+      } else if (guest_.group_on(*place, pv) != nullptr) {
+        unsupported(name + " is a physical volume", {},
+                    "take from a volume of its group, or make its disk smaller (--to)");
+      } else {
+        if (auto why = no_shrinking(*place)) throw why->within(name);
+        const Bytes present = content_size(*place);
+        sizes_[place] = after_taking(take, present, floor_of(guest_, *place).size, name);
+      }
+    }
+  }
+
+  GroupChange& group_change(const VolumeGroup& group) {
+    GroupChange& change = groups_[&group];
+    change.group = &group;
+    return change;
+  }
+
+  void limit(const Place& place, Bytes size) {
+    const auto known = sizes_.find(&place);
+    sizes_[&place] = known == sizes_.end() ? size : std::min(known->second, size);
+  }
+
+  // Everything that reaches past the new end must end before it.
+  void cut_disk() {
+    if (!new_size_ || *new_size_ >= disk().size()) return;
+    if (!disk().table) {
+      limit(disk().places.front(), *new_size_);
+      return;
+    }
+    const Sectors usable = disk().table->usable_end_on(*new_size_);
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    for (const Place& place : disk().places) {
+      if (!place.partition || place.partition->end() <= usable) continue;
+      if (place.partition->role == PartitionRole::extended) continue;  // follows what is in it
+      if (place.partition->first >= usable)
+        refuse(
+            fmt::format("{} ({}) lies wholly behind the new end", guest_.name_of(place),
+                        place.content.name),
+            disk().path,
+            "ask for a larger disk; its floor is in: juneheath survey " + shell_word(disk().path));
+      Sectors end = usable;
+      const std::uint64_t unit = (1U << 20) / sector;
+      const Sectors least = aligned_end(disk(), *place.partition, floor_of(guest_, place).size);
+      // An aligned end stays aligned where there is room for it.
+      if (place.partition->end().value() % unit == 0 &&
+          Sectors(round_down(end.value(), unit)) >= least)
+        end = Sectors(round_down(end.value(), unit));
+      ends_[&place] = end;
+      limit(place, to_bytes(end - place.partition->first, sector));
+    }
+  }
+
+  void remove_disk() {
+    if (!request_.remove_disk) return;
+    const std::size_t index = *request_.remove_disk;
+    bool found = false;
+    for (const VolumeGroup& group : guest_.groups())
+      for (std::size_t pv = 0; pv < group.devices.size(); ++pv) {
+        if (group.devices[pv] == nullptr || group.devices[pv]->disk != index) continue;
+        if (group.devices.size() == 1)
+          refuse("this is the only physical volume of group " + group.open.group.name,
+                 guest_.disks()[index].path, "a group needs one");
+        group_change(group).leaving.push_back(pv);
+        found = true;
+      }
+    if (!found)
+      refuse("no physical volume of a group lies on this disk", guest_.disks()[index].path,
+             "choose another disk");
+    for (const Place& place : guest_.disks()[index].places) {
+      const bool harmless = place.content.kind == ContentKind::physical_volume ||
+                            place.content.kind == ContentKind::nothing ||
+                            place.content.kind == ContentKind::extended;
+      if (!harmless)
+        plan_.remains.push_back(fmt::format("{} on the same disk holds {}: it goes with the disk",
+                                            guest_.name_of(place), place.content.name));
+    }
+  }
+
+  // From the inside out: content, volumes, physical volumes, partitions, the table, the disk.
+  void add_steps() {
+    for (const auto& [place, size] : sizes_) {
+      std::size_t pv = 0;
+      if (const VolumeGroup* group = guest_.group_on(*place, pv)) {
+        group_change(*group).devices[pv] = size;
+      } else {
+        plan_smaller_content(plan_, cost_, guest_, *place, size);
+      }
+    }
+    for (auto& [group, change] : groups_)
+      plan_smaller_group(plan_, cost_, guest_, request_, change);
+    for (const auto& [place, size] : sizes_)
+      if (place->partition) shrink_partition(*place, size);
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) finish_disk(i);
+    name_targets();
+  }
+
+  void shrink_partition(const Place& place, Bytes size) {
+    const Disk& on = guest_.disks()[place.disk];
+    const std::uint32_t sector = on.table->facts().sector_size;
+    const auto fixed = ends_.find(&place);
+    const Sectors end = fixed != ends_.end()
+                            ? std::min(fixed->second, aligned_end(on, *place.partition, size))
+                            : aligned_end(on, *place.partition, size);
+    const auto add = [&](const Partition& partition, const char* action) {
+      Step step{StepKind::shrink_partition,
+                place.disk,
+                guest_.disks().size() == 1
+                    ? fmt::format("p{}", partition.number)
+                    : fmt::format("{}:p{}", place.disk + 1, partition.number),
+                action,
+                to_bytes(partition.count, sector),
+                to_bytes(end - partition.first, sector),
+                partition.number,
+                end};
+      plan_.steps.push_back(std::move(step));
+      cost_.held += 65536;
+    };
+    if (end >= place.partition->end()) return;
+    add(*place.partition, "move its end inwards");
+    if (place.partition->role != PartitionRole::logical || !new_size_) return;
+    // The extended one goes along when it would reach past the disk's new end.
+    for (const Partition& outer : on.table->facts().partitions)
+      if (outer.role == PartitionRole::extended &&
+          outer.end() > on.table->usable_end_on(*new_size_))
+        add(outer, "the extended partition follows");
+  }
+
+  void finish_disk(std::size_t index) {
+    const Disk& each = guest_.disks()[index];
+    const Bytes size = plan_.disks[index].to;
+    const bool cut = size < each.size();
+    if (!cut && !plan_.touches(index)) return;
+    Plan outer;
+    plan_container(outer, guest_, request_, index, size);
+    plan_.steps.insert(plan_.steps.begin(), outer.steps.begin(), outer.steps.end());
+    cost_.held += outer.bytes_to_write;
+    if (each.table) {
+      Plan table;
+      plan_table(table, guest_, index, size, true);
+      for (Step& step : table.steps) {
+        const auto at =
+            step.kind == StepKind::repair_table ? plan_.steps.begin() : plan_.steps.end();
+        plan_.steps.insert(at, std::move(step));
+      }
+      cost_.held += table.bytes_to_write;
+      if (cut && each.table->facts().kind == TableKind::gpt) move_spare(index, size);
+    }
+    if (!cut) return;
+    const ContainerFacts facts = each.container->facts();
+    plan_.steps.push_back(
+        {StepKind::shrink_container, index,
+         guest_.disks().size() == 1 ? "disk" : fmt::format("{}:disk", index + 1),
+         facts.form == Form::raw
+             ? "cut the image"
+             : fmt::format("let go what the {} image keeps behind the end", form_name(facts.form)),
+         each.size(), size});
+    if (request_.keep_undo && facts.form == Form::raw) keep_cut(each, size);
+  }
+
+  void move_spare(std::size_t index, Bytes size) {
+    const Disk& each = guest_.disks()[index];
+    const bool there = std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
+      return step.kind == StepKind::move_spare && step.disk == index;
+    });
+    if (there) return;
+    const TableFacts& facts = each.table->facts();
+    plan_.steps.push_back({StepKind::move_spare, index, kind_name(facts.kind),
+                           "move the spare copy to the disk's new end",
+                           to_bytes(facts.known_end, facts.sector_size),
+                           to_bytes(each.table->usable_end_on(size), facts.sector_size)});
+  }
+
+  // What is cut off goes to the ledger, for the undo.
+  void keep_cut(const Disk& each, Bytes size) {
+    Store& store = each.container->disk();
+    std::uint64_t kept = 0;
+    for (std::uint64_t at = size.value(); at < store.size();) {
+      const Run run = store.map(at, store.size() - at);
+      if (!run.zero) kept += run.length;
+      at += run.length;
+    }
+    cost_.direct += kept / 2;
+    if (kept >= (1U << 20))
+      plan_.notes.push_back(fmt::format(
+          "{} that are cut off are kept beside the image for an undo (--no-undo spares them)",
+          human(Bytes(kept))));
+  }
+
+  void name_targets() {
+    std::string names;
+    for (const Where& where : plan_.targets) {
+      const Place* place = place_at(guest_, where);
+      names += (names.empty() ? "" : ", ") + guest_.best_name(*place);
+    }
+    plan_.target = names;
+  }
+
+  const Guest& guest_;
+  const ShrinkRequest& request_;
+  Plan plan_;
+  Cost cost_;
+  std::size_t disk_index_ = 0;
+  std::optional<Bytes> new_size_;
+  std::map<const Place*, Bytes> sizes_;   // of places that become smaller
+  std::map<const Place*, Sectors> ends_;  // of partitions that must end there
+  std::map<const VolumeGroup*, GroupChange> groups_;
+};
+
+}  // namespace
+
+Plan plan_shrink(const Guest& guest, const ShrinkRequest& request) {
+  return Shrinker(guest, request).run();
+}
+
+std::string command_with(const ShrinkRequest& request, const std::string& take) {
+  std::string command = "juneheath shrink";
+  for (const std::string& image : request.images) command += " " + shell_word(image);
+  if (request.to) command += " --to " + paste_size(*request.to);
+  if (request.by) command += " --by " + paste_size(*request.by);
+  if (request.to_floor) command += " --to floor";
+  if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
+  if (request.remove_disk) command += fmt::format(" --remove-disk {}", *request.remove_disk + 1);
+  if (request.allow_move) command += " --allow-move";
+  const std::string target = take.substr(0, take.rfind('='));
+  for (const Give& other : request.takes)
+    if (other.target != target) command += " --take " + shell_word(other.written);
+  return take.empty() ? command : command + " --take " + shell_word(take);
+}
+
+}  // namespace jh

@@ -1,0 +1,24 @@
+#include "core/store/old_state.h"
+
+namespace jh {
+
+void OldState::read(std::uint64_t offset, ByteSpan out) {
+  check_range(offset, out.size());
+  stage_.read_old(offset, out);
+}
+
+Run OldState::map(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  if (length == 0) return {offset, 0, true};
+  // What was overwritten is rare; around it nothing is promised.
+  if (stage_.has_old(offset, length))
+    return {offset, std::min<std::uint64_t>(length, Stage::page_size), false};
+  return stage_.base().map(offset, length);
+}
+
+void OldState::read_only() const {
+  throw Error(Status::internal, "the old state is only read", name(),
+              "please report this as a bug");
+}
+
+}  // namespace jh

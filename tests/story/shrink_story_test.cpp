@@ -1,0 +1,269 @@
+// The way down and up again through the built program: every sample guest, in every form, to its
+// floor and back; judged by the system's checker, its kernel, and an archiver's reader.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+#include "support/tree.h"
+#include "support/volumes.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+using Words = std::vector<std::string>;
+
+// Every ext filesystem of a guest, by the survey: a name, and where it lies.
+struct Place {
+  std::string name;
+  bool volume = false;
+  std::uint64_t offset = 0;
+};
+
+class Shrunk : public testing::Test {
+ protected:
+  std::vector<Place> filesystems(const Words& images) {
+    Words command{"survey", "--json"};
+    command.insert(command.end(), images.begin(), images.end());
+    const auto survey = nlohmann::json::parse(juneheath(command).out);
+    std::vector<Place> places;
+    const auto is_ext = [](const nlohmann::json& place) {
+      return place["content"]["name"].get<std::string>().starts_with("ext") &&
+             place["content"]["name"] != "extended partition";
+    };
+    for (const auto& disk : survey["disks"])
+      for (const auto& place : disk["places"])
+        if (is_ext(place) && place.contains("partition") &&
+            place["partition"]["type_name"] != "extended")
+          places.push_back({place["name"], false, place["offset"]});
+    for (const auto& group : survey["groups"])
+      for (const auto& place : group["volumes"])
+        if (is_ext(place)) places.push_back({place["name"], true, 0});
+    return places;
+  }
+
+  // Sound by the checker; the tree as the kernel shows it.
+  std::map<std::string, std::map<std::string, std::string>> trees(const Words& raw) {
+    std::map<std::string, std::map<std::string, std::string>> all;
+    for (const Place& place : filesystems(raw)) {
+      std::string file = raw.front();
+      if (place.volume) {
+        file = folder_ / "volume";
+        extract_volume(raw, place.name, file);
+      }
+      EXPECT_EQ(check_ext(file, place.offset), "") << place.name;
+      if (can_mount()) all[place.name] = tree_facts(Mounted(file, place.offset).path());
+      if (place.volume) files::remove(file);
+    }
+    return all;
+  }
+
+  void expect_same(const Words& raw,
+                   const std::map<std::string, std::map<std::string, std::string>>& before) {
+    const auto now = trees(raw);
+    ASSERT_EQ(now.size(), before.size());
+    for (const auto& [name, tree] : before)
+      EXPECT_EQ(tree_difference(tree, now.at(name)), "") << name;
+  }
+
+  Outcome run_on(const std::string& command, const Words& images, const Words& options) {
+    Words words{command};
+    words.insert(words.end(), images.begin(), images.end());
+    words.insert(words.end(), options.begin(), options.end());
+    return juneheath(words);
+  }
+
+  void expect_audit_clean(const Words& images) {
+    const Outcome audit = run_on("audit", images, {});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+  }
+
+  TempFolder folder_;
+};
+
+struct Case {
+  std::string sample;
+  std::string form;
+  std::string store;
+  std::string give;  // who gets the room on the way back
+};
+
+void PrintTo(const Case& item, std::ostream* out) {
+  *out << item.sample << " " << item.form << " " << item.store;
+}
+
+class ShrinkStory : public Shrunk, public testing::WithParamInterface<Case> {};
+
+TEST_P(ShrinkStory, ToTheFloorAndBack) {
+  const Case& item = GetParam();
+  const std::string raw = folder_ / "guest.img";
+  unpack_sample(item.sample, raw);
+  const std::uint64_t size = files::file_size(raw);
+  const auto before = trees({raw});
+  std::string image = raw;
+  if (item.form != "raw") {
+    image = folder_ / ("guest." + item.form);
+    ASSERT_EQ(juneheath({"recast", raw, image, "--form", item.form, "--store", item.store}).status,
+              0);
+  }
+  const auto as_raw = [&] {
+    if (item.form == "raw") return image;
+    const std::string copy = folder_ / "copy.img";
+    files::remove(copy);
+    const Outcome recast = juneheath({"recast", image, copy, "--form", "raw", "--store", "sparse"});
+    EXPECT_EQ(recast.status, 0) << recast.err;
+    return copy;
+  };
+  const std::uint32_t digest = file_digest(image);
+  const std::uint64_t length = files::file_size(image);
+
+  const Outcome asked = juneheath({"shrink", image, "--to", "floor"});
+  EXPECT_EQ(asked.status, 3) << "without --yes, and nobody to ask";
+  EXPECT_EQ(file_digest(image), digest);
+  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
+  ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  EXPECT_LT(files::file_size(image), length);
+  expect_audit_clean({image});
+  expect_same({as_raw()}, before);
+  const std::uint64_t floor = files::file_size(as_raw());
+  EXPECT_LT(floor, size);
+
+  // Half a MiB less would be too little: nothing happens.
+  const std::uint32_t digest_small = file_digest(image);
+  const Outcome less = juneheath({"shrink", image, "--by", "2MiB", "--yes"});
+  EXPECT_EQ(less.status, 3) << less.out;
+  EXPECT_TRUE(less.said("floor")) << less.err;
+  EXPECT_EQ(file_digest(image), digest_small);
+
+  const Outcome undone = juneheath({"undo", image});
+  ASSERT_EQ(undone.status, 0) << undone.err;
+  EXPECT_EQ(file_digest(image), digest);
+  EXPECT_EQ(files::file_size(image), length);
+
+  ASSERT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes", "--no-undo"}).status, 0);
+  const Outcome grown =
+      juneheath({"grow", image, "--to", std::to_string(size), "--give", item.give});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_audit_clean({image});
+  expect_same({as_raw()}, before);
+}
+
+std::vector<Case> cases() {
+  std::vector<Case> all;
+  const std::vector<std::pair<std::string, std::string>> samples{{"heather", "/"},
+                                                                 {"nestcam", "/"},
+                                                                 {"mbr-extended", "/srv"},
+                                                                 {"mbr-boot-lvm", "/"},
+                                                                 {"fieldstation", "/var/log"},
+                                                                 {"whole-disk-pv", "bare/data"}};
+  for (const auto& [sample, give] : samples) all.push_back({sample, "raw", "", give});
+  for (const auto& [form, store] :
+       std::vector<std::pair<std::string, std::string>>{{"qcow2", "sparse"},
+                                                        {"vdi", "sparse"},
+                                                        {"vdi", "full"},
+                                                        {"vmdk", "sparse"},
+                                                        {"vmdk", "full"},
+                                                        {"vhd", "sparse"},
+                                                        {"vhd", "full"},
+                                                        {"vhdx", "sparse"},
+                                                        {"vhdx", "full"}}) {
+    all.push_back({"fieldstation", form, store, "/var/log"});
+    all.push_back({"mbr-extended", form, store, "/srv"});
+    all.push_back({"mbr-boot-lvm", form, store, "/"});
+  }
+  return all;
+}
+
+INSTANTIATE_TEST_SUITE_P(Guests, ShrinkStory, testing::ValuesIn(cases()), [](const auto& test) {
+  std::string name = test.param.sample + "_" + test.param.form + "_" + test.param.store;
+  for (char& c : name)
+    if (std::isalnum(static_cast<unsigned char>(c)) == 0) c = '_';
+  return name;
+});
+
+// A group over two disks: one of them becomes smaller, then leaves.
+TEST_F(Shrunk, AGroupOverTwoDisks) {
+  const Words images{folder_ / "a.img", folder_ / "b.img"};
+  unpack_sample("two-disk-a", images[0]);
+  unpack_sample("two-disk-b", images[1]);
+  const Words digests{std::to_string(file_digest(images[0])),
+                      std::to_string(file_digest(images[1]))};
+  const auto before = trees(images);
+  const Outcome which = run_on("shrink", images, {"--to", "floor", "--yes"});
+  EXPECT_EQ(which.status, 3);
+  EXPECT_TRUE(which.said("--disk 2")) << which.err;
+
+  const Outcome shrunk = run_on("shrink", images, {"--to", "floor", "--disk", "1", "--yes"});
+  ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  EXPECT_LT(files::file_size(images[0]), 320ULL << 20);
+  expect_audit_clean(images);
+  expect_same(images, before);
+  const Outcome back =
+      run_on("grow", images, {"--to", "320MiB", "--disk", "1", "--give", "twodisk/store"});
+  ASSERT_EQ(back.status, 0) << back.err;
+  expect_same(images, before);
+  const Outcome undone = juneheath({"undo", images[0]});
+  ASSERT_EQ(undone.status, 0) << undone.err;
+  expect_same(images, before);
+}
+
+TEST_F(Shrunk, ADiskLeavesItsGroup) {
+  const Words images{folder_ / "a.img", folder_ / "b.img"};
+  unpack_sample("two-disk-a", images[0]);
+  unpack_sample("two-disk-b", images[1]);
+  const std::vector<std::uint32_t> digests{file_digest(images[0]), file_digest(images[1])};
+  const auto before = trees(images);
+  const Outcome first = run_on(
+      "shrink", images,
+      {"--remove-disk", "2", "--yes", "--take", "twodisk/store", "--take", "twodisk/striped"});
+  ASSERT_EQ(first.status, 0) << first.out << first.err;
+  EXPECT_TRUE(first.said("detach")) << first.out;
+  // The first disk alone is the whole guest now.
+  expect_audit_clean({images[0]});
+  expect_same({images[0]}, before);
+  const Outcome undone = juneheath({"undo", images[0]});
+  ASSERT_EQ(undone.status, 0) << undone.err;
+  EXPECT_EQ(file_digest(images[0]), digests[0]);
+  EXPECT_EQ(file_digest(images[1]), digests[1]);
+}
+
+// Only a volume becomes smaller; the room stays in the group. Another gets it.
+TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
+  const std::string image = folder_ / "guest.img";
+  unpack_sample("fieldstation", image);
+  const auto before = trees({image});
+  const Outcome taken = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
+  ASSERT_EQ(taken.status, 0) << taken.out << taken.err;
+  EXPECT_EQ(files::file_size(image), 768ULL << 20);
+  expect_same({image}, before);
+  const Outcome given = juneheath({"grow", image, "--give", "/var/log=200MiB"});
+  ASSERT_EQ(given.status, 0) << given.err;
+  expect_same({image}, before);
+  const Outcome too_much = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
+  EXPECT_EQ(too_much.status, 3);
+  EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
+}
+
+// Several volumes could lose what is missing: it is said, and nothing done.
+TEST_F(Shrunk, IsNotGuessed) {
+  const std::string image = folder_ / "guest.img";
+  unpack_sample("fieldstation", image);
+  const std::uint32_t digest = file_digest(image);
+  const Outcome which = juneheath({"shrink", image, "--to", "600MiB", "--yes"});
+  EXPECT_EQ(which.status, 3);
+  EXPECT_TRUE(which.said("--take /home=")) << which.err;
+  EXPECT_TRUE(which.said("--take /=")) << which.err;
+  EXPECT_EQ(file_digest(image), digest);
+  const Outcome into = juneheath({"shrink", image, "--to", "600MiB", "--take", "/home=68MiB",
+                                  "--into", folder_ / "small.qcow2", "--yes"});
+  EXPECT_EQ(into.status, 0) << into.out << into.err;
+  EXPECT_EQ(file_digest(image), digest);
+}
+
+}  // namespace
+}  // namespace jh::test
