@@ -11,6 +11,7 @@ using Arguments = std::vector<std::string>;
 int run_survey(const Arguments& arguments);
 int run_grow(const Arguments& arguments);
 int run_shrink(const Arguments& arguments);
+int run_compact(const Arguments& arguments);
 int run_recast(const Arguments& arguments);
 int run_audit(const Arguments& arguments);
 int run_undo(const Arguments& arguments);

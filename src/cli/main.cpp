@@ -17,13 +17,14 @@ struct Command {
   int (*run)(const jh::cli::Arguments&);
 };
 
-constexpr std::array<Command, 8> commands{{
+constexpr std::array<Command, 9> commands{{
     {"survey", "IMAGE...", "read only: every layer, its room, what stands in the way",
      jh::cli::run_survey},
     {"grow", "IMAGE... [--to SIZE | --by SIZE] [--give TARGET]",
      "make the disk and what is in it larger", jh::cli::run_grow},
     {"shrink", "IMAGE... (--to SIZE | --by SIZE | --take TARGET)",
      "make the disk and what is in it smaller", jh::cli::run_shrink},
+    {"compact", "IMAGE... [--into OUT]", "the same disk in a smaller file", jh::cli::run_compact},
     {"recast", "IMAGE NEW [--form FORM] [--store HOW]", "the same disk in a new image, of any form",
      jh::cli::run_recast},
     {"audit", "IMAGE...", "read only: is every layer sound?", jh::cli::run_audit},

@@ -217,7 +217,7 @@ TEST(LvmGroup, ASecondAreaAtTheEndMovesAlong) {
   auto found = lvm::find_groups({&store});
   ASSERT_EQ(found.groups.size(), 1U);
   EXPECT_EQ(lvm::extents_of(found.groups[0], 0, store.size()), 15U);
-  lvm::grow_device(found.groups[0], 0, store.size());
+  lvm::resize_device(found.groups[0], 0, store.size());
   lvm::commit(found.groups[0], "grown", 1);
   const auto now = lvm::find_groups({&store});
   ASSERT_EQ(now.groups.size(), 1U);

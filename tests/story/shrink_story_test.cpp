@@ -122,12 +122,15 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   const std::uint32_t digest = file_digest(image);
   const std::uint64_t length = files::file_size(image);
 
+  const bool beside = item.form == "vmdk" && item.store == "full";  // a descriptor, and the disk
   const Outcome asked = juneheath({"shrink", image, "--to", "floor"});
   EXPECT_EQ(asked.status, 3) << "without --yes, and nobody to ask";
   EXPECT_EQ(file_digest(image), digest);
   const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
-  EXPECT_LT(files::file_size(image), length);
+  if (!beside) {
+    EXPECT_LT(files::file_size(image), length);
+  }
   expect_audit_clean({image});
   expect_same({as_raw()}, before);
   const std::uint64_t floor = files::file_size(as_raw());
@@ -223,9 +226,11 @@ TEST_F(Shrunk, ADiskLeavesItsGroup) {
       {"--remove-disk", "2", "--yes", "--take", "twodisk/store", "--take", "twodisk/striped"});
   ASSERT_EQ(first.status, 0) << first.out << first.err;
   EXPECT_TRUE(first.said("detach")) << first.out;
-  // The first disk alone is the whole guest now.
+  // The first disk alone is the whole group now.
   expect_audit_clean({images[0]});
-  expect_same({images[0]}, before);
+  const auto now = trees({images[0]});
+  for (const std::string volume : {"twodisk/store", "twodisk/striped"})
+    EXPECT_EQ(tree_difference(before.at(volume), now.at(volume)), "") << volume;
   const Outcome undone = juneheath({"undo", images[0]});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(images[0]), digests[0]);

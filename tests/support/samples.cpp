@@ -83,15 +83,17 @@ std::uint32_t file_digest(const std::string& path) {
       at = std::min(file.size(), (at + run.length) / 4096 * 4096 + (run.length < 4096 ? 4096 : 0));
       continue;
     }
-    const std::uint64_t start = at / 4096 * 4096;
-    const std::uint64_t length = std::min<std::uint64_t>(4096, file.size() - start);
-    page.resize(length);
-    file.read(start, page);
-    if (!all_zero(page)) {
-      digest = crc32c_raw(digest, bytes_of(start));
-      digest = crc32c_raw(digest, page);
+    for (const std::uint64_t end = at + run.length; at < end;) {
+      const std::uint64_t start = at / 4096 * 4096;
+      const std::uint64_t length = std::min<std::uint64_t>(4096, file.size() - start);
+      page.resize(length);
+      file.read(start, page);
+      if (!all_zero(page)) {
+        digest = crc32c_raw(digest, bytes_of(start));
+        digest = crc32c_raw(digest, page);
+      }
+      at = start + length;
     }
-    at = start + length;
   }
   return digest;
 }

@@ -37,6 +37,29 @@ std::uint64_t BlockContainer::end_of_last_block() {
   return piece.kind == Piece::Kind::data ? piece.at + block_size() : 0;
 }
 
+void BlockContainer::forget(std::uint64_t offset, std::uint64_t length) {
+  const std::uint64_t end = offset + length;
+  const std::uint64_t first = ceil_div(offset, block_size());
+  const std::uint64_t stop = end == disk_size() ? ceil_div(end, block_size()) : end / block_size();
+  if (stop > first) forget_blocks(first, stop - first);
+}
+
+void BlockContainer::copy_within(Store& file, std::uint64_t from, std::uint64_t to,
+                                 std::uint64_t length) {
+  if (file.size() < to + length) file.resize(to + length);
+  if (tables_only_) return;
+  constexpr std::uint64_t most = 1U << 20;
+  Buffer content;
+  for (std::uint64_t done = 0; done < length; done += most) {
+    const std::uint64_t step = std::min(most, length - done);
+    content.assign(step, 0);
+    const std::uint64_t there =
+        from + done >= file.size() ? 0 : std::min(step, file.size() - from - done);
+    if (there != 0) file.read(from + done, ByteSpan(content).first(there));
+    file.write_unreferenced(to + done, content);
+  }
+}
+
 void BlockContainer::clear_tail(std::uint64_t new_size) {
   const std::uint64_t end = std::min(disk_size(), round_up(new_size, block_size()));
   if (end > new_size) disk_.discard(new_size, end - new_size);

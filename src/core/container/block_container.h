@@ -11,6 +11,8 @@ class BlockContainer : public Container {
   Store& disk() override { return disk_; }
   Piece piece_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
+  void forget(std::uint64_t offset, std::uint64_t length) override;
+  void move_tables_only() override { tables_only_ = true; }
 
  protected:
   BlockContainer() : disk_(*this) {}
@@ -28,6 +30,11 @@ class BlockContainer : public Container {
                           ConstByteSpan content) = 0;
   /// Whole blocks that are to read as zeros from now on.
   virtual void drop_blocks(std::uint64_t first, std::uint64_t count) = 0;
+  /// The same, and their places are free.
+  virtual void forget_blocks(std::uint64_t first, std::uint64_t count) = 0;
+  /// Copies a block, or a table, to a place in the file that nothing refers to. What is missing at
+  /// the file's end reads as zeros.
+  void copy_within(Store& file, std::uint64_t from, std::uint64_t to, std::uint64_t length);
   /// Where the disk's last block would end in the file it lies in, were it whole; 0: it has no
   /// place. A block that the disk does not fill may have been cut short; growing makes it whole.
   std::uint64_t end_of_last_block();
@@ -64,6 +71,7 @@ class BlockContainer : public Container {
     BlockContainer& owner_;
   };
 
+  bool tables_only_ = false;
   Piece from_below(std::uint64_t offset, std::uint64_t length);
 
   Disk disk_;

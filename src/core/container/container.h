@@ -88,6 +88,16 @@ class Container {
   /// Makes the disk smaller: what lies behind its new end is let go, and the file ends where the
   /// last thing in use does.
   virtual void shrink(Bytes new_size);
+  /// Whole blocks inside this range lose their place and read as zeros; parts of blocks stay as
+  /// they are. Forms without blocks of their own do nothing.
+  virtual void forget(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
+  /// For plans, on a view that is thrown away: from here on tighten() changes the tables without
+  /// copying content.
+  virtual void move_tables_only() {}
+  /// Moves blocks from the file's end to where others were let go, and ends the file where the last
+  /// thing in use ends; at most so many bytes in one call. Returns how many it moved: none, when
+  /// the file has no gap left that could be closed. Only the content's places change.
+  virtual std::uint64_t tighten(std::uint64_t /*most*/) { return 0; }
   /// Keeps the same disk sparse, or full, from now on; what is full has a place for every block.
   /// Throws unsupported where the form cannot without being written anew.
   virtual void set_keeping(Keeping keeping);

@@ -3,7 +3,7 @@
 namespace jh {
 
 void ScratchStore::read_below(std::uint64_t offset, ByteSpan out) {
-  const std::uint64_t end = below_.size();
+  const std::uint64_t end = shown_;
   const std::uint64_t there = offset >= end ? 0 : std::min<std::uint64_t>(out.size(), end - offset);
   if (there != 0) below_.read(offset, out.first(there));
   std::fill(out.begin() + static_cast<std::ptrdiff_t>(there), out.end(), std::uint8_t{0});
@@ -45,8 +45,13 @@ Run ScratchStore::map(std::uint64_t offset, std::uint64_t length) {
   if (length == 0) return {offset, 0, true};
   const Run run = overlay_.map(offset, length);
   if (!run.zero) return run;
-  if (offset >= below_.size()) return {offset, run.length, true};
-  return below_.map(offset, std::min(run.length, below_.size() - offset));
+  if (offset >= shown_) return {offset, run.length, true};
+  return below_.map(offset, std::min(run.length, shown_ - offset));
+}
+
+void ScratchStore::resize(std::uint64_t new_size) {
+  shown_ = std::min(shown_, new_size);
+  overlay_.resize(new_size);
 }
 
 void ScratchStore::discard(std::uint64_t offset, std::uint64_t length) {

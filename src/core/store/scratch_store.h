@@ -13,7 +13,7 @@ class ScratchStore final : public Store {
   /// `below` must outlive the scratch store and is only read.
   explicit ScratchStore(Store& below) : ScratchStore(below, below.size()) {}
   /// The same, made longer: what lies past the end of the store below reads as zeros.
-  ScratchStore(Store& below, std::uint64_t size) : below_(below), overlay_(size, below.name()) {}
+  ScratchStore(Store& below, std::uint64_t size) : below_(below), shown_(below.size()), overlay_(size, below.name()) {}
 
   std::uint64_t size() const override { return overlay_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;
@@ -21,7 +21,8 @@ class ScratchStore final : public Store {
   Run map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override {}
-  void resize(std::uint64_t) override { ensure(false, "a scratch store is not resized"); }
+  /// In memory too: what is cut off does not come back.
+  void resize(std::uint64_t new_size) override;
   std::string name() const override { return below_.name(); }
 
   /// Whether anything in the range was written.
@@ -31,6 +32,7 @@ class ScratchStore final : public Store {
   void read_below(std::uint64_t offset, ByteSpan out);
 
   Store& below_;
+  std::uint64_t shown_;  // bytes of it that are still to be seen
   MemoryStore overlay_;  // whole pages; a hole shows what lies below
 };
 

@@ -189,8 +189,10 @@ void Stage::read_old(std::uint64_t offset, ByteSpan out) {
 void Stage::spill() {
   if (waiting_ == 0) return;
   const auto runs = waiting_runs();
-  for (const auto& [at, length] : runs) keep_old(at, length);
-  ledger_.flush();
+  if (!trusted_) {
+    for (const auto& [at, length] : runs) keep_old(at, length);
+    ledger_.flush();
+  }
   Buffer fresh;
   for (const auto& [at, length] : runs) {
     fresh.clear();

@@ -32,6 +32,10 @@ class Stage final : public Store {
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return base_.name(); }
 
+  /// From here on what is written as unreferenced goes to the image without its old bytes being
+  /// kept: for changes that nobody will take back.
+  void trust_unreferenced() { trusted_ = true; }
+
   Store& base() { return base_; }
   std::uint64_t old_size() const { return old_size_; }
   std::uint32_t index() const { return index_; }
@@ -78,7 +82,8 @@ class Stage final : public Store {
   std::uint64_t direct_from_;  // from here on nothing is referenced: past the old end
   std::uint64_t size_;
   std::map<std::uint64_t, std::unique_ptr<Page>> pages_;
-  std::uint64_t written_since_ = 0;                // directly, since the host was told of it
+  std::uint64_t written_since_ = 0;  // directly, since the host was told of it
+  bool trusted_ = false;
   std::uint64_t waiting_ = 0;                      // held pages marked unreferenced
   std::map<std::uint64_t, std::uint64_t> direct_;  // start → end, disjoint and not adjacent
   /// Bytes that the ledger has kept, disjoint: start → length, and where; 0: they were zeros.

@@ -71,6 +71,8 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
     const std::uint32_t image = stage->index();
     Buffer piece;
     stage->for_each_direct([&](std::uint64_t offset, std::uint64_t length) {
+      // Only an undo will ask whether somebody has written there since.
+      if (!keep_undo) return;
       // Read back from the image itself: the digest is of what is there, not of what was meant.
       for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
         const std::uint64_t step = std::min(ledger::max_payload, length - done);

@@ -272,7 +272,11 @@ void Qcow2Container::shrink(Bytes new_size) {
   image_.size = new_size.value();
   write_header(file_, image_);
   if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);
-  // The file ends where the last cluster with a reference does.
+  tighten(UINT64_MAX);
+}
+
+// The file ends where the last cluster with a reference does.
+void Qcow2Container::cut_file() {
   std::uint64_t clusters = ceil_div(file_.size(), image_.cluster());
   while (clusters > 1 && refcounts().count(clusters - 1) == 0) --clusters;
   file_.resize(std::min(file_.size(), clusters * image_.cluster()));

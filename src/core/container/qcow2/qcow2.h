@@ -5,6 +5,7 @@
 
 #include "core/container/block_container.h"
 #include "core/container/qcow2/refcounts.h"
+#include "core/container/tighten.h"
 
 namespace jh::qcow2 {
 
@@ -19,6 +20,7 @@ class Qcow2Container final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
+  std::uint64_t tighten(std::uint64_t most) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
 
@@ -30,6 +32,9 @@ class Qcow2Container final : public BlockContainer {
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void forget_blocks(std::uint64_t first, std::uint64_t count) override {
+    drop_blocks(first, count);
+  }
   void flush_file() override { file_.flush(); }
   std::string image_name() const override { return file_.name(); }
 
@@ -45,6 +50,8 @@ class Qcow2Container final : public BlockContainer {
   Buffer& table_for(std::uint64_t index);
   void read_l1();
   void let_go(const Entry& entry);
+  void cut_file();
+  void move_cluster(const Tenant& tenant);
   std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
   Refcounts& refcounts();
   Store& data_store() const { return data_ == nullptr ? file_ : *data_; }

@@ -130,6 +130,16 @@ std::uint64_t Refcounts::allocate(std::uint64_t clusters) {
   return at;
 }
 
+void Refcounts::move_block(std::uint64_t index, std::uint64_t to) {
+  const std::uint64_t from = table_[index];
+  const Buffer content = *block(index);
+  file_.write_unreferenced(to, content);
+  table_[index] = to;
+  file_.write(image_.raw.refcount_table_offset.value() + index * 8, bytes_of(Be64(to)));
+  set(to / image_.cluster(), 1);
+  set(from / image_.cluster(), 0);
+}
+
 void Refcounts::rebuild(const std::map<std::uint64_t, std::uint64_t>& counts) {
   const std::uint64_t old_bytes =
       std::uint64_t{image_.raw.refcount_table_clusters.value()} * image_.cluster();

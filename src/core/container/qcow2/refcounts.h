@@ -23,6 +23,8 @@ class Refcounts {
   /// New clusters behind all others, one behind the other, each with one reference. Returns the
   /// first one's offset; the file is made longer and reads as zeros there.
   std::uint64_t allocate(std::uint64_t clusters);
+  /// Gives a block of counts another place, which was counted as free.
+  void move_block(std::uint64_t index, std::uint64_t to);
   /// Forgets what the tables say and makes new ones behind everything, with these counts (cluster →
   /// count).
   void rebuild(const std::map<std::uint64_t, std::uint64_t>& counts);

@@ -8,6 +8,7 @@
 
 #include "core/base/uuid.h"
 #include "core/container/chain.h"
+#include "core/container/tighten.h"
 
 namespace jh::vdi {
 namespace {
@@ -156,6 +157,12 @@ void VdiContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
   }
 }
 
+void VdiContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
+  for (std::uint64_t i = first; i < first + count; ++i)
+    if (map_[i] < entry_zero || (map_[i] == entry_absent && below_))
+      set_entries(i, {below_ ? entry_zero : entry_absent});
+}
+
 void VdiContainer::check_growth(Bytes new_size) {
   const std::uint64_t most = most_entries * block_size();
   if (new_size.value() > std::min<std::uint64_t>(most, INT64_MAX) ||
@@ -222,26 +229,24 @@ void VdiContainer::check_shrink(Bytes new_size) {
 
 // Blocks are numbered without a gap: those with the highest numbers take the places that became
 // free.
-void VdiContainer::close_gaps() {
-  std::vector<std::pair<std::uint32_t, std::size_t>> taken;  // number in the file, block
+std::uint64_t VdiContainer::tighten(std::uint64_t most) {
+  if (type() == Type::differencing) return 0;
+  std::vector<Tenant> tenants;  // by number, not by place
   for (std::size_t i = 0; i < map_.size(); ++i)
-    if (map_[i] < entry_zero) taken.emplace_back(map_[i], i);
-  std::sort(taken.begin(), taken.end());
-  std::vector<bool> used(taken.size());
-  for (const auto& [number, block] : taken)
-    if (number < used.size()) used[number] = true;
-  std::size_t hole = 0;
-  for (auto last = taken.rbegin(); last != taken.rend() && last->first >= used.size(); ++last) {
-    while (used[hole]) ++hole;
-    const std::uint64_t from = place_of(last->first);
-    Buffer content(block_size());
-    if (from < file_.size())
-      file_.read(from, ByteSpan(content).first(std::min(block_size(), file_.size() - from)));
-    file_.write_unreferenced(place_of(hole), content);
-    map_[last->second] = static_cast<std::uint32_t>(hole++);
+    if (map_[i] < entry_zero) tenants.push_back({map_[i], i, 0});
+  const auto moves =
+      plan_tightening(tenants, {}, 0, 1, 1, std::max<std::uint64_t>(most / block_size(), 1));
+  for (const Tenant& move : moves) {
+    copy_within(file_, place_of(move.at), place_of(move.to), block_size());
+    set_entries(move.owner, {static_cast<std::uint32_t>(move.to)});
   }
-  header_.blocks_kept = static_cast<std::uint32_t>(taken.size());
-  file_.resize(std::min(file_.size(), header_.data_offset.value() + taken.size() * stride()));
+  std::uint64_t end = 0;
+  for (const std::uint32_t entry : map_)
+    if (entry < entry_zero) end = std::max<std::uint64_t>(end, entry + 1ULL);
+  header_.blocks_kept = static_cast<std::uint32_t>(end);
+  write_header();
+  file_.resize(std::min(file_.size(), header_.data_offset.value() + end * stride()));
+  return moves.size() * block_size();
 }
 
 void VdiContainer::shrink(Bytes new_size) {
@@ -249,10 +254,10 @@ void VdiContainer::shrink(Bytes new_size) {
   map_.resize(ceil_div(new_size.value(), block_size()));
   header_.disk_size = new_size.value();
   header_.blocks = static_cast<std::uint32_t>(map_.size());
-  close_gaps();
   write_header();
   const std::vector<std::uint32_t> all = map_;
   set_entries(0, all);
+  tighten(UINT64_MAX);
 }
 
 // Every block has its place; holes of the host's file will do.

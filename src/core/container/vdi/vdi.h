@@ -18,6 +18,7 @@ class VdiContainer final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
+  std::uint64_t tighten(std::uint64_t most) override;
   void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
@@ -29,6 +30,7 @@ class VdiContainer final : public BlockContainer {
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void forget_blocks(std::uint64_t first, std::uint64_t count) override;
   void flush_file() override { file_.flush(); }
   std::string image_name() const override { return file_.name(); }
 
@@ -42,7 +44,6 @@ class VdiContainer final : public BlockContainer {
   void write_header() { file_.write(0, bytes_of(header_)); }
 
   void place_all();
-  void close_gaps();
 
   Store& file_;
   Header header_;

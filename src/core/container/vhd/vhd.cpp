@@ -6,6 +6,7 @@
 
 #include "core/container/chain.h"
 #include "core/container/places.h"
+#include "core/container/tighten.h"
 #include "core/container/utf16.h"
 
 namespace jh::vhd {
@@ -236,6 +237,15 @@ void VhdContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
   }
 }
 
+void VhdContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
+  if (type() != Type::sparse) return drop_blocks(first, count);
+  for (std::uint64_t block = first; block < first + count; ++block) {
+    if (table_[block] == entry_absent) continue;
+    set_entry(block, entry_absent);
+    bitmaps_.erase(block);
+  }
+}
+
 void VhdContainer::check_growth(Bytes new_size) {
   if (new_size.value() > most_bytes)
     refuse("a VHD disk reaches 2040 GiB at most", file_.name(), "recast it into another form");
@@ -308,17 +318,43 @@ void VhdContainer::shrink(Bytes new_size) {
     bitmaps_.clear();
     header_.table_entries = checked_cast<std::uint32_t>(entries);
     seal_header();
-    end_ =
-        round_up(std::max(footer_.header_offset.value() + sizeof(Header),
-                          header_.table_offset.value() + std::max<std::uint64_t>(entries, 1) * 4),
-                 sector);
-    for (const std::uint32_t entry : table_)
-      if (entry != entry_absent)
-        end_ = std::max(end_, std::uint64_t{entry} * sector + bitmap_size() + block_size_);
   }
   set_size(new_size.value());
+  if (type() != Type::fixed) {
+    tighten(UINT64_MAX);
+    return;
+  }
   write_footer(end_);
   file_.resize(end_ + sizeof(Footer));
+}
+
+std::uint64_t VhdContainer::tighten(std::uint64_t most) {
+  if (type() == Type::fixed) return 0;
+  const std::uint64_t length = bitmap_size() + block_size_;
+  const std::uint64_t header = footer_.header_offset.value();
+  const std::uint64_t table = header_.table_offset.value();
+  const std::vector<Fixture> fixtures{
+      {0, sector},
+      {header, header + sizeof(Header)},
+      {table,
+       table + round_up(std::max<std::uint64_t>(header_.table_entries.value(), 1) * 4, sector)}};
+  std::vector<Tenant> tenants;
+  for (std::size_t i = 0; i < table_.size(); ++i)
+    if (table_[i] != entry_absent) tenants.push_back({std::uint64_t{table_[i]} * sector, i, 0});
+  const auto moves = plan_tightening(std::move(tenants), fixtures, sector, length, sector,
+                                     std::max<std::uint64_t>(most / length, 1));
+  for (const Tenant& move : moves) {
+    copy_within(file_, move.at, move.to, length);
+    set_entry(move.owner, checked_cast<std::uint32_t>(move.to / sector));
+  }
+  bitmaps_.clear();
+  std::uint64_t end = sector;
+  for (const Fixture& fixture : fixtures) end = std::max(end, fixture.end);
+  for (const std::uint32_t entry : table_)
+    if (entry != entry_absent) end = std::max(end, std::uint64_t{entry} * sector + length);
+  write_footer(end);
+  file_.resize(end_ + sizeof(Footer));
+  return moves.size() * length;
 }
 
 void VhdContainer::set_size(std::uint64_t disk_size) {

@@ -35,6 +35,7 @@ class VhdContainer final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
+  std::uint64_t tighten(std::uint64_t most) override;
   Bytes size_unit() override;
   void audit(Findings& findings) override;
 
@@ -45,6 +46,7 @@ class VhdContainer final : public BlockContainer {
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void forget_blocks(std::uint64_t first, std::uint64_t count) override;
   void flush_file() override { file_.flush(); }
   std::string image_name() const override { return file_.name(); }
 

@@ -6,6 +6,7 @@
 
 #include "core/container/chain.h"
 #include "core/container/places.h"
+#include "core/container/tighten.h"
 #include "core/container/vhdx/log.h"
 
 namespace jh::vhdx {
@@ -164,6 +165,14 @@ void VhdxContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
   }
 }
 
+void VhdxContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
+  const auto now = static_cast<std::uint64_t>(below_ ? State::zero : State::absent);
+  for (std::uint64_t block = first; block < first + count; ++block) {
+    const std::uint64_t index = structure_.entry_of(block);
+    if (entry(index) != now) set_entry(index, now);
+  }
+}
+
 void VhdxContainer::check_growth(Bytes new_size) {
   if (new_size.value() > most_bytes)
     refuse("a VHDX disk reaches 64 TiB at most", file_.name(), "recast it into another form");
@@ -232,28 +241,40 @@ void VhdxContainer::shrink(Bytes new_size) {
   }
   structure_.disk_size = new_size.value();
   write_item(file_, structure_, disk_size_item, bytes_of(Le64(new_size.value())));
-  file_.resize(std::min(file_.size(), end_of_use()));
+  tighten(UINT64_MAX);
 }
 
-// Where the last thing in the file ends.
-std::uint64_t VhdxContainer::end_of_use() {
-  std::uint64_t end = structure_.header.log_offset.value() + structure_.header.log_length.value();
+std::uint64_t VhdxContainer::tighten(std::uint64_t most) {
+  std::vector<Fixture> fixtures{{0, unit}};
+  const std::uint64_t log = structure_.header.log_offset.value();
+  fixtures.push_back({log, log + structure_.header.log_length.value()});
   for (const RegionEntry& region : structure_.regions)
-    end = std::max(end, region.offset.value() + region.length.value());
+    fixtures.push_back({region.offset.value(), region.offset.value() + region.length.value()});
+  std::vector<Tenant> tenants;
   const std::uint64_t entries = structure_.entries_for(structure_.disk_size);
-  const std::uint64_t ratio = structure_.chunk_ratio();
   for (std::uint64_t i = 0; i < entries; ++i) {
     const std::uint64_t found = entry(i);
     if (found == 0) {
       i = end_of_zeros(i) - 1;
       continue;
     }
-    const auto state = static_cast<State>(found & state_mask);
-    if (state != State::present && state != State::partial) continue;
-    const bool bitmap = i % (ratio + 1) == ratio;
-    end = std::max(end, (found & place_mask) + (bitmap ? unit : block_size()));
+    if (static_cast<State>(found & state_mask) == State::present)
+      tenants.push_back({found & place_mask, i, 0});
   }
-  return end;
+  std::uint64_t end = unit;
+  for (const Fixture& fixture : fixtures) end = std::max(end, fixture.end);
+  const auto moves = plan_tightening(tenants, fixtures, unit, block_size(), unit,
+                                     std::max<std::uint64_t>(most / block_size(), 1));
+  for (const Tenant& move : moves) {
+    copy_within(file_, move.at, move.to, block_size());
+    set_entry(move.owner, move.to | static_cast<std::uint64_t>(State::present));
+  }
+  for (const Tenant& tenant : tenants) {
+    const std::uint64_t at = entry(tenant.owner) & place_mask;
+    end = std::max(end, at + block_size());
+  }
+  file_.resize(std::min(file_.size(), end));
+  return moves.size() * block_size();
 }
 
 // Every block has its place; holes of the host's file will do.

@@ -19,6 +19,7 @@ class VhdxContainer final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
+  std::uint64_t tighten(std::uint64_t most) override;
   void set_keeping(Keeping keeping) override;
   Bytes size_unit() override { return Bytes(structure_.sector); }
   void audit(Findings& findings) override;
@@ -31,6 +32,7 @@ class VhdxContainer final : public BlockContainer {
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void forget_blocks(std::uint64_t first, std::uint64_t count) override;
   void flush_file() override { file_.flush(); }
   std::string image_name() const override { return file_.name(); }
 
@@ -46,7 +48,6 @@ class VhdxContainer final : public BlockContainer {
   bool is_fixed() const { return (structure_.flags & leave_allocated) != 0; }
 
   void place_all();
-  std::uint64_t end_of_use();
 
   Store& file_;
   Structure structure_;

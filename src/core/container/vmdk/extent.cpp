@@ -6,6 +6,7 @@
 
 #include "core/container/packing.h"
 #include "core/container/places.h"
+#include "core/container/tighten.h"
 
 namespace jh::vmdk {
 namespace {
@@ -207,6 +208,17 @@ void SparseExtent::drop_blocks(std::uint64_t first, std::uint64_t count) {
   }
 }
 
+void SparseExtent::forget_blocks(std::uint64_t first, std::uint64_t count) {
+  if (below_) return drop_blocks(first, count);
+  for (std::uint64_t grain = first; grain < first + count; ++grain) {
+    if (directory_[grain / entries_per_table] == 0) {
+      grain = round_down(grain, entries_per_table) + entries_per_table - 1;
+      continue;
+    }
+    if (entry(grain) != 0) set_entries(grain, {0});
+  }
+}
+
 void SparseExtent::check_growth(Bytes new_size) {
   if (new_size.value() > most_extent_bytes - (most_extent_bytes >> 6))
     refuse("a sparse VMDK extent reaches just under 2 TiB at most", file_.name(),
@@ -267,19 +279,21 @@ void SparseExtent::shrink(Bytes new_size) {
   tables_.clear();
   header_.capacity = new_size.value() / sector;
   write_header();
-  file_.resize(std::min(file_.size(), end_of_use()));
+  tighten(UINT64_MAX);
 }
 
-// Where the last thing in the file ends.
-std::uint64_t SparseExtent::end_of_use() {
-  std::uint64_t end = std::max<std::uint64_t>(header_.overhead.value(), 1);  // sectors
+std::uint64_t SparseExtent::tighten(std::uint64_t most) {
+  std::vector<Fixture> fixtures{{0, std::max<std::uint64_t>(header_.overhead.value(), 1) * sector}};
+  const auto fix = [&](std::uint64_t at, std::uint64_t sectors) {
+    if (at != 0) fixtures.push_back({at * sector, (at + sectors) * sector});
+  };
   const std::uint64_t directory = ceil_div(directory_.size() * 4, sector);
-  end = std::max(end, header_.descriptor_offset.value() + header_.descriptor_size.value());
-  end = std::max(end, header_.directory.value() + directory);
-  if (!spare_.empty()) end = std::max(end, header_.spare_directory.value() + directory);
+  fix(header_.descriptor_offset.value(), header_.descriptor_size.value());
+  fix(header_.directory.value(), directory);
+  if (!spare_.empty()) fix(header_.spare_directory.value(), directory);
   for (const Directory* tables : {&directory_, &spare_})
-    for (const std::uint32_t table : *tables)
-      if (table != 0) end = std::max(end, std::uint64_t{table} + table_sectors);
+    for (const std::uint32_t table : *tables) fix(table, table_sectors);
+  std::vector<Tenant> tenants;
   const std::uint64_t grains = ceil_div(disk_size(), block_size());
   for (std::uint64_t grain = 0; grain < grains; ++grain) {
     if (directory_[grain / entries_per_table] == 0) {
@@ -287,9 +301,21 @@ std::uint64_t SparseExtent::end_of_use() {
       continue;
     }
     const std::uint32_t found = entry(grain);
-    if (found > entry_zero) end = std::max(end, found + header_.grain.value());
+    if (found > entry_zero) tenants.push_back({std::uint64_t{found} * sector, grain, 0});
   }
-  return end * sector;
+  std::uint64_t end = 0;
+  for (const Fixture& fixture : fixtures) end = std::max(end, fixture.end);
+  // Grains lie where a grain begins, as new ones do.
+  const auto moves = plan_tightening(tenants, fixtures, 0, block_size(), block_size(),
+                                     std::max<std::uint64_t>(most / block_size(), 1));
+  for (const Tenant& move : moves) {
+    copy_within(file_, move.at, move.to, block_size());
+    set_entries(move.owner, {static_cast<std::uint32_t>(move.to / sector)});
+  }
+  for (const Tenant& tenant : tenants)
+    end = std::max(end, std::uint64_t{entry(tenant.owner)} * sector + block_size());
+  file_.resize(std::min(file_.size(), end));
+  return moves.size() * block_size();
 }
 
 ContainerFacts SparseExtent::facts() {

@@ -18,6 +18,7 @@ class SparseExtent final : public BlockContainer {
   void make_ready() override;
   void grow(Bytes new_size) override;
   void shrink(Bytes new_size) override;
+  std::uint64_t tighten(std::uint64_t most) override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
 
@@ -33,6 +34,7 @@ class SparseExtent final : public BlockContainer {
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
+  void forget_blocks(std::uint64_t first, std::uint64_t count) override;
   void flush_file() override { file_.flush(); }
   std::string image_name() const override { return file_.name(); }
 
@@ -43,7 +45,6 @@ class SparseExtent final : public BlockContainer {
   std::uint64_t tables_for(std::uint64_t bytes) const {
     return ceil_div(bytes, block_size() * entries_per_table);
   }
-  std::uint64_t end_of_use();
   std::uint32_t entry(std::uint64_t grain);
   void set_entries(std::uint64_t grain, const std::vector<std::uint32_t>& entries);
   void grow_directory(std::uint64_t at, Directory& directory, std::uint64_t tables, Le64& field);

@@ -272,6 +272,26 @@ void VmdkContainer::shrink(Bytes new_size) {
   open_extents();
 }
 
+void VmdkContainer::forget(std::uint64_t offset, std::uint64_t length) {
+  for (const Extent& extent : extents_) {
+    const std::uint64_t from = std::max(offset, extent.start);
+    const std::uint64_t to = std::min(offset + length, extent.start + extent.length);
+    if (from < to && extent.sparse) extent.sparse->forget(from - extent.start, to - from);
+  }
+}
+
+void VmdkContainer::move_tables_only() {
+  for (const Extent& extent : extents_)
+    if (extent.sparse) extent.sparse->move_tables_only();
+}
+
+std::uint64_t VmdkContainer::tighten(std::uint64_t most) {
+  std::uint64_t moved = 0;
+  for (const Extent& extent : extents_)
+    if (extent.sparse && moved < most) moved += extent.sparse->tighten(most - moved);
+  return moved;
+}
+
 void VmdkContainer::grow(Bytes new_size) {
   const Growth growth = plan_growth(new_size.value());
   Extent& last = extents_.back();

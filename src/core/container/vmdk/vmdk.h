@@ -22,6 +22,9 @@ class VmdkContainer final : public Container {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
+  std::uint64_t tighten(std::uint64_t most) override;
+  void forget(std::uint64_t offset, std::uint64_t length) override;
+  void move_tables_only() override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
   const Descriptor& descriptor() const { return descriptor_; }

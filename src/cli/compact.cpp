@@ -1,0 +1,143 @@
+#include "core/change/compact.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/change_files.h"
+#include "cli/commands.h"
+#include "cli/options.h"
+#include "cli/session.h"
+#include "cli/terminal.h"
+
+namespace jh::cli {
+
+namespace po = boost::program_options;
+
+namespace {
+
+po::options_description own_options() {
+  po::options_description own("Compact");
+  own.add_options()("into", po::value<std::string>()->value_name("OUT"),
+                    "write what is used into a new image, read the old one only")(
+      "zero-free", po::bool_switch(), "what is not used is zero afterwards, everywhere")(
+      "dry-run", po::bool_switch(), "show what would be given back and stop")(
+      "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
+      "yes", po::bool_switch(), "do not ask on a terminal");
+  return own;
+}
+
+nlohmann::json figures_json(const CompactFigures& figures) {
+  nlohmann::json sources = nlohmann::json::array();
+  for (const auto& source : figures.given_back)
+    sources.push_back({{"what", source.name}, {"bytes", source.bytes}});
+  return {{"length_before", figures.length_before},
+          {"length_after", figures.length_after},
+          {"allocated_before", figures.allocated_before},
+          {"allocated_after", figures.allocated_after},
+          {"given_back", sources},
+          {"moved_within_the_file", figures.to_move},
+          {"notes", figures.notes}};
+}
+
+void print_sources(const CompactFigures& figures) {
+  std::vector<Row> rows{{{"  what is given back", Style::dim}, {"", Style::dim, true}}};
+  for (const auto& source : figures.given_back)
+    rows.push_back({{"  " + source.name}, {human(Bytes(source.bytes)), Style::plain, true}});
+  if (figures.given_back.empty()) rows.push_back({{"  nothing: all that is kept is used"}, {""}});
+  print_table(rows);
+  if (figures.to_move != 0)
+    std::cout << fmt::format("    {} of what is used move to the front of the file\n",
+                             human(Bytes(figures.to_move)));
+  for (const std::string& note : figures.notes)
+    std::cout << styled("    Note: ", Style::warn) << note << "\n";
+}
+
+void print_result(const std::string& name, const CompactFigures& figures, bool planned) {
+  std::cout << "\n";
+  const auto size = [](std::uint64_t bytes, Style style) {
+    return Cell{human(Bytes(bytes)), style, true};
+  };
+  std::vector<Row> rows{{{"  " + name, Style::heading},
+                         {"before", Style::dim, true},
+                         {"after", Style::dim, true},
+                         {"less by", Style::dim, true}}};
+  const auto add = [&](const char* what, std::uint64_t before, std::uint64_t after) {
+    rows.push_back({{what},
+                    size(before, Style::plain),
+                    size(after, Style::heading),
+                    size(before > after ? before - after : 0, Style::good)});
+  };
+  add("  length of the file", figures.length_before, figures.length_after);
+  if (!planned || figures.allocated_after != 0)
+    add("  in use on the host", figures.allocated_before, figures.allocated_after);
+  print_table(rows);
+}
+
+}  // namespace
+
+int run_compact(const Arguments& arguments) {
+  const CommandLine line{"compact", "IMAGE... [--into OUT]",
+                         "The same disk in a smaller file: free blocks of filesystems, free "
+                         "extents, swap, gaps between\n"
+                         "partitions and zeros give their room back. Nothing is done inside the "
+                         "guest before. In place\n"
+                         "in sealed steps, each of which leaves a sound image; there is no undo.",
+                         "  juneheath compact heath.qcow2 --dry-run\n"
+                         "  juneheath compact heath.qcow2\n"
+                         "  juneheath compact heath.img --into small.img\n",
+                         own_options()};
+  const Parsed parsed = parse(line, arguments);
+  if (parsed.help_shown) return 0;
+  ChangeOptions options;
+  options.into_copy = parsed.values.count("into") != 0;
+  const bool dry_run = parsed.values["dry-run"].as<bool>();
+  const bool text = !parsed.common.json && !parsed.common.quiet;
+  FileHost host(parsed.common.ledger_folder);
+  check_no_unfinished_change(host, parsed.images);
+  const Session session = open_session(parsed.images, parsed.common.sector_size);
+  const Guest& guest = *session.guest;
+  const auto locks =
+      dry_run ? std::vector<std::unique_ptr<ImageLock>>() : lock_images(guest, options);
+  if (options.into_copy && parsed.images.size() > 1)
+    wrong_usage("--into takes one image", "compact the disks of the guest one by one");
+  ProgressLine progress(!text);
+  nlohmann::json documents = nlohmann::json::array();
+  const auto report = [&](std::size_t i, const CompactFigures& figures, bool planned) {
+    if (parsed.common.json) documents.push_back(figures_json(figures));
+    if (!text) return;
+    if (i != 0) std::cout << "\n";
+    if (!options.into_copy || planned) print_sources(figures);
+    print_result(
+        options.into_copy && !planned ? parsed.values["into"].as<std::string>() : parsed.images[i],
+        figures, planned);
+  };
+  const bool asks = text && is_interactive() && !parsed.values["yes"].as<bool>();
+  if (dry_run || asks) {
+    for (std::size_t i = 0; i < parsed.images.size(); ++i)
+      report(i, plan_compact(host, guest, i, progress), true);
+    if (dry_run) {
+      if (parsed.common.json) print_json("compact", {{"done", false}, {"images", documents}});
+      if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
+      return 0;
+    }
+    if (!confirmed("\n  Go ahead? There is no undo.")) {
+      std::cout << "  Nothing was changed.\n";
+      return static_cast<int>(Status::refused);
+    }
+  }
+  make_backup(parsed, guest, progress);
+  for (std::size_t i = 0; i < parsed.images.size(); ++i) {
+    if (options.into_copy)
+      report(i, compact_into(host, guest, i, parsed.values["into"].as<std::string>(), progress),
+             false);
+    else
+      report(i, compact_in_place(host, guest, i, parsed.values["zero-free"].as<bool>(), progress),
+             false);
+  }
+  if (parsed.common.json) print_json("compact", {{"done", true}, {"images", documents}});
+  return 0;
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,42 @@
+// Compact: the same disk in a smaller file. What no layer uses, and what is zero, gives its room
+// back; nothing has to be done inside the guest before.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "core/base/progress.h"
+#include "core/change/recast.h"
+#include "core/change/unused.h"
+#include "core/store/host.h"
+
+namespace jh {
+
+struct CompactFigures {
+  std::uint64_t length_before = 0;  // of the file
+  std::uint64_t length_after = 0;
+  std::uint64_t allocated_before = 0;  // by the host
+  std::uint64_t allocated_after = 0;   // 0 in most plans: only the host knows
+  struct Source {
+    std::string name;
+    std::uint64_t bytes = 0;  // that had a place and lose it
+  };
+  std::vector<Source> given_back;  // the last one: zeros
+  std::uint64_t to_move = 0;       // bytes, within the file
+  std::vector<std::string> notes;
+};
+
+/// What compacting the disk in place would do, to the byte; reads all that is kept. Throws refused
+/// or unsupported, with the way out, for images that cannot be compacted in place.
+CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t disk, Progress& progress);
+
+/// Compacts in place, in sealed steps: whenever it ends, the image is sound and holds the same.
+/// `zero_free`: what is not used is zero afterwards, also where it keeps its place.
+CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t disk, bool zero_free,
+                                Progress& progress);
+
+/// Writes what is used of the disk into a new image of the same form; the old one is only read.
+CompactFigures compact_into(Host& host, const Guest& guest, std::size_t disk,
+                            const std::string& out, Progress& progress);
+
+}  // namespace jh

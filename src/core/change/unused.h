@@ -1,0 +1,30 @@
+// What of a guest's disk no layer uses: free blocks of filesystems, free extents, swap, gaps.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "core/guest/guest.h"
+
+namespace jh {
+
+struct UnusedRange {
+  std::uint64_t start = 0;  // bytes of the disk
+  std::uint64_t end = 0;
+  std::uint32_t source = 0;  // whose it is, among Unused::sources
+};
+
+struct Unused {
+  std::vector<std::string> sources;  // "free blocks of /", "the gap behind p2"
+  std::vector<UnusedRange> ranges;   // in order, disjoint
+  std::vector<std::string> kept;     // what was left alone, and why
+  std::uint64_t bytes() const;
+  /// The first range that ends behind `at`; ranges.size() when there is none.
+  std::size_t first_behind(std::uint64_t at) const;
+};
+
+/// Reads bitmaps and metadata. What juneheath does not know, or finds out of order, counts as used.
+/// Memory: 24 bytes for each run of free blocks.
+Unused find_unused(const Guest& guest, std::size_t disk);
+
+}  // namespace jh

@@ -1,0 +1,154 @@
+// The same disk in a smaller file, through the built program. The measure is a new image of the
+// same form into which only what survives is written.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <random>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+#include "support/tree.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+
+constexpr std::uint64_t root_at = 1048576;  // of the sample's only partition
+
+struct Case {
+  const char* form;
+  const char* store;
+};
+void PrintTo(const Case& item, std::ostream* out) { *out << item.form << " " << item.store; }
+
+std::uint64_t allocated(const std::string& path) {
+  return std::stoull(run({"stat", "-c", "%b", path}).out) * 512;
+}
+
+// Fills the mounted filesystem, deletes most of it, and leaves a name for each survivor.
+void fill_and_delete(const std::string& raw) {
+  const Mounted mounted(raw, root_at, 0, true);
+  std::string noise(300000, ' ');
+  std::mt19937 random(7);
+  for (char& c : noise) c = static_cast<char>(random());
+  std::vector<std::string> names;
+  for (int i = 0; i < 2000; ++i) {
+    names.push_back(fmt::format("{}/film-{}", mounted.path(), i));
+    std::ofstream file(names.back(), std::ios::binary);
+    if (!file.write(noise.data() + i % 1000, 250000).flush()) break;
+  }
+  ASSERT_GT(names.size(), 400U);
+  run({"sync", "-f", mounted.path()});
+  for (std::size_t i = 0; i < names.size(); ++i)
+    if (i % 10 != 0) files::remove(names[i]);
+}
+
+class Compact : public testing::TestWithParam<Case> {};
+
+TEST_P(Compact, GivesBackWhatWasDeleted) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+  const Case& item = GetParam();
+  const bool is_raw = std::string(item.form) == "raw";
+  const TempFolder folder;
+  const std::string raw = folder / "guest.img";
+  unpack_sample("heather", raw);
+  fill_and_delete(raw);
+  const auto tree = tree_facts(Mounted(raw, root_at).path());
+  const std::string image = folder / ("guest." + std::string(item.form));
+  const auto as_raw = [&](const std::string& from, const std::string& to) {
+    files::remove(to);
+    const Outcome recast = juneheath({"recast", from, to, "--form", "raw", "--store", "sparse"});
+    ASSERT_EQ(recast.status, 0) << recast.err;
+  };
+  if (is_raw)
+    run({"cp", "--sparse=never", raw, image});
+  else
+    ASSERT_EQ(juneheath({"recast", raw, image, "--form", item.form, "--store", item.store}).status,
+              0);
+  const std::uint64_t full = is_raw ? allocated(image) : files::file_size(image);
+  EXPECT_GT(full, 100U << 20);
+
+  // What would be ideal: only what survives, in a new image.
+  const std::string survivors = folder / "survivors.img";
+  ASSERT_EQ(juneheath({"compact", raw, "--into", survivors, "--quiet"}).status, 0);
+  EXPECT_EQ(check_ext(survivors, root_at), "");
+  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(survivors, root_at).path())), "");
+  const std::string ideal = folder / ("ideal." + std::string(item.form));
+  ASSERT_EQ(
+      juneheath({"recast", survivors, ideal, "--form", item.form, "--store", item.store}).status,
+      0);
+  const std::uint64_t best = is_raw ? allocated(ideal) : files::file_size(ideal);
+
+  const std::string into = folder / ("into." + std::string(item.form));
+  const std::uint32_t digest = file_digest(image);
+  ASSERT_EQ(juneheath({"compact", image, "--into", into, "--quiet"}).status, 0);
+  EXPECT_EQ(file_digest(image), digest);
+  EXPECT_LE(is_raw ? allocated(into) : files::file_size(into), best * 103 / 100);
+
+  const Outcome planned = juneheath({"compact", image, "--dry-run", "--json"});
+  ASSERT_EQ(planned.status, 0) << planned.err;
+  EXPECT_EQ(file_digest(image), digest);
+  const Outcome done = juneheath({"compact", image, "--yes"});
+  ASSERT_EQ(done.status, 0) << done.err;
+  EXPECT_TRUE(done.said("free blocks of /")) << done.out;
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  const std::uint64_t now = is_raw ? allocated(image) : files::file_size(image);
+  EXPECT_LE(now, best * 103 / 100) << full;
+  if (!is_raw) {
+    EXPECT_EQ(nlohmann::json::parse(planned.out)["images"][0]["length_after"], now);
+  }
+  const std::string copy = folder / "copy.img";
+  for (const std::string& result : {image, into}) {
+    as_raw(result, copy);
+    EXPECT_EQ(check_ext(copy, root_at), "");
+    EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, root_at).path())), "");
+  }
+  // And it can grow again.
+  ASSERT_EQ(juneheath({"grow", image, "--to", "512MiB"}).status, 0);
+  as_raw(image, copy);
+  EXPECT_EQ(check_ext(copy, root_at), "");
+  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, root_at).path())), "");
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, Compact,
+                         testing::Values(Case{"raw", "sparse"}, Case{"qcow2", "sparse"},
+                                         Case{"vdi", "sparse"}, Case{"vmdk", "sparse"},
+                                         Case{"vhd", "sparse"}, Case{"vhdx", "sparse"}),
+                         [](const auto& test) { return std::string(test.param.form); });
+
+TEST(CompactOf, AFullImageIsRefused) {
+  const TempFolder folder;
+  const std::string raw = folder / "guest.img";
+  unpack_sample("heather", raw);
+  const std::string image = folder / "guest.vhd";
+  ASSERT_EQ(juneheath({"recast", raw, image, "--store", "full"}).status, 0);
+  const std::uint32_t digest = file_digest(image);
+  const Outcome refused = juneheath({"compact", image, "--yes"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("--store sparse")) << refused.err;
+  EXPECT_EQ(file_digest(image), digest);
+}
+
+// Volumes over two disks, in stripes too: each disk gives back what is its own.
+TEST(CompactOf, AGroupOverTwoDisks) {
+  const TempFolder folder;
+  const std::string a = folder / "a.img";
+  const std::string b = folder / "b.img";
+  unpack_sample("two-disk-a", a);
+  unpack_sample("two-disk-b", b);
+  const Outcome before = juneheath({"audit", a, b});
+  ASSERT_EQ(before.status, 0) << before.out;
+  const Outcome done = juneheath({"compact", a, b, "--yes", "--zero-free"});
+  ASSERT_EQ(done.status, 0) << done.err;
+  EXPECT_TRUE(done.said("free blocks")) << done.out;
+  const Outcome after = juneheath({"audit", a, b});
+  EXPECT_EQ(after.status, 0) << after.out;
+}
+
+}  // namespace
+}  // namespace jh::test
