@@ -2,8 +2,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <iostream>
 #include <nlohmann/json.hpp>
+#include <optional>
 
 #include "cli/change_files.h"
 #include "cli/commands.h"
@@ -28,14 +30,26 @@ po::options_description own_options() {
   return own;
 }
 
-nlohmann::json figures_json(const CompactFigures& figures) {
+// What the host sees of it; nothing after: it was only planned.
+struct OnHost {
+  std::uint64_t before = 0;
+  std::optional<std::uint64_t> after;
+};
+
+std::uint64_t allocated(const std::vector<std::string>& files) {
+  std::uint64_t sum = 0;
+  for (const std::string& file : files) sum += FileStore(file, Access::read_only).allocated();
+  return sum;
+}
+
+nlohmann::json figures_json(const CompactFigures& figures, const OnHost& host) {
   nlohmann::json sources = nlohmann::json::array();
   for (const auto& source : figures.given_back)
     sources.push_back({{"what", source.name}, {"bytes", source.bytes}});
   return {{"length_before", figures.length_before},
           {"length_after", figures.length_after},
-          {"allocated_before", figures.allocated_before},
-          {"allocated_after", figures.allocated_after},
+          {"allocated_before", host.before},
+          {"allocated_after", host.after ? nlohmann::json(*host.after) : nlohmann::json()},
           {"given_back", sources},
           {"moved_within_the_file", figures.to_move},
           {"notes", figures.notes}};
@@ -54,7 +68,7 @@ void print_sources(const CompactFigures& figures) {
     std::cout << styled("    Note: ", Style::warn) << note << "\n";
 }
 
-void print_result(const std::string& name, const CompactFigures& figures, bool planned) {
+void print_result(const std::string& name, const CompactFigures& figures, const OnHost& host) {
   std::cout << "\n";
   const auto size = [](std::uint64_t bytes, Style style) {
     return Cell{human(Bytes(bytes)), style, true};
@@ -70,8 +84,7 @@ void print_result(const std::string& name, const CompactFigures& figures, bool p
                     size(before > after ? before - after : 0, Style::good)});
   };
   add("  length of the file", figures.length_before, figures.length_after);
-  if (!planned || figures.allocated_after != 0)
-    add("  in use on the host", figures.allocated_before, figures.allocated_after);
+  if (host.after) add("  in use on the host", host.before, *host.after);
   print_table(rows);
 }
 
@@ -104,14 +117,23 @@ int run_compact(const Arguments& arguments) {
     wrong_usage("--into takes one image", "compact the disks of the guest one by one");
   ProgressLine progress(!text);
   nlohmann::json documents = nlohmann::json::array();
+  std::vector<OnHost> on_host;
+  for (const Disk& disk : guest.disks()) on_host.push_back({allocated(files_of(disk)), {}});
   const auto report = [&](std::size_t i, const CompactFigures& figures, bool planned) {
-    if (parsed.common.json) documents.push_back(figures_json(figures));
+    OnHost host_view = on_host[i];
+    if (!planned) host_view.after = allocated(figures.files);
+    // A raw image stays as long as it is: what it gives back is the host's at once.
+    std::uint64_t given = 0;
+    for (const auto& source : figures.given_back) given += source.bytes;
+    if (planned && figures.length_after == figures.length_before)
+      host_view.after = host_view.before - std::min(host_view.before, given);
+    if (parsed.common.json) documents.push_back(figures_json(figures, host_view));
     if (!text) return;
     if (i != 0) std::cout << "\n";
     if (!options.into_copy || planned) print_sources(figures);
     print_result(
         options.into_copy && !planned ? parsed.values["into"].as<std::string>() : parsed.images[i],
-        figures, planned);
+        figures, host_view);
   };
   const bool asks = text && is_interactive() && !parsed.values["yes"].as<bool>();
   if (dry_run || asks) {

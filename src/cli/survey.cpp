@@ -10,6 +10,7 @@
 #include "cli/session.h"
 #include "cli/survey_text.h"
 #include "cli/terminal.h"
+#include "core/change/floors.h"
 #include "core/report/report.h"
 #include "core/store/ledger.h"
 
@@ -38,6 +39,12 @@ std::string mounted_at(const Place& place) {
   return text;
 }
 
+// How small it could become; nothing is said where it cannot.
+std::string floor_text(const Guest& guest, const Place& place, const OneUnit& unit) {
+  const LayerFloor floor = floor_of(guest, place);
+  return floor.size < place.size ? unit(floor.size) : "";
+}
+
 Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
   const Content& content = place.content;
   const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
@@ -61,6 +68,7 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
           number(content.used ? unit(*content.used) : ""),
           number(content.used && content.size ? unit(*content.size - *content.used) : ""),
           number(room == Bytes(0) ? "" : "+" + unit(room), Style::good),
+          number(floor_text(guest, place, unit)),
           {state, state_style}};
   return row;
 }
@@ -111,6 +119,10 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
   for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
 }
 
+std::size_t index_of(const Guest& guest, const Disk& disk) {
+  return static_cast<std::size_t>(&disk - guest.disks().data());
+}
+
 void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
   std::cout << styled(disk.path, Style::heading) << "\n";
   print_container(disk, file, host);
@@ -131,9 +143,18 @@ void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Hos
   };
   std::vector<Row> rows{{title("layer"), title("holds"), title("mounted at"),
                          title(fmt::format("size {}", unit.name()), true), title("used", true),
-                         title("free", true), title("room", true), title("state")}};
+                         title("free", true), title("room", true), title("floor", true),
+                         title("state")}};
   for (const Place& place : disk.places) rows.push_back(place_row(guest, place, unit));
   print_table(rows);
+  if (disk.added) return;
+  const LayerFloor floor = floor_of_disk(guest, index_of(guest, disk));
+  if (floor.size < disk.size())
+    std::cout << fmt::format("  floor of the disk: {}; there stands {}\n", human(floor.size),
+                             floor.reason);
+  else
+    std::cout << fmt::format("  floor of the disk: its present size; there stands {}\n",
+                             floor.reason);
 }
 
 // Where a volume lies, for each of its segments: "p3 from extent 60".
@@ -172,8 +193,8 @@ void print_group(const Guest& guest, const VolumeGroup& group) {
   };
   std::vector<Row> rows{{title("volume"), title("holds"), title("mounted at"),
                          title(fmt::format("size {}", unit.name()), true), title("used", true),
-                         title("free", true), title("room", true), title("state"),
-                         title("extents on")}};
+                         title("free", true), title("room", true), title("floor", true),
+                         title("state"), title("extents on")}};
   for (const Place& place : group.volumes) {
     const lvm::Volume& volume = guest.volume_of(place);
     if (!volume.visible) continue;

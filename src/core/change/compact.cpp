@@ -6,7 +6,6 @@
 
 #include "core/change/footprint.h"
 #include "core/change/proof.h"
-#include "core/store/file_store.h"
 #include "core/store/old_state.h"
 #include "core/store/scratch_store.h"
 #include "core/store/transaction.h"
@@ -18,13 +17,6 @@ constexpr std::uint64_t page = 4096;
 constexpr std::uint64_t most_at_once = 1U << 20;
 // Moved between two seals: what an interrupted run has to do again at most.
 constexpr std::uint64_t bytes_per_step = 256U << 20;
-
-std::uint64_t allocated_by_host(const Disk& disk) {
-  std::uint64_t sum = 0;
-  for (const std::string& file : files_of(disk))
-    sum += FileStore(file, Access::read_only).allocated();
-  return sum;
-}
 
 struct DropRange {
   std::uint64_t start = 0;
@@ -168,7 +160,7 @@ CompactFigures figures_of(const Disk& disk, const Unused& unused, const Drops& d
   CompactFigures figures;
   figures.length_before = disk.container->facts().file_length.value();
   figures.length_after = figures.length_before;
-  figures.allocated_before = allocated_by_host(disk);
+  figures.files = files_of(disk);
   for (std::size_t i = 0; i < unused.sources.size(); ++i)
     if (drops.bytes[i] != 0) figures.given_back.push_back({unused.sources[i], drops.bytes[i]});
   if (drops.bytes.back() != 0) figures.given_back.push_back({"zeros", drops.bytes.back()});
@@ -352,12 +344,7 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
   const Unused unused = find_unused(guest, index);
   const Drops drops = Search(*disk.container, unused, unit_of(facts)).run(progress);
   CompactFigures figures = figures_of(disk, unused, drops);
-  if (facts.form == Form::raw) {
-    std::uint64_t given = 0;
-    for (const auto& source : figures.given_back) given += source.bytes;
-    figures.allocated_after = figures.allocated_before - std::min(figures.allocated_before, given);
-    return figures;
-  }
+  if (facts.form == Form::raw) return figures;
   // The same steps on a view in memory, where content need not really move.
   HostNeighbours others(host);
   ListedNeighbours beside(&others);
@@ -409,7 +396,6 @@ CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t inde
   HostNeighbours others(host);
   const auto file = host.open(disk.path, Access::read_only);
   figures.length_after = open_container(*file, &others)->facts().file_length.value();
-  figures.allocated_after = allocated_by_host(disk);
   return figures;
 }
 
@@ -430,14 +416,10 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   carry_out_recast(host, used, plan, request, progress);
   CompactFigures figures;
   figures.length_before = facts.file_length.value();
-  figures.allocated_before = allocated_by_host(disk);
-  std::vector<std::string> made{out};
-  made.insert(made.end(), plan.parts.begin(), plan.parts.end());
-  for (const std::string& path : made) {
-    const FileStore file(path, Access::read_only);
-    figures.length_after += file.size();
-    figures.allocated_after += file.allocated();
-  }
+  figures.files = {out};
+  figures.files.insert(figures.files.end(), plan.parts.begin(), plan.parts.end());
+  for (const std::string& path : figures.files)
+    figures.length_after += host.open(path, Access::read_only)->size();
   figures.notes = unused.kept;
   for (const std::string& note : plan.notes) figures.notes.push_back(note);
   return figures;

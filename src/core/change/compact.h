@@ -15,13 +15,12 @@ namespace jh {
 struct CompactFigures {
   std::uint64_t length_before = 0;  // of the file
   std::uint64_t length_after = 0;
-  std::uint64_t allocated_before = 0;  // by the host
-  std::uint64_t allocated_after = 0;   // 0 in most plans: only the host knows
   struct Source {
     std::string name;
     std::uint64_t bytes = 0;  // that had a place and lose it
   };
   std::vector<Source> given_back;  // the last one: zeros
+  std::vector<std::string> files;  // that hold the result
   std::uint64_t to_move = 0;       // bytes, within the file
   std::vector<std::string> notes;
 };

@@ -53,7 +53,7 @@ LayerFloor device_floor(const Guest& guest, const VolumeGroup& group, std::size_
     size += lvm::sector * 2048;
   return {
       std::min(Bytes(size), place.size),
-      fmt::format("{} extents that the volumes of group {} need at least", extents, facts.name)};
+      fmt::format("{} extent{} that the volumes of group {} need at least", extents, extents == 1 ? "" : "s", facts.name)};
 }
 
 }  // namespace

@@ -1,5 +1,6 @@
 #include <nlohmann/json.hpp>
 
+#include "core/change/floors.h"
 #include "core/report/report.h"
 
 namespace jh {
@@ -31,6 +32,8 @@ json place_json(const Guest& guest, const Place& place) {
                {"uuid", place.content.uuid},
                {"state", place.content.state},
                {"blockers", json::array()}};
+  const LayerFloor floor = floor_of(guest, place);
+  out["floor"] = {{"size", floor.size.value()}, {"reason", floor.reason}};
   if (place.content.size) content["size"] = place.content.size->value();
   if (place.content.used) content["used"] = place.content.used->value();
   for (const Error& blocker : place.content.blockers)
@@ -85,10 +88,13 @@ json group_json(const Guest& guest, const VolumeGroup& group) {
 
 json disk_json(const Guest& guest, const Disk& disk) {
   const ContainerFacts facts = disk.container->facts();
+  const LayerFloor floor =
+      floor_of_disk(guest, static_cast<std::size_t>(&disk - guest.disks().data()));
   json out{{"image", disk.path},
            {"form", form_name(facts.form)},
            {"file_length", facts.file_length.value()},
            {"disk_size", facts.disk_size.value()},
+           {"floor", {{"size", floor.size.value()}, {"reason", floor.reason}}},
            {"variant", facts.variant},
            {"store", keeping_name(facts.keeping)},
            {"block_size", facts.block_size.value()},

@@ -1,0 +1,190 @@
+// The power goes at every single operation of a shrinking, and of a compaction in place, in every
+// form: afterwards the image is the old one, the new one or, while it is compacted, a sound one in
+// between; the guest's files are the same in all of them.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "core/base/checksum.h"
+#include "core/change/carry_out.h"
+#include "core/change/compact.h"
+#include "core/change/plan_shrink.h"
+#include "core/container/fill.h"
+#include "core/fs/ext/audit.h"
+#include "core/fs/ext/read.h"
+#include "core/store/transaction.h"
+#include "support/containers.h"
+#include "support/fault_host.h"
+#include "support/judges.h"
+
+namespace jh::test {
+namespace {
+
+#ifdef JUNEHEATH_SANITIZED
+constexpr std::uint64_t stride = 7;
+#else
+constexpr std::uint64_t stride = 1;
+#endif
+
+constexpr const char* image = "/moor/guest.img";
+
+// Some files, a journal and inode tables all over it, and old content in its free blocks.
+const MemoryStore& full_disk() {
+  static const MemoryStore disk = [] {
+    const TempFolder folder;
+    const std::string path = folder / "full.img";
+    make_ext(path, 24U << 20, {"-b", "1024", "-N", "800"});
+    MemoryStore content = load(path);
+    const Guest guest({{image, &content}});
+    std::mt19937 random(9);
+    for (const UnusedRange& range : find_unused(guest, 0).ranges) {
+      // Most of it, so that some places are holes.
+      Buffer noise(std::min<std::uint64_t>(range.end - range.start, 700'000));
+      for (std::uint8_t& byte : noise) byte = static_cast<std::uint8_t>(random());
+      content.write(range.start, noise);
+    }
+    return MemoryStore(content, "full");
+  }();
+  return disk;
+}
+
+std::map<std::string, std::uint32_t> tree_of(Store& disk) {
+  ext::Filesystem fs(disk);
+  std::map<std::string, std::uint32_t> tree;
+  ext::walk_tree(fs, [&](const std::string& path, const ext::InodeRecord& inode) {
+    std::uint32_t sum = inode.fields.mode.value() + inode.fields.mtime.value();
+    if (inode.type() == ext::mode_file) sum += crc32c(ext::read_file(fs, inode, 16U << 20));
+    if (inode.type() == ext::mode_link)
+      for (const char c : ext::read_link(fs, inode)) sum = sum * 31 + static_cast<unsigned char>(c);
+    tree[path] = sum;
+  });
+  return tree;
+}
+
+class ShrinkPowerCut : public testing::TestWithParam<Kind> {
+ protected:
+  void SetUp() override {
+    MemoryStore content(full_disk(), "small");
+    const auto from = open_container(content);
+    tree_ = tree_of(from->disk());
+    ASSERT_GT(tree_.size(), 100U);
+    auto made = new_image(wanted(GetParam(), content.size()));
+    Silent silent;
+    fill_disk(*from, *made->container, silent);
+    for (const std::string& path : made->files.siblings("")) {
+      auto* store = dynamic_cast<MemoryStore*>(made->files.part(path));
+      old_.emplace(path, MemoryStore(*store, path));
+    }
+  }
+  void put(FaultHost& host) const {
+    for (const auto& [path, content] : old_) host.put(path, content);
+  }
+  bool is_old(const FaultHost& host) const {
+    for (const auto& [path, content] : old_)
+      if (!host.content(path).same_content(content)) return false;
+    return true;
+  }
+  // Sound in every layer, with the same files; the size of its disk.
+  std::uint64_t expect_sound(FaultHost& host) const {
+    HostNeighbours beside(host);
+    const auto file = host.open(image, Access::read_only);
+    const auto container = open_container(*file, &beside);
+    Findings findings;
+    container->audit(findings);
+    ext::Filesystem fs(container->disk());
+    Silent silent;
+    ext::audit(fs, {}, findings, silent);
+    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    EXPECT_EQ(tree_of(container->disk()), tree_);
+    return container->disk().size();
+  }
+  // Calls work with the power cut at every operation, and look() after each recovery.
+  template <class Work, class Look>
+  void cut_everywhere(Work work, Look look) {
+    FaultHost whole;
+    put(whole);
+    whole.cut_at(0, Unflushed::kept);
+    work(whole);
+    const std::uint64_t operations = whole.operations();
+    look(whole);
+    std::mt19937 random(20261123);
+    for (std::uint64_t n = 1; n <= operations; n += stride)
+      for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+        SCOPED_TRACE(
+            fmt::format("cut at {} of {}, mode {}", n, operations, static_cast<int>(mode)));
+        FaultHost host;
+        put(host);
+        host.cut_at(n, mode);
+        try {
+          work(host);
+        } catch (const PowerCut&) {
+        }
+        host.restart(random);
+        recover(host, image);
+        look(host);
+        if (HasFatalFailure() || HasNonfatalFailure()) return;
+        for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;
+      }
+    fmt::print("  {} operations\n", operations);
+  }
+
+  std::map<std::string, MemoryStore> old_;
+  std::map<std::string, std::uint32_t> tree_;
+};
+
+TEST_P(ShrinkPowerCut, OldOrNew) {
+  const auto shrink = [](FaultHost& host) {
+    HostNeighbours beside(host);
+    const auto file = host.open(image, Access::read_only);
+    const Guest guest({{image, file.get(), false, &beside}});
+    ShrinkRequest request;
+    request.images = {image};
+    request.to_floor = true;
+    const Plan plan = plan_shrink(guest, request);
+    Silent silent;
+    carry_out(host, guest, plan, request, silent);
+  };
+  std::uint64_t old_ones = 0;
+  std::uint64_t new_ones = 0;
+  cut_everywhere(shrink, [&](FaultHost& host) {
+    if (is_old(host)) {
+      ++old_ones;
+      return;
+    }
+    ++new_ones;
+    EXPECT_LT(expect_sound(host), 20U << 20);
+  });
+  EXPECT_GT(old_ones, 0U);
+  EXPECT_GT(new_ones, 0U);
+}
+
+TEST_P(ShrinkPowerCut, CompactedImagesAreSoundAtAnyTime) {
+  if (GetParam().keeping != Keeping::sparse) GTEST_SKIP() << "full images keep every block";
+  std::uint64_t smallest = UINT64_MAX;
+  cut_everywhere(
+      [](FaultHost& host) {
+        HostNeighbours beside(host);
+        const auto file = host.open(image, Access::read_only);
+        const Guest guest({{image, file.get(), false, &beside}});
+        Silent silent;
+        compact_in_place(host, guest, 0, false, silent);
+      },
+      [&](FaultHost& host) {
+        EXPECT_EQ(expect_sound(host), 24U << 20);
+        std::uint64_t length = 0;
+        for (const auto& [path, content] : old_) length += host.content(path).size();
+        smallest = std::min(smallest, length);
+      });
+  std::uint64_t before = 0;
+  for (const auto& [path, content] : old_) before += content.size();
+  // Blocks of two MiB, as VHD and VHDX have them, are all in use on so small a disk.
+  const Form form = GetParam().form;
+  if (form == Form::qcow2 || form == Form::vdi || form == Form::vmdk) {
+    EXPECT_LT(smallest, before);
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, ShrinkPowerCut, testing::ValuesIn(kinds()),
+                         [](const auto& param) { return param.param.name; });
+
+}  // namespace
+}  // namespace jh::test
