@@ -89,7 +89,7 @@ int run_demo(const Arguments& arguments) {
       "demo", "DIR",
       "Unpacks three sample guests of a small bird-ringing station into the folder DIR and shows "
       "the\n"
-      "whole story on them: survey, dry run, grow, survey, undo, grow by mount point, audit.",
+      "whole story on them: survey, dry run, grow, undo, volumes, other forms, shrink, compact.",
       "  juneheath demo /tmp/station\n", boost::program_options::options_description("Demo")};
   line.takes_images = false;
   const Parsed parsed = parse(line, arguments);
@@ -135,6 +135,16 @@ int run_demo(const Arguments& arguments) {
   story.run(run_recast, "recast", {"heather.img", "heather.qcow2"});
   story.run(run_grow, "grow", {"heather.qcow2", "--to", "1GiB", "--yes"});
   story.run(run_audit, "audit", {"heather.qcow2"});
+  story.say(
+      "12. The field station got more than it needs. How small could it be, and what would move?");
+  story.run(run_survey, "survey", {"fieldstation.img", "archive.img"});
+  story.run(
+      run_shrink, "shrink",
+      {"fieldstation.img", "archive.img", "--take", "/home=1GiB", "--remove-disk", "2", "--yes"});
+  story.run(run_shrink, "shrink", {"fieldstation.img", "--to", "floor", "--yes"});
+  story.say("13. The nest camera deleted its films long ago; its file never became smaller.");
+  story.run(run_compact, "compact", {"nestcam.img", "--yes"});
+  story.run(run_audit, "audit", {"nestcam.img", "fieldstation.img"});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;
 }

@@ -29,8 +29,9 @@ po::options_description own_options() {
       "what it loses, a size or a percentage of what it can (the default: all)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes smaller (from 1)")(
       "remove-disk", po::value<std::size_t>()->value_name("N"),
-      "empty this image's part of the volume group and take it out")("dry-run", po::bool_switch(),
-                                                                     "show the plan and stop")(
+      "empty this image's part of the volume group and take it out")(
+      "allow-move", po::bool_switch(), "partitions may move towards the front")(
+      "dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
       "into", po::value<std::string>()->value_name("OUT"),
       "do it on a new image, read the old one only")("no-undo", po::bool_switch(),
@@ -73,6 +74,7 @@ ShrinkRequest request_from(const Parsed& parsed) {
     request.disk_chosen = true;
   }
   if (values.count("remove-disk") != 0) request.remove_disk = disk_from(parsed, "remove-disk");
+  request.allow_move = values["allow-move"].as<bool>();
   request.keep_undo = !values["no-undo"].as<bool>();
   request.into_copy = values.count("into") != 0;
   if (request.into_copy) request.keep_undo = false;

@@ -4,7 +4,6 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
-#include <random>
 
 #include "core/base/errors.h"
 #include "support/ext_tools.h"
@@ -114,48 +113,6 @@ TEST(ExtLimits, AreSaid) {
     EXPECT_NE(std::string(error.what()).find("16.0 TiB"), std::string::npos) << error.what();
   }
   EXPECT_EQ(check_ext(path), "");
-}
-
-// Random kinds, random sizes, one growth after the other.
-TEST(ExtSequences, RandomGrowths) {
-#ifdef JUNEHEATH_SANITIZED
-  constexpr int sequences = 25;
-#else
-  constexpr int sequences = 300;
-#endif
-  const unsigned seed = std::random_device{}();
-  fmt::print("  seed {}\n", seed);
-  std::mt19937 random(seed);
-  int growths = 0;
-  int refused = 0;
-  for (int n = 0; n < sequences; ++n) {
-    const ExtKind& kind = ext_kinds()[random() % ext_kinds().size()];
-    const std::uint32_t block_size = block_size_of(static_cast<int>(random() % 3));
-    const TempFolder folder;
-    const std::string path = folder / "fs";
-    std::uint64_t size = (12 + random() % 30) * mib;
-    std::vector<std::string> options{"-b", std::to_string(block_size)};
-    options.insert(options.end(), kind.options.begin(), kind.options.end());
-    make_ext(path, size, options, kind.filled && size > 24 * mib);
-    const int steps = 1 + static_cast<int>(random() % 4);
-    for (int step = 0; step < steps; ++step) {
-      const std::uint64_t more = random() % 3 == 0 ? random() % (64 * 1024) : random() % (size * 4);
-      const std::uint64_t wanted = size + more;
-      SCOPED_TRACE(fmt::format("seed {}, sequence {}, {} with {}-byte blocks, {} to {}", seed, n,
-                               kind.name, block_size, size, wanted));
-      try {
-        grow_ext(path, wanted);
-        ++growths;
-      } catch (const Error& error) {
-        ++refused;
-        EXPECT_EQ(std::string(kind.name), "bigalloc") << error.what();
-      }
-      size = std::max(size, std::filesystem::file_size(path));
-      ASSERT_EQ(check_ext(path), "");
-      ASSERT_EQ(words_of(audit_ext(path)), "");
-    }
-  }
-  fmt::print("  {} growths, {} refused\n", growths, refused);
 }
 
 }  // namespace

@@ -37,8 +37,12 @@ TEST_P(ExtShrink, ToTheFloorAndAbove) {
   const std::uint64_t floor = floor_of(base);
   ASSERT_LT(floor, full);
   std::mt19937 random(block_size);
-  const std::uint64_t sizes[] = {floor, floor + block_size, floor + random() % (full - floor),
-                                 floor + random() % (full - floor)};
+#ifdef JUNEHEATH_SANITIZED
+  const std::vector<std::uint64_t> sizes{floor};
+#else
+  const std::vector<std::uint64_t> sizes{floor, floor + block_size,
+                                         floor + random() % (full - floor)};
+#endif
   for (const std::uint64_t size : sizes) {
     SCOPED_TRACE(
         fmt::format("{} with {}-byte blocks to {} (floor {})", kind.name, block_size, size, floor));
@@ -128,6 +132,23 @@ void churn(const std::string& path, std::mt19937& random) {
   for (int i = 0; i < 12; ++i) {
     std::ofstream file(base + fmt::format("/log-{}", i), std::ios::binary);
     for (std::uint64_t n = random() % 20; n > 0; --n) file.write(content.data(), 40000);
+  }
+}
+
+// Usage that is on record stays right when files get longer lists of extents.
+TEST(ExtQuota, FollowsListsOfExtents) {
+  if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+  std::mt19937 random(4);
+  for (const char* features : {"quota", "quota,project"}) {
+    const TempFolder folder;
+    const std::string path = folder / "fs";
+    make_ext(path, 64 * mib, {"-b", "1024", "-I", "256"}, false);
+    for (int i = 0; i < 3; ++i) churn(path, random);
+    // The system's own tool counts what is there and puts it on record.
+    ASSERT_EQ(run({"tune2fs", "-O", features, path}).status, 0);
+    ASSERT_EQ(check_ext(path), "");
+    std::filesystem::resize_file(path, shrink_ext(path, floor_of(path)));
+    EXPECT_EQ(check_ext(path), "") << features;
   }
 }
 

@@ -254,6 +254,37 @@ TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
   EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
 }
 
+// What stands behind a partition that became smaller moves up, and the disk ends behind it.
+TEST_F(Shrunk, PartitionsMoveUpWhenTheyMay) {
+  for (const std::string sample : {"fieldstation", "mbr-boot-lvm", "nestcam"}) {
+    const std::string image = folder_ / (sample + ".img");
+    unpack_sample(sample, image);
+    const std::uint32_t digest = file_digest(image);
+    const std::uint64_t size = files::file_size(image);
+    const auto before = trees({image});
+    if (sample != "nestcam") {
+      // /boot stands in front of the physical volume.
+      const std::string to = std::to_string(size - (40ULL << 20));
+      const Outcome moved = juneheath(
+          {"shrink", image, "--to", to, "--take", "/boot=40MiB", "--allow-move", "--yes"});
+      ASSERT_EQ(moved.status, 0) << moved.out << moved.err;
+      EXPECT_TRUE(moved.said("towards the front")) << moved.out;
+      EXPECT_EQ(files::file_size(image), size - (40ULL << 20));
+      expect_audit_clean({image});
+      expect_same({image}, before);
+      const Outcome undone = juneheath({"undo", image});
+      ASSERT_EQ(undone.status, 0) << undone.err;
+      EXPECT_EQ(file_digest(image), digest);
+      continue;
+    }
+    // The firmware's partition names its own place: it stays.
+    const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
+    ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+    expect_audit_clean({image});
+    expect_same({image}, before);
+  }
+}
+
 // Several volumes could lose what is missing: it is said, and nothing done.
 TEST_F(Shrunk, IsNotGuessed) {
   const std::string image = folder_ / "guest.img";

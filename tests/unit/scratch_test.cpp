@@ -42,9 +42,14 @@ TEST(ScratchStore, ShowsChangesAndLeavesTheImageAlone) {
     }
   }
   EXPECT_TRUE(below.same_content(original));
-  EXPECT_THROW(scratch.resize(5), Error);
   Buffer past(10);
   EXPECT_THROW(scratch.read(model.size() - 5, past), Error);
+  // What is cut off does not come back.
+  scratch.resize(5000);
+  scratch.resize(model.size());
+  std::fill(model.begin() + 5000, model.end(), std::uint8_t{0});
+  EXPECT_EQ(read_buffer(scratch, 0, model.size()), model);
+  EXPECT_TRUE(below.same_content(original));
 }
 
 TEST(ScratchStore, KnowsWhatItDidNotChange) {

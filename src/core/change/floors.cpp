@@ -51,9 +51,9 @@ LayerFloor device_floor(const Guest& guest, const VolumeGroup& group, std::size_
   while (lvm::extents_of(group.open, pv, size) < std::min(extents, facts.pvs[pv].extents) &&
          size < place.size.value())
     size += lvm::sector * 2048;
-  return {
-      std::min(Bytes(size), place.size),
-      fmt::format("{} extent{} that the volumes of group {} need at least", extents, extents == 1 ? "" : "s", facts.name)};
+  return {std::min(Bytes(size), place.size),
+          fmt::format("{} extent{} that the volumes of group {} need at least", extents,
+                      extents == 1 ? "" : "s", facts.name)};
 }
 
 }  // namespace

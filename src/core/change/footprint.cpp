@@ -120,6 +120,14 @@ void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) 
 
 void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t length) {
   const std::string& where = before_.disks()[place.disk].path;
+  // What moves is compared where it goes; what a place gives up may be another's by now.
+  const Where own = where_is(before_, place);
+  if (plan_.has(StepKind::move_partition, own)) return;
+  for (const Step& step : plan_.steps)
+    if (step.kind == StepKind::shrink_partition && step.where() == own) {
+      if (at >= step.to.value()) return;
+      length = std::min(length, step.to.value() - at);
+    }
   std::size_t pv = 0;
   const VolumeGroup* group = before_.group_on(place, pv);
   if (group != nullptr && group->open.group.name == plan_.group) {

@@ -26,7 +26,10 @@ class Shrinker {
     settle_disk();
     check_tables();
     take_all();
-    cut_disk();
+    if (request_.allow_move && disk().table)
+      pack_disk();
+    else
+      cut_disk();
     remove_disk();
     add_steps();
     if (plan_.steps.empty())
@@ -52,7 +55,8 @@ class Shrinker {
       }
       refuse("the guest has several disks", {}, "say which one becomes smaller:" + commands);
     }
-    const LayerFloor floor = floor_of_disk(guest_, disk_index_);
+    LayerFloor floor = floor_of_disk(guest_, disk_index_);
+    if (request_.allow_move && disk().table) floor = packed_floor();
     Bytes wanted = floor.size;
     if (request_.to) wanted = *request_.to;
     if (request_.by) {
@@ -75,7 +79,7 @@ class Shrinker {
           fmt::format("a disk has whole sectors: it keeps {} bytes more than you "
                       "asked for",
                       (*new_size_ - wanted).value()));
-    if (*new_size_ < floor.size && !request_.allow_move)
+    if (*new_size_ < floor.size)
       refuse(fmt::format("the disk cannot become as small as {}: its floor is {} ({})",
                          human(*new_size_), spelled_out(floor.size), floor.reason),
              disk().path, "ask for no less:\n  " + with_size(floor.size));
@@ -187,6 +191,110 @@ class Shrinker {
     }
   }
 
+  // Partitions in the order they lie in; what they keep is said in sectors.
+  struct Lying {
+    const Place* place = nullptr;
+    Sectors first;
+    Sectors count;
+    bool stays = false;  // it names its own place, or nobody knows what it is
+  };
+
+  std::vector<Lying> lie_of_the_disk() const {
+    std::vector<Lying> lying;
+    for (const Place& place : disk().places) {
+      if (!place.partition) continue;
+      if (place.partition->role != PartitionRole::primary)
+        unsupported("logical partitions stay where they begin", disk().path,
+                    "shrink without --allow-move");
+      const ContentKind kind = place.content.kind;
+      const bool stays = kind == ContentKind::fat || kind == ContentKind::ntfs ||
+                         kind == ContentKind::unknown || !place.content.blockers.empty() ||
+                         place.partition->type_name == "BIOS boot";
+      lying.push_back({&place, place.partition->first, place.partition->count, stays});
+    }
+    std::sort(lying.begin(), lying.end(),
+              [](const Lying& a, const Lying& b) { return a.first < b.first; });
+    return lying;
+  }
+
+  // Each goes as far to the front as what stands before it lets it. Returns where the last one
+  // ends.
+  Sectors pack(std::vector<Lying>& lying) const {
+    const std::uint64_t unit = (1U << 20) / disk().table->facts().sector_size;
+    Sectors end;
+    for (std::size_t i = 0; i < lying.size(); ++i) {
+      Lying& each = lying[i];
+      const Sectors front(round_up(end.value(), unit));
+      if (i != 0 && !each.stays && front < each.first) each.first = front;
+      end = each.first + each.count;
+    }
+    return end;
+  }
+
+  void cut(Lying& each, Bytes size) const {
+    each.count = aligned_end(disk(), *each.place->partition, size) - each.place->partition->first;
+  }
+
+  LayerFloor packed_floor() const {
+    auto lying = lie_of_the_disk();
+    for (Lying& each : lying) cut(each, floor_of(guest_, *each.place).size);
+    return {disk_for(disk(), pack(lying)), "every partition at its floor, side by side"};
+  }
+
+  // Who is to lose what lacks; then everybody moves up.
+  void pack_disk() {
+    auto lying = lie_of_the_disk();
+    for (Lying& each : lying)
+      if (const auto taken = sizes_.find(each.place); taken != sizes_.end())
+        cut(each, taken->second);
+    const Sectors usable =
+        new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    if (request_.to_floor)
+      for (Lying& each : lying) cut(each, floor_of(guest_, *each.place).size);
+    auto packed = lying;
+    if (const Sectors end = pack(packed); end > usable) {
+      Lying& giver = find_giver(lying, to_bytes(end - usable, sector));
+      cut(giver, to_bytes(giver.count, sector) -
+                     Bytes(round_up(to_bytes(end - usable, sector).value(), 1U << 20)));
+      packed = lying;
+      ensure(pack(packed) <= usable, "the partitions fit on the smaller disk");
+    }
+    for (const Lying& each : packed) {
+      const Sectors end = each.first + each.count;
+      const bool moves = each.first < each.place->partition->first;
+      if (each.count < each.place->partition->count)
+        limit(*each.place, to_bytes(each.count, sector));
+      if (!moves) continue;
+      std::size_t pv = 0;
+      if (guest_.group_on(*each.place, pv) != nullptr && sizes_.contains(each.place))
+        unsupported(guest_.name_of(*each.place) + " would have to shrink and to move", disk().path,
+                    "make a volume of its group smaller first, with a command of its own");
+      moves_.push_back({each.place, each.first, end});
+    }
+  }
+
+  Lying& find_giver(std::vector<Lying>& lying, Bytes lacking) {
+    std::vector<Lying*> able;
+    std::string commands;
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    for (Lying& each : lying) {
+      if (sizes_.contains(each.place)) continue;
+      Lying least = each;
+      cut(least, floor_of(guest_, *each.place).size);
+      const Bytes spare = to_bytes(each.count - least.count, sector);
+      if (spare.value() < round_up(lacking.value(), 1U << 20)) continue;
+      able.push_back(&each);
+      const Bytes amount(round_up(lacking.value(), 1U << 20));
+      commands +=
+          "\n  " + command_with(request_, guest_.best_name(*each.place) + "=" + paste_size(amount));
+    }
+    if (able.size() == 1) return *able.front();
+    refuse(fmt::format("{} must be taken from something on the disk", human(lacking)), disk().path,
+           able.empty() ? "take from several in one command: --take TARGET=AMOUNT"
+                        : "say from what:" + commands);
+  }
+
   void remove_disk() {
     if (!request_.remove_disk) return;
     const std::size_t index = *request_.remove_disk;
@@ -227,6 +335,7 @@ class Shrinker {
       plan_smaller_group(plan_, cost_, guest_, request_, change);
     for (const auto& [place, size] : sizes_)
       if (place->partition) shrink_partition(*place, size);
+    for (const auto& [place, first, end] : moves_) move_partition(*place, first, end);
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) finish_disk(i);
     name_targets();
   }
@@ -260,6 +369,27 @@ class Shrinker {
       if (outer.role == PartitionRole::extended &&
           outer.end() > on.table->usable_end_on(*new_size_))
         add(outer, "the extended partition follows");
+  }
+
+  void move_partition(const Place& place, Sectors first, Sectors end) {
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    const Bytes size = to_bytes(end - first, sector);
+    Step step{StepKind::move_partition,
+              place.disk,
+              guest_.name_of(place),
+              fmt::format("move it {} towards the front, with all that is in it",
+                          human(to_bytes(place.partition->first - first, sector))),
+              size,
+              size,
+              place.partition->number,
+              end};
+    step.new_first = first;
+    plan_.steps.push_back(std::move(step));
+    // Held once more: what stood in its new place.
+    cost_.direct += size.value();
+    plan_.notes.push_back(fmt::format(
+        "{} begins elsewhere afterwards: whatever names it by its first sector must be told",
+        guest_.name_of(place)));
   }
 
   void finish_disk(std::size_t index) {
@@ -340,6 +470,12 @@ class Shrinker {
   std::optional<Bytes> new_size_;
   std::map<const Place*, Bytes> sizes_;   // of places that become smaller
   std::map<const Place*, Sectors> ends_;  // of partitions that must end there
+  struct Move {
+    const Place* place = nullptr;
+    Sectors first;
+    Sectors end;
+  };
+  std::vector<Move> moves_;  // in the order they lie in
   std::map<const VolumeGroup*, GroupChange> groups_;
 };
 

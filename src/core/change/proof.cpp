@@ -124,10 +124,15 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
       proof_failed("the number of partitions differs", where);
     for (const Partition& old : old_disk.table->facts().partitions) {
       const Partition* now = new_disk.table->find(old.number);
+      Sectors first = old.first;
       Sectors end = old.end();
       for (const Step& step : plan.steps)
-        if (step.disk == i && step.kind == StepKind::shrink_partition &&
-            step.partition == old.number)
+        if (step.disk == i && step.kind == StepKind::move_partition &&
+            step.partition == old.number) {
+          first = step.new_first;
+          end = step.new_end;
+        } else if (step.disk == i && step.kind == StepKind::shrink_partition &&
+                   step.partition == old.number)
           end = step.new_end;
         else if (step.disk == i &&
                  ((step.kind == StepKind::grow_partition && step.partition == old.number) ||
@@ -135,7 +140,7 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
                    step.fresh.role == PartitionRole::logical &&
                    old.role == PartitionRole::extended)))
           end = std::max(end, step.new_end);
-      if (now == nullptr || now->first != old.first || now->end() != end ||
+      if (now == nullptr || now->first != first || now->end() != end ||
           now->type_code != old.type_code || now->part_uuid != old.part_uuid ||
           now->label != old.label || now->role != old.role)
         proof_failed(fmt::format("partition {} is not as planned", old.number), where);
@@ -273,6 +278,23 @@ bool moved_in_group(const Plan& plan, const Where& where) {
                      [](const Step& step) { return step.kind == StepKind::move_extents; });
 }
 
+// A partition that moved, with what is in it unchanged.
+void prove_moved(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
+                 Progress& progress) {
+  const Where where = step.where();
+  if (plan.has(StepKind::shrink_ext, where) || plan.has(StepKind::shrink_swap, where)) return;
+  Store& old = *place_at(before, where)->window;
+  Store& now = *place_at(after, where)->window;
+  constexpr std::uint64_t most = 1U << 20;
+  for (std::uint64_t at = 0; at < now.size(); at += most) {
+    const std::uint64_t length = std::min(most, now.size() - at);
+    if (read_buffer(old, at, length) != read_buffer(now, at, length))
+      proof_failed(fmt::format("its content differs near byte {}", at),
+                   after.disks()[step.disk].path + ", " + step.layer);
+    progress.advance(0);
+  }
+}
+
 void prove_content(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
                    const Footprint& footprint, ProofEffort effort, Progress& progress) {
   const Place& old_place = *place_at(before, step.where());
@@ -283,6 +305,7 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
   Findings findings;
   const std::uint32_t last_old = old_place.content.ext->geometry().group_count - 1;
   ext::AuditRequest request{ext::AuditScope::structure, last_old};
+  const bool as_a_whole = plan.has(StepKind::move_partition, step.where());
   const bool moved = moves_blocks(plan, step.where());
   const bool all = effort == ProofEffort::full || moved;
   if (all) request = {};
@@ -291,7 +314,7 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
   if (!all) return;
   Ranges changed;
   // Its own extents may have moved under it: then all of its content is read.
-  if (effort == ProofEffort::full || moved_in_group(plan, step.where()))
+  if (effort == ProofEffort::full || as_a_whole || moved_in_group(plan, step.where()))
     add_range(changed, 0, old_place.size.value());
   else
     changed = footprint.changed_in(step.where());
@@ -336,6 +359,8 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
     proof_failed("a volume group is gone", before.disks().front().path);
   for (std::size_t i = 0; i < before.groups().size(); ++i)
     check_group(before, before.groups()[i], after.groups()[i], plan, progress);
+  for (const Step& step : plan.steps)
+    if (step.kind == StepKind::move_partition) prove_moved(before, after, plan, step, progress);
   for (const Step& step : plan.steps)
     if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
         step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)

@@ -32,7 +32,7 @@ class Worker::DiskWork {
   }
 
   /// `new_size`: of the disk, once all steps are done.
-  void run(const Step& step, Bytes new_size) {
+  void run(const Step& step, Bytes new_size, Progress& progress) {
     be_ready();
     switch (step.kind) {
       case StepKind::settle_container:
@@ -53,6 +53,10 @@ class Worker::DiskWork {
         break;
       case StepKind::shrink_partition:
         table_->move_end(container_->disk(), step.partition, step.new_end);
+        break;
+      case StepKind::move_partition:
+        move_content(step, progress);
+        table_->move(container_->disk(), step.partition, step.new_first, step.new_end);
         break;
       case StepKind::shrink_container:
         container_->shrink(step.to);
@@ -85,6 +89,25 @@ class Worker::DiskWork {
   }
 
  private:
+  // Towards the front, from its beginning on: old and new place may overlap. The stage keeps what
+  // stood there, piece by piece, before it is overwritten.
+  void move_content(const Step& step, Progress& progress) {
+    open_table_again();
+    const Partition* partition = table_->find(step.partition);
+    ensure(partition != nullptr && step.new_first < partition->first,
+           "a partition moves towards the front");
+    Store& disk = container_->disk();
+    const std::uint64_t from = to_bytes(partition->first, sector_size_).value();
+    const std::uint64_t to = to_bytes(step.new_first, sector_size_).value();
+    const std::uint64_t length = to_bytes(step.new_end - step.new_first, sector_size_).value();
+    constexpr std::uint64_t most = 1U << 20;
+    for (std::uint64_t done = 0; done < length; done += most) {
+      const std::uint64_t step_size = std::min(most, length - done);
+      disk.write_unreferenced(to + done, read_buffer(disk, from + done, step_size));
+      progress.advance(done + step_size);
+    }
+  }
+
   void open_table_again() { table_ = open_table(container_->disk(), sector_size_); }
 
   Stage& stage_;
@@ -123,14 +146,12 @@ void Worker::run(const Step& step, Progress& progress) {
     case StepKind::grow_partition:
     case StepKind::create_partition:
       ensure(!group_ || plan_.command == "shrink", "tables grow before groups do");
-      disk(step.disk).run(step, plan_.disks[step.disk].to);
+      disk(step.disk).run(step, plan_.disks[step.disk].to, progress);
       break;
     case StepKind::shrink_partition:
     case StepKind::shrink_container:
-      disk(step.disk).run(step, plan_.disks[step.disk].to);
-      break;
     case StepKind::move_partition:
-      ensure(false, "partitions stay where they begin");
+      disk(step.disk).run(step, plan_.disks[step.disk].to, progress);
       break;
     case StepKind::grow_device:
     case StepKind::add_device:

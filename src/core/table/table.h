@@ -96,6 +96,9 @@ class PartitionTable {
   virtual void cover_disk(Store& disk) = 0;
   /// Moves the end of a partition, and outwards the extended one around it where needed.
   virtual void move_end(Store& disk, std::uint32_t number, Sectors new_end) = 0;
+  /// Gives a partition another beginning and end; not an extended or a logical one. What is in it
+  /// has been copied already.
+  virtual void move(Store& disk, std::uint32_t number, Sectors first, Sectors end) = 0;
   /// Writes what `repairs` lists.
   virtual void repair(Store& disk) = 0;
   virtual void audit(Store& disk, Findings& findings) = 0;

@@ -309,8 +309,23 @@ class Mover {
       return true;
     };
     visit_blocks(fs_, inode, visitor);
-    report_.tree_blocks_gained += replace_runs(fs_, allocation_, inode, runs);
+    note_usage(inode, replace_runs(fs_, allocation_, inode, runs));
     return true;
+  }
+
+  // Quota counts what users' files take up, their lists included.
+  void note_usage(const InodeRecord& inode, std::int64_t blocks) {
+    const bool counts = inode.ino == root_ino || inode.ino >= g_.first_ino;
+    if (blocks == 0 || !counts || !g_.has_ro_compat(ro_compat::quota)) return;
+    const Inode& f = inode.fields;
+    const bool has_project = g_.has_ro_compat(ro_compat::project) &&
+                             inode.raw.size() >= sizeof(Inode) &&
+                             old_inode_size + f.extra_isize.value() >= sizeof(Inode);
+    report_.usage.push_back(
+        {f.uid_lo.value() | std::uint32_t{f.uid_hi.value()} << 16,
+         f.gid_lo.value() | std::uint32_t{f.gid_hi.value()} << 16,
+         has_project ? f.projid.value() : 0,
+         blocks * static_cast<std::int64_t>(std::uint64_t{g_.cluster_ratio} * g_.block_size)});
   }
 
   // How far from this block all is in the way, or nothing is.

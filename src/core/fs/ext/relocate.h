@@ -5,13 +5,14 @@
 #include "core/base/progress.h"
 #include "core/fs/ext/allocation.h"
 #include "core/fs/ext/grow.h"
+#include "core/fs/ext/quota.h"
 
 namespace jh::ext {
 
 struct MoveReport {
   std::uint64_t metadata_blocks = 0;
   std::uint64_t file_blocks = 0;
-  std::int64_t tree_blocks_gained = 0;
+  std::vector<UsageChange> usage;  // where quota is kept: of files whose lists of extents changed
 };
 
 /// The blocks that a longer descriptor table will need in every existing group that has a copy.

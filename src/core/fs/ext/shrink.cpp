@@ -159,7 +159,8 @@ void shrink(Filesystem& fs, const ShrinkPlan& plan, Progress& progress) {
   if (!plan.changes()) return;
   if (plan.inodes_to_move != 0)
     renumber_inodes(fs, checked_cast<std::uint32_t>(plan.after.inodes()));
-  vacate_end(fs, plan.after, progress);
+  const MoveReport moved = vacate_end(fs, plan.after, progress);
+  for (const UsageChange& change : moved.usage) change_usage(fs, change);
   cut_super(fs, plan);
   close_last_group(fs);
   free_table_ends(fs, plan.before);

@@ -203,8 +203,7 @@ std::uint64_t GptTable::array_sectors() const {
 bool GptTable::must_move_spare() const { return spare_lba_ != last_lba_; }
 
 Sectors GptTable::usable_end_on(Bytes disk_size) const {
-  const std::uint64_t last =
-      std::max<std::uint64_t>(disk_size.value() / facts_.sector_size, 1) - 1;
+  const std::uint64_t last = std::max<std::uint64_t>(disk_size.value() / facts_.sector_size, 1) - 1;
   if (spare_lba_ == last) return Sectors(checked_add(header_.last_usable_lba.value(), 1));
   return Sectors(std::max(last - std::min(last, array_sectors()), std::uint64_t{1}));
 }
@@ -304,6 +303,22 @@ void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
     entry.last_lba = new_end.value() - 1;
     put_at(entries_, at, entry);
     partition.count = new_end - partition.first;
+    write_all(disk);
+    return;
+  }
+  ensure(false, "the partition is in the table");
+}
+
+void GptTable::move(Store& disk, std::uint32_t number, Sectors first, Sectors end) {
+  for (Partition& partition : facts_.partitions) {
+    if (partition.number != number) continue;
+    const std::size_t at = std::size_t{number - 1} * header_.entry_size.value();
+    auto entry = parse_as<Entry>(entries_, at);
+    entry.first_lba = first.value();
+    entry.last_lba = end.value() - 1;
+    put_at(entries_, at, entry);
+    partition.first = first;
+    partition.count = end - first;
     write_all(disk);
     return;
   }

@@ -23,6 +23,7 @@ class GptTable final : public PartitionTable {
   void create(Store& disk, const NewPartition& partition, const Uuid& id) override;
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
+  void move(Store& disk, std::uint32_t number, Sectors first, Sectors end) override;
   void repair(Store& disk) override;
   void audit(Store& disk, Findings& findings) override;
 

@@ -210,6 +210,26 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
   ensure(false, "the partition is in the table");
 }
 
+void MbrTable::move(Store& disk, std::uint32_t number, Sectors first, Sectors end) {
+  for (std::size_t i = 0; i < facts_.partitions.size(); ++i) {
+    Partition& partition = facts_.partitions[i];
+    if (partition.number != number) continue;
+    ensure(partition.role == PartitionRole::primary, "only a primary partition moves");
+    const Slot& slot = slots_[i];
+    auto record = read_as<Record>(disk, checked_mul(slot.record_lba, facts_.sector_size));
+    Entry& entry = record.entries[slot.index];
+    entry.start_lba = checked_cast<std::uint32_t>(first.value() - slot.base_lba);
+    entry.start_chs = chs_of(first.value());
+    entry.sectors = checked_cast<std::uint32_t>((end - first).value());
+    entry.end_chs = chs_of(end.value() - 1);
+    disk.write(checked_mul(slot.record_lba, facts_.sector_size), bytes_of(record));
+    partition.first = first;
+    partition.count = end - first;
+    return;
+  }
+  ensure(false, "the partition is in the table");
+}
+
 // A primary partition where an entry is free and the largest room lies outside of the extended
 // partition; otherwise a logical one.
 NewPartition MbrTable::place_new(Bytes disk_size) const {
