@@ -103,7 +103,7 @@ class Worker::DiskWork {
     constexpr std::uint64_t most = 1U << 20;
     for (std::uint64_t done = 0; done < length; done += most) {
       const std::uint64_t step_size = std::min(most, length - done);
-      disk.write_unreferenced(to + done, read_buffer(disk, from + done, step_size));
+      copy_unreferenced(disk, from + done, disk, to + done, step_size);
       progress.advance(done + step_size);
     }
   }

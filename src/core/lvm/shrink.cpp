@@ -212,7 +212,7 @@ void move_extents(OpenGroup& open, const std::vector<ExtentMove>& moves, Progres
     const std::uint64_t length = move.count * group.extent_size;
     for (std::uint64_t at = 0; at < length; at += most) {
       const std::uint64_t step = std::min(most, length - at);
-      to.write_unreferenced(offset(move.to) + at, read_buffer(from, offset(move.from) + at, step));
+      copy_unreferenced(from, offset(move.from) + at, to, offset(move.to) + at, step);
       progress.advance(done += step);
     }
   }

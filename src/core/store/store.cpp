@@ -73,6 +73,19 @@ void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data) {
   }
 }
 
+void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
+                       std::uint64_t length) {
+  while (length != 0) {
+    const Run source = from.map(offset, length);
+    const Run there = to.map(target, source.length);
+    if (!source.zero || !there.zero)
+      to.write_unreferenced(target, read_buffer(from, offset, there.length));
+    offset += there.length;
+    target += there.length;
+    length -= there.length;
+  }
+}
+
 std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length) {
   std::uint64_t written = 0;
   while (length != 0) {

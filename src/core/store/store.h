@@ -104,6 +104,10 @@ bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length);
 /// Writes to bytes that read as zeros so far and that nothing refers to: what is zero in the data
 /// too is left out, in whole pages, so that holes of the host's file stay holes.
 void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data);
+/// Copies a piece of one store to a place of another (or the same) that nothing refers to. Where both
+/// are known to be zero nothing is written, so that holes stay holes.
+void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
+                       std::uint64_t length);
 /// Writes zeros where the range does not read as zeros already. Returns the bytes written.
 std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length);
 
