@@ -138,9 +138,9 @@ int run_demo(const Arguments& arguments) {
   story.say(
       "12. The field station got more than it needs. How small could it be, and what would move?");
   story.run(run_survey, "survey", {"fieldstation.img", "archive.img"});
-  story.run(
-      run_shrink, "shrink",
-      {"fieldstation.img", "archive.img", "--take", "/home=1GiB", "--remove-disk", "2", "--yes"});
+  story.run(run_shrink, "shrink",
+            {"fieldstation.img", "archive.img", "--take", "/home=2044MiB", "--remove-disk", "2",
+             "--yes"});
   story.run(run_shrink, "shrink", {"fieldstation.img", "--to", "floor", "--yes"});
   story.say("13. The nest camera deleted its films long ago; its file never became smaller.");
   story.run(run_compact, "compact", {"nestcam.img", "--yes"});
