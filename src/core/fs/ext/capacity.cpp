@@ -111,9 +111,15 @@ const Capacity::Runs& Capacity::runs_of(std::uint32_t number) {
   auto& known = runs_[number];
   if (known) return *known;
   known.emplace();
-  const Buffer bitmap = fs_.block_bitmap(number);
-  const std::uint32_t table =
+  const std::uint32_t table_clusters =
       static_cast<std::uint32_t>(ceil_div(g_.itable_blocks, g_.cluster_ratio));
+  if (const Group group = fs_.group(number); group.block_uninit()) {
+    // Nothing but metadata: it cuts what is free into four runs at most.
+    const std::uint32_t tables = group.free_clusters / table_clusters;
+    *known = {4, tables > 3 ? tables - 3 : 0};
+    return *known;
+  }
+  const Buffer bitmap = fs_.block_bitmap(number);
   std::uint32_t run = 0;
   for (std::uint32_t bit = 0; bit <= g_.group_clusters(number); ++bit) {
     if (bit < g_.group_clusters(number) && !test_bit(bitmap, bit)) {
@@ -121,7 +127,7 @@ const Capacity::Runs& Capacity::runs_of(std::uint32_t number) {
       continue;
     }
     known->count += run != 0 ? 1 : 0;
-    known->tables += run / table;
+    known->tables += run / table_clusters;
     run = 0;
   }
   return *known;
