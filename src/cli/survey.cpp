@@ -40,12 +40,12 @@ std::string mounted_at(const Place& place) {
 }
 
 // How small it could become; nothing is said where it cannot.
-std::string floor_text(const Guest& guest, const Place& place, const OneUnit& unit) {
-  const LayerFloor floor = floor_of(guest, place);
+std::string floor_text(Floors& floors, const Place& place, const OneUnit& unit) {
+  const LayerFloor floor = floors.of(place);
   return floor.size < place.size ? unit(floor.size) : "";
 }
 
-Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
+Row place_row(const Guest& guest, Floors& floors, const Place& place, const OneUnit& unit) {
   const Content& content = place.content;
   const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
   std::string holds = content.name;
@@ -68,7 +68,7 @@ Row place_row(const Guest& guest, const Place& place, const OneUnit& unit) {
           number(content.used ? unit(*content.used) : ""),
           number(content.used && content.size ? unit(*content.size - *content.used) : ""),
           number(room == Bytes(0) ? "" : "+" + unit(room), Style::good),
-          number(floor_text(guest, place, unit)),
+          number(floor_text(floors, place, unit)),
           {state, state_style}};
   return row;
 }
@@ -119,11 +119,9 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
   for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
 }
 
-std::size_t index_of(const Guest& guest, const Disk& disk) {
-  return static_cast<std::size_t>(&disk - guest.disks().data());
-}
-
-void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Host& host) {
+void print_disk(const Guest& guest, Floors& floors, std::size_t index, const FileStore& file,
+                Host& host) {
+  const Disk& disk = guest.disks()[index];
   std::cout << styled(disk.path, Style::heading) << "\n";
   print_container(disk, file, host);
   if (disk.table) {
@@ -145,10 +143,10 @@ void print_disk(const Guest& guest, const Disk& disk, const FileStore& file, Hos
                          title(fmt::format("size {}", unit.name()), true), title("used", true),
                          title("free", true), title("room", true), title("floor", true),
                          title("state")}};
-  for (const Place& place : disk.places) rows.push_back(place_row(guest, place, unit));
+  for (const Place& place : disk.places) rows.push_back(place_row(guest, floors, place, unit));
   print_table(rows);
   if (disk.added) return;
-  const LayerFloor floor = floor_of_disk(guest, index_of(guest, disk));
+  const LayerFloor floor = floors.of_disk(index);
   if (floor.size < disk.size())
     std::cout << fmt::format("  floor of the disk: {}; there stands {}\n", human(floor.size),
                              floor.reason);
@@ -181,7 +179,7 @@ std::string lies_on(const Guest& guest, const VolumeGroup& group, const lvm::Vol
   return text;
 }
 
-void print_group(const Guest& guest, const VolumeGroup& group) {
+void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
   const lvm::Group& facts = group.open.group;
   std::cout << styled("group " + facts.name, Style::heading) << "\n"
             << fmt::format("  {} extents of {}, {} free; metadata number {}\n\n",
@@ -198,7 +196,7 @@ void print_group(const Guest& guest, const VolumeGroup& group) {
   for (const Place& place : group.volumes) {
     const lvm::Volume& volume = guest.volume_of(place);
     if (!volume.visible) continue;
-    Row row = place_row(guest, place, unit);
+    Row row = place_row(guest, floors, place, unit);
     row[0].text = volume.name;
     row.push_back({lies_on(guest, group, volume), Style::dim});
     rows.push_back(std::move(row));
@@ -223,14 +221,15 @@ void print_ledger(Host& host, const std::string& path) {
 
 void print_survey(const Session& session, Host& host) {
   const Guest& guest = *session.guest;
+  Floors floors(guest);
   if (!guest.hostname().empty())
     std::cout << "guest " << styled(guest.hostname(), Style::heading) << "\n\n";
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
-    print_disk(guest, guest.disks()[i], *session.files[i], host);
+    print_disk(guest, floors, i, *session.files[i], host);
     std::cout << "\n";
   }
   for (const VolumeGroup& group : guest.groups()) {
-    print_group(guest, group);
+    print_group(guest, floors, group);
     std::cout << "\n";
   }
   for (const Advice& advice : advice_for(guest)) {

@@ -5,12 +5,10 @@
 #include <gtest/gtest.h>
 
 #include "core/change/carry_out.h"
-#include "core/container/fill.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/store/transaction.h"
-#include "support/containers.h"
-#include "support/fault_host.h"
+#include "support/fault_images.h"
 #include "support/judges.h"
 
 namespace jh::test {
@@ -48,31 +46,9 @@ void grow(FaultHost& host) {
   carry_out(host, guest, plan, request, silent);
 }
 
-class ContainerPowerCut : public testing::TestWithParam<Kind> {
+class ContainerPowerCut : public FaultImages {
  protected:
-  void SetUp() override {
-    MemoryStore content(small_disk(), "small");
-    const auto from = open_container(content);
-    auto made = new_image(wanted(GetParam(), content.size()));
-    Silent silent;
-    fill_disk(*from, *made->container, silent);
-    for (const std::string& path : made->files.siblings("")) {
-      auto* store = dynamic_cast<MemoryStore*>(made->files.part(path));
-      old_.emplace(path, MemoryStore(*store, path));
-    }
-  }
-  void put(FaultHost& host) const {
-    for (const auto& [path, content] : old_) host.put(path, content);
-  }
-  bool is_old(const FaultHost& host) const {
-    std::size_t files = 0;
-    for (const std::string& name : host.names())
-      files += name.find(".juneheath") == std::string::npos;
-    if (files != old_.size()) return false;
-    for (const auto& [path, content] : old_)
-      if (!host.content(path).same_content(content)) return false;
-    return true;
-  }
+  void SetUp() override { keep(small_disk()); }
   static bool is_new(FaultHost& host) {
     HostNeighbours beside(host);
     const auto file = host.open(image, Access::read_only);
@@ -86,8 +62,6 @@ class ContainerPowerCut : public testing::TestWithParam<Kind> {
     EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
     return findings.clean() && fs.geometry().blocks * fs.geometry().block_size == new_size;
   }
-
-  std::map<std::string, MemoryStore> old_;
 };
 
 TEST_P(ContainerPowerCut, OldOrNew) {

@@ -8,12 +8,10 @@
 #include "core/change/carry_out.h"
 #include "core/change/compact.h"
 #include "core/change/plan_shrink.h"
-#include "core/container/fill.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/store/transaction.h"
-#include "support/containers.h"
-#include "support/fault_host.h"
+#include "support/fault_images.h"
 #include "support/judges.h"
 
 namespace jh::test {
@@ -60,28 +58,13 @@ std::map<std::string, std::uint32_t> tree_of(Store& disk) {
   return tree;
 }
 
-class ShrinkPowerCut : public testing::TestWithParam<Kind> {
+class ShrinkPowerCut : public FaultImages {
  protected:
   void SetUp() override {
-    MemoryStore content(full_disk(), "small");
-    const auto from = open_container(content);
-    tree_ = tree_of(from->disk());
+    MemoryStore disk(full_disk(), "full");
+    tree_ = tree_of(disk);
     ASSERT_GT(tree_.size(), 100U);
-    auto made = new_image(wanted(GetParam(), content.size()));
-    Silent silent;
-    fill_disk(*from, *made->container, silent);
-    for (const std::string& path : made->files.siblings("")) {
-      auto* store = dynamic_cast<MemoryStore*>(made->files.part(path));
-      old_.emplace(path, MemoryStore(*store, path));
-    }
-  }
-  void put(FaultHost& host) const {
-    for (const auto& [path, content] : old_) host.put(path, content);
-  }
-  bool is_old(const FaultHost& host) const {
-    for (const auto& [path, content] : old_)
-      if (!host.content(path).same_content(content)) return false;
-    return true;
+    keep(disk);
   }
   // Sound in every layer, with the same files; the size of its disk.
   std::uint64_t expect_sound(FaultHost& host) const {
@@ -127,7 +110,6 @@ class ShrinkPowerCut : public testing::TestWithParam<Kind> {
     fmt::print("  {} operations\n", operations);
   }
 
-  std::map<std::string, MemoryStore> old_;
   std::map<std::string, std::uint32_t> tree_;
 };
 

@@ -33,12 +33,12 @@ std::uint32_t block_size_of(int index) { return 1024U << index; }
 
 void make(const ExtKind& kind, std::uint32_t block_size, const std::string& path,
           bool reserve_little) {
-  std::vector<std::string> options{"-b", std::to_string(block_size)};
-  options.insert(options.end(), kind.options.begin(), kind.options.end());
-  const bool has_extended = std::find(options.begin(), options.end(), "-E") != options.end();
+  const bool has_extended =
+      std::find(kind.options.begin(), kind.options.end(), "-E") != kind.options.end();
+  std::vector<std::string> further;
   if (reserve_little && !has_extended)
-    options.insert(options.end(), {"-E", fmt::format("resize={}", 33 * mib / block_size + 8192)});
-  make_ext(path, 32 * mib, options, kind.filled);
+    further = {"-E", fmt::format("resize={}", 33 * mib / block_size + 8192)};
+  make_ext_kind(kind, block_size, path, 32 * mib, further);
 }
 
 class ExtMatrix : public testing::TestWithParam<std::tuple<int, int>> {};
@@ -83,12 +83,7 @@ TEST_P(ExtMatrix, GrowsToEverySize) {
 INSTANTIATE_TEST_SUITE_P(Kinds, ExtMatrix,
                          testing::Combine(testing::Range(0, 3),
                                           testing::Range(0, static_cast<int>(ext_kinds().size()))),
-                         [](const auto& test) {
-                           return fmt::format(
-                               "{}_{}",
-                               ext_kinds()[static_cast<std::size_t>(std::get<1>(test.param))].name,
-                               block_size_of(std::get<0>(test.param)));
-                         });
+                         [](const auto& test) { return ext_kind_name(test.param); });
 
 // The kernel of this machine may not mount such blocks; the checker reads them.
 TEST(ExtLargeBlocks, AreReadAndGrown) {

@@ -31,10 +31,8 @@ TEST_P(ExtShrink, ToTheFloorAndAbove) {
   const TempFolder folder;
   const std::string base = folder / "base";
   const std::string cut = folder / "cut";
-  std::vector<std::string> options{"-b", std::to_string(block_size)};
-  options.insert(options.end(), kind.options.begin(), kind.options.end());
   const std::uint64_t full = (block_size == 1024 ? 48 : 160) * mib;
-  make_ext(base, full, options, kind.filled);
+  make_ext_kind(kind, block_size, base, full);
   const auto tree = ext_tree(base);
   const std::uint64_t floor = floor_of(base);
   ASSERT_LT(floor, full);
@@ -73,12 +71,7 @@ TEST_P(ExtShrink, ToTheFloorAndAbove) {
 INSTANTIATE_TEST_SUITE_P(Kinds, ExtShrink,
                          testing::Combine(testing::Range(0, 3),
                                           testing::Range(0, static_cast<int>(ext_kinds().size()))),
-                         [](const auto& test) {
-                           return fmt::format(
-                               "{}_{}",
-                               ext_kinds()[static_cast<std::size_t>(std::get<1>(test.param))].name,
-                               1024U << std::get<0>(test.param));
-                         });
+                         [](const auto& test) { return ext_kind_name(test.param); });
 
 // Lets the kernel fill and empty a filesystem at random, so that what is left lies anywhere, in
 // pieces, with inodes in every group, links, attributes and holes. Nothing happens where this
@@ -178,10 +171,7 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
     const std::uint32_t block_size = 1024U << random() % 3;
     const TempFolder folder;
     const std::string path = folder / "fs";
-    const std::uint64_t start = (16 + random() % 60) * mib;
-    std::vector<std::string> options{"-b", std::to_string(block_size)};
-    options.insert(options.end(), kind.options.begin(), kind.options.end());
-    make_ext(path, start, options, false);
+    make_ext_kind(kind, block_size, path, (16 + random() % 60) * mib, {}, /*filled=*/false);
     const int steps = 1 + static_cast<int>(random() % 3);
     for (int step = 0; step < steps; ++step) {
       churn(path, random);

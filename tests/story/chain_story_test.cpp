@@ -183,6 +183,7 @@ TEST_F(Chain, PartsThatAreMissingOrElsewhere) {
   other.replace(other.find("monolithicFlat-ext.vmdk"), 23, elsewhere);
   write_file(image, other);
   expect_refused({"grow", image, "--by", "1GiB"}, "outside of the image's folder");
+  expect_refused({"compact", image, "--yes"}, "outside of the image's folder");
   write_file(image, text);
   files::remove(part);
   expect_refused({"survey", image}, "a part of the disk is not there");

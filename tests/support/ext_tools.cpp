@@ -124,6 +124,19 @@ const std::vector<ExtKind>& ext_kinds() {
   return all;
 }
 
+void make_ext_kind(const ExtKind& kind, std::uint32_t block_size, const std::string& path,
+                   std::uint64_t size, const std::vector<std::string>& further, bool filled) {
+  std::vector<std::string> options{"-b", std::to_string(block_size)};
+  options.insert(options.end(), kind.options.begin(), kind.options.end());
+  options.insert(options.end(), further.begin(), further.end());
+  make_ext(path, size, options, filled && kind.filled);
+}
+
+std::string ext_kind_name(const std::tuple<int, int>& param) {
+  return fmt::format("{}_{}", ext_kinds()[static_cast<std::size_t>(std::get<1>(param))].name,
+                     1024U << std::get<0>(param));
+}
+
 std::string words_of(const Findings& findings) {
   std::string text;
   for (const Finding& finding : findings.kept()) text += finding.where + ": " + finding.what + "\n";

@@ -3,6 +3,7 @@
 
 #include <map>
 #include <string>
+#include <tuple>
 #include <vector>
 
 #include "core/base/findings.h"
@@ -31,6 +32,12 @@ struct ExtKind {
   bool filled = true;  // the maker does not account quota for what it copies in: those stay empty
 };
 const std::vector<ExtKind>& ext_kinds();
+/// Makes one of them, with further options; with content if the kind can have any.
+void make_ext_kind(const ExtKind& kind, std::uint32_t block_size, const std::string& path,
+                   std::uint64_t size, const std::vector<std::string>& further = {},
+                   bool filled = true);
+/// For tests over the power of the block size (from 1 KiB on) and the number of the kind.
+std::string ext_kind_name(const std::tuple<int, int>& param);
 
 /// "where: what" of each finding, a line each.
 std::string words_of(const Findings& findings);

@@ -4,11 +4,10 @@
 
 #include <algorithm>
 
+#include "core/change/disk_compare.h"
 #include "core/change/footprint.h"
-#include "core/change/proof.h"
-#include "core/store/old_state.h"
+#include "core/change/plan_content.h"
 #include "core/store/scratch_store.h"
-#include "core/store/transaction.h"
 
 namespace jh {
 namespace {
@@ -18,13 +17,8 @@ constexpr std::uint64_t most_at_once = 1U << 20;
 // Moved between two seals: what an interrupted run has to do again at most.
 constexpr std::uint64_t bytes_per_step = 256U << 20;
 
-struct DropRange {
-  std::uint64_t start = 0;
-  std::uint64_t end = 0;
-};
-
 struct Drops {
-  std::vector<DropRange> ranges;     // whole units that lose their place, in order
+  Ranges ranges;                     // whole units that lose their place
   std::vector<std::uint64_t> bytes;  // by source; the last one: zeros
 };
 
@@ -32,11 +26,7 @@ struct Drops {
 class Search {
  public:
   Search(Container& container, const Unused& unused, std::uint64_t unit)
-      : container_(container),
-        unused_(unused),
-        unit_(unit),
-        has_parents_(!container.facts().parents.empty()),
-        parts_(container.facts().parts) {
+      : container_(container), unused_(unused), unit_(unit), facts_(container.facts()) {
     drops_.bytes.resize(unused.sources.size() + 1);
   }
 
@@ -47,7 +37,7 @@ class Search {
       const Piece piece = container_.piece_at(at, size - at);
       const bool kept = is_own(piece);
       std::uint64_t length = piece.length;
-      if (kept && piece.kind == Piece::Kind::data && is_raw()) {
+      if (kept && piece.kind == Piece::Kind::data && facts_.form == Form::raw) {
         const Run run = piece.store->map(piece.at, piece.length);
         length = run.length;
         if (!run.zero) look_at(at, length);
@@ -64,12 +54,13 @@ class Search {
  private:
   // Parents are not ours to compact.
   bool is_own(const Piece& piece) const {
-    if (piece.kind == Piece::Kind::packed) return !has_parents_;
+    const bool has_parents = !facts_.parents.empty();
+    if (piece.kind == Piece::Kind::packed) return !has_parents;
     return piece.kind == Piece::Kind::data &&
-           (!has_parents_ || piece.store->name() == container_.disk().name() ||
-            std::find(parts_.begin(), parts_.end(), piece.store->name()) != parts_.end());
+           (!has_parents || piece.store->name() == container_.disk().name() ||
+            std::find(facts_.parts.begin(), facts_.parts.end(), piece.store->name()) !=
+                facts_.parts.end());
   }
-  bool is_raw() const { return container_.facts().form == Form::raw; }
 
   // Units that a stretch has a part in; one that the stretch before had a part in is done.
   void look_at(std::uint64_t at, std::uint64_t length) {
@@ -78,11 +69,7 @@ class Search {
     for (std::uint64_t unit = std::max(done_, round_down(at, unit_)); unit < end; unit += unit_) {
       done_ = unit + unit_;
       const std::uint64_t stop = std::min(size, unit + unit_);
-      if (!is_needless(unit, stop)) continue;
-      if (!drops_.ranges.empty() && drops_.ranges.back().end == unit)
-        drops_.ranges.back().end = stop;
-      else
-        drops_.ranges.push_back({unit, stop});
+      if (is_needless(unit, stop)) add_range(drops_.ranges, unit, stop);
     }
   }
 
@@ -90,21 +77,15 @@ class Search {
   bool is_needless(std::uint64_t start, std::uint64_t end) {
     std::vector<std::pair<std::uint32_t, std::uint64_t>> shares;
     std::uint64_t zeros = 0;
-    std::size_t range = unused_.first_behind(start);
     for (std::uint64_t at = start; at < end;) {
-      const bool there = range < unused_.ranges.size() && unused_.ranges[range].start <= at;
-      if (there) {
-        const std::uint64_t stop = std::min(end, unused_.ranges[range].end);
-        shares.emplace_back(unused_.ranges[range].source, stop - at);
-        at = stop;
-        ++range;
-        continue;
-      }
-      const std::uint64_t stop =
-          range < unused_.ranges.size() ? std::min(end, unused_.ranges[range].start) : end;
-      if (!is_zero(at, stop)) return false;
-      zeros += stop - at;
-      at = stop;
+      const auto [range, length] = unused_.stretch(at, end - at);
+      if (range != nullptr)
+        shares.emplace_back(range->source, length);
+      else if (is_zero(at, at + length))
+        zeros += length;
+      else
+        return false;
+      at += length;
     }
     for (const auto& [source, bytes] : shares) drops_.bytes[source] += bytes;
     drops_.bytes.back() += zeros;
@@ -125,8 +106,7 @@ class Search {
   Container& container_;
   const Unused& unused_;
   std::uint64_t unit_;
-  bool has_parents_;
-  std::vector<std::string> parts_;
+  ContainerFacts facts_;
   std::uint64_t done_ = 0;
   Buffer buffer_;
   Drops drops_;
@@ -141,6 +121,7 @@ void check_can(const Disk& disk, const ContainerFacts& facts) {
           std::string(blocker.what()).find(facts.parents.front()) == std::string::npos)
         throw blocker;
   }
+  check_parts(disk, facts);
   if (facts.encrypted)
     unsupported("the image's content is encrypted: what of it is used cannot be seen", disk.path,
                 "compact it in the hypervisor, which has the key");
@@ -156,97 +137,78 @@ std::uint64_t unit_of(const ContainerFacts& facts) {
   return facts.form == Form::raw ? page : facts.block_size.value();
 }
 
-CompactFigures figures_of(const Disk& disk, const Unused& unused, const Drops& drops) {
+// What there is to give back, whichever way it is done then.
+struct Prospect {
+  ContainerFacts facts;
+  Unused unused;
+  Drops drops;
   CompactFigures figures;
-  figures.length_before = disk.container->facts().file_length.value();
-  figures.length_after = figures.length_before;
+};
+
+Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
+  const Disk& disk = guest.disks()[index];
+  Prospect found{disk.container->facts(), {}, {}, {}};
+  check_can(disk, found.facts);
+  found.unused = find_unused(guest, index);
+  found.drops = Search(*disk.container, found.unused, unit_of(found.facts)).run(progress);
+  CompactFigures& figures = found.figures;
+  figures.length_before = figures.length_after = found.facts.file_length.value();
   figures.files = files_of(disk);
-  for (std::size_t i = 0; i < unused.sources.size(); ++i)
-    if (drops.bytes[i] != 0) figures.given_back.push_back({unused.sources[i], drops.bytes[i]});
-  if (drops.bytes.back() != 0) figures.given_back.push_back({"zeros", drops.bytes.back()});
-  figures.notes = unused.kept;
-  return figures;
+  const auto& bytes = found.drops.bytes;
+  for (std::size_t i = 0; i < found.unused.sources.size(); ++i)
+    if (bytes[i] != 0) figures.given_back.push_back({found.unused.sources[i], bytes[i]});
+  if (bytes.back() != 0) figures.given_back.push_back({"zeros", bytes.back()});
+  figures.notes = found.unused.kept;
+  return found;
 }
 
-// What was dropped reads as zeros now and was not used; everything else is the same. Content that
-// lies where it lay is not read.
-void prove_same(Container& before, Container& after, const Unused& unused,
-                const std::string& where) {
-  const std::uint64_t size = before.disk().size();
-  if (after.disk().size() != size) proof_failed("the disk has another size", where);
-  Buffer old;
-  Buffer now;
-  for (std::uint64_t at = 0; at < size;) {
-    const Piece was = before.piece_at(at, size - at);
-    const Piece is = after.piece_at(at, was.length);
-    std::uint64_t length = is.length;
-    const bool same = was.kind == is.kind && (was.kind == Piece::Kind::zero ||
-                                              (was.kind == Piece::Kind::data && was.at == is.at &&
-                                               was.store->name() == is.store->name()));
-    if (!same) {
-      length = std::min(length, most_at_once);
-      old.resize(length);
-      now.resize(length);
-      before.disk().read(at, old);
-      after.disk().read(at, now);
-      for (std::uint64_t i = 0; i < length; i += 512) {
-        const std::uint64_t step = std::min<std::uint64_t>(512, length - i);
-        if (std::memcmp(&old[i], &now[i], step) == 0) continue;
-        const std::size_t range = unused.first_behind(at + i);
-        const bool free = range < unused.ranges.size() && unused.ranges[range].start <= at + i &&
-                          unused.ranges[range].end >= at + i + step;
-        if (!free) proof_failed(fmt::format("byte {} of the disk would change", at + i), where);
-      }
+void forget_all(Container& container, const Drops& drops) {
+  for (const auto& [start, end] : drops.ranges) container.forget(start, end - start);
+}
+
+// What was dropped reads as zeros now and was not used; everything else is the same.
+void prove_same(Container& before, Container& after, const FileChanges& changes,
+                const Unused& unused, const std::string& where) {
+  if (after.disk().size() != before.disk().size()) proof_failed("the disk has another size", where);
+  for_each_difference(before, after, changes, [&](std::uint64_t at, std::uint64_t length) {
+    for (const std::uint64_t end = at + length; at < end;) {
+      const auto [range, reach] = unused.stretch(at, end - at);
+      if (range == nullptr)
+        proof_failed(fmt::format("byte {} of the disk would change", at), where);
+      at += reach;
     }
-    at += length;
-  }
+  });
 }
 
 // One step of a compaction: staged, proven, sealed; no undo is kept.
 template <class Work>
 void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& progress,
                  Work work) {
-  const std::vector<std::string> paths = files_of(disk);
-  std::vector<std::unique_ptr<Store>> files;
-  std::vector<Store*> stores;
-  for (const std::string& path : paths) {
-    files.push_back(host.open(path, Access::read_write));
-    stores.push_back(files.back().get());
-  }
-  HostNeighbours others(host);
-  Transaction transaction(host, paths, stores);
-  ListedNeighbours staged(&others);
-  ListedNeighbours old(&others);
-  std::vector<std::unique_ptr<OldState>> old_states;
-  for (std::size_t i = 0; i < paths.size(); ++i) {
-    transaction.stage(i).trust_unreferenced();
-    staged.add(paths[i], transaction.stage(i));
-    old_states.push_back(std::make_unique<OldState>(transaction.stage(i)));
-    old.add(paths[i], *old_states.back());
-  }
-  const auto container = open_container(transaction.stage(0), &staged);
+  FileSet files(host, disk);
+  for (Stage* stage : files.stages()) stage->trust_unreferenced();
+  const auto container = open_container(files.stage(0), &files.beside());
   container->make_ready();
   work(*container);
-  for (std::size_t i = 0; i < paths.size(); ++i) transaction.stage(i).flush();
-  const auto before = open_container(*old_states[0], &old);
-  const auto after = open_container(transaction.stage(0), &staged);
+  for (Stage* stage : files.stages()) stage->flush();
+  const auto before = open_container(files.old_state(0), &files.old_beside());
+  const auto after = open_container(files.stage(0), &files.beside());
   Findings findings;
   after->audit(findings);
   if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
-  prove_same(*before, *after, unused, disk.path);
-  transaction.seal(progress, /*keep_undo=*/false);
+  prove_same(*before, *after, changed_files(files), unused, disk.path);
+  files.transaction().seal(progress, /*keep_undo=*/false);
 }
 
 // Holes in the host's file: each of them changes nothing that anyone reads.
 void punch(Host& host, const Disk& disk, const Drops& drops, Progress& progress) {
   const auto file = host.open(disk.path, Access::read_write);
   std::uint64_t total = 0;
-  for (const DropRange& range : drops.ranges) total += range.end - range.start;
+  for (const auto& [start, end] : drops.ranges) total += end - start;
   progress.begin("giving room back to the host", total);
   std::uint64_t done = 0;
-  for (const DropRange& range : drops.ranges) {
-    file->discard(range.start, range.end - range.start);
-    progress.advance(done += range.end - range.start);
+  for (const auto& [start, end] : drops.ranges) {
+    file->discard(start, end - start);
+    progress.advance(done += end - start);
   }
   file->flush();
   progress.end();
@@ -281,9 +243,9 @@ class UsedOnly final : public Container {
   ContainerFacts facts() override { return whole_.facts(); }
   Store& disk() override { return disk_; }
   Piece piece_at(std::uint64_t offset, std::uint64_t length) override {
-    const auto [free, stop] = stretch(offset, length);
-    if (free) return {Piece::Kind::zero, stop, nullptr, 0};
-    return whole_.piece_at(offset, stop);
+    const auto [range, reach] = unused_.stretch(offset, length);
+    if (range != nullptr) return {Piece::Kind::zero, reach, nullptr, 0};
+    return whole_.piece_at(offset, reach);
   }
   void check_growth(Bytes) override {}
   void grow(Bytes) override { ensure(false, "this disk is only read"); }
@@ -291,15 +253,6 @@ class UsedOnly final : public Container {
   void audit(Findings& findings) override { whole_.audit(findings); }
 
  private:
-  // Whether what begins there is unused, and how far that, or the opposite, reaches.
-  std::pair<bool, std::uint64_t> stretch(std::uint64_t offset, std::uint64_t length) const {
-    const std::size_t range = unused_.first_behind(offset);
-    if (range == unused_.ranges.size()) return {false, length};
-    const UnusedRange& next = unused_.ranges[range];
-    if (next.start <= offset) return {true, std::min(length, next.end - offset)};
-    return {false, std::min(length, next.start - offset)};
-  }
-
   class View final : public Store {
    public:
     explicit View(UsedOnly& owner) : owner_(owner) {}
@@ -308,17 +261,17 @@ class UsedOnly final : public Container {
       check_range(offset, out.size());
       owner_.whole_.disk().read(offset, out);
       for (std::uint64_t at = offset; at < offset + out.size();) {
-        const auto [free, length] = owner_.stretch(at, offset + out.size() - at);
-        if (free) std::memset(out.data() + (at - offset), 0, length);
+        const auto [range, length] = owner_.unused_.stretch(at, offset + out.size() - at);
+        if (range != nullptr) std::memset(out.data() + (at - offset), 0, length);
         at += length;
       }
     }
     Run map(std::uint64_t offset, std::uint64_t length) override {
       check_range(offset, length);
       if (length == 0) return {offset, 0, true};
-      const auto [free, stop] = owner_.stretch(offset, length);
-      if (free) return {offset, stop, true};
-      return owner_.whole_.disk().map(offset, stop);
+      const auto [range, reach] = owner_.unused_.stretch(offset, length);
+      if (range != nullptr) return {offset, reach, true};
+      return owner_.whole_.disk().map(offset, reach);
     }
     void write(std::uint64_t, ConstByteSpan) override { ensure(false, "this disk is only read"); }
     void discard(std::uint64_t, std::uint64_t) override { ensure(false, "this disk is only read"); }
@@ -339,11 +292,7 @@ class UsedOnly final : public Container {
 
 CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  const ContainerFacts facts = disk.container->facts();
-  check_can(disk, facts);
-  const Unused unused = find_unused(guest, index);
-  const Drops drops = Search(*disk.container, unused, unit_of(facts)).run(progress);
-  CompactFigures figures = figures_of(disk, unused, drops);
+  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
   if (facts.form == Form::raw) return figures;
   // The same steps on a view in memory, where content need not really move.
   HostNeighbours others(host);
@@ -358,7 +307,7 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
   const auto trial = open_container(*scratch.front(), &beside);
   trial->move_tables_only();
   trial->make_ready();
-  for (const DropRange& range : drops.ranges) trial->forget(range.start, range.end - range.start);
+  forget_all(*trial, drops);
   figures.to_move = trial->tighten(UINT64_MAX);
   figures.length_after = trial->facts().file_length.value();
   return figures;
@@ -367,20 +316,14 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
 CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t index, bool zero_free,
                                 Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  const ContainerFacts facts = disk.container->facts();
-  check_can(disk, facts);
-  const Unused unused = find_unused(guest, index);
-  const Drops drops = Search(*disk.container, unused, unit_of(facts)).run(progress);
-  CompactFigures figures = figures_of(disk, unused, drops);
+  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
   if (facts.form == Form::raw) {
     punch(host, disk, drops, progress);
   } else {
     if (!drops.ranges.empty()) {
       progress.begin("letting go what is not used", 0);
-      sealed_step(host, disk, unused, progress, [&](Container& container) {
-        for (const DropRange& range : drops.ranges)
-          container.forget(range.start, range.end - range.start);
-      });
+      sealed_step(host, disk, unused, progress,
+                  [&dropped = drops](Container& container) { forget_all(container, dropped); });
     }
     // A step that moved clearly less than it might have was the last one.
     constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;

@@ -5,7 +5,6 @@ namespace jh {
 FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
     : others_(host), staged_(&others_), old_beside_(&others_), main_(before.disks().size()) {
   std::vector<std::string> paths;
-  std::vector<Store*> stores;
   const auto add = [&](const std::string& path, bool fresh) {
     // An empty file may be left from a change that was cut off before it began.
     if (fresh && host.exists(path)) {
@@ -15,7 +14,6 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
     }
     files_.push_back(fresh ? host.create(path) : host.open(path, Access::read_write));
     if (fresh) host.take_after(path, before.disks().front().path);
-    stores.push_back(files_.back().get());
     paths.push_back(path);
     return paths.size() - 1;
   };
@@ -38,7 +36,20 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
       for (const std::string& part : disk.container->new_parts(plan.disks[i].to)) add(part, true);
     }
   }
-  transaction_ = std::make_unique<Transaction>(host, paths, stores, paths.size() - there);
+  begin(host, paths, paths.size() - there);
+}
+
+FileSet::FileSet(Host& host, const Disk& disk)
+    : others_(host), staged_(&others_), old_beside_(&others_), main_{0} {
+  const std::vector<std::string> paths = files_of(disk);
+  for (const std::string& path : paths) files_.push_back(host.open(path, Access::read_write));
+  begin(host, paths, 0);
+}
+
+void FileSet::begin(Host& host, const std::vector<std::string>& paths, std::size_t created) {
+  std::vector<Store*> stores;
+  for (const auto& file : files_) stores.push_back(file.get());
+  transaction_ = std::make_unique<Transaction>(host, paths, stores, created);
   for (std::size_t i = 0; i < paths.size(); ++i) {
     staged_.add(paths[i], transaction_->stage(i));
     old_.push_back(std::make_unique<OldState>(transaction_->stage(i)));

@@ -16,6 +16,8 @@ class FileSet {
   /// Opens every file of the guest's disks for writing, makes the ones the plan adds (empty), and
   /// begins a transaction over all of them. Nothing else is written.
   FileSet(Host& host, const Guest& before, const Plan& plan);
+  /// The same for the files of one disk (number 0 here) that keeps its size.
+  FileSet(Host& host, const Disk& disk);
   FileSet(const FileSet&) = delete;
   FileSet& operator=(const FileSet&) = delete;
 
@@ -31,6 +33,8 @@ class FileSet {
   Neighbours& old_beside() { return old_beside_; }
 
  private:
+  void begin(Host& host, const std::vector<std::string>& paths, std::size_t created);
+
   HostNeighbours others_;
   ListedNeighbours staged_;
   ListedNeighbours old_beside_;

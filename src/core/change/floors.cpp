@@ -14,15 +14,6 @@ constexpr std::uint64_t alignment = 1U << 20;
 
 LayerFloor fixed(const Place& place, const std::string& why) { return {place.size, why}; }
 
-LayerFloor content_floor(const Place& place) {
-  if (const auto why = no_shrinking(place)) return fixed(place, why->what());
-  if (place.content.swap)
-    return {Bytes(swap::smallest_size(*place.content.swap)), "the fewest pages of a swap area"};
-  ext::Filesystem& fs = *place.content.ext;
-  const ext::Floor floor = ext::find_floor(fs);
-  return {Bytes(floor.blocks * fs.geometry().block_size), floor.reason};
-}
-
 // How far up the physical volume something lies that juneheath does not move.
 std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
   std::uint64_t end = 0;
@@ -31,13 +22,38 @@ std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
   return end;
 }
 
-LayerFloor device_floor(const Guest& guest, const VolumeGroup& group, std::size_t pv,
-                        const Place& place) {
+}  // namespace
+
+std::optional<Error> no_shrinking(const Place& place) {
+  const Content& content = place.content;
+  if (!content.blockers.empty()) return content.blockers.front();
+  if (content.ext || content.swap) return std::nullopt;
+  return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
+               "make it smaller from inside the guest first, if it can be");
+}
+
+const LayerFloor& Floors::of_content(const Place& place) {
+  const auto [known, fresh] = contents_.try_emplace(&place);
+  if (!fresh) return known->second;
+  LayerFloor& floor = known->second;
+  if (const auto why = no_shrinking(place)) {
+    floor = fixed(place, why->what());
+  } else if (place.content.swap) {
+    floor = {Bytes(swap::smallest_size(*place.content.swap)), "the fewest pages of a swap area"};
+  } else {
+    ext::Filesystem& fs = *place.content.ext;
+    const ext::Floor found = ext::find_floor(fs);
+    floor = {Bytes(found.blocks * fs.geometry().block_size), found.reason};
+  }
+  return floor;
+}
+
+LayerFloor Floors::of_device(const VolumeGroup& group, std::size_t pv, const Place& place) {
   const lvm::Group& facts = group.open.group;
   if (const auto blockers = group.open.blockers(); !blockers.empty())
     return fixed(place, blockers.front().what());
   std::uint64_t needed = 0;
-  for (const Place& volume : group.volumes) needed += floor_of_volume(guest, volume);
+  for (const Place& volume : group.volumes) needed += of_volume(volume);
   std::uint64_t elsewhere = 0;
   for (std::size_t other = 0; other < facts.pvs.size(); ++other)
     if (other != pv && facts.pvs[other].takes_more()) elsewhere += facts.pvs[other].extents;
@@ -56,46 +72,37 @@ LayerFloor device_floor(const Guest& guest, const VolumeGroup& group, std::size_
                       extents == 1 ? "" : "s", facts.name)};
 }
 
-}  // namespace
-
-std::optional<Error> no_shrinking(const Place& place) {
-  const Content& content = place.content;
-  if (!content.blockers.empty()) return content.blockers.front();
-  if (content.ext || content.swap) return std::nullopt;
-  return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
-               "make it smaller from inside the guest first, if it can be");
-}
-
-std::uint64_t floor_of_volume(const Guest& guest, const Place& place) {
-  const lvm::Volume& volume = guest.volume_of(place);
+std::uint64_t Floors::of_volume(const Place& place) {
+  const lvm::Volume& volume = guest_.volume_of(place);
   if (!volume.plain() || !volume.used_by.empty() || !volume.visible || !place.window ||
       no_shrinking(place))
     return volume.extents;
-  const std::uint64_t unit = guest.group_of(place).open.group.extent_size;
-  const std::uint64_t extents = ceil_div(content_floor(place).size.value(), unit);
+  const std::uint64_t unit = guest_.group_of(place).open.group.extent_size;
+  const std::uint64_t extents = ceil_div(of_content(place).size.value(), unit);
   return std::min(volume.extents, lvm::whole_size(volume, std::max<std::uint64_t>(extents, 1)));
 }
 
-LayerFloor floor_of(const Guest& guest, const Place& place) {
+LayerFloor Floors::of_extended(const Place& place) {
+  LayerFloor floor{Bytes(0), "no logical partition"};
+  for (const Place& inner : guest_.disks()[place.disk].places) {
+    if (!inner.partition || inner.partition->role != PartitionRole::logical) continue;
+    const Bytes end = inner.offset + of(inner).size;
+    if (end > place.offset + floor.size)
+      floor = {end - place.offset, guest_.name_of(inner) + " stands in it"};
+  }
+  return {std::min(floor.size, place.size), floor.reason};
+}
+
+LayerFloor Floors::of(const Place& place) {
   if (place.volume) {
-    LayerFloor floor = place.window ? content_floor(place) : fixed(place, "its disk is not there");
-    floor.size = guest.group_of(place).bytes(floor_of_volume(guest, place));
+    LayerFloor floor = place.window ? of_content(place) : fixed(place, "its disk is not there");
+    floor.size = guest_.group_of(place).bytes(of_volume(place));
     return floor;
   }
   std::size_t pv = 0;
-  if (const VolumeGroup* group = guest.group_on(place, pv))
-    return device_floor(guest, *group, pv, place);
-  if (place.content.kind == ContentKind::extended) {
-    LayerFloor floor{Bytes(0), "no logical partition"};
-    for (const Place& inner : guest.disks()[place.disk].places) {
-      if (!inner.partition || inner.partition->role != PartitionRole::logical) continue;
-      const Bytes end = inner.offset + floor_of(guest, inner).size;
-      if (end > place.offset + floor.size)
-        floor = {end - place.offset, guest.name_of(inner) + " stands in it"};
-    }
-    return {std::min(floor.size, place.size), floor.reason};
-  }
-  return content_floor(place);
+  if (const VolumeGroup* group = guest_.group_on(place, pv)) return of_device(*group, pv, place);
+  if (place.content.kind == ContentKind::extended) return of_extended(place);
+  return of_content(place);
 }
 
 Sectors aligned_end(const Disk& disk, const Partition& partition, Bytes place_size) {
@@ -115,12 +122,12 @@ Bytes disk_for(const Disk& disk, Sectors end) {
   return std::min(size, disk.size());
 }
 
-LayerFloor floor_of_disk(const Guest& guest, std::size_t index) {
-  const Disk& disk = guest.disks()[index];
+LayerFloor Floors::of_disk(std::size_t index) {
+  const Disk& disk = guest_.disks()[index];
   if (disk.trouble) return {disk.size(), disk.trouble->what()};
   if (disk.places.empty()) return {disk.size(), "nothing is known of what is on it"};
   if (!disk.table) {
-    LayerFloor floor = floor_of(guest, disk.places.front());
+    LayerFloor floor = of(disk.places.front());
     floor.size = std::min(disk.size(),
                           Bytes(round_up(floor.size.value(), disk.container->size_unit().value())));
     return floor;
@@ -137,13 +144,13 @@ LayerFloor floor_of_disk(const Guest& guest, std::size_t index) {
              other.partition->first >= place.partition->end();
     });
     const bool outer = place.partition->role == PartitionRole::extended;
-    const LayerFloor floor = last && !outer ? floor_of(guest, place) : LayerFloor{place.size, ""};
+    const LayerFloor floor = last && !outer ? of(place) : LayerFloor{place.size, ""};
     if (outer && last) continue;  // it ends with what is in it
     const Sectors at = aligned_end(disk, *place.partition, floor.size);
     if (at <= end) continue;
     end = at;
-    reason =
-        fmt::format("{}{}{}", guest.name_of(place), floor.reason.empty() ? "" : ": ", floor.reason);
+    reason = fmt::format("{}{}{}", guest_.name_of(place), floor.reason.empty() ? "" : ": ",
+                         floor.reason);
   }
   return {disk_for(disk, end), reason};
 }

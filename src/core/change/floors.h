@@ -1,6 +1,7 @@
 // Floors: how small a layer could be brought, and what stands there.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <string>
 
@@ -13,15 +14,27 @@ struct LayerFloor {
   std::string reason;  // "its blocks in use", "partition 2 stands behind it"
 };
 
-/// The smallest that a place can be brought to with what is in it, everything above it shrunk as
-/// well. A place whose content juneheath does not make smaller has its present size. Reads what it
-/// must to know (bitmaps of filesystems).
-LayerFloor floor_of(const Guest& guest, const Place& place);
-/// The smallest that the disk can be brought to when nothing on it moves to another beginning.
-LayerFloor floor_of_disk(const Guest& guest, std::size_t disk);
+/// Computed when first asked for; a filesystem's floor means reading what it must (bitmaps).
+class Floors {
+ public:
+  explicit Floors(const Guest& guest) : guest_(guest) {}
+  /// The smallest that a place can be brought to with what is in it, everything above it shrunk as
+  /// well. A place whose content juneheath does not make smaller has its present size.
+  LayerFloor of(const Place& place);
+  /// The smallest that the disk can be brought to when nothing on it moves to another beginning.
+  LayerFloor of_disk(std::size_t disk);
+  /// In extents, whole stripes.
+  std::uint64_t of_volume(const Place& volume);
 
-/// In extents, whole stripes.
-std::uint64_t floor_of_volume(const Guest& guest, const Place& volume);
+ private:
+  const LayerFloor& of_content(const Place& place);
+  LayerFloor of_device(const VolumeGroup& group, std::size_t pv, const Place& place);
+  LayerFloor of_extended(const Place& place);
+
+  const Guest& guest_;
+  std::map<const Place*, LayerFloor> contents_;
+};
+
 /// Why its content cannot be made smaller; nothing: it can.
 std::optional<Error> no_shrinking(const Place& place);
 

@@ -96,6 +96,37 @@ Footprint::Footprint(const Guest& before, const Plan& plan) : before_(before), p
     ensure(place != nullptr, "a target of the plan is in the guest");
     targets_[place] = std::make_unique<Inside>(before, *place, moves_blocks(plan, where));
   }
+  note_kept();
+}
+
+void Footprint::note_kept() {
+  const auto keep = [&](const Place& place, std::uint64_t bytes) {
+    const auto [known, fresh] = kept_.try_emplace(&place, bytes);
+    if (!fresh) known->second = std::min(known->second, bytes);
+  };
+  for (const Step& step : plan_.steps) {
+    const bool is_device =
+        step.kind == StepKind::shrink_device || step.kind == StepKind::remove_device;
+    const bool is_volume = step.kind == StepKind::shrink_volume;
+    const bool is_partition = step.kind == StepKind::shrink_partition;
+    if (!is_device && !is_volume && !is_partition && step.kind != StepKind::move_partition)
+      continue;
+    const Place* place = place_at(before_, step.where());
+    ensure(place != nullptr, "a place of the plan is in the guest");
+    std::size_t pv = 0;
+    const VolumeGroup* group = is_volume   ? &before_.group_of(*place)
+                               : is_device ? before_.group_on(*place, pv)
+                                           : nullptr;
+    std::uint64_t bytes = is_partition ? step.to.value() : 0;
+    if (group != nullptr) bytes = group->bytes(step.extents).value();
+    if (is_device) bytes += group->open.group.pvs[pv].data_start;
+    keep(*place, bytes);
+  }
+}
+
+std::uint64_t Footprint::kept_of(const Place& place) const {
+  const auto found = kept_.find(&place);
+  return found == kept_.end() ? UINT64_MAX : found->second;
 }
 
 Footprint::~Footprint() = default;
@@ -120,14 +151,9 @@ void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) 
 
 void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t length) {
   const std::string& where = before_.disks()[place.disk].path;
-  // What moves is compared where it goes; what a place gives up may be another's by now.
-  const Where own = where_is(before_, place);
-  if (plan_.has(StepKind::move_partition, own)) return;
-  for (const Step& step : plan_.steps)
-    if (step.kind == StepKind::shrink_partition && step.where() == own) {
-      if (at >= step.to.value()) return;
-      length = std::min(length, step.to.value() - at);
-    }
+  const std::uint64_t kept = kept_of(place);
+  if (at >= kept) return;
+  length = std::min(length, kept - at);
   std::size_t pv = 0;
   const VolumeGroup* group = before_.group_on(place, pv);
   if (group != nullptr && group->open.group.name == plan_.group) {
@@ -155,12 +181,7 @@ void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint
   if (at < data)
     proof_failed(fmt::format("byte {} in front of the extents would change", at),
                  before_.name_of(*group.devices[pv]));
-  // What moved away is compared where it is now.
   const std::uint64_t unit = facts.extent_size;
-  for (const Step& step : plan_.steps)
-    if ((step.kind == StepKind::shrink_device || step.kind == StepKind::remove_device) &&
-        step.where() == where_is(before_, *group.devices[pv]) && at >= data + step.extents * unit)
-      return;
   const auto& holdings = facts.holdings(pv);
   auto held = std::upper_bound(
       holdings.begin(), holdings.end(), (at - data) / unit,
@@ -185,11 +206,7 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
     proof_failed(fmt::format("{} would change", before_.name_of(place)),
                  before_.disks()[place.disk].path);
   const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];
-  // What a volume gives back to its group may be somebody else's by now.
-  std::uint64_t kept = UINT64_MAX;
-  for (const Step& step : plan_.steps)
-    if (step.kind == StepKind::shrink_volume && step.where() == where_is(before_, place))
-      kept = step.extents * facts.extent_size;
+  const std::uint64_t kept = kept_of(place);
   const std::uint64_t start = segment.start * facts.extent_size;
   const std::uint64_t width = segment.stripes.size();
   while (length != 0) {

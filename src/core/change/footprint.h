@@ -4,8 +4,8 @@
 #include <map>
 #include <memory>
 
+#include "core/base/ranges.h"
 #include "core/change/plan.h"
-#include "core/change/tree_compare.h"
 
 namespace jh {
 
@@ -25,6 +25,8 @@ class Footprint {
  private:
   class Inside;  // of one target
 
+  void note_kept();
+  std::uint64_t kept_of(const Place& place) const;
   void check_place(const Place& place, std::uint64_t at, std::uint64_t length);
   void check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
                     std::uint64_t length);
@@ -34,6 +36,9 @@ class Footprint {
   const Guest& before_;
   const Plan& plan_;
   std::map<const Place*, std::unique_ptr<Inside>> targets_;
+  /// Bytes from the start of a place that stay its own, where that is not all of it: what moves is
+  /// compared where it goes, and what a place gives up may be another's by now.
+  std::map<const Place*, std::uint64_t> kept_;
 };
 
 /// "the result did not pass its proof": for everything that looks at a result.

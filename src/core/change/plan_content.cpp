@@ -95,19 +95,41 @@ bool lie_together(const std::string& image, const std::string& part) {
 
 }  // namespace
 
+void check_parts(const Disk& disk, const ContainerFacts& facts) {
+  // A descriptor could name any file of the host; only those beside it are ours to change.
+  for (const std::string& part : facts.parts)
+    if (!lie_together(disk.path, part))
+      refuse("a part of the disk lies outside of the image's folder", part,
+             "move it beside the image, or make a new image with --into");
+}
+
+std::string disk_name(const Guest& guest, std::size_t disk) {
+  return guest.disks().size() == 1 ? "disk" : fmt::format("{}:disk", disk + 1);
+}
+
+Step partition_step(const Guest& guest, StepKind kind, std::size_t disk, const Partition& partition,
+                    std::string action, Sectors new_end) {
+  const std::uint32_t sector = guest.disks()[disk].table->facts().sector_size;
+  return {kind,
+          disk,
+          guest.disks().size() == 1 ? fmt::format("p{}", partition.number)
+                                    : fmt::format("{}:p{}", disk + 1, partition.number),
+          std::move(action),
+          to_bytes(partition.count, sector),
+          to_bytes(new_end - partition.first, sector),
+          partition.number,
+          new_end};
+}
+
 void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t index,
                     Bytes new_size) {
   const Disk& disk = guest.disks()[index];
   const ContainerFacts facts = disk.container->facts();
   if (!request.into_copy) {
     if (!facts.blockers.empty()) throw facts.blockers.front();
-    // A descriptor could name any file of the host; only those beside it are ours to change.
-    for (const std::string& part : facts.parts)
-      if (!lie_together(disk.path, part))
-        refuse("a part of the disk lies outside of the image's folder", part,
-               "move it beside the image, or make a new image with --into");
+    check_parts(disk, facts);
   }
-  const std::string name = guest.disks().size() == 1 ? "disk" : fmt::format("{}:disk", index + 1);
+  const std::string name = disk_name(guest, index);
   for (const std::string& what : facts.unsettled)
     plan.steps.push_back({StepKind::settle_container, index, name, what, disk.size(), disk.size()});
   if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
@@ -146,20 +168,11 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
 }
 
 void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors new_end) {
-  const Disk& disk = guest.disks()[place.disk];
-  const std::uint32_t sector = disk.table->facts().sector_size;
   const auto add = [&](const Partition& partition, const char* action) {
-    Step step{StepKind::grow_partition,
-              place.disk,
-              guest.disks().size() == 1 ? fmt::format("p{}", partition.number)
-                                        : fmt::format("{}:p{}", place.disk + 1, partition.number),
-              action,
-              to_bytes(partition.count, sector),
-              to_bytes(new_end - partition.first, sector),
-              partition.number,
-              new_end};
-    plan.steps.push_back(std::move(step));
+    plan.steps.push_back(
+        partition_step(guest, StepKind::grow_partition, place.disk, partition, action, new_end));
   };
+  const Disk& disk = guest.disks()[place.disk];
   if (const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end))
     add(*outer, "the extended partition grows along");
   add(*place.partition, "move its end outwards");

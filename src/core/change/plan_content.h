@@ -16,6 +16,14 @@ Bytes content_size(const Place& place);
 /// Where a partition could end on a disk of this size, kept aligned if it is.
 Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size);
 
+/// Throws refused when a part of the disk lies outside of the image's folder.
+void check_parts(const Disk& disk, const ContainerFacts& facts);
+/// "disk", or "2:disk" when the guest has several.
+std::string disk_name(const Guest& guest, std::size_t disk);
+/// A step that gives a partition another end.
+Step partition_step(const Guest& guest, StepKind kind, std::size_t disk, const Partition& partition,
+                    std::string action, Sectors new_end);
+
 /// The container's own steps on a disk that is changed, and becomes `new_size` large. Throws what
 /// stands in the way of a change.
 void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t disk,

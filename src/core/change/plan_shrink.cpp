@@ -14,7 +14,8 @@ namespace {
 
 class Shrinker {
  public:
-  Shrinker(const Guest& guest, const ShrinkRequest& request) : guest_(guest), request_(request) {}
+  Shrinker(const Guest& guest, const ShrinkRequest& request)
+      : guest_(guest), request_(request), floors_(guest) {}
 
   Plan run() {
     plan_.command = "shrink";
@@ -55,7 +56,7 @@ class Shrinker {
       }
       refuse("the guest has several disks", {}, "say which one becomes smaller:" + commands);
     }
-    LayerFloor floor = floor_of_disk(guest_, disk_index_);
+    LayerFloor floor = floors_.of_disk(disk_index_);
     if (request_.allow_move && disk().table) floor = packed_floor();
     Bytes wanted = floor.size;
     if (request_.to) wanted = *request_.to;
@@ -130,7 +131,7 @@ class Shrinker {
       std::size_t pv = 0;
       if (place->volume) {
         const VolumeGroup& group = guest_.group_of(*place);
-        const std::uint64_t floor = floor_of_volume(guest_, *place);
+        const std::uint64_t floor = floors_.of_volume(*place);
         const Bytes left = after_taking(take, place->size, group.bytes(floor), name);
         const std::uint64_t extents =
             lvm::whole_size(guest_.volume_of(*place),
@@ -145,7 +146,7 @@ class Shrinker {
       } else {
         if (auto why = no_shrinking(*place)) throw why->within(name);
         const Bytes present = content_size(*place);
-        sizes_[place] = after_taking(take, present, floor_of(guest_, *place).size, name);
+        sizes_[place] = after_taking(take, present, floors_.of(*place).size, name);
       }
     }
   }
@@ -181,7 +182,7 @@ class Shrinker {
             "ask for a larger disk; its floor is in: juneheath survey " + shell_word(disk().path));
       Sectors end = usable;
       const std::uint64_t unit = (1U << 20) / sector;
-      const Sectors least = aligned_end(disk(), *place.partition, floor_of(guest_, place).size);
+      const Sectors least = aligned_end(disk(), *place.partition, floors_.of(place).size);
       // An aligned end stays aligned where there is room for it.
       if (place.partition->end().value() % unit == 0 &&
           Sectors(round_down(end.value(), unit)) >= least)
@@ -235,9 +236,9 @@ class Shrinker {
     each.count = aligned_end(disk(), *each.place->partition, size) - each.place->partition->first;
   }
 
-  LayerFloor packed_floor() const {
+  LayerFloor packed_floor() {
     auto lying = lie_of_the_disk();
-    for (Lying& each : lying) cut(each, floor_of(guest_, *each.place).size);
+    for (Lying& each : lying) cut(each, floors_.of(*each.place).size);
     return {disk_for(disk(), pack(lying)), "every partition at its floor, side by side"};
   }
 
@@ -251,7 +252,7 @@ class Shrinker {
         new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
     const std::uint32_t sector = disk().table->facts().sector_size;
     if (request_.to_floor)
-      for (Lying& each : lying) cut(each, floor_of(guest_, *each.place).size);
+      for (Lying& each : lying) cut(each, floors_.of(*each.place).size);
     auto packed = lying;
     if (const Sectors end = pack(packed); end > usable) {
       Lying& giver = find_giver(lying, to_bytes(end - usable, sector));
@@ -281,7 +282,7 @@ class Shrinker {
     for (Lying& each : lying) {
       if (sizes_.contains(each.place)) continue;
       Lying least = each;
-      cut(least, floor_of(guest_, *each.place).size);
+      cut(least, floors_.of(*each.place).size);
       const Bytes spare = to_bytes(each.count - least.count, sector);
       if (spare.value() < round_up(lacking.value(), 1U << 20)) continue;
       able.push_back(&each);
@@ -332,7 +333,7 @@ class Shrinker {
       }
     }
     for (auto& [group, change] : groups_)
-      plan_smaller_group(plan_, cost_, guest_, request_, change);
+      plan_smaller_group(plan_, cost_, guest_, floors_, request_, change);
     for (const auto& [place, size] : sizes_)
       if (place->partition) shrink_partition(*place, size);
     for (const auto& [place, first, end] : moves_) move_partition(*place, first, end);
@@ -342,23 +343,13 @@ class Shrinker {
 
   void shrink_partition(const Place& place, Bytes size) {
     const Disk& on = guest_.disks()[place.disk];
-    const std::uint32_t sector = on.table->facts().sector_size;
     const auto fixed = ends_.find(&place);
     const Sectors end = fixed != ends_.end()
                             ? std::min(fixed->second, aligned_end(on, *place.partition, size))
                             : aligned_end(on, *place.partition, size);
     const auto add = [&](const Partition& partition, const char* action) {
-      Step step{StepKind::shrink_partition,
-                place.disk,
-                guest_.disks().size() == 1
-                    ? fmt::format("p{}", partition.number)
-                    : fmt::format("{}:p{}", place.disk + 1, partition.number),
-                action,
-                to_bytes(partition.count, sector),
-                to_bytes(end - partition.first, sector),
-                partition.number,
-                end};
-      plan_.steps.push_back(std::move(step));
+      plan_.steps.push_back(
+          partition_step(guest_, StepKind::shrink_partition, place.disk, partition, action, end));
       cost_.held += 65536;
     };
     if (end >= place.partition->end()) return;
@@ -415,8 +406,7 @@ class Shrinker {
     if (!cut) return;
     const ContainerFacts facts = each.container->facts();
     plan_.steps.push_back(
-        {StepKind::shrink_container, index,
-         guest_.disks().size() == 1 ? "disk" : fmt::format("{}:disk", index + 1),
+        {StepKind::shrink_container, index, disk_name(guest_, index),
          facts.form == Form::raw
              ? "cut the image"
              : fmt::format("let go what the {} image keeps behind the end", form_name(facts.form)),
@@ -464,6 +454,7 @@ class Shrinker {
 
   const Guest& guest_;
   const ShrinkRequest& request_;
+  Floors floors_;
   Plan plan_;
   Cost cost_;
   std::size_t disk_index_ = 0;

@@ -81,11 +81,12 @@ namespace {
 
 class GroupShrinker {
  public:
-  GroupShrinker(Plan& plan, Cost& cost, const Guest& guest, const ShrinkRequest& request,
-                GroupChange change)
+  GroupShrinker(Plan& plan, Cost& cost, const Guest& guest, Floors& floors,
+                const ShrinkRequest& request, GroupChange change)
       : plan_(plan),
         cost_(cost),
         guest_(guest),
+        floors_(floors),
         request_(request),
         change_(std::move(change)),
         group_(*change_.group),
@@ -137,7 +138,7 @@ class GroupShrinker {
     std::uint64_t all = 0;
     for (std::size_t i = 0; i < group_.volumes.size(); ++i) {
       if (change_.volumes.contains(i)) continue;
-      const std::uint64_t floor = floor_of_volume(guest_, group_.volumes[i]);
+      const std::uint64_t floor = floors_.of_volume(group_.volumes[i]);
       if (floor >= facts().volumes[i].extents) continue;
       spare[i] = facts().volumes[i].extents - floor;
       all += spare[i];
@@ -166,9 +167,10 @@ class GroupShrinker {
   void lose(std::size_t volume, std::uint64_t extents) {
     const lvm::Volume& facts_of = facts().volumes[volume];
     // Whole stripes: rather more than less is taken, and never more than the floor allows.
+    const std::uint64_t floor = floors_.of_volume(group_.volumes[volume]);
     std::uint64_t wanted = facts_of.extents - extents;
     std::uint64_t whole = lvm::whole_size(facts_of, wanted);
-    while (whole > wanted && wanted > floor_of_volume(guest_, group_.volumes[volume])) {
+    while (whole > wanted && wanted > floor) {
       --wanted;
       whole = lvm::whole_size(facts_of, wanted);
       if (whole <= facts_of.extents - extents) break;
@@ -285,6 +287,7 @@ class GroupShrinker {
   Plan& plan_;
   Cost& cost_;
   const Guest& guest_;
+  Floors& floors_;
   const ShrinkRequest& request_;
   GroupChange change_;
   const VolumeGroup& group_;
@@ -294,9 +297,9 @@ class GroupShrinker {
 
 }  // namespace
 
-void plan_smaller_group(Plan& plan, Cost& cost, const Guest& guest, const ShrinkRequest& request,
-                        GroupChange change) {
-  GroupShrinker(plan, cost, guest, request, std::move(change)).run();
+void plan_smaller_group(Plan& plan, Cost& cost, const Guest& guest, Floors& floors,
+                        const ShrinkRequest& request, GroupChange change) {
+  GroupShrinker(plan, cost, guest, floors, request, std::move(change)).run();
 }
 
 }  // namespace jh

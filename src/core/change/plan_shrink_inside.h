@@ -30,7 +30,7 @@ struct GroupChange {
 
 /// Adds its steps. Where the volumes would not fit any more, one that can be meant becomes smaller;
 /// with several that could, throws refused with commands to paste.
-void plan_smaller_group(Plan& plan, Cost& cost, const Guest& guest, const ShrinkRequest& request,
-                        GroupChange change);
+void plan_smaller_group(Plan& plan, Cost& cost, const Guest& guest, Floors& floors,
+                        const ShrinkRequest& request, GroupChange change);
 
 }  // namespace jh

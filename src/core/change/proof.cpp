@@ -3,88 +3,24 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <map>
 
+#include "core/change/disk_compare.h"
 #include "core/change/footprint.h"
+#include "core/change/tree_compare.h"
 #include "core/fs/ext/audit.h"
 
 namespace jh {
 namespace {
 
-Ranges changed_ranges(Stage& stage) {
-  Ranges ranges;
-  const auto add = [&](std::uint64_t at, std::uint64_t length) {
-    if (!ranges.empty() && std::prev(ranges.end())->second == at)
-      std::prev(ranges.end())->second = at + length;
-    else
-      ranges[at] = at + length;
-  };
-  constexpr std::size_t unit = 512;
-  stage.for_each_change([&](std::uint64_t at, ConstByteSpan old, ConstByteSpan fresh) {
-    for (std::size_t i = 0; i < fresh.size(); i += unit) {
-      const std::size_t length = std::min(unit, fresh.size() - i);
-      if (std::memcmp(old.data() + i, fresh.data() + i, length) != 0) add(at + i, length);
-    }
-  });
-  Ranges direct;
-  stage.for_each_direct([&](std::uint64_t at, std::uint64_t length) { direct[at] = at + length; });
-  // The two do not overlap: a page is held or it is written directly.
-  ranges.merge(direct);
-  return ranges;
-}
-
-// Calls visit(start, end) for each part of the changed ranges that is inside [start, end).
-template <class Visit>
-void for_each_inside(const Ranges& ranges, std::uint64_t start, std::uint64_t end, Visit visit) {
-  auto range = ranges.upper_bound(start);
-  if (range != ranges.begin()) --range;
-  for (; range != ranges.end() && range->first < end; ++range) {
-    const std::uint64_t from = std::max(range->first, start);
-    const std::uint64_t to = std::min(range->second, end);
-    if (from < to) visit(from, to);
-  }
-}
-
-// No byte of the disk outside of the tables and of the targets' own metadata may differ. Where a
-// piece lies at the same place of the same file, the file's changes are its changes; otherwise the
-// contents are compared.
+// No byte of the disk outside of the tables and of the targets' own metadata may differ. What lies
+// behind a new end is looked at where it has gone.
 void check_writes(Footprint& footprint, std::size_t disk, Container& before, Container& after,
-                  const std::map<std::string, Ranges>& changes) {
+                  const FileChanges& changes) {
   constexpr std::uint64_t unit = 1024;
-  const auto check = [&](std::uint64_t at, std::uint64_t length) {
+  for_each_difference(before, after, changes, [&](std::uint64_t at, std::uint64_t length) {
     for (std::uint64_t done = 0; done < length; done += unit)
       footprint.check(disk, at + done, std::min(unit, length - done));
-  };
-  Buffer old;
-  Buffer fresh;
-  // What lies behind a new end is looked at where it has gone.
-  const std::uint64_t size = std::min(before.disk().size(), after.disk().size());
-  for (std::uint64_t at = 0; at < size;) {
-    constexpr std::uint64_t most = 1U << 20;
-    const Piece was = before.piece_at(at, size - at);
-    const Piece now = after.piece_at(at, was.length);
-    std::uint64_t length = now.length;
-    const bool same_place = was.kind == Piece::Kind::data && now.kind == was.kind &&
-                            now.at == was.at && now.store->name() == was.store->name();
-    if (same_place) {
-      const auto found = changes.find(now.store->name());
-      if (found != changes.end())
-        for_each_inside(
-            found->second, now.at, now.at + length,
-            [&](std::uint64_t from, std::uint64_t to) { check(at + (from - now.at), to - from); });
-    } else if (was.kind != Piece::Kind::zero || now.kind != Piece::Kind::zero) {
-      length = std::min(length, most);
-      old.resize(length);
-      fresh.resize(length);
-      before.disk().read(at, old);
-      after.disk().read(at, fresh);
-      for (std::uint64_t i = 0; i < length; i += 512) {
-        const std::uint64_t step = std::min<std::uint64_t>(512, length - i);
-        if (std::memcmp(&old[i], &fresh[i], step) != 0) footprint.check(disk, at + i, step);
-      }
-    }
-    at += length;
-  }
+  });
 }
 
 void check_findings(const Findings& findings) {
@@ -163,20 +99,18 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
   return false;
 }
 
-void compare_volumes(const Place& before, const VolumeGroup& after, const std::string& name,
-                     Progress& progress) {
-  const auto found = std::find_if(after.open.group.volumes.begin(), after.open.group.volumes.end(),
-                                  [&](const lvm::Volume& volume) { return volume.name == name; });
-  const Place& now =
-      after.volumes[static_cast<std::size_t>(found - after.open.group.volumes.begin())];
-  if (!before.window || !now.window || before.size != now.size)
-    proof_failed(fmt::format("volume {} cannot be compared", name), after.open.group.name);
+// Two places that must hold the same, byte for byte.
+void compare_places(const Place& before, const Place* after, const std::string& where,
+                    Progress& progress) {
+  if (after == nullptr || !before.window || !after->window)
+    proof_failed("its content cannot be compared", where);
+  Store& now = *after->window;
+  if (now.size() > before.window->size()) proof_failed("its content cannot be compared", where);
   constexpr std::uint64_t most = 1U << 20;
-  for (std::uint64_t at = 0; at < before.size.value(); at += most) {
-    const std::uint64_t step = std::min(most, before.size.value() - at);
-    if (read_buffer(*before.window, at, step) != read_buffer(*now.window, at, step))
-      proof_failed(fmt::format("the content of volume {} differs near byte {}", name, at),
-                   after.open.group.name);
+  for (std::uint64_t at = 0; at < now.size(); at += most) {
+    const std::uint64_t step = std::min(most, now.size() - at);
+    if (read_buffer(*before.window, at, step) != read_buffer(now, at, step))
+      proof_failed(fmt::format("its content differs near byte {}", at), where);
     progress.advance(0);
   }
 }
@@ -232,7 +166,10 @@ void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGrou
     // Moved, or cut: its target's tree is compared with all its content; others byte for byte.
     const bool target = std::any_of(plan.targets.begin(), plan.targets.end(),
                                     [&](const Where& place) { return place.volume == name; });
-    if (!target) compare_volumes(before.volumes[i], after, volume.name, progress);
+    if (!target)
+      compare_places(before.volumes[i],
+                     &after.volumes[static_cast<std::size_t>(found - now.volumes.data())], name,
+                     progress);
   }
 }
 
@@ -276,23 +213,6 @@ bool moved_in_group(const Plan& plan, const Where& where) {
   return !where.volume.empty() &&
          std::any_of(plan.steps.begin(), plan.steps.end(),
                      [](const Step& step) { return step.kind == StepKind::move_extents; });
-}
-
-// A partition that moved, with what is in it unchanged.
-void prove_moved(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
-                 Progress& progress) {
-  const Where where = step.where();
-  if (plan.has(StepKind::shrink_ext, where) || plan.has(StepKind::shrink_swap, where)) return;
-  Store& old = *place_at(before, where)->window;
-  Store& now = *place_at(after, where)->window;
-  constexpr std::uint64_t most = 1U << 20;
-  for (std::uint64_t at = 0; at < now.size(); at += most) {
-    const std::uint64_t length = std::min(most, now.size() - at);
-    if (read_buffer(old, at, length) != read_buffer(now, at, length))
-      proof_failed(fmt::format("its content differs near byte {}", at),
-                   after.disks()[step.disk].path + ", " + step.layer);
-    progress.advance(0);
-  }
 }
 
 void prove_content(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
@@ -342,8 +262,7 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   std::unique_ptr<Guest> old;
   if (plan.command == "shrink") old = std::make_unique<Guest>(old_images, sector_size);
   const Guest& before = old ? *old : opened;
-  std::map<std::string, Ranges> changes;
-  for (Stage* stage : files.stages()) changes[stage->name()] = changed_ranges(*stage);
+  const FileChanges changes = changed_files(files);
   Footprint footprint(before, plan);
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
     if (before.disks()[i].added) continue;
@@ -360,7 +279,10 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   for (std::size_t i = 0; i < before.groups().size(); ++i)
     check_group(before, before.groups()[i], after.groups()[i], plan, progress);
   for (const Step& step : plan.steps)
-    if (step.kind == StepKind::move_partition) prove_moved(before, after, plan, step, progress);
+    if (step.kind == StepKind::move_partition && !plan.has(StepKind::shrink_ext, step.where()) &&
+        !plan.has(StepKind::shrink_swap, step.where()))
+      compare_places(*place_at(before, step.where()), place_at(after, step.where()),
+                     after.disks()[step.disk].path + ", " + step.layer, progress);
   for (const Step& step : plan.steps)
     if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
         step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)

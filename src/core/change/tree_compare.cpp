@@ -12,29 +12,6 @@
 
 namespace jh {
 
-void add_range(Ranges& ranges, std::uint64_t start, std::uint64_t end) {
-  auto next = ranges.upper_bound(start);
-  if (next != ranges.begin()) {
-    const auto before = std::prev(next);
-    if (before->second >= start) {
-      start = before->first;
-      end = std::max(end, before->second);
-      next = ranges.erase(before);
-    }
-  }
-  while (next != ranges.end() && next->first <= end) {
-    end = std::max(end, next->second);
-    next = ranges.erase(next);
-  }
-  ranges[start] = end;
-}
-
-bool meets(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
-  auto range = ranges.upper_bound(start);
-  if (range != ranges.begin() && std::prev(range)->second > start) return true;
-  return range != ranges.end() && range->first < end;
-}
-
 namespace {
 
 using ext::Filesystem;
@@ -151,29 +128,23 @@ class TreeComparison {
     if (facts.raw.size() > ext::old_inode_size) facts.fields.checksum_hi = 0;
     facts.store_fields();
     if (inline_folder) {
-      if (const auto rest = ext::inline_rest(fs, inode))
+      if (const auto rest = ext::inline_rest(inode))
         std::fill_n(facts.raw.begin() + static_cast<std::ptrdiff_t>(rest->first), rest->second,
                     std::uint8_t{0});
     }
-    const std::size_t start = ext::old_inode_size + inode.fields.extra_isize.value() + 4U;
-    if (fs.geometry().has_incompat(ext::incompat::ea_inode) && start <= facts.raw.size())
-      take_values(ByteSpan(facts.raw).subspan(start));
+    if (const auto start = ext::attributes_at(inode);
+        start && fs.geometry().has_incompat(ext::incompat::ea_inode))
+      take_values(ByteSpan(facts.raw).subspan(*start));
     return facts.raw;
   }
 
   // Numbers of the inodes that hold values, which are set to zero in the list.
   static std::vector<std::uint32_t> take_values(ByteSpan entries) {
     std::vector<std::uint32_t> numbers;
-    for (std::size_t at = 0; at + sizeof(ext::XattrEntry) <= entries.size();) {
-      auto entry = parse_as<ext::XattrEntry>(entries, at);
-      if (entry.name_len == 0 && entry.name_index == 0 && entry.value_offs.value() == 0) break;
-      if (entry.value_inum.value() != 0) {
-        numbers.push_back(entry.value_inum.value());
-        entry.value_inum = 0;
-        put_at(entries, at, entry);
-      }
-      at += (sizeof(ext::XattrEntry) + entry.name_len + 3U) / 4 * 4;
-    }
+    ext::change_value_inodes(entries, [&](std::uint32_t number) {
+      numbers.push_back(number);
+      return 0U;
+    });
     return numbers;
   }
 
@@ -186,13 +157,12 @@ class TreeComparison {
 
   void compare_attributes(const InodeRecord& before, const InodeRecord& after,
                           const std::string& path) {
-    const std::size_t start = ext::old_inode_size + before.fields.extra_isize.value() + 4U;
-    if (before_.geometry().has_incompat(ext::incompat::ea_inode) && start <= before.raw.size() &&
-        parse_as<Le32>(before.raw, start - 4).value() == ext::xattr_magic) {
+    if (const auto start = ext::attributes_at(before);
+        start && before_.geometry().has_incompat(ext::incompat::ea_inode)) {
       Buffer old = before.raw;
       Buffer now = after.raw;
-      compare_values(take_values(ByteSpan(old).subspan(start)),
-                     take_values(ByteSpan(now).subspan(start)), path);
+      compare_values(take_values(ByteSpan(old).subspan(*start)),
+                     take_values(ByteSpan(now).subspan(*start)), path);
     }
     const std::uint64_t old_block = before.attribute_block();
     const std::uint64_t new_block = after.attribute_block();

@@ -174,12 +174,13 @@ std::uint64_t Unused::bytes() const {
   return sum;
 }
 
-std::size_t Unused::first_behind(std::uint64_t at) const {
-  return static_cast<std::size_t>(
-      std::upper_bound(
-          ranges.begin(), ranges.end(), at,
-          [](std::uint64_t value, const UnusedRange& range) { return value < range.end; }) -
-      ranges.begin());
+Unused::Stretch Unused::stretch(std::uint64_t at, std::uint64_t length) const {
+  const auto next = std::upper_bound(
+      ranges.begin(), ranges.end(), at,
+      [](std::uint64_t value, const UnusedRange& range) { return value < range.end; });
+  if (next == ranges.end()) return {nullptr, length};
+  if (next->start <= at) return {&*next, std::min(length, next->end - at)};
+  return {nullptr, std::min(length, next->start - at)};
 }
 
 Unused find_unused(const Guest& guest, std::size_t disk) { return Finder(guest, disk).run(); }

@@ -19,8 +19,13 @@ struct Unused {
   std::vector<UnusedRange> ranges;   // in order, disjoint
   std::vector<std::string> kept;     // what was left alone, and why
   std::uint64_t bytes() const;
-  /// The first range that ends behind `at`; ranges.size() when there is none.
-  std::size_t first_behind(std::uint64_t at) const;
+  /// What begins at `at`: the range it lies in (null: it is used), and how far that, or what is
+  /// used, reaches; at most `length`.
+  struct Stretch {
+    const UnusedRange* range = nullptr;
+    std::uint64_t length = 0;
+  };
+  Stretch stretch(std::uint64_t at, std::uint64_t length) const;
 };
 
 /// Reads bitmaps and metadata. What juneheath does not know, or finds out of order, counts as used.

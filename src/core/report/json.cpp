@@ -13,7 +13,7 @@ json error_brief(const Error& error) {
   return {{"what", error.what()}, {"where", error.where()}, {"next", error.next()}};
 }
 
-json place_json(const Guest& guest, const Place& place) {
+json place_json(const Guest& guest, Floors& floors, const Place& place) {
   json out{{"name", guest.name_of(place)},
            {"offset", place.offset.value()},
            {"size", place.size.value()},
@@ -32,7 +32,7 @@ json place_json(const Guest& guest, const Place& place) {
                {"uuid", place.content.uuid},
                {"state", place.content.state},
                {"blockers", json::array()}};
-  const LayerFloor floor = floor_of(guest, place);
+  const LayerFloor floor = floors.of(place);
   out["floor"] = {{"size", floor.size.value()}, {"reason", floor.reason}};
   if (place.content.size) content["size"] = place.content.size->value();
   if (place.content.used) content["used"] = place.content.used->value();
@@ -42,7 +42,7 @@ json place_json(const Guest& guest, const Place& place) {
   return out;
 }
 
-json group_json(const Guest& guest, const VolumeGroup& group) {
+json group_json(const Guest& guest, Floors& floors, const VolumeGroup& group) {
   const lvm::Group& facts = group.open.group;
   json devices = json::array();
   for (std::size_t pv = 0; pv < facts.pvs.size(); ++pv) {
@@ -56,7 +56,7 @@ json group_json(const Guest& guest, const VolumeGroup& group) {
   json volumes = json::array();
   for (const Place& place : group.volumes) {
     const lvm::Volume& volume = guest.volume_of(place);
-    json row = place_json(guest, place);
+    json row = place_json(guest, floors, place);
     row.erase("offset");
     row["kind"] = volume.kind;
     row["extents"] = volume.extents;
@@ -86,10 +86,10 @@ json group_json(const Guest& guest, const VolumeGroup& group) {
           {"blockers", blockers}};
 }
 
-json disk_json(const Guest& guest, const Disk& disk) {
+json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
+  const Disk& disk = guest.disks()[index];
   const ContainerFacts facts = disk.container->facts();
-  const LayerFloor floor =
-      floor_of_disk(guest, static_cast<std::size_t>(&disk - guest.disks().data()));
+  const LayerFloor floor = floors.of_disk(index);
   json out{{"image", disk.path},
            {"form", form_name(facts.form)},
            {"file_length", facts.file_length.value()},
@@ -130,20 +130,23 @@ json disk_json(const Guest& guest, const Disk& disk) {
                     {"notes", table.notes},
                     {"blockers", blockers}};
   }
-  for (const Place& place : disk.places) out["places"].push_back(place_json(guest, place));
+  for (const Place& place : disk.places) out["places"].push_back(place_json(guest, floors, place));
   return out;
 }
 
 }  // namespace
 
 json survey_json(const Guest& guest) {
+  Floors floors(guest);
   json disks = json::array();
-  for (const Disk& disk : guest.disks()) disks.push_back(disk_json(guest, disk));
+  for (std::size_t i = 0; i < guest.disks().size(); ++i)
+    disks.push_back(disk_json(guest, floors, i));
   json advice = json::array();
   for (const Advice& item : advice_for(guest))
     advice.push_back({{"what", item.what}, {"command", item.command}});
   json groups = json::array();
-  for (const VolumeGroup& group : guest.groups()) groups.push_back(group_json(guest, group));
+  for (const VolumeGroup& group : guest.groups())
+    groups.push_back(group_json(guest, floors, group));
   return {{"hostname", guest.hostname()}, {"disks", disks}, {"groups", groups}, {"advice", advice}};
 }
 

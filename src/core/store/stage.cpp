@@ -88,30 +88,11 @@ void Stage::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
 void Stage::write_past_end(std::uint64_t offset, ConstByteSpan data) {
   if (base_.size() < size_) base_.resize(size_);
   base_.write(offset, data);
-  note_direct(offset, data.size());
+  add_range(direct_, offset, offset + data.size());
   written_since_ += data.size();
   if (written_since_ < worth_bringing_out) return;
   written_since_ = 0;
   base_.begin_flush();
-}
-
-void Stage::note_direct(std::uint64_t offset, std::uint64_t length) {
-  std::uint64_t start = offset;
-  std::uint64_t end = offset + length;
-  auto next = direct_.upper_bound(start);
-  if (next != direct_.begin()) {
-    const auto before = std::prev(next);
-    if (before->second >= start) {
-      start = before->first;
-      end = std::max(end, before->second);
-      next = direct_.erase(before);
-    }
-  }
-  while (next != direct_.end() && next->first <= end) {
-    end = std::max(end, next->second);
-    next = direct_.erase(next);
-  }
-  direct_[start] = end;
 }
 
 // Pages that wait to be written directly, in runs of neighbours: start → length.
@@ -199,7 +180,7 @@ void Stage::spill() {
     for (auto page = pages_.find(at / page_size); fresh.size() < length; ++page)
       fresh.insert(fresh.end(), page->second->data.begin(), page->second->data.end());
     base_.write(at, fresh);
-    note_direct(at, length);
+    add_range(direct_, at, at + length);
   }
   std::erase_if(pages_, [](const auto& entry) { return entry.second->unreferenced; });
   waiting_ = 0;

@@ -8,6 +8,7 @@
 #include <map>
 #include <memory>
 
+#include "core/base/ranges.h"
 #include "core/store/ledger.h"
 #include "core/store/store.h"
 
@@ -73,7 +74,6 @@ class Stage final : public Store {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_runs() const;
   void keep_old(std::uint64_t offset, std::uint64_t length);
   void spill();
-  void note_direct(std::uint64_t offset, std::uint64_t length);
 
   Store& base_;
   Ledger& ledger_;
@@ -84,8 +84,8 @@ class Stage final : public Store {
   std::map<std::uint64_t, std::unique_ptr<Page>> pages_;
   std::uint64_t written_since_ = 0;  // directly, since the host was told of it
   bool trusted_ = false;
-  std::uint64_t waiting_ = 0;                      // held pages marked unreferenced
-  std::map<std::uint64_t, std::uint64_t> direct_;  // start → end, disjoint and not adjacent
+  std::uint64_t waiting_ = 0;  // held pages marked unreferenced
+  Ranges direct_;              // written directly so far
   /// Bytes that the ledger has kept, disjoint: start → length, and where; 0: they were zeros.
   struct Kept {
     std::uint64_t length = 0;

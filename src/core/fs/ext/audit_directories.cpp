@@ -65,7 +65,7 @@ class DirectoryAudit {
 
  private:
   void audit_inline() {
-    const Buffer data = inline_data(fs_, inode_);
+    const Buffer data = inline_data(inode_);
     const ConstByteSpan all(data);
     seen_dot_ = seen_dotdot_ = true;
     ++state_.names[state_.used.rank(inode_.ino)];

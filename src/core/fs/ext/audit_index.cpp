@@ -1,6 +1,5 @@
 #include "core/fs/ext/audit_index.h"
 
-#include "core/base/checksum.h"
 #include "core/fs/ext/block_map.h"
 #include "core/fs/ext/read.h"
 
@@ -140,13 +139,10 @@ bool IndexAudit::entries_in_order(const Buffer& raw, std::size_t at, std::uint32
 
 void IndexAudit::check_sum(const Buffer& raw, std::size_t at, std::size_t limit,
                            std::uint32_t count, std::uint64_t logical) {
-  constexpr std::array<std::uint8_t, 4> zeros{};
   const std::size_t tail_at = at + limit * sizeof(IndexCountLimit);
   const auto tail = parse_as<IndexTail>(raw, tail_at);
-  std::uint32_t sum =
-      crc32c_raw(seed_, ConstByteSpan(raw).first(at + count * sizeof(IndexCountLimit)));
-  sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(tail_at, 4));
-  sum = crc32c_raw(sum, zeros);
+  const std::uint32_t sum =
+      Checksums::index_block(seed_, raw, at + count * sizeof(IndexCountLimit), tail_at);
   if (sum != tail.checksum.value())
     state_.find(where_, "the checksum of index block {} is wrong", logical);
 }

@@ -64,7 +64,7 @@ class InodeAudit {
 
   void check_inline() {
     bool complete = false;
-    const Buffer data = inline_data(fs_, inode_, &complete);
+    const Buffer data = inline_data(inode_, &complete);
     if (!complete) {
       state_.find(where_, "its inline data lacks the attribute that belongs to it");
     } else if (inode_.type() == mode_dir ? inode_.size() != data.size()

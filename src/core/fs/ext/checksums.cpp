@@ -86,6 +86,13 @@ std::uint32_t Checksums::xattr_block(std::uint64_t block, ConstByteSpan raw) con
   return crc32c_raw(sum, raw.subspan(at + 4));
 }
 
+std::uint32_t Checksums::index_block(std::uint32_t seed, ConstByteSpan raw, std::size_t used,
+                                     std::size_t tail_at) {
+  constexpr std::array<std::uint8_t, sizeof(IndexTail::checksum)> zeros{};
+  const std::uint32_t sum = crc32c_raw(seed, raw.first(used));
+  return crc32c_raw(crc32c_raw(sum, raw.subspan(tail_at, sizeof(IndexTail::reserved))), zeros);
+}
+
 std::uint32_t Checksums::mmp(const MmpBlock& block) const {
   return crc32c_raw(seed_, bytes_of(block).first(offsetof(MmpBlock, checksum)));
 }

@@ -21,6 +21,9 @@ class Checksums {
   /// What everything that belongs to one inode starts from.
   std::uint32_t inode_seed(std::uint32_t ino, std::uint32_t generation) const;
   std::uint32_t xattr_block(std::uint64_t block, ConstByteSpan raw) const;
+  /// Of a node of a directory's index: its entries end at `used`, its tail stands at `tail_at`.
+  static std::uint32_t index_block(std::uint32_t seed, ConstByteSpan raw, std::size_t used,
+                                   std::size_t tail_at);
   std::uint32_t mmp(const MmpBlock& block) const;
   std::uint32_t seed() const { return seed_; }
 

@@ -38,6 +38,19 @@ struct InodeRecord {
   std::uint64_t attribute_block() const {
     return fields.file_acl_lo.value() | std::uint64_t{fields.file_acl_hi.value()} << 32;
   }
+  /// What is counted for it, in units of count_unit().
+  std::uint64_t counted() const {
+    return fields.blocks_lo.value() | std::uint64_t{fields.blocks_hi.value()} << 32;
+  }
+  void set_counted(std::uint64_t units) {
+    fields.blocks_lo = static_cast<std::uint32_t>(units & 0xFFFFFFFF);
+    fields.blocks_hi = static_cast<std::uint16_t>(units >> 32);
+  }
+  /// How many units a block counts: sectors of 512 bytes, or one where the inode says so.
+  std::uint64_t count_unit(const Geometry& g) const {
+    return g.has_ro_compat(ro_compat::huge_file) && has_flag(flag_huge_file) ? 1
+                                                                             : g.block_size / 512;
+  }
   /// Puts the changed fields into the raw bytes.
   void store_fields();
 };

@@ -90,10 +90,7 @@ Level write_level(Filesystem& fs, Allocation& allocation, const InodeRecord& ino
 void set_block_count(const Filesystem& fs, InodeRecord& inode, std::uint64_t blocks) {
   const Geometry& g = fs.geometry();
   if (inode.attribute_block() != 0) blocks += g.cluster_ratio;
-  const bool in_blocks = g.has_ro_compat(ro_compat::huge_file) && inode.has_flag(flag_huge_file);
-  const std::uint64_t units = blocks * (in_blocks ? 1 : g.block_size / 512);
-  inode.fields.blocks_lo = static_cast<std::uint32_t>(units & 0xFFFFFFFF);
-  inode.fields.blocks_hi = static_cast<std::uint16_t>(units >> 32);
+  inode.set_counted(blocks * inode.count_unit(g));
 }
 
 std::size_t entry_bytes(std::size_t name_length) {
@@ -280,15 +277,9 @@ void write_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
 std::int64_t replace_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
                           const std::vector<MappedRun>& runs) {
   const TreeChange change = rebuild_tree(fs, allocation, inode, runs);
-  const Geometry& g = fs.geometry();
-  const bool in_blocks = g.has_ro_compat(ro_compat::huge_file) && inode.has_flag(flag_huge_file);
-  const std::uint64_t unit = g.cluster_ratio * (in_blocks ? 1 : g.block_size / 512);
-  const std::uint64_t counted =
-      inode.fields.blocks_lo.value() | std::uint64_t{inode.fields.blocks_hi.value()} << 32;
-  const std::uint64_t units =
-      checked_sub(checked_add(counted, change.after * unit), change.before * unit);
-  inode.fields.blocks_lo = static_cast<std::uint32_t>(units & 0xFFFFFFFF);
-  inode.fields.blocks_hi = static_cast<std::uint16_t>(units >> 32);
+  const std::uint64_t unit = inode.count_unit(fs.geometry()) * fs.geometry().cluster_ratio;
+  inode.set_counted(
+      checked_sub(checked_add(inode.counted(), change.after * unit), change.before * unit));
   return static_cast<std::int64_t>(change.after) - static_cast<std::int64_t>(change.before);
 }
 
@@ -315,10 +306,7 @@ void set_directory_sum(const Filesystem& fs, const InodeRecord& directory, std::
     damaged(fmt::format("directory inode {}: its index is damaged", directory.ino),
             "ext filesystem", "check the filesystem inside the guest first");
   auto tail = parse_as<IndexTail>(raw, tail_at);
-  constexpr std::array<std::uint8_t, 4> zeros{};
-  std::uint32_t sum = crc32c_raw(seed_of(fs, directory), ConstByteSpan(raw).first(used));
-  sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(tail_at, 4));
-  tail.checksum = crc32c_raw(sum, zeros);
+  tail.checksum = Checksums::index_block(seed_of(fs, directory), raw, used, tail_at);
   put_at(raw, tail_at, tail);
 }
 

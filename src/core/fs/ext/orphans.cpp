@@ -125,13 +125,8 @@ class Cutter {
 
   void lower_count() {
     const Geometry& g = fs_.geometry();
-    const bool in_blocks = g.has_ro_compat(ro_compat::huge_file) && inode_.has_flag(flag_huge_file);
-    const std::uint64_t unit = in_blocks ? 1 : g.block_size / 512;
-    std::uint64_t count =
-        inode_.fields.blocks_lo.value() | std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
-    count -= std::min(count, freed_ * unit);
-    inode_.fields.blocks_lo = static_cast<std::uint32_t>(count & 0xFFFFFFFF);
-    inode_.fields.blocks_hi = static_cast<std::uint16_t>(count >> 32);
+    const std::uint64_t count = inode_.counted();
+    inode_.set_counted(count - std::min(count, freed_ * inode_.count_unit(g)));
     inode_.store_fields();
   }
 

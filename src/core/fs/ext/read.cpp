@@ -65,14 +65,48 @@ std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size) {
   return (raw & 65532U) | ((raw & 3U) << 16);
 }
 
-std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const Filesystem& fs,
-                                                               const InodeRecord& inode) {
-  const ConstByteSpan raw(inode.raw);
-  const std::size_t start = old_inode_size + inode.fields.extra_isize.value() + 4;
-  if (fs.geometry().inode_size <= old_inode_size || start > raw.size() ||
-      parse_as<Le32>(raw, start - 4).value() != xattr_magic)
+void for_each_used_inode(Filesystem& fs, std::uint32_t number,
+                         const std::function<void(std::uint32_t)>& visit) {
+  const Geometry& g = fs.geometry();
+  const Group group = fs.group(number);
+  if (group.inode_uninit()) return;
+  const Buffer used = fs.inode_bitmap(number);
+  const std::uint32_t count =
+      g.inodes_per_group - std::min(group.itable_unused, g.inodes_per_group);
+  for (std::uint32_t index = 0; index < count; ++index)
+    if (test_bit(used, index)) visit(number * g.inodes_per_group + index + 1);
+}
+
+std::optional<std::size_t> attributes_at(const InodeRecord& inode) {
+  const std::size_t start = old_inode_size + inode.fields.extra_isize.value() + sizeof(Le32);
+  if (inode.raw.size() <= old_inode_size || start > inode.raw.size() ||
+      parse_as<Le32>(inode.raw, start - sizeof(Le32)).value() != xattr_magic)
     return std::nullopt;
-  const ConstByteSpan area = raw.subspan(start);
+  return start;
+}
+
+bool change_value_inodes(ByteSpan entries,
+                         const std::function<std::uint32_t(std::uint32_t)>& change) {
+  bool changed = false;
+  for (std::size_t at = 0; at + sizeof(XattrEntry) <= entries.size();) {
+    auto entry = parse_as<XattrEntry>(entries, at);
+    if (entry.name_len == 0 && entry.name_index == 0 && entry.value_offs.value() == 0) break;
+    const std::uint32_t was = entry.value_inum.value();
+    const std::uint32_t now = was == 0 ? 0 : change(was);
+    if (now != was) {
+      entry.value_inum = now;
+      put_at(entries, at, entry);
+      changed = true;
+    }
+    at += (sizeof(XattrEntry) + entry.name_len + 3U) / 4 * 4;
+  }
+  return changed;
+}
+
+std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const InodeRecord& inode) {
+  const auto start = attributes_at(inode);
+  if (!start) return std::nullopt;
+  const ConstByteSpan area = ConstByteSpan(inode.raw).subspan(*start);
   std::optional<std::pair<std::size_t, std::size_t>> found;
   for (std::size_t at = 0; at + sizeof(XattrEntry) <= area.size();) {
     const auto entry = parse_as<XattrEntry>(area, at);
@@ -85,18 +119,18 @@ std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const Filesystem&
       const std::size_t value_size = entry.value_size.value();
       if (value_at > area.size() || value_size > area.size() - value_at)
         broken(fmt::format("inode {} has inline data outside of the inode", inode.ino));
-      found = {start + value_at, value_size};
+      found = {*start + value_at, value_size};
     }
     at = name_at + (entry.name_len + 3U) / 4 * 4;
   }
   return found;
 }
 
-Buffer inline_data(const Filesystem& fs, const InodeRecord& inode, bool* complete) {
+Buffer inline_data(const InodeRecord& inode, bool* complete) {
   const ConstByteSpan raw(inode.raw);
   const ConstByteSpan block = raw.subspan(offsetof(Inode, block), sizeof(Inode::block));
   Buffer data(block.begin(), block.end());
-  const auto rest = inline_rest(fs, inode);
+  const auto rest = inline_rest(inode);
   if (complete != nullptr) *complete = rest.has_value();
   if (!rest) return data;
   const ConstByteSpan value = raw.subspan(rest->first, rest->second);
@@ -113,7 +147,7 @@ void read_directory(Filesystem& fs, const InodeRecord& directory,
     return;
   }
   // Inline: the parent's number first, then entries; the attribute's part is a second such area.
-  const Buffer data = inline_data(fs, directory);
+  const Buffer data = inline_data(directory);
   if (!visit({directory.ino, 2, "."})) return;
   if (!visit({parse_as<Le32>(data, 0).value(), 2, ".."})) return;
   constexpr std::size_t in_inode = sizeof(Inode::block);
@@ -128,7 +162,7 @@ void read_directory(Filesystem& fs, const InodeRecord& directory,
 Buffer read_file(Filesystem& fs, const InodeRecord& file, std::uint64_t limit) {
   const std::uint64_t length = std::min(file.size(), limit);
   if (file.has_flag(flag_inline_data)) {
-    Buffer data = inline_data(fs, file);
+    Buffer data = inline_data(file);
     data.resize(std::min<std::uint64_t>(length, data.size()));
     return data;
   }

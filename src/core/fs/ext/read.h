@@ -32,14 +32,24 @@ std::optional<std::string> read_text(Filesystem& fs, const std::string& path,
 void walk_tree(Filesystem& fs,
                const std::function<void(const std::string& path, const InodeRecord& inode)>& visit);
 
+/// Numbers of the group's inodes that are in use and that its table holds, ascending.
+void for_each_used_inode(Filesystem& fs, std::uint32_t group,
+                         const std::function<void(std::uint32_t ino)>& visit);
+
+/// Where in the raw inode the list of its own attributes begins. Nothing: it has none.
+std::optional<std::size_t> attributes_at(const InodeRecord& inode);
+/// Asks `change` for each number of an inode that holds a value, and puts its answer there. Whether
+/// any number changed.
+bool change_value_inodes(ByteSpan entries,
+                         const std::function<std::uint32_t(std::uint32_t)>& change);
+
 /// Inline data: what of it lies in the inode, and the rest in its "system.data" attribute.
 /// `complete` tells whether that attribute was found.
-Buffer inline_data(const Filesystem& fs, const InodeRecord& inode, bool* complete = nullptr);
+Buffer inline_data(const InodeRecord& inode, bool* complete = nullptr);
 
 /// Where in the raw inode the value of that attribute lies: offset and length. Nothing: it has
 /// none.
-std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const Filesystem& fs,
-                                                               const InodeRecord& inode);
+std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const InodeRecord& inode);
 
 /// The length of a directory entry in blocks of this size (64 KiB needs a code for itself).
 std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size);

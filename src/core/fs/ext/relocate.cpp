@@ -8,6 +8,7 @@
 #include "core/base/checksum.h"
 #include "core/fs/ext/block_map.h"
 #include "core/fs/ext/map_edit.h"
+#include "core/fs/ext/read.h"
 
 namespace jh::ext {
 namespace {
@@ -178,19 +179,11 @@ class Mover {
   }
 
   void scan_inodes(std::uint32_t number) {
-    const Group group = fs_.group(number);
-    if (group.inode_uninit()) return;
-    const std::uint32_t count =
-        g_.inodes_per_group - std::min(group.itable_unused, g_.inodes_per_group);
-    const Buffer used = fs_.inode_bitmap(number);
-    for (std::uint32_t index = 0; index < count; ++index) {
-      if (!test_bit(used, index)) continue;
-      const std::uint32_t ino = number * g_.inodes_per_group + index + 1;
+    for_each_used_inode(fs_, number, [&](std::uint32_t ino) {
       InodeRecord inode = fs_.read_inode(ino);
-      if (inode.fields.links_count.value() == 0 && ino >= g_.first_ino) continue;
-      if (all_zero(inode.raw)) continue;
-      move_inode_blocks(inode);
-    }
+      if (inode.fields.links_count.value() == 0 && ino >= g_.first_ino) return;
+      if (!all_zero(inode.raw)) move_inode_blocks(inode);
+    });
   }
 
   void move_inode_blocks(InodeRecord& inode) {

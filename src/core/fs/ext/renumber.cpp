@@ -22,12 +22,12 @@ class Renumbering {
 
   std::uint32_t run() {
     for (std::uint32_t group = last_ / g_.inodes_per_group; group < g_.group_count; ++group)
-      for_each_inode(group, [&](std::uint32_t ino) { choose(ino); });
+      for_each_used_inode(fs_, group, [&](std::uint32_t ino) { choose(ino); });
     for (const auto& [from, to] : numbers_) move(from, to);
     allocation_.finish();
     if (numbers_.empty()) return 0;
     for (std::uint32_t group = 0; group < last_ / g_.inodes_per_group; ++group)
-      for_each_inode(group, [&](std::uint32_t ino) { follow(ino); });
+      for_each_used_inode(fs_, group, [&](std::uint32_t ino) { follow(ino); });
     change_super();
     return static_cast<std::uint32_t>(numbers_.size());
   }
@@ -36,17 +36,6 @@ class Renumbering {
   std::uint32_t number_of(std::uint32_t old) const {
     const auto found = numbers_.find(old);
     return found == numbers_.end() ? old : found->second;
-  }
-
-  template <class Visit>
-  void for_each_inode(std::uint32_t number, Visit visit) {
-    const Group group = fs_.group(number);
-    if (group.inode_uninit()) return;
-    const Buffer used = fs_.inode_bitmap(number);
-    const std::uint32_t count =
-        g_.inodes_per_group - std::min(group.itable_unused, g_.inodes_per_group);
-    for (std::uint32_t index = 0; index < count; ++index)
-      if (test_bit(used, index)) visit(number * g_.inodes_per_group + index + 1);
   }
 
   void choose(std::uint32_t ino) {
@@ -153,7 +142,7 @@ class Renumbering {
       changed = true;
     }
     changed = follow_entries(block.subspan(4)) || changed;
-    const auto rest = inline_rest(fs_, inode);
+    const auto rest = inline_rest(inode);
     if (rest && rest->second != 0)
       changed = follow_entries(ByteSpan(inode.raw).subspan(rest->first, rest->second)) || changed;
     if (!changed) return;
@@ -162,39 +151,22 @@ class Renumbering {
   }
 
   void follow_attributes(InodeRecord& inode) {
-    const std::size_t start = old_inode_size + inode.fields.extra_isize.value() + 4U;
-    if (inode.raw.size() > old_inode_size && start <= inode.raw.size() &&
-        parse_as<Le32>(inode.raw, start - 4).value() == xattr_magic &&
-        follow_values(ByteSpan(inode.raw).subspan(start)))
+    const auto change = [&](std::uint32_t old) { return number_of(old); };
+    const auto start = attributes_at(inode);
+    if (start && change_value_inodes(ByteSpan(inode.raw).subspan(*start), change))
       fs_.write_inode(inode);
     const std::uint64_t block = inode.attribute_block();
     if (block == 0) return;
     Buffer raw = fs_.read_block(block);
     if (parse_as<Le32>(raw, 0).value() != xattr_magic) return;
     // Blocks are shared; one that was changed names no old number any more.
-    if (!follow_values(ByteSpan(raw).subspan(sizeof(XattrHeader)))) return;
+    if (!change_value_inodes(ByteSpan(raw).subspan(sizeof(XattrHeader)), change)) return;
     if (g_.metadata_csum()) {
       auto header = parse_as<XattrHeader>(raw, 0);
       header.checksum = fs_.checksums().xattr_block(block, raw);
       put_at(raw, 0, header);
     }
     fs_.store().write(g_.offset(block), raw);
-  }
-
-  bool follow_values(ByteSpan entries) {
-    bool changed = false;
-    for (std::size_t at = 0; at + sizeof(XattrEntry) <= entries.size();) {
-      auto entry = parse_as<XattrEntry>(entries, at);
-      if (entry.name_len == 0 && entry.name_index == 0 && entry.value_offs.value() == 0) break;
-      const std::uint32_t now = number_of(entry.value_inum.value());
-      if (entry.value_inum.value() != 0 && now != entry.value_inum.value()) {
-        entry.value_inum = now;
-        put_at(entries, at, entry);
-        changed = true;
-      }
-      at += (sizeof(XattrEntry) + entry.name_len + 3U) / 4 * 4;
-    }
-    return changed;
   }
 
   void change_super() {

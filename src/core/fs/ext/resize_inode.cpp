@@ -36,9 +36,7 @@ void rebuild_resize_inode(Filesystem& fs) {
 
   const std::uint64_t owned = 1 + g.reserved_gdt * (1 + std::uint64_t{backups.size()});
   // With bigalloc every owned block counts as a whole cluster.
-  const std::uint64_t sectors = owned * g.cluster_ratio * (g.block_size / 512);
-  inode.fields.blocks_lo = static_cast<std::uint32_t>(sectors & 0xFFFFFFFF);
-  inode.fields.blocks_hi = static_cast<std::uint16_t>(sectors >> 32);
+  inode.set_counted(owned * g.cluster_ratio * (g.block_size / 512));
   fs.write_inode(inode);
 }
 

@@ -1,0 +1,130 @@
+#include "cli/change_run.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/change_files.h"
+#include "cli/plan_text.h"
+#include "cli/session.h"
+#include "cli/terminal.h"
+#include "core/change/carry_out.h"
+#include "core/report/report.h"
+
+namespace jh::cli {
+
+namespace po = boost::program_options;
+
+void add_change_options(po::options_description& own, const char* yes) {
+  own.add_options()("dry-run", po::bool_switch(), "show the plan and stop")(
+      "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
+      "into", po::value<std::string>()->value_name("OUT"),
+      "do it on a new image, read the old one only")("no-undo", po::bool_switch(),
+                                                     "keep no ledger for undo")(
+      "proof", po::value<std::string>()->default_value("usual"),
+      "usual, or full: look at everything")("yes", po::bool_switch(), yes);
+}
+
+ChangeOptions change_options_from(const Parsed& parsed) {
+  ChangeOptions options;
+  options.into_copy = parsed.values.count("into") != 0;
+  // What is new can be thrown away; there is nothing to take back.
+  options.keep_undo = !parsed.values["no-undo"].as<bool>() && !options.into_copy;
+  options.proof = proof_from(parsed);
+  return options;
+}
+
+std::size_t disk_from(const Parsed& parsed, const char* option) {
+  const std::size_t disk = parsed.values[option].as<std::size_t>();
+  if (disk == 0 || disk > parsed.images.size())
+    wrong_usage(fmt::format("--{} {} is not among the images named", option, disk),
+                fmt::format("use a number from 1 to {}", parsed.images.size()));
+  return disk - 1;
+}
+
+namespace {
+
+// Where the result will be written.
+void check_room(Host& host, const Parsed& parsed, const ChangeOptions& options, Plan plan) {
+  if (options.into_copy)
+    for (DiskChange& disk : plan.disks) disk.path = parsed.values["into"].as<std::string>();
+  check_host_room(host, plan);
+}
+
+bool may_go_on(const Parsed& parsed, const ChangeRun& run) {
+  if (parsed.values["yes"].as<bool>()) return true;
+  if (run.needs_yes && !is_interactive())
+    refuse("making something smaller is not done without being asked for twice", {},
+           "look at the plan (--dry-run), then add --yes");
+  const bool text = !parsed.common.json && !parsed.common.quiet;
+  return !(run.needs_yes || (text && is_interactive())) || confirmed("\n  Go ahead?");
+}
+
+void print_result(const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run,
+                  const Plan& plan, const ChangeResult& result,
+                  const std::vector<LayerChange>& changes) {
+  const std::string undo = undo_command(parsed.images);
+  if (parsed.common.json) {
+    print_json(run.name, {{"plan", plan_json(plan)},
+                          {"done", true},
+                          {"layers", changes_json(changes)},
+                          {"written_directly", result.written_directly},
+                          {"ledger_bytes", result.ledger_bytes},
+                          {"undo", options.keep_undo ? undo : ""}});
+    return;
+  }
+  if (!parsed.common.quiet) print_changes(changes);
+  if (!parsed.common.quiet && options.keep_undo)
+    std::cout << "\n  To take it back, as long as the guest has not been started:\n      "
+              << styled(undo, Style::command) << "\n";
+  if (parsed.common.verbose)
+    std::cout << fmt::format("  {} went to the ledger, {} directly to the image\n",
+                             human(Bytes(result.ledger_bytes)),
+                             human(Bytes(result.written_directly)));
+}
+
+}  // namespace
+
+int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run) {
+  const bool text = !parsed.common.json && !parsed.common.quiet;
+  FileHost host(parsed.common.ledger_folder);
+  check_no_unfinished_change(host, parsed.images);
+  Session session = open_session(parsed.images, parsed.common.sector_size, run.add_disks);
+  Plan plan = run.plan(*session.guest, parsed.images);
+  if (text) print_plan(plan, *session.guest);
+  if (text && options.into_copy)
+    std::cout
+        << "  All of it is done on a new image, " << parsed.values["into"].as<std::string>()
+        << "; the original is only read.\n  Where the form gives an image an identity, the new one "
+           "gets its own.\n";
+  if (parsed.values["dry-run"].as<bool>()) {
+    if (parsed.common.json) print_json(run.name, {{"plan", plan_json(plan)}, {"done", false}});
+    if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
+    return 0;
+  }
+  const auto locks = lock_images(*session.guest, options);
+  if (!may_go_on(parsed, run)) {
+    std::cout << "  Nothing was changed.\n";
+    return static_cast<int>(Status::refused);
+  }
+  ProgressLine progress(!text);
+  check_room(host, parsed, options, plan);
+  make_backup(parsed, *session.guest, progress);
+  Copies copies(host);
+  std::vector<std::string> images = parsed.images;
+  if (options.into_copy) {
+    images = copies.make(images, parsed.values["into"].as<std::string>(), progress);
+    session = open_session(images, parsed.common.sector_size, run.add_disks);
+    plan = run.plan(*session.guest, images);
+  }
+  const std::vector<LayerSize> before = layer_sizes(*session.guest);
+  const ChangeResult result = carry_out(host, *session.guest, plan, options, progress);
+  copies.keep();
+  for (const auto& [path, size] : run.add_disks) images.push_back(path);
+  const Session now = open_session(images, parsed.common.sector_size);
+  print_result(parsed, options, run, plan, result, compare_layers(before, layer_sizes(*now.guest)));
+  return 0;
+}
+
+}  // namespace jh::cli

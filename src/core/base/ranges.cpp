@@ -1,0 +1,30 @@
+#include "core/base/ranges.h"
+
+#include <iterator>
+
+namespace jh {
+
+void add_range(Ranges& ranges, std::uint64_t start, std::uint64_t end) {
+  auto next = ranges.upper_bound(start);
+  if (next != ranges.begin()) {
+    const auto before = std::prev(next);
+    if (before->second >= start) {
+      start = before->first;
+      end = std::max(end, before->second);
+      next = ranges.erase(before);
+    }
+  }
+  while (next != ranges.end() && next->first <= end) {
+    end = std::max(end, next->second);
+    next = ranges.erase(next);
+  }
+  ranges[start] = end;
+}
+
+bool meets(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
+  auto range = ranges.upper_bound(start);
+  if (range != ranges.begin() && std::prev(range)->second > start) return true;
+  return range != ranges.end() && range->first < end;
+}
+
+}  // namespace jh

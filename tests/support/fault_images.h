@@ -1,0 +1,43 @@
+// The files of one image of any kind, put on hosts whose power is cut.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include "core/container/fill.h"
+#include "support/containers.h"
+#include "support/fault_host.h"
+
+namespace jh::test {
+
+class FaultImages : public testing::TestWithParam<Kind> {
+ protected:
+  /// Keeps the disk in an image of the test's kind.
+  void keep(const MemoryStore& disk) {
+    MemoryStore content(disk, "content");
+    const auto from = open_container(content);
+    auto made = new_image(wanted(GetParam(), content.size()));
+    Silent silent;
+    fill_disk(*from, *made->container, silent);
+    for (const std::string& path : made->files.siblings("")) {
+      auto* store = dynamic_cast<MemoryStore*>(made->files.part(path));
+      old_.emplace(path, MemoryStore(*store, path));
+    }
+  }
+  void put(FaultHost& host) const {
+    for (const auto& [path, content] : old_) host.put(path, content);
+  }
+  /// All files are there, no other but ledgers, and each is what it was.
+  bool is_old(const FaultHost& host) const {
+    std::size_t files = 0;
+    for (const std::string& name : host.names())
+      files += name.find(".juneheath") == std::string::npos;
+    if (files != old_.size()) return false;
+    for (const auto& [path, content] : old_)
+      if (!host.content(path).same_content(content)) return false;
+    return true;
+  }
+
+  std::map<std::string, MemoryStore> old_;
+};
+
+}  // namespace jh::test
