@@ -88,7 +88,6 @@ std::uint32_t Checksums::xattr_block(std::uint64_t block, ConstByteSpan raw) con
 
 std::uint32_t Checksums::index_block(std::uint32_t seed, ConstByteSpan raw, std::size_t used,
                                      std::size_t tail_at) {
-  constexpr std::array<std::uint8_t, sizeof(IndexTail::checksum)> zeros{};
   const std::uint32_t sum = crc32c_raw(seed, raw.first(used));
   return crc32c_raw(crc32c_raw(sum, raw.subspan(tail_at, sizeof(IndexTail::reserved))), zeros);
 }
