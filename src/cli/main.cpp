@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <malloc.h>
 
 #include <algorithm>
 #include <array>
@@ -70,6 +71,10 @@ int dispatch(const std::vector<std::string>& arguments) {
 }  // namespace
 
 int main(int argc, char** argv) {
+  // Buffers of a megabyte come and go all the time: fetched from the kernel one by one, each of
+  // them would be filled with zeros page by page again.
+  ::mallopt(M_MMAP_THRESHOLD, 16 << 20);
+  ::mallopt(M_TRIM_THRESHOLD, 32 << 20);
   const std::vector<std::string> arguments(argv + 1, argv + argc);
   const bool json = std::find(arguments.begin(), arguments.end(), "--json") != arguments.end();
   return jh::cli::guarded(arguments.empty() ? "" : arguments.front(), json,

@@ -262,7 +262,7 @@ int run_survey(const Arguments& arguments) {
   print_survey(session, host);
   if (parsed.common.verbose) {
     std::uint64_t read = 0;
-    for (const auto& file : session.files) read += file->traffic().bytes_read;
+    for (const auto& file : session.files) read += file->bytes_read();
     std::cout << "  " << human(Bytes(read)) << " read\n";
   }
   return 0;

@@ -10,6 +10,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/base/sizes.h"
+#include "core/base/stopped.h"
 #include "core/report/report.h"
 
 namespace jh::cli {
@@ -118,7 +119,7 @@ void ProgressLine::begin(const std::string& what, std::uint64_t total) {
 void ProgressLine::advance(std::uint64_t done) {
   if (interrupted != 0) {
     interrupted = 0;
-    refuse("stopped on your request", {}, "nothing was changed");
+    throw Stopped();
   }
   if (!draws_) return;
   const auto now = std::chrono::steady_clock::now();
@@ -172,7 +173,11 @@ void print_error(const Error& error) {
       next += c == '\n' ? std::string("\n       ") : std::string(1, c);
     std::cerr << "  next:  " << next << "\n";
   }
-  if (error.status() == Status::refused) std::cerr << "  Nothing was changed.\n";
+  const auto* stopped = dynamic_cast<const Stopped*>(&error);
+  if (stopped != nullptr && stopped->changed())
+    std::cerr << "  The image is sound, and the guest sees what it saw.\n";
+  else if (error.status() == Status::refused)
+    std::cerr << "  Nothing was changed.\n";
 }
 
 int guarded(const std::string& command, bool json, const std::function<int()>& body) {

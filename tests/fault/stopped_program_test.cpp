@@ -1,51 +1,145 @@
-// The built program, ended on the spot at every call that writes or flushes.
+// The built program, ended on the spot, or failed by the system, at every call that writes or
+// flushes: growing, shrinking, and compacting in place.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <cerrno>
 #include <filesystem>
 
+#include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/tree.h"
 
 namespace jh::test {
 namespace {
 
-TEST(StoppedProgram, RecoversToOldOrNew) {
+struct Trouble {
+  const char* name;
+  int error;             // 0: the process ends
+  const char* how_many;  // calls that fail; null: all from there on
+};
+
+void PrintTo(const Trouble& item, std::ostream* out) { *out << item.name; }
+
+struct Work {
+  const char* name;
+  std::vector<std::string> command;  // the image follows its first word
+  const char* form;                  // of the image; null: raw
+  long stride;                       // of calls to stop at
+  bool in_steps;                     // each of which leaves a sound image of its own
+};
+
+void PrintTo(const Work& item, std::ostream* out) { *out << item.name; }
+
+class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> {
+ protected:
+  void SetUp() override {
 #ifdef JUNEHEATH_SANITIZED
-  GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
+    GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
 #endif
-  const TempFolder folder;
-  const std::string image = folder / "guest.img";
-  const auto fresh_start = [&] {
-    for (const auto& entry : std::filesystem::directory_iterator(folder.path()))
-      if (entry.path().filename() != "base.img") std::filesystem::remove(entry.path());
-    run({"cp", "--sparse=always", folder / "base.img", image});
-  };
-  unpack_sample("heather", folder / "base.img");
-  const std::uint32_t old_digest = file_digest(folder / "base.img");
+    unpack_sample("heather", folder_ / "base.raw");
+    const Work& work = std::get<0>(GetParam());
+    if (work.in_steps) {
+      if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+      fill_and_delete(folder_ / "base.raw", 1048576, 120);
+    }
+    if (work.form != nullptr)
+      ASSERT_EQ(juneheath({"recast", folder_ / "base.raw", base_, "--form", work.form}).status, 0);
+    else
+      std::filesystem::rename(folder_ / "base.raw", base_);
+    command_ = work.command;
+    command_.insert(command_.begin() + 1, image_);
+    command_.push_back("--quiet");
+  }
+
+  void fresh_start() {
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
+      if (!entry.path().filename().string().starts_with("base."))
+        std::filesystem::remove(entry.path());
+    run({"cp", "--sparse=always", base_, image_});
+  }
+
+  // What the disk in the image holds, whatever the image.
+  std::string disk() {
+    const std::string raw = folder_ / "as-raw";
+    std::filesystem::remove(raw);
+    const Outcome recast = juneheath({"recast", image_, raw, "--form", "raw"});
+    EXPECT_EQ(recast.status, 0) << recast.err;
+    EXPECT_EQ(check_ext(raw, 1048576), "");
+    return fmt::format("{:x}", file_digest(raw));
+  }
+
+  const TempFolder folder_;
+  const std::string base_ = folder_ / "base.img";
+  const std::string image_ = folder_ / "guest.img";
+  std::vector<std::string> command_;
+};
+
+TEST_P(StoppedProgram, LeavesOldOrNew) {
+  const auto& [work, trouble] = GetParam();
   fresh_start();
-  const std::vector<std::string> command{"grow", image, "--to", "256MiB", "--quiet"};
+  const std::string old_disk = disk();
+  const std::uint32_t old_digest = file_digest(image_);
   const Outcome whole = juneheath(
-      command, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_COUNT", folder / "count"}});
+      command_, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_COUNT", folder_ / "count"}});
   ASSERT_EQ(whole.status, 0) << whole.err;
-  const std::uint32_t new_digest = file_digest(image);
-  const long calls = std::stol(read_file(folder / "count"));
+  const std::uint32_t new_digest = file_digest(image_);
+  const std::string new_disk = disk();
+  const long calls = std::stol(read_file(folder_ / "count"));
   ASSERT_GT(calls, 20);
+  std::map<std::string, std::string> environment{{"LD_PRELOAD", JUNEHEATH_STOPPER}};
+  if (trouble.error != 0) environment["JUNEHEATH_FAIL_WITH"] = std::to_string(trouble.error);
+  if (trouble.how_many != nullptr) environment["JUNEHEATH_FAIL_FOR"] = trouble.how_many;
   int olds = 0;
   int news = 0;
-  for (long n = 1; n <= calls; ++n) {
+  const long stride = trouble.error == 0 ? work.stride : 3 * work.stride;
+  for (long n = 1; n <= calls; n += stride) {
     fresh_start();
-    const Outcome stopped = juneheath(
-        command, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(n)}});
-    ASSERT_EQ(stopped.status, 99) << n << stopped.err;
-    const Outcome recovered = juneheath({"recover", image});
+    environment["JUNEHEATH_STOP_AT"] = std::to_string(n);
+    const Outcome stopped = juneheath(command_, environment);
+    if (trouble.error == 0) {
+      ASSERT_EQ(stopped.status, 99) << n << stopped.err;
+    } else if (stopped.status != 0) {  // a hint that failed may be got over
+      ASSERT_TRUE(stopped.status == 3 || stopped.status == 5) << n << stopped.err;
+      ASSERT_TRUE(stopped.said("next:")) << n << stopped.err;
+    }
+    const Outcome recovered = juneheath({"recover", image_});
     ASSERT_EQ(recovered.status, 0) << n << recovered.err;
-    const std::uint32_t digest = file_digest(image);
-    ASSERT_TRUE(digest == old_digest || digest == new_digest) << "stopped at call " << n;
-    ++(digest == old_digest ? olds : news);
+    const std::uint32_t digest = file_digest(image_);
+    const bool is_old = digest == old_digest;
+    if (!is_old && (digest != new_digest || work.in_steps)) {
+      // What a failed flush had brought out, or some of the steps: the disk is what counts.
+      ASSERT_TRUE(work.in_steps || trouble.error != 0) << "stopped at call " << n;
+      const std::string now = disk();
+      ASSERT_TRUE(now == old_disk || now == new_disk) << "stopped at call " << n;
+      ASSERT_EQ(juneheath({"audit", image_}).status, 0) << n;
+    }
+    ++(is_old ? olds : news);
   }
   EXPECT_GT(olds, 0);
   EXPECT_GT(news, 0);
 }
+
+const Trouble ends{"Ends", 0, nullptr};
+const Trouble dies{"DiskDies", EIO, nullptr};
+const Trouble stumbles{"DiskStumbles", EIO, "1"};
+const Trouble fills{"HostFills", ENOSPC, nullptr};
+
+const Work grows{"Grow", {"grow", "--to", "256MiB"}, nullptr, 2, false};
+const Work shrinks{"Shrink", {"shrink", "--to", "floor", "--yes"}, nullptr, 7, false};
+const Work shrinks_sparse{"ShrinkQcow2", {"shrink", "--to", "floor", "--yes"}, "qcow2", 7, false};
+const Work compacts{"CompactQcow2", {"compact", "--yes"}, "qcow2", 5, true};
+const Work compacts_sparse{"CompactVdi", {"compact", "--yes"}, "vdi", 5, true};
+
+INSTANTIATE_TEST_SUITE_P(Commands, StoppedProgram,
+                         testing::Combine(testing::Values(grows, shrinks, shrinks_sparse, compacts,
+                                                          compacts_sparse),
+                                          testing::Values(ends, dies, stumbles, fills)),
+                         [](const auto& test) {
+                           return std::string(std::get<0>(test.param).name) +
+                                  std::get<1>(test.param).name;
+                         });
 
 }  // namespace
 }  // namespace jh::test

@@ -1,27 +1,40 @@
 // Preloaded into the built program: the n-th call that changes a file or flushes one ends the
 // process on the spot, before the call (JUNEHEATH_STOP_AT=n; 0 only counts, into
-// JUNEHEATH_STOP_COUNT at exit).
+// JUNEHEATH_STOP_COUNT at exit). With JUNEHEATH_FAIL_WITH=error the call fails instead, and so do
+// all after it, or only as many as JUNEHEATH_FAIL_FOR says.
 #include <dlfcn.h>
 #include <sys/types.h>
 #include <unistd.h>
 
+#include <atomic>
+#include <cerrno>
+#include <climits>
 #include <cstdio>
 #include <cstdlib>
 
 namespace {
 
-long calls = 0;
+std::atomic<long> calls = 0;
 
-long stop_at() {
-  static const long n = [] {
-    const char* text = std::getenv("JUNEHEATH_STOP_AT");
-    return text == nullptr ? 0L : std::atol(text);
-  }();
-  return n;
+long setting(const char* name, long otherwise) {
+  const char* text = std::getenv(name);
+  return text == nullptr ? otherwise : std::atol(text);
 }
 
-void count() {
-  if (++calls == stop_at()) _exit(99);
+// Whether this call fails; errno is set then.
+bool fails() {
+  static const long stop_at = setting("JUNEHEATH_STOP_AT", 0);
+  static const long error = setting("JUNEHEATH_FAIL_WITH", 0);
+  static const long how_many = setting("JUNEHEATH_FAIL_FOR", LONG_MAX);
+  const long call = ++calls;
+  if (stop_at == 0 || call < stop_at) return false;
+  if (error == 0) {
+    if (call == stop_at) _exit(99);
+    return false;
+  }
+  if (call - stop_at >= how_many) return false;
+  errno = static_cast<int>(error);
+  return true;
 }
 
 template <class Function>
@@ -34,7 +47,7 @@ struct Writer {
     const char* path = std::getenv("JUNEHEATH_STOP_COUNT");
     if (path == nullptr) return;
     if (FILE* file = std::fopen(path, "w")) {
-      std::fprintf(file, "%ld\n", calls);
+      std::fprintf(file, "%ld\n", calls.load());
       std::fclose(file);
     }
   }
@@ -45,34 +58,34 @@ struct Writer {
 extern "C" {
 
 ssize_t pwrite64(int fd, const void* data, size_t length, off64_t offset) {
-  count();
+  if (fails()) return -1;
   return real<ssize_t (*)(int, const void*, size_t, off64_t)>("pwrite64")(fd, data, length, offset);
 }
 ssize_t pwrite(int fd, const void* data, size_t length, off_t offset) {
   return pwrite64(fd, data, length, offset);
 }
 int fsync(int fd) {
-  count();
+  if (fails()) return -1;
   return real<int (*)(int)>("fsync")(fd);
 }
 int ftruncate64(int fd, off64_t length) {
-  count();
+  if (fails()) return -1;
   return real<int (*)(int, off64_t)>("ftruncate64")(fd, length);
 }
 int ftruncate(int fd, off_t length) { return ftruncate64(fd, length); }
 int fallocate64(int fd, int mode, off64_t offset, off64_t length) {
-  count();
+  if (fails()) return -1;
   return real<int (*)(int, int, off64_t, off64_t)>("fallocate64")(fd, mode, offset, length);
 }
 int fallocate(int fd, int mode, off_t offset, off_t length) {
   return fallocate64(fd, mode, offset, length);
 }
 int rename(const char* from, const char* to) {
-  count();
+  if (fails()) return -1;
   return real<int (*)(const char*, const char*)>("rename")(from, to);
 }
 int unlink(const char* path) {
-  count();
+  if (fails()) return -1;
   return real<int (*)(const char*)>("unlink")(path);
 }
 }

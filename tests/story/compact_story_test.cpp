@@ -4,9 +4,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
-#include <fstream>
 #include <nlohmann/json.hpp>
-#include <random>
 
 #include "support/judges.h"
 #include "support/program.h"
@@ -30,24 +28,6 @@ std::uint64_t allocated(const std::string& path) {
   return std::stoull(run({"stat", "-c", "%b", path}).out) * 512;
 }
 
-// Fills the mounted filesystem, deletes most of it, and leaves a name for each survivor.
-void fill_and_delete(const std::string& raw) {
-  const Mounted mounted(raw, root_at, 0, true);
-  std::string noise(300000, ' ');
-  std::mt19937 random(7);
-  for (char& c : noise) c = static_cast<char>(random());
-  std::vector<std::string> names;
-  for (int i = 0; i < 2000; ++i) {
-    names.push_back(fmt::format("{}/film-{}", mounted.path(), i));
-    std::ofstream file(names.back(), std::ios::binary);
-    if (!file.write(noise.data() + i % 1000, 250000).flush()) break;
-  }
-  ASSERT_GT(names.size(), 400U);
-  run({"sync", "-f", mounted.path()});
-  for (std::size_t i = 0; i < names.size(); ++i)
-    if (i % 10 != 0) files::remove(names[i]);
-}
-
 class Compact : public testing::TestWithParam<Case> {};
 
 TEST_P(Compact, GivesBackWhatWasDeleted) {
@@ -57,7 +37,7 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
   unpack_sample("heather", raw);
-  fill_and_delete(raw);
+  fill_and_delete(raw, root_at);
   const auto tree = tree_facts(Mounted(raw, root_at).path());
   const std::string image = folder / ("guest." + std::string(item.form));
   const auto as_raw = [&](const std::string& from, const std::string& to) {

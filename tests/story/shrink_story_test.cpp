@@ -133,6 +133,9 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   }
   expect_audit_clean({image});
   expect_same({as_raw()}, before);
+  if (item.form != "raw" && !beside) {
+    EXPECT_EQ(archiver_difference(item.form == "qcow2" ? "qcow" : item.form, image, as_raw()), "");
+  }
   const std::uint64_t floor = files::file_size(as_raw());
   EXPECT_LT(floor, size);
 
@@ -178,6 +181,7 @@ std::vector<Case> cases() {
     all.push_back({"fieldstation", form, store, "/var/log"});
     all.push_back({"mbr-extended", form, store, "/srv"});
     all.push_back({"mbr-boot-lvm", form, store, "/"});
+    all.push_back({"nestcam", form, store, "/"});
   }
   return all;
 }
@@ -189,38 +193,64 @@ INSTANTIATE_TEST_SUITE_P(Guests, ShrinkStory, testing::ValuesIn(cases()), [](con
   return name;
 });
 
-// A group over two disks: one of them becomes smaller, then leaves.
-TEST_F(Shrunk, AGroupOverTwoDisks) {
-  const Words images{folder_ / "a.img", folder_ / "b.img"};
-  unpack_sample("two-disk-a", images[0]);
-  unpack_sample("two-disk-b", images[1]);
+class TwoDisks : public Shrunk, public testing::WithParamInterface<const char*> {
+ protected:
+  void SetUp() override {
+    const std::string form = GetParam();
+    for (const char letter : {'a', 'b'}) {
+      const std::string raw = folder_ / fmt::format("{}.img", letter);
+      unpack_sample(fmt::format("two-disk-{}", letter), raw);
+      raw_.push_back(raw);
+      images_.push_back(raw);
+      if (form == "raw") continue;
+      images_.back() = folder_ / fmt::format("{}.{}", letter, form);
+      ASSERT_EQ(juneheath({"recast", raw, images_.back(), "--form", form}).status, 0);
+    }
+  }
+  // The disks as raw images, as they are now.
+  Words now() {
+    if (images_ == raw_) return images_;
+    for (std::size_t i = 0; i < images_.size(); ++i) {
+      files::remove(raw_[i]);
+      const Outcome recast = juneheath({"recast", images_[i], raw_[i], "--form", "raw"});
+      EXPECT_EQ(recast.status, 0) << recast.err;
+      const std::string form = GetParam();
+      EXPECT_EQ(archiver_difference(form == "qcow2" ? "qcow" : form, images_[i], raw_[i]), "");
+    }
+    return raw_;
+  }
+  Words raw_;
+  Words images_;
+};
+
+// A group over two disks: one of them becomes smaller.
+TEST_P(TwoDisks, OneBecomesSmaller) {
+  const Words& images = images_;
   const Words digests{std::to_string(file_digest(images[0])),
                       std::to_string(file_digest(images[1]))};
-  const auto before = trees(images);
+  const auto before = trees(now());
   const Outcome which = run_on("shrink", images, {"--to", "floor", "--yes"});
   EXPECT_EQ(which.status, 3);
   EXPECT_TRUE(which.said("--disk 2")) << which.err;
 
   const Outcome shrunk = run_on("shrink", images, {"--to", "floor", "--disk", "1", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
-  EXPECT_LT(files::file_size(images[0]), 320ULL << 20);
+  EXPECT_LT(files::file_size(now()[0]), 320ULL << 20);
   expect_audit_clean(images);
-  expect_same(images, before);
+  expect_same(now(), before);
   const Outcome back =
       run_on("grow", images, {"--to", "320MiB", "--disk", "1", "--give", "twodisk/store"});
   ASSERT_EQ(back.status, 0) << back.err;
-  expect_same(images, before);
+  expect_same(now(), before);
   const Outcome undone = juneheath({"undo", images[0]});
   ASSERT_EQ(undone.status, 0) << undone.err;
-  expect_same(images, before);
+  expect_same(now(), before);
 }
 
-TEST_F(Shrunk, ADiskLeavesItsGroup) {
-  const Words images{folder_ / "a.img", folder_ / "b.img"};
-  unpack_sample("two-disk-a", images[0]);
-  unpack_sample("two-disk-b", images[1]);
+TEST_P(TwoDisks, OneLeavesTheGroup) {
+  const Words& images = images_;
   const std::vector<std::uint32_t> digests{file_digest(images[0]), file_digest(images[1])};
-  const auto before = trees(images);
+  const auto before = trees(now());
   const Outcome first = run_on(
       "shrink", images,
       {"--remove-disk", "2", "--yes", "--take", "twodisk/store", "--take", "twodisk/striped"});
@@ -228,14 +258,18 @@ TEST_F(Shrunk, ADiskLeavesItsGroup) {
   EXPECT_TRUE(first.said("detach")) << first.out;
   // The first disk alone is the whole group now.
   expect_audit_clean({images[0]});
-  const auto now = trees({images[0]});
+  const auto left = trees({now()[0]});
   for (const std::string volume : {"twodisk/store", "twodisk/striped"})
-    EXPECT_EQ(tree_difference(before.at(volume), now.at(volume)), "") << volume;
+    EXPECT_EQ(tree_difference(before.at(volume), left.at(volume)), "") << volume;
   const Outcome undone = juneheath({"undo", images[0]});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(images[0]), digests[0]);
   EXPECT_EQ(file_digest(images[1]), digests[1]);
 }
+
+INSTANTIATE_TEST_SUITE_P(Forms, TwoDisks,
+                         testing::Values("raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"),
+                         [](const auto& test) { return std::string(test.param); });
 
 // Only a volume becomes smaller; the room stays in the group. Another gets it.
 TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {

@@ -110,6 +110,29 @@ std::uint64_t Mounted::capacity() const {
   return static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
 }
 
+void fill_and_delete(const std::string& raw, std::uint64_t offset, int files) {
+  const Mounted mounted(raw, offset, 0, true);
+  std::string noise(300000, ' ');
+  std::mt19937 random(7);
+  for (char& c : noise) c = static_cast<char>(random());
+  std::vector<std::string> names;
+  for (int i = 0; i < files; ++i) {
+    names.push_back(fmt::format("{}/film-{}", mounted.path(), i));
+    std::ofstream file(names.back(), std::ios::binary);
+    if (!file.write(noise.data() + i % 1000, 250000).flush()) break;
+  }
+  run({"sync", "-f", mounted.path()});
+  for (std::size_t i = 0; i < names.size(); ++i)
+    if (i % 10 != 0) std::filesystem::remove(names[i]);
+}
+
+std::string archiver_difference(const std::string& form, const std::string& image,
+                                const std::string& raw) {
+  const Outcome same = run(
+      {"sh", "-c", fmt::format("7zz x -so -t{} '{}' 2>/dev/null | cmp - '{}'", form, image, raw)});
+  return same.status == 0 ? "" : form + ": " + same.out + same.err;
+}
+
 std::map<std::uint64_t, std::uint64_t> listed_partitions(const std::string& image,
                                                          const std::string& kind) {
   std::map<std::uint64_t, std::uint64_t> found;

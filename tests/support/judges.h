@@ -38,6 +38,15 @@ class Mounted {
   std::string path_;
 };
 
+/// Writes so many files of 250 kB of noise into a filesystem through the kernel, or as many as fit,
+/// and deletes nine of ten.
+void fill_and_delete(const std::string& image, std::uint64_t offset, int files = 2000);
+
+/// Empty when a general archiver, told the form ("qcow", "vdi", "vmdk", "vhd", "vhdx"), finds in
+/// the image the very bytes of the raw disk.
+std::string archiver_difference(const std::string& form, const std::string& image,
+                                const std::string& raw);
+
 /// A general archiver's reading of a table ("MBR" or "GPT"; 512-byte sectors): first byte → length.
 std::map<std::uint64_t, std::uint64_t> listed_partitions(const std::string& image,
                                                          const std::string& kind);

@@ -117,6 +117,143 @@ TEST(Undo, RefusedOnceAnythingWasWritten) {
   }
 }
 
+// What a change writes directly and then once more is put back to what it was at first.
+TEST(Undo, TakesBackWhatWasWrittenTwice) {
+  FaultHost host;
+  const MemoryStore old = image_of(9U << 20, 3);
+  host.put("/m/a.img", old);
+  {
+    const auto file = host.open("/m/a.img", Access::read_write);
+    Transaction transaction(host, {"/m/a.img"}, {file.get()});
+    Stage& stage = transaction.stage(0);
+    stage.write_unreferenced(0, filled(16 * 4096, 0xB1));
+    stage.begin_flush();
+    stage.write(5000, filled(100, 0xB2));
+    stage.write_unreferenced(8 * 4096, filled(20 * 4096, 0xB3));
+    stage.write(27 * 4096 + 7, filled(2 * 4096, 0xB4));
+    stage.write_unreferenced(26 * 4096, filled(4096, 0xB5));
+    EXPECT_EQ(stage.held(), 2U * 4096);  // the rest is in the image
+    EXPECT_EQ(read_buffer(stage, 4999, 3), (Buffer{0xB1, 0xB2, 0xB2}));
+    EXPECT_EQ(read_buffer(stage, 26 * 4096 - 1, 2), (Buffer{0xB3, 0xB5}));
+    EXPECT_EQ(read_buffer(stage, 27 * 4096 + 6, 2), (Buffer{0xB3, 0xB4}));
+    Buffer before(16 * 4096);
+    stage.read_old(0, before);
+    EXPECT_EQ(before, read_buffer(const_cast<MemoryStore&>(old), 0, before.size()));
+    Silent silent;
+    transaction.seal(silent, true);
+  }
+  const auto file = host.open("/m/a.img", Access::read_only);
+  EXPECT_EQ(read_buffer(*file, 29 * 4096 + 6, 1)[0], 0xB4);
+  undo(host, "/m/a.img");
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
+// A hole is kept in the ledger as a whole, but only what was written of it is the change's own.
+TEST(Undo, LeavesTheRestOfAHoleAlone) {
+  FaultHost host;
+  const MemoryStore old(16U << 20);
+  host.put("/m/a.img", old);
+  {
+    const auto file = host.open("/m/a.img", Access::read_write);
+    Transaction transaction(host, {"/m/a.img"}, {file.get()});
+    transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 20, 0xB1));
+    EXPECT_EQ(read_buffer(*file, 1U << 20, 1)[0], 0xB1) << "it need not wait";
+    transaction.stage(0).write(0, filled(10, 0xB2));
+    Silent silent;
+    transaction.seal(silent, true);
+  }
+  const auto file = host.open("/m/a.img", Access::read_write);
+  file->write(8U << 20, filled(5, 0x77));
+  EXPECT_EQ(check_undo(host, "/m/a.img").bytes_put_back, (1U << 20) + 10);
+  undo(host, "/m/a.img");
+  EXPECT_EQ(read_buffer(*file, 8U << 20, 5), filled(5, 0x77));
+  file->write(8U << 20, Buffer(5));
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
+// The tail moves over stale content in front and is cut off; the last page of it goes nowhere.
+void move_and_cut(FaultHost& host, bool seal) {
+  constexpr std::uint64_t kept = 600 * 4096;
+  const auto file = host.open("/m/a.img", Access::read_write);
+  Transaction transaction(host, {"/m/a.img"}, {file.get()});
+  Stage& stage = transaction.stage(0);
+  stage.resize(kept);
+  for (std::uint64_t page = 0; page < 99; ++page) {
+    const Buffer content = read_buffer(*file, kept + page * 4096, 4096);
+    stage.write_unreferenced((200 + page * 2) * 4096, content);
+    stage.note_moved(kept + page * 4096, stage, (200 + page * 2) * 4096, content);
+    // Said twice, or of what stays: no use.
+    stage.note_moved(kept + page * 4096, stage, page * 4096, content);
+    stage.note_moved(page * 4096, stage, page * 4096, content);
+  }
+  stage.write(3 * 4096, filled(9000, 0xA7));
+  Silent silent;
+  if (seal) transaction.seal(silent, true);
+}
+
+MemoryStore image_with_a_tail() {
+  MemoryStore image = image_of(600 * 4096, 3);
+  image.resize(700 * 4096);
+  for (std::uint64_t page = 600; page < 700; ++page)
+    image.write(page * 4096, filled(4096, static_cast<std::uint8_t>(page)));
+  return image;
+}
+
+TEST(Undo, FetchesWhatMovedFromItsNewPlace) {
+  const MemoryStore old = image_with_a_tail();
+  FaultHost host;
+  host.put("/m/a.img", old);
+  move_and_cut(host, false);
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+  move_and_cut(host, true);
+  EXPECT_EQ(host.content("/m/a.img").size(), 600U * 4096);
+  const std::uint64_t stale = 99 * 4096;  // of which a third is not zero
+  EXPECT_LT(host.content("/m/a.img.juneheath").size(), stale / 2 + 100'000);
+  {
+    // Its new place is as much a part of the undo as what was written.
+    const auto file = host.open("/m/a.img", Access::read_write);
+    file->write(210 * 4096, filled(1, 0x01));
+    EXPECT_THROW(undo(host, "/m/a.img"), Error);
+    file->write(210 * 4096, filled(1, static_cast<std::uint8_t>(605)));
+  }
+  undo(host, "/m/a.img");
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
+TEST(Undo, OfAMoveSurvivesAPowerCutAnywhere) {
+  const MemoryStore old = image_with_a_tail();
+  FaultHost made;
+  made.put("/m/a.img", old);
+  move_and_cut(made, true);
+  const MemoryStore sealed(made.content("/m/a.img"), "sealed");
+  const MemoryStore ledger(made.content("/m/a.img.juneheath"), "ledger");
+  made.cut_at(0, Unflushed::kept);
+  undo(made, "/m/a.img");
+  std::mt19937 random(20261123);
+  int taken_back = 0;
+  for (std::uint64_t n = 1; n <= made.operations(); ++n)
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+      FaultHost host;
+      host.put("/m/a.img", sealed);
+      host.put("/m/a.img.juneheath", ledger);
+      host.cut_at(n, mode);
+      ASSERT_THROW(undo(host, "/m/a.img"), PowerCut) << n;
+      host.restart(random);
+      host.cut_at(1 + n % 150, mode);
+      try {
+        recover(host, "/m/a.img");
+      } catch (const PowerCut&) {
+      }
+      host.restart(random);
+      recover(host, "/m/a.img");
+      const bool is_old = host.content("/m/a.img").same_content(old);
+      taken_back += is_old ? 1 : 0;
+      ASSERT_TRUE(is_old || host.content("/m/a.img").same_content(sealed)) << n;
+    }
+  EXPECT_GT(made.operations(), 100U);
+  EXPECT_GT(taken_back, 100);
+}
+
 TEST(Recover, RefusesAnotherImage) {
   FaultHost host;
   host.put("/m/a.img", image_of(100'352, 3));
@@ -145,7 +282,7 @@ TEST(Ledger, DamageIsNoticed) {
   const MemoryStore sealed(made.content("/m/a.img"), "sealed");
   const MemoryStore ledger(made.content("/m/a.img.juneheath"), "ledger");
   int refused = 0;
-  for (std::uint64_t at = 0; at < ledger.size(); at += at < 20'000 ? 7 : 997) {
+  for (std::uint64_t at = 0; at < ledger.size(); at += at < 24'000 ? 7 : 997) {
     FaultHost host;
     host.put("/m/a.img", sealed);
     host.put("/m/a.img.juneheath", ledger);

@@ -26,7 +26,7 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
   {
     Worker worker(before, plan, files);
     for (const Step& step : plan.steps) {
-      progress.begin(step.layer + ": " + step.action, 0);
+      progress.begin(step.layer + ": " + step.action, step.to_move);
       worker.run(step, progress);
       progress.end();
     }

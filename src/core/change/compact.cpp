@@ -4,9 +4,12 @@
 
 #include <algorithm>
 
+#include "core/base/shell_word.h"
+#include "core/base/stopped.h"
 #include "core/change/disk_compare.h"
 #include "core/change/footprint.h"
 #include "core/change/plan_content.h"
+#include "core/change/used_only.h"
 #include "core/store/scratch_store.h"
 
 namespace jh {
@@ -128,7 +131,7 @@ void check_can(const Disk& disk, const ContainerFacts& facts) {
   if (facts.form != Form::raw && facts.keeping == Keeping::full)
     refuse(fmt::format("a full {} image keeps every block, used or not", form_name(facts.form)),
            disk.path,
-           "make it sparse:\n  juneheath recast " + disk.path +
+           "make it sparse:\n  juneheath recast " + shell_word(disk.path) +
                " NEW --store sparse\nor compact it "
                "into a new one with --into");
 }
@@ -168,16 +171,20 @@ void forget_all(Container& container, const Drops& drops) {
 
 // What was dropped reads as zeros now and was not used; everything else is the same.
 void prove_same(Container& before, Container& after, const FileChanges& changes,
-                const Unused& unused, const std::string& where) {
+                ContentCheck& contents, const Unused& unused, const std::string& where) {
   if (after.disk().size() != before.disk().size()) proof_failed("the disk has another size", where);
-  for_each_difference(before, after, changes, [&](std::uint64_t at, std::uint64_t length) {
+  const auto unused_from = [&](std::uint64_t at, std::uint64_t length) {
+    const auto [range, reach] = unused.stretch(at, length);
+    return range == nullptr ? 0 : reach;
+  };
+  const auto differs = [&](std::uint64_t at, std::uint64_t length) {
     for (const std::uint64_t end = at + length; at < end;) {
-      const auto [range, reach] = unused.stretch(at, end - at);
-      if (range == nullptr)
-        proof_failed(fmt::format("byte {} of the disk would change", at), where);
+      const std::uint64_t reach = unused_from(at, end - at);
+      if (reach == 0) proof_failed(fmt::format("byte {} of the disk would change", at), where);
       at += reach;
     }
-  });
+  };
+  for_each_difference(before, after, changes, contents, {differs, unused_from});
 }
 
 // One step of a compaction: staged, proven, sealed; no undo is kept.
@@ -195,7 +202,8 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
   Findings findings;
   after->audit(findings);
   if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
-  prove_same(*before, *after, changed_files(files), unused, disk.path);
+  ContentCheck contents(files);
+  prove_same(*before, *after, changed_files(files), contents, unused, disk.path);
   files.transaction().seal(progress, /*keep_undo=*/false);
 }
 
@@ -206,9 +214,14 @@ void punch(Host& host, const Disk& disk, const Drops& drops, Progress& progress)
   for (const auto& [start, end] : drops.ranges) total += end - start;
   progress.begin("giving room back to the host", total);
   std::uint64_t done = 0;
-  for (const auto& [start, end] : drops.ranges) {
-    file->discard(start, end - start);
-    progress.advance(done += end - start);
+  try {
+    for (const auto& [start, end] : drops.ranges) {
+      file->discard(start, end - start);
+      progress.advance(done += end - start);
+    }
+  } catch (const Stopped&) {
+    throw Stopped(disk.path, fmt::format("{} of {} were given back so far", human(Bytes(done)),
+                                         human(Bytes(total))));
   }
   file->flush();
   progress.end();
@@ -221,80 +234,33 @@ void write_zeros(Host& host, const Disk& disk, const Unused& unused, Progress& p
   progress.begin("writing zeros over what is not used", unused.bytes());
   std::uint64_t done = 0;
   const Buffer zeros(most_at_once);
-  for (const UnusedRange& range : unused.ranges) {
-    for (std::uint64_t at = range.start; at < range.end;) {
-      const Piece piece = container->piece_at(at, range.end - at);
-      const std::uint64_t step = std::min(piece.length, most_at_once);
+  const auto clear = [&](std::uint64_t at, std::uint64_t end) {
+    while (at < end) {
+      const Piece piece = container->piece_at(at, std::min(end - at, most_at_once));
       // Only where there is a place: nothing but content is written.
-      if (piece.kind == Piece::Kind::data && !range_is_zero(*piece.store, piece.at, step))
-        piece.store->write(piece.at, ConstByteSpan(zeros).first(step));
-      at += step;
-      progress.advance(done += step);
+      if (piece.kind == Piece::Kind::data && !range_is_zero(*piece.store, piece.at, piece.length))
+        piece.store->write(piece.at, ConstByteSpan(zeros).first(piece.length));
+      at += piece.length;
+      progress.advance(done += piece.length);
     }
+  };
+  try {
+    for (const UnusedRange& range : unused.ranges) clear(range.start, range.end);
+  } catch (const Stopped&) {
+    throw Stopped(disk.path, fmt::format("{} of {} are zero so far", human(Bytes(done)),
+                                         human(Bytes(unused.bytes()))));
   }
   container->disk().flush();
   progress.end();
 }
 
-// The disk without what is not used: that reads as zeros.
-class UsedOnly final : public Container {
- public:
-  UsedOnly(Container& whole, const Unused& unused) : whole_(whole), unused_(unused), disk_(*this) {}
-  ContainerFacts facts() override { return whole_.facts(); }
-  Store& disk() override { return disk_; }
-  Piece piece_at(std::uint64_t offset, std::uint64_t length) override {
-    const auto [range, reach] = unused_.stretch(offset, length);
-    if (range != nullptr) return {Piece::Kind::zero, reach, nullptr, 0};
-    return whole_.piece_at(offset, reach);
-  }
-  void check_growth(Bytes) override {}
-  void grow(Bytes) override { ensure(false, "this disk is only read"); }
-  Bytes size_unit() override { return whole_.size_unit(); }
-  void audit(Findings& findings) override { whole_.audit(findings); }
-
- private:
-  class View final : public Store {
-   public:
-    explicit View(UsedOnly& owner) : owner_(owner) {}
-    std::uint64_t size() const override { return owner_.whole_.disk().size(); }
-    void read(std::uint64_t offset, ByteSpan out) override {
-      check_range(offset, out.size());
-      owner_.whole_.disk().read(offset, out);
-      for (std::uint64_t at = offset; at < offset + out.size();) {
-        const auto [range, length] = owner_.unused_.stretch(at, offset + out.size() - at);
-        if (range != nullptr) std::memset(out.data() + (at - offset), 0, length);
-        at += length;
-      }
-    }
-    Run map(std::uint64_t offset, std::uint64_t length) override {
-      check_range(offset, length);
-      if (length == 0) return {offset, 0, true};
-      const auto [range, reach] = owner_.unused_.stretch(offset, length);
-      if (range != nullptr) return {offset, reach, true};
-      return owner_.whole_.disk().map(offset, reach);
-    }
-    void write(std::uint64_t, ConstByteSpan) override { ensure(false, "this disk is only read"); }
-    void discard(std::uint64_t, std::uint64_t) override { ensure(false, "this disk is only read"); }
-    void flush() override {}
-    void resize(std::uint64_t) override { ensure(false, "this disk is only read"); }
-    std::string name() const override { return owner_.whole_.disk().name(); }
-
-   private:
-    UsedOnly& owner_;
-  };
-
-  Container& whole_;
-  const Unused& unused_;
-  View disk_;
+// The same steps on a view in memory, where content need not really move.
+struct Trial {
+  std::uint64_t to_move = 0;
+  std::uint64_t length_after = 0;
 };
 
-}  // namespace
-
-CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, Progress& progress) {
-  const Disk& disk = guest.disks()[index];
-  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
-  if (facts.form == Form::raw) return figures;
-  // The same steps on a view in memory, where content need not really move.
+Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
   HostNeighbours others(host);
   ListedNeighbours beside(&others);
   std::vector<std::unique_ptr<Store>> files;
@@ -308,8 +274,75 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
   trial->move_tables_only();
   trial->make_ready();
   forget_all(*trial, drops);
-  figures.to_move = trial->tighten(UINT64_MAX);
-  figures.length_after = trial->facts().file_length.value();
+  const std::uint64_t moved = trial->tighten(UINT64_MAX);
+  return {moved, trial->facts().file_length.value()};
+}
+
+// One piece of work over many steps: what a step reports by itself does not reach the user, but he
+// can stop it.
+class Overall final : public Progress {
+ public:
+  explicit Overall(Progress& outer) : outer_(outer) {}
+  void begin(const std::string&, std::uint64_t) override {}
+  void advance(std::uint64_t) override { outer_.advance(done_); }
+  void end() override {}
+  void add(std::uint64_t bytes) { done_ += bytes; }
+
+ private:
+  Progress& outer_;
+  std::uint64_t done_ = 0;
+};
+
+std::uint64_t length_now(Host& host, const Disk& disk) {
+  HostNeighbours others(host);
+  const auto file = host.open(disk.path, Access::read_only);
+  return open_container(*file, &others)->facts().file_length.value();
+}
+
+// Drops and moves in sealed steps. Returns the bytes moved.
+std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unused,
+                               const Drops& drops, std::uint64_t length_before,
+                               Progress& progress) {
+  const std::uint64_t to_move = try_out(host, disk, drops).to_move;
+  std::uint64_t moved = 0;
+  bool dropped = false;
+  try {
+    if (!drops.ranges.empty()) {
+      progress.begin("letting go what is not used", 0);
+      Overall step(progress);
+      sealed_step(host, disk, unused, step,
+                  [&](Container& container) { forget_all(container, drops); });
+      dropped = true;
+      progress.end();
+    }
+    progress.begin("moving the end of the file to the front", to_move);
+    Overall steps(progress);
+    // A step that moved clearly less than it might have was the last one.
+    constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
+    for (std::uint64_t last = bytes_per_step; last >= nearly; moved += last, steps.add(last))
+      sealed_step(host, disk, unused, steps,
+                  [&](Container& container) { last = container.tighten(bytes_per_step); });
+    progress.end();
+  } catch (const Stopped&) {
+    if (!dropped && moved == 0) throw;
+    const std::uint64_t now = length_now(host, disk);
+    throw Stopped(disk.path,
+                  fmt::format("{} of {} were moved so far, and the file is {} shorter",
+                              human(Bytes(moved)), human(Bytes(to_move)),
+                              human(Bytes(length_before - std::min(length_before, now)))));
+  }
+  return moved;
+}
+
+}  // namespace
+
+CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, Progress& progress) {
+  const Disk& disk = guest.disks()[index];
+  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
+  if (facts.form == Form::raw) return figures;
+  const Trial trial = try_out(host, disk, drops);
+  figures.to_move = trial.to_move;
+  figures.length_after = trial.length_after;
   return figures;
 }
 
@@ -320,25 +353,10 @@ CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t inde
   if (facts.form == Form::raw) {
     punch(host, disk, drops, progress);
   } else {
-    if (!drops.ranges.empty()) {
-      progress.begin("letting go what is not used", 0);
-      sealed_step(host, disk, unused, progress,
-                  [&dropped = drops](Container& container) { forget_all(container, dropped); });
-    }
-    // A step that moved clearly less than it might have was the last one.
-    constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
-    for (std::uint64_t moved = bytes_per_step; moved >= nearly;) {
-      progress.begin("moving the end of the file to the front", 0);
-      sealed_step(host, disk, unused, progress,
-                  [&](Container& container) { moved = container.tighten(bytes_per_step); });
-      figures.to_move += moved;
-    }
-    progress.end();
+    figures.to_move = tighten_in_steps(host, disk, unused, drops, figures.length_before, progress);
   }
   if (zero_free) write_zeros(host, disk, unused, progress);
-  HostNeighbours others(host);
-  const auto file = host.open(disk.path, Access::read_only);
-  figures.length_after = open_container(*file, &others)->facts().file_length.value();
+  figures.length_after = length_now(host, disk);
   return figures;
 }
 

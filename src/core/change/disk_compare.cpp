@@ -29,36 +29,65 @@ FileChanges changed_files(FileSet& files) {
   return changes;
 }
 
+namespace {
+
+// The pieces of a disk, one behind the other, taken off in front as far as they were dealt with.
+// A piece may be long and its search takes as long: it is found once.
+class Pieces {
+ public:
+  explicit Pieces(Container& container) : container_(container) {}
+  const Piece& at(std::uint64_t offset, std::uint64_t length) {
+    if (piece_.length == 0 || offset != at_) piece_ = container_.piece_at(offset, length);
+    at_ = offset;
+    return piece_;
+  }
+  void pass(std::uint64_t length) {
+    at_ += length;
+    piece_.length -= length;
+    if (piece_.kind == Piece::Kind::data) piece_.at += length;
+  }
+
+ private:
+  Container& container_;
+  std::uint64_t at_ = 0;
+  Piece piece_;
+};
+
+}  // namespace
+
 void for_each_difference(Container& before, Container& after, const FileChanges& changes,
-                         const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
-  constexpr std::uint64_t most = 1U << 20;
+                         ContentCheck& contents, const DifferenceVisitor& visitor) {
   constexpr std::uint64_t sector = 512;
-  Buffer old;
-  Buffer fresh;
+  Pieces old_pieces(before);
+  Pieces new_pieces(after);
   const std::uint64_t size = std::min(before.disk().size(), after.disk().size());
   for (std::uint64_t at = 0; at < size;) {
-    const Piece was = before.piece_at(at, size - at);
-    const Piece now = after.piece_at(at, was.length);
-    std::uint64_t length = now.length;
+    const Piece& was = old_pieces.at(at, size - at);
+    const Piece& now = new_pieces.at(at, size - at);
+    std::uint64_t length = std::min(was.length, now.length);
     const bool same_place = was.kind == Piece::Kind::data && now.kind == was.kind &&
                             now.at == was.at && now.store->name() == was.store->name();
     if (same_place) {
       const auto found = changes.find(now.store->name());
       if (found != changes.end())
-        for_each_inside(
-            found->second, now.at, now.at + length,
-            [&](std::uint64_t from, std::uint64_t to) { visit(at + (from - now.at), to - from); });
+        for_each_inside(found->second, now.at, now.at + length,
+                        [&](std::uint64_t from, std::uint64_t to) {
+                          visitor.differs(at + (from - now.at), to - from);
+                        });
     } else if (was.kind != Piece::Kind::zero || now.kind != Piece::Kind::zero) {
-      length = std::min(length, most);
-      old.resize(length);
-      fresh.resize(length);
-      before.disk().read(at, old);
-      after.disk().read(at, fresh);
-      for (std::uint64_t i = 0; i < length; i += sector) {
-        const std::uint64_t step = std::min(sector, length - i);
-        if (std::memcmp(&old[i], &fresh[i], step) != 0) visit(at + i, step);
-      }
+      length = std::min(length, ContentCheck::piece);
+      const std::uint64_t passed = visitor.indifferent ? visitor.indifferent(at, length) : 0;
+      if (passed != 0)
+        length = passed;
+      else if (!contents.same_piece(before.disk(), at, after.disk(), at, length))
+        for (std::uint64_t i = 0; i < length; i += sector) {
+          const std::uint64_t step = std::min(sector, length - i);
+          if (std::memcmp(&contents.old_bytes()[i], &contents.new_bytes()[i], step) != 0)
+            visitor.differs(at + i, step);
+        }
     }
+    old_pieces.pass(length);
+    new_pieces.pass(length);
     at += length;
   }
 }

@@ -166,10 +166,9 @@ void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t 
   target->second->check(at, length, where);
 }
 
-// Label and metadata areas are the group's own; free extents hold nothing.
-void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
-                             std::uint64_t length) {
-  const lvm::Group& facts = group.open.group;
+// Label and metadata areas are the group's own; nothing else in front of the extents is.
+void Footprint::check_device_front(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                                   std::uint64_t length) {
   const lvm::Device& device = group.open.members[pv]->device;
   const auto within = [&](std::uint64_t start, std::uint64_t size) {
     return at >= start && at + length <= start + size;
@@ -177,10 +176,22 @@ void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint
   if (within(0, lvm::label_sectors * lvm::sector)) return;
   for (const lvm::MetadataArea& area : device.areas)
     if (within(area.place.offset, area.place.size)) return;
+  proof_failed(fmt::format("byte {} in front of the extents would change", at),
+               before_.name_of(*group.devices[pv]));
+}
+
+// Free extents hold nothing.
+void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                             std::uint64_t length) {
+  const lvm::Group& facts = group.open.group;
   const std::uint64_t data = facts.pvs[pv].data_start;
-  if (at < data)
-    proof_failed(fmt::format("byte {} in front of the extents would change", at),
-                 before_.name_of(*group.devices[pv]));
+  while (length != 0 && at < data) {
+    const std::uint64_t step = std::min({length, data - at, lvm::sector - at % lvm::sector});
+    check_device_front(group, pv, at, step);
+    at += step;
+    length -= step;
+  }
+  if (length == 0) return;
   const std::uint64_t unit = facts.extent_size;
   const auto& holdings = facts.holdings(pv);
   auto held = std::upper_bound(

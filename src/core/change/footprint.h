@@ -30,6 +30,8 @@ class Footprint {
   void check_place(const Place& place, std::uint64_t at, std::uint64_t length);
   void check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
                     std::uint64_t length);
+  void check_device_front(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                          std::uint64_t length);
   void check_held(const VolumeGroup& group, const lvm::Holding& held, std::uint64_t inside,
                   std::uint64_t length);
 

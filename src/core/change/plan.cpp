@@ -253,17 +253,6 @@ Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
   return reach > size ? reach - size : Bytes(0);
 }
 
-std::string shell_word(const std::string& text) {
-  const bool plain = !text.empty() && std::all_of(text.begin(), text.end(), [](unsigned char c) {
-    return std::isalnum(c) != 0 ||
-           std::string_view("/._-+=:@%,").find(static_cast<char>(c)) != std::string_view::npos;
-  });
-  if (plain) return text;
-  std::string quoted = "'";
-  for (const char c : text) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
-  return quoted + "'";
-}
-
 std::string command_with(const GrowRequest& request, const std::string& give) {
   std::string command = "juneheath grow";
   for (const std::string& image : request.images) command += " " + shell_word(image);

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "core/base/shell_word.h"
 #include "core/change/request.h"
 #include "core/container/create.h"
 #include "core/guest/guest.h"
@@ -64,6 +65,7 @@ struct Step {
   Bytes place_size{};            // of a physical volume that becomes smaller
   NewPartition fresh{};          // a partition that is created
   TableKind table{};             // of a disk that is created
+  std::uint64_t to_move = 0;     // bytes of content, at most
   Where where() const { return {disk, partition, volume}; }
 };
 
@@ -99,7 +101,5 @@ Plan plan_growth(const Guest& guest, const GrowRequest& request);
 Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size);
 /// A command line that repeats the request with another target, for messages.
 std::string command_with(const GrowRequest& request, const std::string& give);
-/// A word for the shell, quoted where needed.
-std::string shell_word(const std::string& text);
 
 }  // namespace jh

@@ -83,7 +83,11 @@ class Shrinker {
     if (*new_size_ < floor.size)
       refuse(fmt::format("the disk cannot become as small as {}: its floor is {} ({})",
                          human(*new_size_), spelled_out(floor.size), floor.reason),
-             disk().path, "ask for no less:\n  " + with_size(floor.size));
+             disk().path,
+             floor.size >= disk().size()
+                 ? "it is at its floor already; see what stands at it:\n  juneheath survey " +
+                       shell_word(disk().path)
+                 : "ask for no less:\n  " + with_size(floor.size));
     new_size_ = std::min(*new_size_, disk().size());
     plan_.disks[disk_index_].to = *new_size_;
   }
@@ -375,6 +379,7 @@ class Shrinker {
               place.partition->number,
               end};
     step.new_first = first;
+    step.to_move = size.value();
     plan_.steps.push_back(std::move(step));
     // Held once more: what stood in its new place.
     cost_.direct += size.value();
@@ -411,7 +416,7 @@ class Shrinker {
              ? "cut the image"
              : fmt::format("let go what the {} image keeps behind the end", form_name(facts.form)),
          each.size(), size});
-    if (request_.keep_undo && facts.form == Form::raw) keep_cut(each, size);
+    if (request_.keep_undo && facts.form == Form::raw) keep_cut(index, size);
   }
 
   void move_spare(std::size_t index, Bytes size) {
@@ -427,19 +432,24 @@ class Shrinker {
                            to_bytes(each.table->usable_end_on(size), facts.sector_size)});
   }
 
-  // What is cut off goes to the ledger, for the undo.
-  void keep_cut(const Disk& each, Bytes size) {
-    Store& store = each.container->disk();
+  // What is cut off goes to the ledger, for the undo, unless it is elsewhere in the image by then.
+  void keep_cut(std::size_t index, Bytes size) {
+    Store& store = guest_.disks()[index].container->disk();
     std::uint64_t kept = 0;
     for (std::uint64_t at = size.value(); at < store.size();) {
       const Run run = store.map(at, store.size() - at);
       if (!run.zero) kept += run.length;
       at += run.length;
     }
+    std::uint64_t moved = 0;
+    for (const Step& step : plan_.steps)
+      if (step.disk == index) moved += step.to_move;
+    kept -= std::min(kept, moved);
     cost_.direct += kept / 2;
     if (kept >= (1U << 20))
       plan_.notes.push_back(fmt::format(
-          "{} that are cut off are kept beside the image for an undo (--no-undo spares them)",
+          "about {} are cut off that move nowhere; for an undo they are kept beside the image "
+          "(--no-undo spares them)",
           human(Bytes(kept))));
   }
 

@@ -44,6 +44,7 @@ void plan_ext(Plan& plan, Cost& cost, const Guest& guest, const Place& place, By
   Step step = step_on(guest, StepKind::shrink_ext, place, name, std::move(action), from,
                       Bytes(shrinking.after.blocks * bs));
   step.new_blocks = shrinking.after.blocks;
+  step.to_move = moved;
   plan.steps.push_back(std::move(step));
   const Bytes used = place.content.used.value_or(Bytes(0));
   const Bytes after(shrinking.after.blocks * bs);
@@ -234,6 +235,7 @@ class GroupShrinker {
                                     human(group_.bytes(extents))),
                         Bytes(0), Bytes(0));
     step.extents = first;
+    step.to_move = extents * facts().extent_size;
     plan_.steps.push_back(std::move(step));
     lvm::plan_moved(planned_.group, moves);
     cost_.direct += extents * facts().extent_size;

@@ -15,12 +15,10 @@ namespace {
 // No byte of the disk outside of the tables and of the targets' own metadata may differ. What lies
 // behind a new end is looked at where it has gone.
 void check_writes(Footprint& footprint, std::size_t disk, Container& before, Container& after,
-                  const FileChanges& changes) {
-  constexpr std::uint64_t unit = 1024;
-  for_each_difference(before, after, changes, [&](std::uint64_t at, std::uint64_t length) {
-    for (std::uint64_t done = 0; done < length; done += unit)
-      footprint.check(disk, at + done, std::min(unit, length - done));
-  });
+                  const FileChanges& changes, ContentCheck& contents) {
+  for_each_difference(
+      before, after, changes, contents,
+      {[&](std::uint64_t at, std::uint64_t length) { footprint.check(disk, at, length); }});
 }
 
 void check_findings(const Findings& findings) {
@@ -100,23 +98,19 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
 }
 
 // Two places that must hold the same, byte for byte.
-void compare_places(const Place& before, const Place* after, const std::string& where,
-                    Progress& progress) {
+void compare_places(const Place& before, const Place* after, ContentCheck& contents,
+                    const std::string& where, Progress& progress) {
   if (after == nullptr || !before.window || !after->window)
     proof_failed("its content cannot be compared", where);
   Store& now = *after->window;
   if (now.size() > before.window->size()) proof_failed("its content cannot be compared", where);
-  constexpr std::uint64_t most = 1U << 20;
-  for (std::uint64_t at = 0; at < now.size(); at += most) {
-    const std::uint64_t step = std::min(most, now.size() - at);
-    if (read_buffer(*before.window, at, step) != read_buffer(now, at, step))
-      proof_failed(fmt::format("its content differs near byte {}", at), where);
-    progress.advance(0);
-  }
+  const std::uint64_t same = contents.same_until(*before.window, 0, now, 0, now.size(), progress);
+  if (same != now.size())
+    proof_failed(fmt::format("its content differs near byte {}", same), where);
 }
 
 void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGroup& after,
-                 const Plan& plan, Progress& progress) {
+                 const Plan& plan, ContentCheck& contents, Progress& progress) {
   const lvm::Group& old = before.open.group;
   const lvm::Group& now = after.open.group;
   const std::string where = "group " + old.name;
@@ -168,8 +162,8 @@ void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGrou
                                     [&](const Where& place) { return place.volume == name; });
     if (!target)
       compare_places(before.volumes[i],
-                     &after.volumes[static_cast<std::size_t>(found - now.volumes.data())], name,
-                     progress);
+                     &after.volumes[static_cast<std::size_t>(found - now.volumes.data())], contents,
+                     name, progress);
   }
 }
 
@@ -216,7 +210,8 @@ bool moved_in_group(const Plan& plan, const Where& where) {
 }
 
 void prove_content(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
-                   const Footprint& footprint, ProofEffort effort, Progress& progress) {
+                   const Footprint& footprint, ProofEffort effort, ContentCheck& contents,
+                   Progress& progress) {
   const Place& old_place = *place_at(before, step.where());
   const Place* new_place = place_at(after, step.where());
   const std::string where = after.disks()[step.disk].path + ", " + step.layer;
@@ -238,7 +233,8 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
     add_range(changed, 0, old_place.size.value());
   else
     changed = footprint.changed_in(step.where());
-  compare_trees(*old_place.content.ext, *new_place->content.ext, changed, where, progress);
+  compare_trees(*old_place.content.ext, *new_place->content.ext, changed, contents, where,
+                progress);
 }
 
 }  // namespace
@@ -263,11 +259,12 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   if (plan.command == "shrink") old = std::make_unique<Guest>(old_images, sector_size);
   const Guest& before = old ? *old : opened;
   const FileChanges changes = changed_files(files);
+  ContentCheck contents(files);
   Footprint footprint(before, plan);
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
     if (before.disks()[i].added) continue;
     Container& container = *after.disks()[i].container;
-    check_writes(footprint, i, *before.disks()[i].container, container, changes);
+    check_writes(footprint, i, *before.disks()[i].container, container, changes, contents);
     if (container.facts().form == Form::raw) continue;
     Findings findings;
     container.audit(findings);
@@ -277,16 +274,16 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   if (after.groups().size() != before.groups().size())
     proof_failed("a volume group is gone", before.disks().front().path);
   for (std::size_t i = 0; i < before.groups().size(); ++i)
-    check_group(before, before.groups()[i], after.groups()[i], plan, progress);
+    check_group(before, before.groups()[i], after.groups()[i], plan, contents, progress);
   for (const Step& step : plan.steps)
     if (step.kind == StepKind::move_partition && !plan.has(StepKind::shrink_ext, step.where()) &&
         !plan.has(StepKind::shrink_swap, step.where()))
-      compare_places(*place_at(before, step.where()), place_at(after, step.where()),
+      compare_places(*place_at(before, step.where()), place_at(after, step.where()), contents,
                      after.disks()[step.disk].path + ", " + step.layer, progress);
   for (const Step& step : plan.steps)
     if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
         step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)
-      prove_content(before, after, plan, step, footprint, effort, progress);
+      prove_content(before, after, plan, step, footprint, effort, contents, progress);
 }
 
 }  // namespace jh

@@ -21,10 +21,11 @@ using ext::MappedRun;
 class TreeComparison {
  public:
   TreeComparison(Filesystem& before, Filesystem& after, const Ranges& changed,
-                 const std::string& where, Progress& progress)
+                 ContentCheck& contents, const std::string& where, Progress& progress)
       : before_(before),
         after_(after),
         changed_(changed),
+        contents_(contents),
         where_(where),
         progress_(progress),
         seen_before_(before.geometry().inodes() + 1),
@@ -214,19 +215,15 @@ class TreeComparison {
                       const std::string& path) {
     const std::uint64_t bs = before_.geometry().block_size;
     if (old == now && !meets(changed_, old * bs, (old + count) * bs)) return;
-    constexpr std::uint64_t most = 256;
-    for (std::uint64_t done = 0; done < count; done += most) {
-      const std::uint64_t step = std::min(most, count - done);
-      if (read_buffer(before_.store(), (old + done) * bs, step * bs) !=
-          read_buffer(after_.store(), (now + done) * bs, step * bs))
-        differs(path, "its content");
-      progress_.advance(0);
-    }
+    if (contents_.same_until(before_.store(), old * bs, after_.store(), now * bs, count * bs,
+                             progress_) != count * bs)
+      differs(path, "its content");
   }
 
   Filesystem& before_;
   Filesystem& after_;
   const Ranges& changed_;
+  ContentCheck& contents_;
   const std::string& where_;
   Progress& progress_;
   ext::Bits seen_before_;
@@ -238,8 +235,8 @@ class TreeComparison {
 }  // namespace
 
 void compare_trees(Filesystem& before, Filesystem& after, const Ranges& changed,
-                   const std::string& where, Progress& progress) {
-  TreeComparison(before, after, changed, where, progress).run();
+                   ContentCheck& contents, const std::string& where, Progress& progress) {
+  TreeComparison(before, after, changed, contents, where, progress).run();
 }
 
 }  // namespace jh

@@ -5,6 +5,7 @@
 
 #include "core/base/progress.h"
 #include "core/base/ranges.h"
+#include "core/change/content_check.h"
 #include "core/fs/ext/filesystem.h"
 
 namespace jh {
@@ -14,6 +15,6 @@ namespace jh {
 /// What lies where it lay, in bytes that did not change, is not read. Throws damaged (a proof that
 /// failed), naming the path. Memory: two bits per inode, and what one directory holds.
 void compare_trees(ext::Filesystem& before, ext::Filesystem& after, const Ranges& changed,
-                   const std::string& where, Progress& progress);
+                   ContentCheck& contents, const std::string& where, Progress& progress);
 
 }  // namespace jh

@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <filesystem>
 
+#include "core/base/shell_word.h"
+
 namespace jh {
 namespace {
 
@@ -62,14 +64,14 @@ void Container::set_keeping(Keeping keeping) {
   unsupported(fmt::format("a {} image that is {} cannot become {} in place", form_name(now.form),
                           keeping_name(now.keeping), keeping_name(keeping)),
               disk().name(),
-              fmt::format("write a new one: juneheath recast {} NEW --store {}", disk().name(),
-                          keeping_name(keeping)));
+              fmt::format("write a new one: juneheath recast {} NEW --store {}",
+                          shell_word(disk().name()), keeping_name(keeping)));
 }
 
 Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy) {
   return {Status::refused, what, path,
-          remedy + ", or make a new image of what the guest sees:\n  juneheath recast " + path +
-              " NEW"};
+          remedy + ", or make a new image of what the guest sees:\n  juneheath recast " +
+              shell_word(path) + " NEW"};
 }
 
 }  // namespace jh

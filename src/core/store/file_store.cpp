@@ -70,7 +70,7 @@ void FileStore::find_size() {
 
 void FileStore::read(std::uint64_t offset, ByteSpan out) {
   check_range(offset, out.size());
-  traffic_.bytes_read += out.size();
+  bytes_read_ += out.size();
   while (!out.empty()) {
     const ssize_t got = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
     if (got < 0 && errno == EINTR) continue;
@@ -85,7 +85,6 @@ void FileStore::read(std::uint64_t offset, ByteSpan out) {
 
 void FileStore::write(std::uint64_t offset, ConstByteSpan data) {
   check_range(offset, data.size());
-  traffic_.bytes_written += data.size();
   while (!data.empty()) {
     const ssize_t put = ::pwrite(fd_, data.data(), data.size(), static_cast<off_t>(offset));
     if (put < 0 && errno == EINTR) continue;

@@ -1,6 +1,7 @@
 // A regular file or block device of the host.
 #pragma once
 
+#include <atomic>
 #include <future>
 #include <memory>
 
@@ -9,12 +10,6 @@
 namespace jh {
 
 enum class Access { read_only, read_write };
-
-/// Counts of what went through a file, for reports and benchmarks.
-struct Traffic {
-  std::uint64_t bytes_read = 0;
-  std::uint64_t bytes_written = 0;
-};
 
 class FileStore final : public Store {
  public:
@@ -41,7 +36,8 @@ class FileStore final : public Store {
   /// Bytes that the host has given this file.
   std::uint64_t allocated() const;
   int descriptor() const { return fd_; }
-  const Traffic& traffic() const { return traffic_; }
+  /// How many bytes were read from it so far.
+  std::uint64_t bytes_read() const { return bytes_read_; }
 
  private:
   FileStore(int fd, std::string path);
@@ -51,7 +47,7 @@ class FileStore final : public Store {
   std::string path_;
   std::uint64_t size_ = 0;
   bool block_device_ = false;
-  Traffic traffic_;
+  std::atomic<std::uint64_t> bytes_read_ = 0;  // by more than one thread
   std::future<void> bringing_out_;
 };
 

@@ -178,16 +178,28 @@ void Ledger::append_zero(RecordKind kind, std::uint32_t image, std::uint64_t off
   write_record(record, {});
 }
 
-void Ledger::append_digest(std::uint32_t image, std::uint64_t offset, ConstByteSpan written) {
+void Ledger::append_digest(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
+                           std::uint32_t crc) {
   Record record{};
   record.kind = static_cast<std::uint32_t>(RecordKind::wrote);
   record.image = image;
   record.flags = 0;
   record.offset = offset;
-  record.length = written.size();
+  record.length = length;
   Le32 digest;
-  digest = crc32c(written);
+  digest = crc;
   write_record(record, bytes_of(digest));
+}
+
+void Ledger::append_moved(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
+                          const ledger::MovedTo& place) {
+  Record record{};
+  record.kind = static_cast<std::uint32_t>(RecordKind::moved);
+  record.image = image;
+  record.flags = 0;
+  record.offset = offset;
+  record.length = length;
+  write_record(record, bytes_of(place));
 }
 
 void Ledger::append_new_size(std::uint32_t image, std::uint64_t size) {
@@ -228,6 +240,11 @@ void Ledger::mark_done() {
 void Ledger::mark_undoing() {
   set_mark(MarkKind::undoing);
   state_ = State::undoing;
+}
+
+void Ledger::mark_fetched() {
+  set_mark(MarkKind::fetched);
+  fetched_ = true;
 }
 
 void Ledger::remove() {

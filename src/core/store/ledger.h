@@ -60,7 +60,11 @@ class Ledger {
                        ConstByteSpan data);
   void append_zero(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                    std::uint64_t length);
-  void append_digest(std::uint32_t image, std::uint64_t offset, ConstByteSpan written);
+  /// What was written directly: `length` bytes with this CRC-32C.
+  void append_digest(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
+                     std::uint32_t crc);
+  void append_moved(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
+                    const ledger::MovedTo& place);
   void append_new_size(std::uint32_t image, std::uint64_t size);
   /// Data that append() put there.
   void read_back(std::uint64_t at, ByteSpan out);
@@ -70,6 +74,9 @@ class Ledger {
   void commit();
   void mark_done();
   void mark_undoing();
+  /// In an undo: what moved is back at its old place, and what it left may be overwritten.
+  void mark_fetched();
+  bool is_fetched() const { return fetched_; }
   /// Takes the lasting names if a crash came between the mark and the renaming.
   void settle_names();
   /// Removes the ledger and what points to it.
@@ -98,6 +105,7 @@ class Ledger {
   bool lasting_ = false;               // whether the file has it yet
   std::vector<std::string> pointers_;  // lasting names of the pointer files
   State state_ = State::opened;
+  bool fetched_ = false;
   Uuid id_{};
   std::uint64_t created_ = 0;
   std::vector<Image> images_;

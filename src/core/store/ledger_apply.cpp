@@ -5,6 +5,7 @@
 #include <map>
 
 #include "core/base/checksum.h"
+#include "core/base/ranges.h"
 
 namespace jh {
 
@@ -118,15 +119,36 @@ void apply_changes(Ledger& ledger, const std::vector<Store*>& images) {
 
 namespace {
 
-void restore(Ledger& ledger, const std::vector<Store*>& images, bool held_ones_too) {
+void make_as_long_as_before(Ledger& ledger, const std::vector<Store*>& images) {
   for (std::size_t i = 0; i < images.size(); ++i)
     if (images[i]->size() < ledger.images()[i].old_size)
       images[i]->resize(ledger.images()[i].old_size);
-  Gathering gathering(images);
+}
+
+// Fetches back what moved, as long as nothing is put back where it is now.
+void fetch_moved(Ledger& ledger, const std::vector<Store*>& images) {
+  bool any = false;
   ledger.for_each([&](const Ledger::Entry& entry) {
-    if (entry.kind != RecordKind::before_direct &&
-        !(held_ones_too && (entry.kind == RecordKind::before || entry.kind == RecordKind::cut)))
-      return;
+    if (entry.kind != RecordKind::moved) return;
+    const auto place = parse_as<ledger::MovedTo>(entry.payload, 0);
+    Store& now = *images[place.image.value()];
+    const Buffer bytes = read_buffer(now, place.offset.value(), entry.length);
+    if (crc32c(bytes) != place.crc.value())
+      not_the_image(now, fmt::format("the {} bytes at byte {} are not what the change moved there",
+                                     entry.length, place.offset.value()));
+    images[entry.image]->write(entry.offset, bytes);
+    any = true;
+  });
+  if (!any) return;
+  for (Store* image : images) image->flush();
+  ledger.mark_fetched();
+}
+
+void restore(Ledger& ledger, const std::vector<Store*>& images, bool sealed) {
+  make_as_long_as_before(ledger, images);
+  const auto wrote = sealed ? written_directly(ledger) : std::vector<Ranges>();
+  Gathering gathering(images);
+  const auto put = [&](const Ledger::Entry& entry) {
     // A held page past the old end vanishes with the truncation below.
     const std::uint64_t old_size = ledger.images()[entry.image].old_size;
     if (entry.offset >= old_size) return;
@@ -138,6 +160,16 @@ void restore(Ledger& ledger, const std::vector<Store*>& images, bool held_ones_t
     part.length = old_size - entry.offset;
     if (!part.zero) part.payload.resize(part.length);
     gathering.write(part);
+  };
+  ledger.for_each([&](const Ledger::Entry& entry) {
+    if (sealed && entry.kind == RecordKind::before_direct && entry.zero)
+      for_each_inside(wrote[entry.image], entry.offset, entry.offset + entry.length,
+                      [&](std::uint64_t start, std::uint64_t end) {
+                        put({entry.kind, entry.image, true, start, end - start, {}});
+                      });
+    else if (entry.kind == RecordKind::before_direct ||
+             (sealed && (entry.kind == RecordKind::before || entry.kind == RecordKind::cut)))
+      put(entry);
   });
   gathering.finish();
   for (Store* image : images) image->flush();
@@ -154,7 +186,22 @@ void roll_back(Ledger& ledger, const std::vector<Store*>& images) {
   restore(ledger, images, false);
 }
 
-void put_back(Ledger& ledger, const std::vector<Store*>& images) { restore(ledger, images, true); }
+void put_back(Ledger& ledger, const std::vector<Store*>& images) {
+  if (!ledger.is_fetched()) {
+    make_as_long_as_before(ledger, images);
+    fetch_moved(ledger, images);
+  }
+  restore(ledger, images, true);
+}
+
+std::vector<Ranges> written_directly(Ledger& ledger) {
+  std::vector<Ranges> wrote(ledger.images().size());
+  ledger.for_each([&](const Ledger::Entry& entry) {
+    if (entry.kind == RecordKind::wrote)
+      add_range(wrote[entry.image], entry.offset, checked_add(entry.offset, entry.length));
+  });
+  return wrote;
+}
 
 void check_is_unfinished(Ledger& ledger, Host& host, const std::vector<Store*>& images) {
   for (std::size_t i = 0; i < images.size(); ++i) {
@@ -218,6 +265,12 @@ void check_untouched_since(Ledger& ledger, const std::vector<Store*>& images) {
       if (entry.length > ledger::max_payload ||
           crc32c(read_buffer(image, entry.offset, entry.length)) != digest.value())
         written_since(image, entry.offset);
+    } else if (entry.kind == RecordKind::moved) {
+      const auto place = parse_as<ledger::MovedTo>(entry.payload, 0);
+      Store& now = *images[place.image.value()];
+      if (crc32c(read_buffer(now, place.offset.value(), entry.length)) != place.crc.value())
+        written_since(now, place.offset.value());
+      return;
     } else {
       return;
     }

@@ -3,6 +3,7 @@
 
 #include <vector>
 
+#include "core/base/ranges.h"
 #include "core/store/ledger.h"
 
 namespace jh {
@@ -11,8 +12,11 @@ namespace jh {
 void apply_changes(Ledger& ledger, const std::vector<Store*>& images);
 /// Undoes the direct writes of a change that was never committed.
 void roll_back(Ledger& ledger, const std::vector<Store*>& images);
-/// Puts every old byte and the old size back.
+/// Puts every old byte and the old size back: first what moved, then what it was moved over.
 void put_back(Ledger& ledger, const std::vector<Store*>& images);
+
+/// Of each image: what a sealed change wrote before its seal.
+std::vector<Ranges> written_directly(Ledger& ledger);
 
 /// Each throws an Error, having written nothing, when its claim does not hold.
 /// The images are the ones on which this unfinished change was begun.

@@ -14,14 +14,14 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 2;
+constexpr std::uint32_t version = 3;
 constexpr std::uint64_t fingerprint_size = 65536;
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint32_t max_images = 64;
 
-/// Blocks 0 to 2: a mark is set by writing its block, and it counts only when its checksum holds.
-enum class MarkKind : std::uint32_t { committed = 0, done = 1, undoing = 2 };
-constexpr std::uint64_t mark_count = 3;
+/// Blocks 0 to 3: a mark is set by writing its block, and it counts only when its checksum holds.
+enum class MarkKind : std::uint32_t { committed = 0, done = 1, undoing = 2, fetched = 3 };
+constexpr std::uint64_t mark_count = 4;
 constexpr std::uint64_t header_offset = mark_count * block_size;
 
 struct Mark {
@@ -64,6 +64,7 @@ enum class RecordKind : std::uint32_t {
   wrote = 4,          // payload: Le32 CRC-32C of what was written directly to the range
   new_size = 5,       // offset: the image's size after the change; no payload
   cut = 6,            // old bytes of a range behind the image's new end
+  moved = 7,          // payload: where those of such a range are now
 };
 constexpr std::uint32_t flag_zero = 1;  // the payload would be all zeros and is left out
 
@@ -80,5 +81,13 @@ struct Record {
   Le32 crc;  // CRC-32C of the ledger's id, then of all before this field
 };
 static_assert(sizeof(Record) == 48);
+
+/// Payload of a record of kind `moved`.
+struct MovedTo {
+  Le32 image;  // by its index
+  Le32 crc;    // CRC-32C of the bytes
+  Le64 offset;
+};
+static_assert(sizeof(MovedTo) == 16);
 
 }  // namespace jh::ledger

@@ -159,6 +159,7 @@ void Ledger::read_marks() {
     damaged_ledger("the ledger's commit mark is damaged", file_->name());
   if (state_ == State::committed && mark_is_set(MarkKind::done)) state_ = State::done;
   if (state_ == State::done && mark_is_set(MarkKind::undoing)) state_ = State::undoing;
+  fetched_ = state_ == State::undoing && mark_is_set(MarkKind::fetched);
 }
 
 // Records are small and many: the file is read in large pieces. The range lies before `limit`.
@@ -195,6 +196,10 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
                           entry.kind == RecordKind::before || entry.kind == RecordKind::after ||
                           entry.kind == RecordKind::cut;
   if (holds_data && !entry.zero && entry.payload.size() != entry.length) return std::nullopt;
+  if (entry.kind == RecordKind::moved &&
+      (entry.payload.size() != sizeof(ledger::MovedTo) || entry.length > ledger::max_payload ||
+       parse_as<ledger::MovedTo>(entry.payload, 0).image.value() >= images_.size()))
+    return std::nullopt;
   at = std::min(limit, round_up(at + sizeof(Record) + payload_length, 8));
   return entry;
 }

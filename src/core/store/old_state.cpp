@@ -10,10 +10,7 @@ void OldState::read(std::uint64_t offset, ByteSpan out) {
 Run OldState::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
-  // What was overwritten is rare; around it nothing is promised.
-  if (stage_.has_old(offset, length))
-    return {offset, std::min<std::uint64_t>(length, Stage::page_size), false};
-  return stage_.base().map(offset, length);
+  return stage_.map_old(offset, length);
 }
 
 void OldState::read_only() const {

@@ -13,7 +13,8 @@ class ScratchStore final : public Store {
   /// `below` must outlive the scratch store and is only read.
   explicit ScratchStore(Store& below) : ScratchStore(below, below.size()) {}
   /// The same, made longer: what lies past the end of the store below reads as zeros.
-  ScratchStore(Store& below, std::uint64_t size) : below_(below), shown_(below.size()), overlay_(size, below.name()) {}
+  ScratchStore(Store& below, std::uint64_t size)
+      : below_(below), shown_(below.size()), overlay_(size, below.name()) {}
 
   std::uint64_t size() const override { return overlay_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;

@@ -8,15 +8,13 @@
 #include <map>
 #include <memory>
 
-#include "core/base/ranges.h"
-#include "core/store/ledger.h"
-#include "core/store/store.h"
+#include "core/store/direct_writes.h"
 
 namespace jh {
 
 class Stage final : public Store {
  public:
-  static constexpr std::uint64_t page_size = 4096;
+  static constexpr std::uint64_t page_size = DirectWrites::page_size;
 
   /// `base` and `ledger` must outlive the stage; `index` is the image's place in the ledger.
   Stage(Store& base, Ledger& ledger, std::uint32_t index);
@@ -35,20 +33,21 @@ class Stage final : public Store {
 
   /// From here on what is written as unreferenced goes to the image without its old bytes being
   /// kept: for changes that nobody will take back.
-  void trust_unreferenced() { trusted_ = true; }
+  void trust_unreferenced() { direct_.trust(); }
 
   Store& base() { return base_; }
-  std::uint64_t old_size() const { return old_size_; }
+  std::uint64_t old_size() const { return direct_.old_size(); }
   std::uint32_t index() const { return index_; }
-  /// The image's bytes before the change; past its old end there are zeros.
-  void read_old(std::uint64_t offset, ByteSpan out);
-  /// Whether bytes of this range were written directly since.
-  bool has_old(std::uint64_t offset, std::uint64_t length) const;
+  /// The image as it was before the change; past its old end there are zeros.
+  void read_old(std::uint64_t offset, ByteSpan out) { direct_.read_old(offset, out); }
+  Run map_old(std::uint64_t offset, std::uint64_t length) {
+    return direct_.map_old(offset, length);
+  }
 
   /// Bytes held in memory.
-  std::uint64_t held() const { return pages_.size() * page_size; }
+  std::uint64_t held() const { return pages_.size() * page_size + direct_.waiting(); }
   /// Bytes written past the stage so far.
-  std::uint64_t written_directly() const;
+  std::uint64_t written_directly() const { return direct_.total(); }
 
   /// Calls visit(offset, old bytes, new bytes) for each run of held bytes that differ, at most
   /// ledger::max_payload long, in order.
@@ -57,41 +56,39 @@ class Stage final : public Store {
   /// Brings out what waits to be written directly (flush() makes it durable); then calls
   /// visit(offset, length) for each range written directly, in order.
   void for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
-  /// Calls visit(offset, length) for each range of the image that lies behind its new end and still
-  /// holds its old bytes, in order.
+  /// Calls visit(offset, length, CRC-32C) for each piece, at most ledger::max_payload long, of what
+  /// was written directly, in order.
+  void for_each_sum(const std::function<void(std::uint64_t, std::uint64_t, std::uint32_t)>& visit);
+  /// What lies behind the new end and is, byte for byte, somewhere in front of an end as well.
+  struct Moved {
+    std::uint64_t length = 0;
+    std::uint32_t image = 0;  // index of the one that has it now
+    std::uint64_t at = 0;
+    std::uint32_t crc = 0;  // CRC-32C
+  };
+  /// The bytes of this image from `from` on, before the change, are those of `to` from `at` on,
+  /// after it, and both are `content`: an undo can fetch them from there. Who says so has compared
+  /// them. Only a hint: what an undo has no use for is passed over.
+  void note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, ConstByteSpan content);
+  void for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const;
+  /// Calls visit(offset, length) for each range of the image that lies behind its new end, still
+  /// holds its old bytes, and is not known to have moved; in order.
   void for_each_cut(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
 
  private:
-  struct Page {
-    std::array<std::uint8_t, page_size> data;
-    bool unreferenced = false;  // as a whole: may be written directly
-  };
+  using Page = std::array<std::uint8_t, page_size>;
 
   void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
+  std::uint64_t direct_part(std::uint64_t offset, std::uint64_t length) const;
   Page& hold(std::uint64_t number, bool whole);
-  void base_read(std::uint64_t offset, ByteSpan out);
-  void write_past_end(std::uint64_t offset, ConstByteSpan data);
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_runs() const;
-  void keep_old(std::uint64_t offset, std::uint64_t length);
-  void spill();
 
   Store& base_;
-  Ledger& ledger_;
   std::uint32_t index_;
-  std::uint64_t old_size_;
   std::uint64_t direct_from_;  // from here on nothing is referenced: past the old end
   std::uint64_t size_;
   std::map<std::uint64_t, std::unique_ptr<Page>> pages_;
-  std::uint64_t written_since_ = 0;  // directly, since the host was told of it
-  bool trusted_ = false;
-  std::uint64_t waiting_ = 0;  // held pages marked unreferenced
-  Ranges direct_;              // written directly so far
-  /// Bytes that the ledger has kept, disjoint: start → length, and where; 0: they were zeros.
-  struct Kept {
-    std::uint64_t length = 0;
-    std::uint64_t at = 0;
-  };
-  std::map<std::uint64_t, Kept> kept_;
+  DirectWrites direct_;
+  std::map<std::uint64_t, Moved> moved_;  // disjoint
 };
 
 }  // namespace jh

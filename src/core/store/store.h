@@ -25,6 +25,15 @@ struct Run {
   bool zero = false;
 };
 
+class Store;
+
+/// Where bytes that a view shows really are.
+struct Spot {
+  Store* store = nullptr;  // null: in no one place (they read as zeros, or are packed)
+  std::uint64_t at = 0;
+  std::uint64_t length = 0;
+};
+
 /// Offsets and lengths are in bytes. An access that is not wholly inside [0, size) is refused with
 /// an Error before anything is touched.
 class Store {
@@ -45,6 +54,8 @@ class Store {
     check_range(offset, length);
     return {offset, length, false};
   }
+  /// Where the bytes from `offset` on are, as far as they lie in one run there, at most `length`.
+  virtual Spot spot(std::uint64_t offset, std::uint64_t length) { return {this, offset, length}; }
   /// Makes the range read as zeros, giving back host space where it can.
   virtual void discard(std::uint64_t offset, std::uint64_t length) = 0;
   virtual void flush() = 0;
@@ -104,8 +115,8 @@ bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length);
 /// Writes to bytes that read as zeros so far and that nothing refers to: what is zero in the data
 /// too is left out, in whole pages, so that holes of the host's file stay holes.
 void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data);
-/// Copies a piece of one store to a place of another (or the same) that nothing refers to. Where both
-/// are known to be zero nothing is written, so that holes stay holes.
+/// Copies a piece of one store to a place of another (or the same) that nothing refers to. Where
+/// both are known to be zero nothing is written, so that holes stay holes.
 void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
                        std::uint64_t length);
 /// Writes zeros where the range does not read as zeros already. Returns the bytes written.

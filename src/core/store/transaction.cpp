@@ -5,6 +5,7 @@
 #include <cstdio>
 
 #include "core/base/checksum.h"
+#include "core/base/shell_word.h"
 #include "core/store/ledger_apply.h"
 #include "core/store/memory_store.h"
 
@@ -29,7 +30,7 @@ Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
     const auto found = Ledger::open(host, path, /*tidy=*/true);
     if (found && found->state() != Ledger::State::done)
       refuse("an earlier change of this image was interrupted", found->path(),
-             "run: juneheath recover " + path);
+             "run: juneheath recover " + shell_word(path));
   }
   ledger_ = Ledger::create(host, paths, images, created);
   for (std::size_t i = 0; i < images.size(); ++i)
@@ -51,6 +52,13 @@ Transaction::~Transaction() {
 
 // What the image loses at its end, so that it can be put back.
 void Transaction::keep_cut(Stage& stage, Progress& progress) {
+  stage.for_each_moved([&](std::uint64_t offset, const Stage::Moved& moved) {
+    ledger::MovedTo place{};
+    place.image = moved.image;
+    place.crc = moved.crc;
+    place.offset = moved.at;
+    ledger_->append_moved(stage.index(), offset, moved.length, place);
+  });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
     while (length != 0) {
       const Run run = stage.base().map(offset, length);
@@ -69,19 +77,12 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   progress.begin("sealing", 0);
   for (const auto& stage : stages_) {
     const std::uint32_t image = stage->index();
-    Buffer piece;
-    stage->for_each_direct([&](std::uint64_t offset, std::uint64_t length) {
-      // Only an undo will ask whether somebody has written there since.
-      if (!keep_undo) return;
-      // Read back from the image itself: the digest is of what is there, not of what was meant.
-      for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
-        const std::uint64_t step = std::min(ledger::max_payload, length - done);
-        piece.resize(step);
-        stage->base().read(offset + done, piece);
-        ledger_->append_digest(image, offset + done, piece);
+    // Only an undo will ask whether somebody has written there since.
+    if (keep_undo)
+      stage->for_each_sum([&](std::uint64_t offset, std::uint64_t length, std::uint32_t crc) {
+        ledger_->append_digest(image, offset, length, crc);
         progress.advance(0);
-      }
-    });
+      });
     stage->for_each_change([&](std::uint64_t offset, ConstByteSpan old, ConstByteSpan fresh) {
       ledger_->append(RecordKind::before, image, offset, old);
       ledger_->append(RecordKind::after, image, offset, fresh);
@@ -109,9 +110,9 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
     ledger_->mark_done();
     if (!keep_undo) ledger_->remove();
   } catch (const Error& error) {
-    throw Error(Status::io,
-                fmt::format("the change is decided but not wholly written: {}", error.what()),
-                error.where(), "run: juneheath recover " + ledger_->images().front().path);
+    throw Error(
+        Status::io, fmt::format("the change is decided but not wholly written: {}", error.what()),
+        error.where(), "run: juneheath recover " + shell_word(ledger_->images().front().path));
   }
   progress.end();
 }
@@ -176,9 +177,15 @@ UndoFacts facts_of(Ledger& ledger, const std::vector<Store*>& images) {
   for (std::size_t i = 0; i < images.size(); ++i)
     facts.images.push_back({ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size,
                             ledger.images()[i].created});
+  const auto wrote = written_directly(ledger);
   ledger.for_each([&](const Ledger::Entry& entry) {
-    if (entry.kind == RecordKind::before || entry.kind == RecordKind::before_direct)
+    if (entry.kind == RecordKind::before || entry.kind == RecordKind::cut ||
+        entry.kind == RecordKind::moved)
       facts.bytes_put_back += entry.length;
+    // Of a hole more may have been kept than was written.
+    if (entry.kind == RecordKind::before_direct)
+      for_each_inside(wrote[entry.image], entry.offset, entry.offset + entry.length,
+                      [&](auto start, auto end) { facts.bytes_put_back += end - start; });
   });
   return facts;
 }
@@ -190,7 +197,7 @@ std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image_path)
            "only the last change made with juneheath, and not with --no-undo, can be undone");
   if (ledger->state() != Ledger::State::done)
     refuse("the last change of this image was interrupted", ledger->path(),
-           "run: juneheath recover " + image_path);
+           "run: juneheath recover " + shell_word(image_path));
   return ledger;
 }
 
@@ -213,7 +220,7 @@ UndoFacts undo(Host& host, const std::string& image_path) {
     ledger->remove();
   } catch (const Error& error) {
     throw Error(Status::io, fmt::format("the undo is decided but not finished: {}", error.what()),
-                error.where(), "run: juneheath recover " + image_path);
+                error.where(), "run: juneheath recover " + shell_word(image_path));
   }
   return facts;
 }

@@ -31,6 +31,11 @@ Run WindowStore::map(std::uint64_t offset, std::uint64_t length) {
   return run;
 }
 
+Spot WindowStore::spot(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  return below_.spot(start_ + offset, length);
+}
+
 void WindowStore::discard(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   below_.discard(start_ + offset, length);
@@ -65,6 +70,12 @@ void PartsStore::write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
   for_each_part(offset, data.size(), [&](Store& below, auto at, auto done, auto step) {
     below.write_unreferenced(at, data.subspan(done, step));
   });
+}
+
+Spot PartsStore::spot(std::uint64_t offset, std::uint64_t length) {
+  check_range(offset, length);
+  const Part part = part_at(offset);
+  return part.below->spot(part.start, std::min(length, part.length));
 }
 
 void PartsStore::discard(std::uint64_t offset, std::uint64_t length) {

@@ -130,7 +130,10 @@ void read_items(Store& file, Structure& s) {
       s.disk_id = read_as<Uuid>(file, at);
     } else if (item.id == parent_locator_item) {
       read_parent(file, s, at, length);
-    } else if (item.id != physical_sector_item && (item.flags.value() & item_is_required) != 0) {
+    } else if (item.id == physical_sector_item) {
+      // Some readers refuse a disk that does not end with a whole one; 512 or 4096 (2.6.2.5).
+      if (length >= 4 && read_as<Le32>(file, at).value() == 4096) s.physical_sector = 4096;
+    } else if ((item.flags.value() & item_is_required) != 0) {
       unsupported("the VHDX image has metadata that is not known: " + guid_text(item.id),
                   file.name(), "let the hypervisor convert it");
     }

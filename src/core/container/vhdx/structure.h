@@ -26,6 +26,7 @@ struct Structure {
   std::uint32_t flags = 0;
   std::uint64_t disk_size = 0;
   std::uint64_t sector = 512;
+  std::uint64_t physical_sector = 512;
   Uuid disk_id{};
   std::string parent_linkage;             // identity of the parent's content
   std::vector<std::string> parent_names;  // as written

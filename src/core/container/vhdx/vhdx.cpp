@@ -414,7 +414,9 @@ void create(Store& file, std::uint64_t disk_size, bool full, std::uint32_t secto
   item(disk_size_item, bytes_of(Le64(disk_size)), item_is_required | item_is_disk);
   item(disk_id_item, bytes_of(id), item_is_required | item_is_disk);
   item(logical_sector_item, bytes_of(Le32(sector)), item_is_required | item_is_disk);
-  item(physical_sector_item, bytes_of(Le32(4096)), item_is_required | item_is_disk);
+  // Readers want whole physical sectors too.
+  item(physical_sector_item, bytes_of(Le32(disk_size % 4096 == 0 ? 4096 : 512)),
+       item_is_required | item_is_disk);
   MetadataTable table{};
   std::copy_n("metadata", 8, table.signature.begin());
   table.entries = static_cast<std::uint16_t>(count);

@@ -21,7 +21,9 @@ class VhdxContainer final : public BlockContainer {
   void shrink(Bytes new_size) override;
   std::uint64_t tighten(std::uint64_t most) override;
   void set_keeping(Keeping keeping) override;
-  Bytes size_unit() override { return Bytes(structure_.sector); }
+  Bytes size_unit() override {
+    return Bytes(std::max(structure_.sector, structure_.physical_sector));
+  }
   void audit(Findings& findings) override;
   const Structure& structure() const { return structure_; }
 

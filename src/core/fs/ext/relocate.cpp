@@ -83,9 +83,8 @@ class Mover {
     constexpr std::uint64_t piece = 256;
     for (std::uint64_t done = 0; done < count; done += piece) {
       const std::uint64_t step = std::min(piece, count - done);
-      fs_.store().write_unreferenced(
-          g_.offset(to + done),
-          read_buffer(fs_.store(), g_.offset(from + done), step * g_.block_size));
+      copy_unreferenced(fs_.store(), g_.offset(from + done), fs_.store(), g_.offset(to + done),
+                        step * g_.block_size);
       if (progress_ != nullptr) progress_->advance((moved_ += step) * g_.block_size);
     }
   }

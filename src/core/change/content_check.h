@@ -1,0 +1,40 @@
+// Content in two places, before and after a change: is it the same?
+#pragma once
+
+#include <map>
+#include <string>
+
+#include "core/base/progress.h"
+#include "core/change/file_set.h"
+
+namespace jh {
+
+/// What it finds to be the same it tells the stages, so that an undo can fetch it from its new
+/// place when the old one is cut off. Memory: two pieces of 1 MiB.
+class ContentCheck {
+ public:
+  static constexpr std::uint64_t piece = 1U << 20;
+
+  /// The files must outlive it.
+  explicit ContentCheck(FileSet& files);
+
+  /// Whether `length` bytes, at most `piece`, of `before` from `at` on are those of `after` from
+  /// `now_at` on.
+  bool same_piece(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
+                  std::uint64_t length);
+  /// Any number of bytes. Returns where the piece begins that differs; `length`: none does.
+  std::uint64_t same_until(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
+                           std::uint64_t length, Progress& progress);
+  /// The bytes that same_piece() has read last.
+  ConstByteSpan old_bytes() const { return old_; }
+  ConstByteSpan new_bytes() const { return fresh_; }
+
+ private:
+  void note(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at);
+
+  std::map<std::string, Stage*> stages_;
+  Buffer old_;
+  Buffer fresh_;
+};
+
+}  // namespace jh
