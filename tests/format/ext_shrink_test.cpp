@@ -166,6 +166,7 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
   std::mt19937 random(seed);
   int growths = 0;
   int shrinks = 0;
+  int refusals = 0;
   for (int n = 0; n < sequences; ++n) {
     const ExtKind& kind = ext_kinds()[random() % ext_kinds().size()];
     const std::uint32_t block_size = 1024U << random() % 3;
@@ -191,7 +192,10 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
           grow_ext(path, wanted);
           ++growths;
         } catch (const Error& error) {
-          ASSERT_EQ(std::string(kind.name), "bigalloc") << error.what();
+          // Where what is free is scattered, an inode table finds no new place in one piece.
+          ASSERT_NE(std::string(error.what()).find("in a row are not free"), std::string::npos)
+              << error.what();
+          ++refusals;
         }
       } else {
         std::filesystem::resize_file(path, shrink_ext(path, wanted));
@@ -202,7 +206,8 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
       ASSERT_EQ(tree_difference(tree, own_tree_facts(path)), "");
     }
   }
-  fmt::print("  {} growths, {} shrinks\n", growths, shrinks);
+  fmt::print("  {} growths, {} shrinks, {} growths refused\n", growths, shrinks, refusals);
+  EXPECT_LT(refusals * 20, growths + 20) << "that is a rare thing";
 }
 
 }  // namespace

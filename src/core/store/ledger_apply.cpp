@@ -37,7 +37,7 @@ class Gathering {
     constexpr std::uint64_t worth_a_hole = 65536;
     if (entry.zero && entry.length >= worth_a_hole) {
       finish();
-      images_[entry.image]->discard(entry.offset, entry.length);
+      clear(*images_[entry.image], entry.offset, entry.length);
       return;
     }
     const std::uint64_t end = start_ + waiting_.size();
@@ -55,6 +55,17 @@ class Gathering {
       waiting_.resize(waiting_.size() + entry.length);
     } else {
       waiting_.insert(waiting_.end(), entry.payload.begin(), entry.payload.end());
+    }
+  }
+
+  // What is a hole already, or promised by the host but not written yet, stays as it is.
+  static void clear(Store& image, std::uint64_t offset, std::uint64_t length) {
+    length = std::min(length, image.size() - std::min(image.size(), offset));
+    while (length != 0) {
+      const Run run = image.map(offset, length);
+      if (!run.zero) image.discard(offset, run.length);
+      offset += run.length;
+      length -= run.length;
     }
   }
 
