@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include "core/base/checksum.h"
+#include "core/base/stopped.h"
 #include "core/change/carry_out.h"
 #include "core/change/compact.h"
 #include "core/change/plan_shrink.h"
@@ -163,6 +164,55 @@ TEST_P(CompactPowerCut, LeavesSoundImagesAtAnyTime) {
   const Form form = GetParam().form;
   if (form == Form::qcow2 || form == Form::vdi || form == Form::vmdk) {
     EXPECT_LT(smallest, before);
+  }
+}
+
+// Asks to stop when it is told of progress for the n-th time.
+class StopAt final : public Progress {
+ public:
+  explicit StopAt(int n) : left_(n) {}
+  void begin(const std::string&, std::uint64_t) override {}
+  void advance(std::uint64_t) override {
+    if (--left_ == 0) throw Stopped();
+  }
+  void end() override {}
+
+ private:
+  int left_;
+};
+
+TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
+  int before_anything = 0;
+  int in_between = 0;
+  for (int n = 1;; ++n) {
+    FaultHost host;
+    for (const auto& [path, content] : old_) host.put(path, content);
+    bool finished = false;
+    try {
+      HostNeighbours beside(host);
+      const auto file = host.open(image, Access::read_only);
+      const Guest guest({{image, file.get(), false, &beside}});
+      StopAt progress(n);
+      compact_in_place(host, guest, 0, false, progress);
+      finished = true;
+    } catch (const Stopped& stop) {
+      ++(stop.changed() ? in_between : before_anything);
+      if (stop.changed()) {
+        EXPECT_NE(std::string(stop.what()).find("so far"), std::string::npos) << stop.what();
+        EXPECT_NE(stop.next().find("again"), std::string::npos);
+      } else {
+        for (const auto& [path, content] : old_)
+          EXPECT_TRUE(host.content(path).same_content(content)) << n;
+      }
+    }
+    EXPECT_EQ(expect_sound(host), 24U << 20);
+    for (const std::string& name : host.names()) EXPECT_FALSE(name.ends_with(".open")) << name;
+    if (finished) break;
+  }
+  EXPECT_GT(before_anything, 0);
+  const Form form = GetParam().form;
+  if (form == Form::qcow2 || form == Form::vdi || form == Form::vmdk) {
+    EXPECT_GT(in_between, 0);
   }
 }
 
