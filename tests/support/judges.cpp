@@ -110,7 +110,7 @@ std::uint64_t Mounted::capacity() const {
   return static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
 }
 
-void fill_and_delete(const std::string& raw, std::uint64_t offset, int files) {
+std::size_t fill_and_delete(const std::string& raw, std::uint64_t offset, int files) {
   const Mounted mounted(raw, offset, 0, true);
   std::string noise(300000, ' ');
   std::mt19937 random(7);
@@ -124,6 +124,7 @@ void fill_and_delete(const std::string& raw, std::uint64_t offset, int files) {
   run({"sync", "-f", mounted.path()});
   for (std::size_t i = 0; i < names.size(); ++i)
     if (i % 10 != 0) std::filesystem::remove(names[i]);
+  return names.size();
 }
 
 std::string archiver_difference(const std::string& form, const std::string& image,

@@ -39,8 +39,8 @@ class Mounted {
 };
 
 /// Writes so many files of 250 kB of noise into a filesystem through the kernel, or as many as fit,
-/// and deletes nine of ten.
-void fill_and_delete(const std::string& image, std::uint64_t offset, int files = 2000);
+/// and deletes nine of ten. Returns how many it had written.
+std::size_t fill_and_delete(const std::string& image, std::uint64_t offset, int files = 2000);
 
 /// Empty when a general archiver, told the form ("qcow", "vdi", "vmdk", "vhd", "vhdx"), finds in
 /// the image the very bytes of the raw disk.

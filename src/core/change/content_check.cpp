@@ -39,8 +39,9 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
                                        Progress& progress) {
   for (std::uint64_t done = 0; done < length;) {
     const std::uint64_t step = std::min(piece, length - done);
-    // What is a hole in both need not be read.
-    const Run was = before.map(at + done, length - done);
+    // What is a hole in both need not be read. No more than a piece is asked for: a container looks
+    // for the end of what it is asked for each time.
+    const Run was = before.map(at + done, step);
     const Run now = after.map(now_at + done, was.length);
     if (was.zero && now.zero) {
       done += now.length;

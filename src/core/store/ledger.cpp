@@ -31,6 +31,17 @@ void append_file(Store& file, std::uint64_t& end, ConstByteSpan data) {
   end += data.size();
 }
 
+Record record_of(RecordKind kind, std::uint32_t image, std::uint64_t offset, std::uint64_t length,
+                 std::uint32_t flags = 0) {
+  Record record{};
+  record.kind = static_cast<std::uint32_t>(kind);
+  record.image = image;
+  record.flags = flags;
+  record.offset = offset;
+  record.length = length;
+  return record;
+}
+
 // Paths in the same folder are kept relative to it, so that the folder can be moved as a whole.
 std::string shorten(const std::string& path, const std::string& ledger_path) {
   const files::path absolute = files::absolute(path).lexically_normal();
@@ -151,13 +162,7 @@ std::uint64_t Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t
       continue;
     }
     at = length() + sizeof(Record);
-    Record record{};
-    record.kind = static_cast<std::uint32_t>(kind);
-    record.image = image;
-    record.flags = 0;
-    record.offset = offset + done;
-    record.length = piece.size();
-    write_record(record, piece);
+    write_record(record_of(kind, image, offset + done, piece.size()), piece);
   }
   return at;
 }
@@ -169,47 +174,23 @@ void Ledger::read_back(std::uint64_t at, ByteSpan out) {
 
 void Ledger::append_zero(RecordKind kind, std::uint32_t image, std::uint64_t offset,
                          std::uint64_t length) {
-  Record record{};
-  record.kind = static_cast<std::uint32_t>(kind);
-  record.image = image;
-  record.flags = ledger::flag_zero;
-  record.offset = offset;
-  record.length = length;
-  write_record(record, {});
+  write_record(record_of(kind, image, offset, length, ledger::flag_zero), {});
 }
 
 void Ledger::append_digest(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
                            std::uint32_t crc) {
-  Record record{};
-  record.kind = static_cast<std::uint32_t>(RecordKind::wrote);
-  record.image = image;
-  record.flags = 0;
-  record.offset = offset;
-  record.length = length;
   Le32 digest;
   digest = crc;
-  write_record(record, bytes_of(digest));
+  write_record(record_of(RecordKind::wrote, image, offset, length), bytes_of(digest));
 }
 
 void Ledger::append_moved(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
                           const ledger::MovedTo& place) {
-  Record record{};
-  record.kind = static_cast<std::uint32_t>(RecordKind::moved);
-  record.image = image;
-  record.flags = 0;
-  record.offset = offset;
-  record.length = length;
-  write_record(record, bytes_of(place));
+  write_record(record_of(RecordKind::moved, image, offset, length), bytes_of(place));
 }
 
 void Ledger::append_new_size(std::uint32_t image, std::uint64_t size) {
-  Record record{};
-  record.kind = static_cast<std::uint32_t>(RecordKind::new_size);
-  record.image = image;
-  record.flags = 0;
-  record.offset = size;
-  record.length = 0;
-  write_record(record, {});
+  write_record(record_of(RecordKind::new_size, image, size, 0), {});
 }
 
 void Ledger::flush() {

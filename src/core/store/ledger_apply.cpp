@@ -130,12 +130,6 @@ void apply_changes(Ledger& ledger, const std::vector<Store*>& images) {
 
 namespace {
 
-void make_as_long_as_before(Ledger& ledger, const std::vector<Store*>& images) {
-  for (std::size_t i = 0; i < images.size(); ++i)
-    if (images[i]->size() < ledger.images()[i].old_size)
-      images[i]->resize(ledger.images()[i].old_size);
-}
-
 // Fetches back what moved, as long as nothing is put back where it is now.
 void fetch_moved(Ledger& ledger, const std::vector<Store*>& images) {
   bool any = false;
@@ -156,7 +150,10 @@ void fetch_moved(Ledger& ledger, const std::vector<Store*>& images) {
 }
 
 void restore(Ledger& ledger, const std::vector<Store*>& images, bool sealed) {
-  make_as_long_as_before(ledger, images);
+  for (std::size_t i = 0; i < images.size(); ++i)
+    if (images[i]->size() < ledger.images()[i].old_size)
+      images[i]->resize(ledger.images()[i].old_size);
+  if (sealed && !ledger.is_fetched()) fetch_moved(ledger, images);
   const auto wrote = sealed ? written_directly(ledger) : std::vector<Ranges>();
   Gathering gathering(images);
   const auto put = [&](const Ledger::Entry& entry) {
@@ -197,13 +194,7 @@ void roll_back(Ledger& ledger, const std::vector<Store*>& images) {
   restore(ledger, images, false);
 }
 
-void put_back(Ledger& ledger, const std::vector<Store*>& images) {
-  if (!ledger.is_fetched()) {
-    make_as_long_as_before(ledger, images);
-    fetch_moved(ledger, images);
-  }
-  restore(ledger, images, true);
-}
+void put_back(Ledger& ledger, const std::vector<Store*>& images) { restore(ledger, images, true); }
 
 std::vector<Ranges> written_directly(Ledger& ledger) {
   std::vector<Ranges> wrote(ledger.images().size());
