@@ -56,11 +56,11 @@ bool look_everywhere(const MemoryStore& damaged_image) {
     MemoryStore grown(image, "grown");
     grown.resize(image.size() * 2);
     if (content.rest) ext::bring_to_rest(grown);
+    const std::uint64_t blocks = grown.size() / ext::Filesystem(grown).geometry().block_size;
+    Silent silent;
+    ext::clear_table_way(grown, blocks, silent);
     ext::Filesystem fs(grown);
-    const auto plan = ext::plan_grow(fs, grown.size() / fs.geometry().block_size);
-    ext::clear_table_way(fs, plan);
-    ext::Filesystem again(grown);
-    ext::grow(again, ext::plan_grow(again, grown.size() / again.geometry().block_size));
+    ext::grow(fs, ext::plan_grow(fs, blocks));
   });
   return refused;
 }

@@ -166,8 +166,11 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
   std::mt19937 random(seed);
   int growths = 0;
   int shrinks = 0;
-  int refusals = 0;
   for (int n = 0; n < sequences; ++n) {
+    if (n > 0 && n % 500 == 0) {  // a run of an hour says how far it is
+      fmt::print("  {} sequences: {} growths, {} shrinks\n", n, growths, shrinks);
+      std::fflush(stdout);
+    }
     const ExtKind& kind = ext_kinds()[random() % ext_kinds().size()];
     const std::uint32_t block_size = 1024U << random() % 3;
     const TempFolder folder;
@@ -188,15 +191,8 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
       SCOPED_TRACE(fmt::format("seed {}, sequence {}, {} with {}-byte blocks, {} to {}", seed, n,
                                kind.name, block_size, size, wanted));
       if (larger) {
-        try {
-          grow_ext(path, wanted);
-          ++growths;
-        } catch (const Error& error) {
-          // Where what is free is scattered, an inode table finds no new place in one piece.
-          ASSERT_NE(std::string(error.what()).find("in a row are not free"), std::string::npos)
-              << error.what();
-          ++refusals;
-        }
+        grow_ext(path, wanted);
+        ++growths;
       } else {
         std::filesystem::resize_file(path, shrink_ext(path, wanted));
         ++shrinks;
@@ -206,8 +202,7 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
       ASSERT_EQ(tree_difference(tree, own_tree_facts(path)), "");
     }
   }
-  fmt::print("  {} growths, {} shrinks, {} growths refused\n", growths, shrinks, refusals);
-  EXPECT_LT(refusals * 20, growths + 20) << "that is a rare thing";
+  fmt::print("  {} growths, {} shrinks\n", growths, shrinks);
 }
 
 }  // namespace

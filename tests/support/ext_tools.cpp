@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <filesystem>
+
 #include "core/base/checksum.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
@@ -16,19 +18,28 @@ namespace jh::test {
 void grow_ext(const std::string& path, std::uint64_t size) {
   FileStore file(path, Access::read_write);
   const std::uint64_t old_size = file.size();
-  try {
-    {
-      ext::Filesystem fs(file);
-      const auto plan = ext::plan_grow(fs, size / fs.geometry().block_size);
-      file.resize(std::max(size, file.size()));
-      ext::clear_table_way(fs, plan);
-    }
+  std::uint64_t blocks = 0;
+  bool moves = false;
+  {
     ext::Filesystem fs(file);
-    ext::grow(fs, ext::plan_grow(fs, size / fs.geometry().block_size));
+    blocks = size / fs.geometry().block_size;
+    moves = ext::plan_grow(fs, blocks).descriptor_overrun() != 0;
+  }
+  // What finds no room while it moves is refused: then the file is put back.
+  const std::string kept = path + ".kept";
+  if (moves) std::filesystem::copy_file(path, kept);
+  try {
+    file.resize(std::max(size, old_size));
+    Silent silent;
+    ext::clear_table_way(file, blocks, silent);
+    ext::Filesystem fs(file);
+    ext::grow(fs, ext::plan_grow(fs, blocks));
   } catch (const Error&) {
     file.resize(old_size);
+    if (moves) std::filesystem::rename(kept, path);
     throw;
   }
+  std::filesystem::remove(kept);
 }
 
 std::uint64_t shrink_ext(const std::string& path, std::uint64_t size) {

@@ -224,6 +224,10 @@ void Worker::run_inside(const Step& step, Progress& progress) {
     ext::bring_to_rest(*store);
     return;
   }
+  if (step.kind == StepKind::clear_way) {
+    ext::clear_table_way(*store, step.new_blocks, progress);
+    return;
+  }
   ext::Filesystem fs(*store);
   if (step.kind == StepKind::shrink_ext) {
     const auto shrinking = ext::plan_shrink(fs, step.new_blocks);
@@ -232,10 +236,6 @@ void Worker::run_inside(const Step& step, Progress& progress) {
     return;
   }
   const auto growth = ext::plan_grow(fs, step.new_blocks);
-  if (step.kind == StepKind::clear_way) {
-    ext::clear_table_way(fs, growth);
-    return;
-  }
   ensure(growth.after.blocks * growth.after.block_size == step.to.value(),
          "the filesystem grows as planned");
   ext::grow(fs, growth);

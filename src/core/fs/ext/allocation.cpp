@@ -50,6 +50,11 @@ void Allocation::release(std::uint64_t block, std::uint64_t count) {
   if (block < *limit_) given_back_.push_back({block, std::min(count, *limit_ - block)});
 }
 
+void Allocation::keep(BlockRun run) {
+  take(run.start, run.count);
+  kept_.push_back(run);
+}
+
 bool Allocation::inode_in_use(std::uint32_t ino) {
   const Geometry& g = fs_.geometry();
   if (ino == 0 || ino > g.inodes()) damaged(fmt::format("inode {} does not exist", ino));
@@ -198,6 +203,7 @@ bool Allocation::reclaim() {
   spare_ = {};
   for (const BlockRun& run : given_back_) edit(run.start, run.count, false);
   given_back_.clear();
+  for (const BlockRun& run : kept_) take(run.start, run.count);
   searched_.fill(fs_.geometry().first_data_block);
   return true;
 }

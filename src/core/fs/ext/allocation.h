@@ -17,6 +17,8 @@ class Allocation {
   bool in_use(std::uint64_t block);
   void take(std::uint64_t block, std::uint64_t count);
   void release(std::uint64_t block, std::uint64_t count);
+  /// Takes blocks that stay in use even when somebody gives them back.
+  void keep(BlockRun run);
   bool inode_in_use(std::uint32_t ino);
   void take_inode(std::uint32_t ino, bool directory);
   void release_inode(std::uint32_t ino, bool directory);
@@ -62,6 +64,7 @@ class Allocation {
   std::optional<std::uint64_t> limit_;
   BlockRun spare_;  // taken in one piece, given out one by one
   std::vector<BlockRun> given_back_;
+  std::vector<BlockRun> kept_;
   // By size class: no free run of so many clusters begins before this block.
   std::array<std::uint64_t, size_classes> searched_{};
   std::uint32_t inode_hint_ = 0;  // all numbers up to it are in use

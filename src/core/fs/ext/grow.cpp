@@ -234,6 +234,9 @@ GrowPlan plan_grow(Filesystem& fs, std::uint64_t store_blocks) {
   if (table_end > g.blocks_per_group)
     refuse("the descriptor table for this size would not fit into a block group", "ext filesystem",
            "ask for less; this filesystem was made with small groups");
+  if (plan.descriptor_overrun() != 0 && g.cluster_ratio != 1)
+    unsupported("with bigalloc the descriptor table cannot become longer than was reserved for it",
+                "ext filesystem", "ask for less");
   plan.bytes_to_write = estimate(plan);
   return plan;
 }

@@ -1,43 +1,34 @@
 #include "core/fs/ext/relocate.h"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <map>
 
-#include "core/base/checksum.h"
 #include "core/fs/ext/block_map.h"
 #include "core/fs/ext/map_edit.h"
 #include "core/fs/ext/read.h"
+#include "core/fs/ext/relocate_parts.h"
 
 namespace jh::ext {
 namespace {
 
-[[noreturn]] void no_room(std::uint64_t count) {
-  refuse(fmt::format("{} blocks in a row are not free to move what is in the way", count),
-         "ext filesystem", "ask for less, or free some space inside the guest first");
-}
-
-bool overlaps(const std::vector<BlockRun>& runs, std::uint64_t start, std::uint64_t count) {
-  return std::any_of(runs.begin(), runs.end(), [&](const BlockRun& run) {
-    return run.start < start + count && start < run.end();
-  });
-}
-
 class Mover {
  public:
-  Mover(Filesystem& fs, std::vector<BlockRun> way)
-      : fs_(fs), g_(fs.geometry()), way_(std::move(way)), allocation_(fs) {}
+  /// Nothing may stay in the way.
+  Mover(Filesystem& fs, const std::vector<BlockRun>& way, Progress& progress)
+      : fs_(fs), g_(fs.geometry()), allocation_(fs), progress_(progress) {
+    allocation_.set_limit(g_.blocks);
+    for (const BlockRun& run : way) {
+      add_range(way_.blocks, run.start, run.end());
+      allocation_.keep(run);  // what lies there stays marked: the table takes its place
+    }
+  }
 
-  /// Nothing may stay at or behind `end`.
+  /// Nothing may stay at or behind the end of `after`.
   Mover(Filesystem& fs, const Geometry& after, Progress& progress)
-      : fs_(fs),
-        g_(fs.geometry()),
-        way_{{after.blocks, fs.geometry().blocks - after.blocks}},
-        allocation_(fs),
-        group_end_(after.group_count),
-        shrinks_(true),
-        progress_(&progress) {
+      : fs_(fs), g_(fs.geometry()), allocation_(fs), progress_(progress) {
+    way_.group_end = after.group_count;
+    way_.block_end = after.blocks;
+    add_range(way_.blocks, after.blocks, g_.blocks);
     allocation_.set_limit(after.blocks);
     // Groups that go leave behind what they kept elsewhere.
     for (std::uint32_t number = after.group_count; number < g_.group_count; ++number) {
@@ -49,34 +40,28 @@ class Mover {
   }
 
   MoveReport run() {
-    if (!shrinks_)
-      for (const BlockRun& run : way_) allocation_.take(run.start, run.count);
-    for (std::uint32_t group = 0; group < group_end_; ++group) plan_metadata(group);
+    MetadataMover metadata(fs_, allocation_, way_);
+    metadata.plan();
     // Files first: metadata may be about to take their blocks.
-    for (std::uint32_t group = 0; group < group_end_; ++group) scan_inodes(group);
+    const std::uint32_t groups = std::min(way_.group_end, g_.group_count);
+    for (std::uint32_t group = 0; group < groups; ++group) scan_inodes(group);
     move_mmp();
-    release_old_metadata();
+    metadata.release_old();
     allocation_.finish();
-    move_metadata();
+    metadata.move();
+    report_.metadata_blocks += metadata.blocks();
     return report_;
   }
 
  private:
   bool in_way(std::uint64_t start, std::uint64_t count = 1) const {
-    return overlaps(way_, start, count);
+    return way_.contains(start, count);
   }
 
-  std::uint64_t new_place(std::uint64_t count, std::uint64_t near,
-                          const std::vector<BlockRun>& forbidden) {
-    const auto found = allocation_.allocate(count, near, forbidden);
-    if (!found) no_room(count);
+  std::uint64_t new_place() {
+    const auto found = allocation_.allocate(1, 0, {});
+    if (!found) no_room(1);
     return *found;
-  }
-
-  // What lies in the way stays marked there: the table takes its place.
-  void release_outside_way(std::uint64_t start, std::uint64_t count) {
-    for (std::uint64_t block = start; block < start + count; ++block)
-      if (!in_way(block)) allocation_.release(block, 1);
   }
 
   void copy(std::uint64_t from, std::uint64_t to, std::uint64_t count) {
@@ -85,93 +70,15 @@ class Mover {
       const std::uint64_t step = std::min(piece, count - done);
       copy_unreferenced(fs_.store(), g_.offset(from + done), fs_.store(), g_.offset(to + done),
                         step * g_.block_size);
-      if (progress_ != nullptr) progress_->advance((moved_ += step) * g_.block_size);
+      progress_.advance((moved_ += step) * g_.block_size);
     }
-  }
-
-  // One bitmap or inode table on its way to a new place.
-  struct Metadata {
-    std::uint32_t group = 0;
-    std::uint64_t Group::*field = nullptr;
-    std::uint64_t from = 0;
-    std::uint64_t to = 0;
-    std::uint64_t count = 0;
-  };
-
-  void plan_metadata(std::uint32_t number) {
-    const Group group = fs_.group(number);
-    for (std::uint64_t Group::*field : {&Group::block_bitmap, &Group::inode_bitmap})
-      if (in_way(group.*field)) metadata_.push_back({number, field, group.*field, 0, 1});
-    if (in_way(group.inode_table, g_.itable_blocks))
-      metadata_.push_back({number, &Group::inode_table, group.inode_table, 0, g_.itable_blocks});
-    for (Metadata& item : metadata_)
-      if (item.group == number && item.to == 0) item.to = metadata_place(number, item);
-  }
-
-  std::uint64_t metadata_place(std::uint32_t number, const Metadata& item) {
-    report_.metadata_blocks += item.count;
-    if (g_.has_incompat(incompat::flex_bg))
-      return new_place(item.count, g_.group_first(number), {});
-    // Without flex_bg metadata must stay in its own group.
-    const std::uint64_t first = g_.group_first(number);
-    const std::uint64_t end = group_end(number);
-    const std::vector<BlockRun> elsewhere{{0, first}, {end, g_.blocks - end}};
-    if (const auto found = allocation_.allocate(item.count, first, elsewhere)) return *found;
-    return evict(number, item);
-  }
-
-  std::uint64_t group_end(std::uint32_t number) const {
-    const std::uint64_t end = g_.group_first(number) + g_.group_blocks(number);
-    return shrinks_ ? std::min(end, way_.front().start) : end;
-  }
-
-  // Files in this group make room: they may live anywhere.
-  std::uint64_t evict(std::uint32_t number, const Metadata& item) {
-    const Group group = fs_.group(number);
-    const std::uint64_t first = g_.group_first(number);
-    std::vector<BlockRun> fixed = way_;
-    for (const BlockRun& run : g_.base_metadata(number)) fixed.push_back(run);
-    for (std::uint64_t Group::*field : {&Group::block_bitmap, &Group::inode_bitmap})
-      fixed.push_back({group.*field, 1});
-    // An inode table may take blocks of its own old place.
-    if (item.field != &Group::inode_table) fixed.push_back({group.inode_table, g_.itable_blocks});
-    std::uint64_t run = 0;
-    for (std::uint64_t block = first; block < group_end(number); ++block) {
-      run = overlaps(fixed, block, 1) ? 0 : run + 1;
-      if (run < item.count) continue;
-      const BlockRun place{block + 1 - item.count, item.count};
-      way_.push_back(place);
-      allocation_.take(place.start, place.count);
-      return place.start;
-    }
-    no_room(item.count);
-  }
-
-  void release_old_metadata() {
-    for (const Metadata& item : metadata_)
-      for (std::uint64_t block = item.from; block < item.from + item.count; ++block)
-        if (!in_way(block) && (block < item.to || block >= item.to + item.count))
-          allocation_.release(block, 1);
-  }
-
-  void move_metadata() {
-    for (const Metadata& item : metadata_) {
-      // Read as a whole before it is written: old and new place may overlap.
-      const Buffer content =
-          read_buffer(fs_.store(), g_.offset(item.from), item.count * g_.block_size);
-      fs_.store().write(g_.offset(item.to), content);
-      Group group = fs_.group(item.group);
-      group.*item.field = item.to;
-      fs_.set_group(item.group, group);
-    }
-    for (const Metadata& item : metadata_) write_first_descriptor(fs_, item.group);
   }
 
   void move_mmp() {
     if (!g_.has_incompat(incompat::mmp)) return;
     const std::uint64_t from = fs_.super().mmp_block.value();
     if (!in_way(from)) return;
-    const std::uint64_t to = new_place(1, from, {});
+    const std::uint64_t to = new_place();
     copy(from, to, 1);
     fs_.edit_super().mmp_block = to;
     ++report_.metadata_blocks;
@@ -194,10 +101,8 @@ class Mover {
         unsupported("bad blocks are on record in the way", "ext filesystem", "ask for less");
       ByteSpan root = ByteSpan(inode.raw).subspan(offsetof(Inode, block), sizeof(Inode::block));
       bool root_changed = false;
-      if (shrinks_ && inode.has_flag(flag_extents)) {
+      if (inode.has_flag(flag_extents)) {
         changed = move_runs(inode) || changed;
-      } else if (inode.has_flag(flag_extents)) {
-        root_changed = extent_node(inode, root, 0);
       } else {
         for (std::size_t i = 0; i < 15; ++i)
           root_changed = indirect_entry(root.subspan(i * 4, 4),
@@ -237,7 +142,7 @@ class Mover {
     if (from == 0 || !in_way(from)) return false;
     auto [known, fresh] = attribute_blocks_.try_emplace(from, 0);
     if (fresh) {
-      const std::uint64_t to = known->second = new_place(1, from, {});
+      const std::uint64_t to = known->second = new_place();
       Buffer raw = fs_.read_block(from);
       if (g_.metadata_csum()) {
         auto header = parse_as<XattrHeader>(raw, 0);
@@ -256,7 +161,7 @@ class Mover {
   bool move_resize_root(InodeRecord& inode) {
     const std::uint32_t from = inode.fields.block[13].value();
     if (!in_way(from)) return false;
-    const std::uint64_t to = new_place(1, from, {});
+    const std::uint64_t to = new_place();
     copy(from, to, 1);
     inode.fields.block[13] = checked_cast<std::uint32_t>(to);
     inode.store_fields();
@@ -291,7 +196,7 @@ class Mover {
     visitor.data = [&](const MappedRun& run) {
       for (std::uint64_t done = 0; done < run.count;) {
         MappedRun part{run.logical + done, run.physical + done, 0, run.unwritten};
-        part.count = stretch(part.physical, run.count - done);
+        part.count = way_.stretch(part.physical, run.count - done);
         done += part.count;
         if (in_way(part.physical))
           move_part(part, add);
@@ -318,15 +223,6 @@ class Mover {
          f.gid_lo.value() | std::uint32_t{f.gid_hi.value()} << 16,
          has_project ? f.projid.value() : 0,
          blocks * static_cast<std::int64_t>(std::uint64_t{g_.cluster_ratio} * g_.block_size)});
-  }
-
-  // How far from this block all is in the way, or nothing is.
-  std::uint64_t stretch(std::uint64_t block, std::uint64_t most) const {
-    std::uint64_t length = most;
-    for (const BlockRun& run : way_)
-      for (const std::uint64_t edge : {run.start, run.end()})
-        if (edge > block) length = std::min(length, edge - block);
-    return length;
   }
 
   template <class Add>
@@ -357,62 +253,6 @@ class Mover {
     }
   }
 
-  // Extents move as a whole, so that no tree ever needs more entries than it has.
-  bool extent_node(const InodeRecord& inode, ByteSpan raw, std::uint32_t level) {
-    const auto header = parse_as<ExtentHeader>(raw, 0);
-    const std::size_t room = (raw.size() - sizeof(ExtentHeader)) / sizeof(Extent);
-    if (header.magic.value() != extent_magic || header.entries.value() > room ||
-        level > max_extent_depth)
-      damaged(fmt::format("inode {}: its extent tree is damaged", inode.ino), "ext filesystem");
-    bool changed = false;
-    for (std::uint16_t i = 0; i < header.entries.value(); ++i) {
-      const std::size_t at = sizeof(ExtentHeader) + i * sizeof(Extent);
-      if (header.depth.value() == 0) {
-        changed = move_extent(raw, at) || changed;
-      } else {
-        changed = move_index(inode, raw, at, level) || changed;
-      }
-    }
-    return changed;
-  }
-
-  bool move_extent(ByteSpan raw, std::size_t at) {
-    auto extent = parse_as<Extent>(raw, at);
-    const bool unwritten = extent.len.value() > max_written_extent;
-    const std::uint64_t count = extent.len.value() - (unwritten ? max_written_extent : 0);
-    const std::uint64_t from = extent.start_lo.value() | std::uint64_t{extent.start_hi.value()}
-                                                             << 32;
-    if (!in_way(from, count)) return false;
-    fs_.check_run(from, count);
-    const std::uint64_t to = new_place(count, from, {});
-    if (!unwritten) copy(from, to, count);
-    release_outside_way(from, count);
-    extent.start_lo = static_cast<std::uint32_t>(to & 0xFFFFFFFF);
-    extent.start_hi = static_cast<std::uint16_t>(to >> 32);
-    put_at(raw, at, extent);
-    report_.file_blocks += count;
-    return true;
-  }
-
-  bool move_index(const InodeRecord& inode, ByteSpan raw, std::size_t at, std::uint32_t level) {
-    auto entry = parse_as<ExtentIndex>(raw, at);
-    const std::uint64_t child = entry.leaf_lo.value() | std::uint64_t{entry.leaf_hi.value()} << 32;
-    Buffer block = fs_.read_block(child);
-    const bool changed = extent_node(inode, block, level + 1);
-    if (changed) set_extent_sum(fs_, inode, block);
-    if (!in_way(child)) {
-      if (changed) fs_.store().write(g_.offset(child), block);
-      return false;
-    }
-    const std::uint64_t to = new_place(1, child, {});
-    fs_.store().write_unreferenced(g_.offset(to), block);
-    entry.leaf_lo = static_cast<std::uint32_t>(to & 0xFFFFFFFF);
-    entry.leaf_hi = static_cast<std::uint16_t>(to >> 32);
-    put_at(raw, at, entry);
-    ++report_.file_blocks;
-    return true;
-  }
-
   bool indirect_entry(ByteSpan slot, std::uint32_t level) {
     const std::uint32_t block = parse_as<Le32>(slot, 0).value();
     if (block == 0) return false;
@@ -427,7 +267,7 @@ class Mover {
       if (changed) fs_.store().write(g_.offset(block), list);
       return false;
     }
-    const std::uint64_t to = new_place(1, block, {});
+    const std::uint64_t to = new_place();
     if (level != 0) {
       fs_.store().write_unreferenced(g_.offset(to), list);
     } else {
@@ -442,17 +282,14 @@ class Mover {
 
   Filesystem& fs_;
   const Geometry g_;
-  std::vector<BlockRun> way_;
+  Way way_;
   Allocation allocation_;
   MoveReport report_;
-  std::uint32_t group_end_ = g_.group_count;
-  bool shrinks_ = false;
-  Progress* progress_ = nullptr;
+  Progress& progress_;
   std::uint64_t moved_ = 0;  // blocks
   std::uint64_t last_cluster_from_ = UINT64_MAX;
   std::uint64_t last_cluster_to_ = UINT64_MAX;
   std::map<std::uint64_t, std::uint64_t> attribute_blocks_;
-  std::vector<Metadata> metadata_;
 };
 
 }  // namespace
@@ -472,13 +309,19 @@ std::vector<BlockRun> table_way(const GrowPlan& plan) {
   return way;
 }
 
-MoveReport clear_table_way(Filesystem& fs, const GrowPlan& plan) {
-  const auto way = table_way(plan);
-  if (way.empty()) return {};
-  if (plan.before.cluster_ratio != 1)
-    unsupported("with bigalloc the descriptor table cannot become longer than was reserved for it",
-                "ext filesystem", "ask for less");
-  return Mover(fs, way).run();
+void clear_table_way(Store& store, std::uint64_t blocks, Progress& progress) {
+  Filesystem fs(store);
+  GrowPlan plan = plan_grow(fs, blocks);
+  if (plan.descriptor_overrun() == 0) return;
+  // First as far as the table reaches already: a full filesystem has no room inside for what moves.
+  const Geometry& g = fs.geometry();
+  const std::uint64_t reach = g.first_data_block + (std::uint64_t{g.desc_blocks} + g.reserved_gdt) *
+                                                       g.desc_per_block * g.blocks_per_group;
+  grow(fs, plan_grow(fs, reach));
+  Filesystem grown(store);
+  plan = plan_grow(grown, blocks);
+  for (const UsageChange& change : Mover(grown, table_way(plan), progress).run().usage)
+    change_usage(grown, change);
 }
 
 MoveReport vacate_end(Filesystem& fs, const Geometry& after, Progress& progress) {

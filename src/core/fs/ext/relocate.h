@@ -18,9 +18,11 @@ struct MoveReport {
 /// The blocks that a longer descriptor table will need in every existing group that has a copy.
 std::vector<BlockRun> table_way(const GrowPlan& plan);
 
-/// Empties the way of the longer table and marks it as in use. Throws refused when there is no room
-/// to move something to, unsupported where the way cannot be cleared (bigalloc, bad blocks).
-MoveReport clear_table_way(Filesystem& fs, const GrowPlan& plan);
+/// Empties the way of the longer table that growing to so many blocks needs, and marks it as in
+/// use; nothing where the table is long enough. The filesystem grows as far as its table reaches
+/// first, and what must move may go there. Throws refused when there is no room to move something
+/// to, unsupported (bad blocks on record).
+void clear_table_way(Store& store, std::uint64_t blocks, Progress& progress);
 
 /// Moves everything at or behind the end of `after` in front of it. Inodes of groups that will go
 /// must have been renumbered before. Throws refused when there is no room, unsupported (bad
