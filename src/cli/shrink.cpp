@@ -19,8 +19,8 @@ po::options_description own_options() {
       "a size, or a share of what it can lose (all)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes smaller (from 1)")(
       "remove-disk", po::value<std::size_t>()->value_name("N"),
-      "empty it, and take it out of its group")("allow-move", po::bool_switch(),
-                                                "partitions may move towards the front");
+      "empty it, and take it out of its group")(
+      "allow-move", po::bool_switch(), "partitions may move towards the front, with their content");
   add_change_options(own, "do not ask");
   return own;
 }

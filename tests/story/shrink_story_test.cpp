@@ -4,8 +4,8 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
-#include <nlohmann/json.hpp>
 
+#include "support/guest_story.h"
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
@@ -17,74 +17,7 @@ namespace {
 
 namespace files = std::filesystem;
 using Words = std::vector<std::string>;
-
-// Every ext filesystem of a guest, by the survey: a name, and where it lies.
-struct Place {
-  std::string name;
-  bool volume = false;
-  std::uint64_t offset = 0;
-};
-
-class Shrunk : public testing::Test {
- protected:
-  std::vector<Place> filesystems(const Words& images) {
-    Words command{"survey", "--json"};
-    command.insert(command.end(), images.begin(), images.end());
-    const auto survey = nlohmann::json::parse(juneheath(command).out);
-    std::vector<Place> places;
-    const auto is_ext = [](const nlohmann::json& place) {
-      return place["content"]["name"].get<std::string>().starts_with("ext") &&
-             place["content"]["name"] != "extended partition";
-    };
-    for (const auto& disk : survey["disks"])
-      for (const auto& place : disk["places"])
-        if (is_ext(place) && place.contains("partition") &&
-            place["partition"]["type_name"] != "extended")
-          places.push_back({place["name"], false, place["offset"]});
-    for (const auto& group : survey["groups"])
-      for (const auto& place : group["volumes"])
-        if (is_ext(place)) places.push_back({place["name"], true, 0});
-    return places;
-  }
-
-  // Sound by the checker; the tree as the kernel shows it.
-  std::map<std::string, std::map<std::string, std::string>> trees(const Words& raw) {
-    std::map<std::string, std::map<std::string, std::string>> all;
-    for (const Place& place : filesystems(raw)) {
-      std::string file = raw.front();
-      if (place.volume) {
-        file = folder_ / "volume";
-        extract_volume(raw, place.name, file);
-      }
-      EXPECT_EQ(check_ext(file, place.offset), "") << place.name;
-      if (can_mount()) all[place.name] = tree_facts(Mounted(file, place.offset).path());
-      if (place.volume) files::remove(file);
-    }
-    return all;
-  }
-
-  void expect_same(const Words& raw,
-                   const std::map<std::string, std::map<std::string, std::string>>& before) {
-    const auto now = trees(raw);
-    ASSERT_EQ(now.size(), before.size());
-    for (const auto& [name, tree] : before)
-      EXPECT_EQ(tree_difference(tree, now.at(name)), "") << name;
-  }
-
-  Outcome run_on(const std::string& command, const Words& images, const Words& options) {
-    Words words{command};
-    words.insert(words.end(), images.begin(), images.end());
-    words.insert(words.end(), options.begin(), options.end());
-    return juneheath(words);
-  }
-
-  void expect_audit_clean(const Words& images) {
-    const Outcome audit = run_on("audit", images, {});
-    EXPECT_EQ(audit.status, 0) << audit.out;
-  }
-
-  TempFolder folder_;
-};
+using Shrunk = GuestStory;
 
 struct Case {
   std::string sample;
@@ -97,7 +30,7 @@ void PrintTo(const Case& item, std::ostream* out) {
   *out << item.sample << " " << item.form << " " << item.store;
 }
 
-class ShrinkStory : public Shrunk, public testing::WithParamInterface<Case> {};
+class ShrinkStory : public GuestStory, public testing::WithParamInterface<Case> {};
 
 TEST_P(ShrinkStory, ToTheFloorAndBack) {
   const Case& item = GetParam();
@@ -193,7 +126,7 @@ INSTANTIATE_TEST_SUITE_P(Guests, ShrinkStory, testing::ValuesIn(cases()), [](con
   return name;
 });
 
-class TwoDisks : public Shrunk, public testing::WithParamInterface<const char*> {
+class TwoDisks : public GuestStory, public testing::WithParamInterface<const char*> {
  protected:
   void SetUp() override {
     const std::string form = GetParam();
@@ -286,37 +219,6 @@ TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
   const Outcome too_much = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
   EXPECT_EQ(too_much.status, 3);
   EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
-}
-
-// What stands behind a partition that became smaller moves up, and the disk ends behind it.
-TEST_F(Shrunk, PartitionsMoveUpWhenTheyMay) {
-  for (const std::string sample : {"fieldstation", "mbr-boot-lvm", "nestcam"}) {
-    const std::string image = folder_ / (sample + ".img");
-    unpack_sample(sample, image);
-    const std::uint32_t digest = file_digest(image);
-    const std::uint64_t size = files::file_size(image);
-    const auto before = trees({image});
-    if (sample != "nestcam") {
-      // /boot stands in front of the physical volume.
-      const std::string to = std::to_string(size - (40ULL << 20));
-      const Outcome moved = juneheath(
-          {"shrink", image, "--to", to, "--take", "/boot=40MiB", "--allow-move", "--yes"});
-      ASSERT_EQ(moved.status, 0) << moved.out << moved.err;
-      EXPECT_TRUE(moved.said("towards the front")) << moved.out;
-      EXPECT_EQ(files::file_size(image), size - (40ULL << 20));
-      expect_audit_clean({image});
-      expect_same({image}, before);
-      const Outcome undone = juneheath({"undo", image});
-      ASSERT_EQ(undone.status, 0) << undone.err;
-      EXPECT_EQ(file_digest(image), digest);
-      continue;
-    }
-    // The firmware's partition names its own place: it stays.
-    const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
-    ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
-    expect_audit_clean({image});
-    expect_same({image}, before);
-  }
 }
 
 // Several volumes could lose what is missing: it is said, and nothing done.

@@ -35,6 +35,7 @@ enum class StepKind {
   remove_device,     // out of its group
   shrink_partition,  // also an extended one
   move_partition,    // towards the front, with what is in it
+  move_chain,        // the extended partition and the records of the logical ones
   shrink_container
 };
 
@@ -58,14 +59,15 @@ struct Step {
   Bytes to;
   std::uint32_t partition = 0;  // 0: the whole disk
   Sectors new_end{};
-  Sectors new_first{};           // of a partition that moves
-  std::uint64_t new_blocks = 0;  // of the filesystem
-  std::string volume{};          // "group/volume": the step is on it, not on the partition
-  std::uint64_t extents = 0;     // what a volume gains, or keeps; how many a device keeps
-  Bytes place_size{};            // of a physical volume that becomes smaller
-  NewPartition fresh{};          // a partition that is created
-  TableKind table{};             // of a disk that is created
-  std::uint64_t to_move = 0;     // bytes of content, at most
+  Sectors new_first{};              // of a partition that moves
+  std::vector<NewPlace> logical{};  // where those in an extended partition lie then
+  std::uint64_t new_blocks = 0;     // of the filesystem
+  std::string volume{};             // "group/volume": the step is on it, not on the partition
+  std::uint64_t extents = 0;        // what a volume gains, or keeps; how many a device keeps
+  Bytes place_size{};               // of a physical volume that becomes smaller
+  NewPartition fresh{};             // a partition that is created
+  TableKind table{};                // of a disk that is created
+  std::uint64_t to_move = 0;        // bytes of content, at most
   Where where() const { return {disk, partition, volume}; }
 };
 

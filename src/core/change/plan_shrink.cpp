@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "core/change/lineup.h"
 #include "core/change/plan_content.h"
 #include "core/change/plan_shrink_inside.h"
 #include "core/lvm/shrink.h"
@@ -57,7 +58,8 @@ class Shrinker {
       refuse("the guest has several disks", {}, "say which one becomes smaller:" + commands);
     }
     LayerFloor floor = floors_.of_disk(disk_index_);
-    if (request_.allow_move && disk().table) floor = packed_floor();
+    const bool packs = request_.allow_move && disk().table != nullptr;
+    if (packs) floor = packed_floor(guest_, floors_, disk_index_);
     Bytes wanted = floor.size;
     if (request_.to) wanted = *request_.to;
     if (request_.by) {
@@ -196,101 +198,60 @@ class Shrinker {
     }
   }
 
-  // Partitions in the order they lie in; what they keep is said in sectors.
-  struct Lying {
-    const Place* place = nullptr;
-    Sectors first;
-    Sectors count;
-    bool stays = false;  // it names its own place, or nobody knows what it is
-  };
-
-  std::vector<Lying> lie_of_the_disk() const {
-    std::vector<Lying> lying;
-    for (const Place& place : disk().places) {
-      if (!place.partition) continue;
-      if (place.partition->role != PartitionRole::primary)
-        unsupported("logical partitions stay where they begin", disk().path,
-                    "shrink without --allow-move");
-      const ContentKind kind = place.content.kind;
-      const bool stays = kind == ContentKind::fat || kind == ContentKind::ntfs ||
-                         kind == ContentKind::unknown || !place.content.blockers.empty() ||
-                         place.partition->type_name == "BIOS boot";
-      lying.push_back({&place, place.partition->first, place.partition->count, stays});
-    }
-    std::sort(lying.begin(), lying.end(),
-              [](const Lying& a, const Lying& b) { return a.first < b.first; });
-    return lying;
-  }
-
-  // Each goes as far to the front as what stands before it lets it. Returns where the last one
-  // ends.
-  Sectors pack(std::vector<Lying>& lying) const {
-    const std::uint64_t unit = (1U << 20) / disk().table->facts().sector_size;
-    Sectors end;
-    for (std::size_t i = 0; i < lying.size(); ++i) {
-      Lying& each = lying[i];
-      const Sectors front(round_up(end.value(), unit));
-      if (i != 0 && !each.stays && front < each.first) each.first = front;
-      end = each.first + each.count;
-    }
-    return end;
-  }
-
-  void cut(Lying& each, Bytes size) const {
-    each.count = aligned_end(disk(), *each.place->partition, size) - each.place->partition->first;
-  }
-
-  LayerFloor packed_floor() {
-    auto lying = lie_of_the_disk();
-    for (Lying& each : lying) cut(each, floors_.of(*each.place).size);
-    return {disk_for(disk(), pack(lying)), "every partition at its floor, side by side"};
-  }
-
   // Who is to lose what lacks; then everybody moves up.
   void pack_disk() {
-    auto lying = lie_of_the_disk();
-    for (Lying& each : lying)
-      if (const auto taken = sizes_.find(each.place); taken != sizes_.end())
-        cut(each, taken->second);
+    Lineup lying(guest_, disk_index_);
+    for (const auto& [place, size] : sizes_)
+      if (Lineup::Lying* each = lying.find(*place)) lying.cut(*each, size);
     const Sectors usable =
         new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
     const std::uint32_t sector = disk().table->facts().sector_size;
     if (request_.to_floor)
-      for (Lying& each : lying) cut(each, floors_.of(*each.place).size);
-    auto packed = lying;
-    if (const Sectors end = pack(packed); end > usable) {
-      Lying& giver = find_giver(lying, to_bytes(end - usable, sector));
-      cut(giver, to_bytes(giver.count, sector) -
-                     Bytes(round_up(to_bytes(end - usable, sector).value(), 1U << 20)));
+      for (const Lineup::Lying& each : lying.all())
+        lying.cut(*lying.find(*each.place), floors_.of(*each.place).size);
+    Lineup packed = lying;
+    packed.pack();
+    if (packed.end() > usable) {
+      const Bytes lacking = to_bytes(packed.end() - usable, sector);
+      Lineup::Lying& giver = *lying.find(find_giver(lying, lacking));
+      lying.cut(giver, to_bytes(giver.count, sector) - Bytes(round_up(lacking.value(), 1U << 20)));
       packed = lying;
-      ensure(pack(packed) <= usable, "the partitions fit on the smaller disk");
+      packed.pack();
+      ensure(packed.end() <= usable, "the partitions fit on the smaller disk");
     }
-    for (const Lying& each : packed) {
-      const Sectors end = each.first + each.count;
-      const bool moves = each.first < each.place->partition->first;
+    for (const Lineup::Lying& each : packed.all()) {
       if (each.count < each.place->partition->count)
         limit(*each.place, to_bytes(each.count, sector));
-      if (!moves) continue;
-      std::size_t pv = 0;
-      if (guest_.group_on(*each.place, pv) != nullptr && sizes_.contains(each.place))
-        unsupported(guest_.name_of(*each.place) + " would have to shrink and to move", disk().path,
-                    "make a volume of its group smaller first, with a command of its own");
-      moves_.push_back({each.place, each.first, end});
+      if (!each.moves()) continue;
+      check_device_moves(*each.place);
+      moves_.push_back(each);
     }
+    chain_ = packed.chain(usable);
   }
 
-  Lying& find_giver(std::vector<Lying>& lying, Bytes lacking) {
-    std::vector<Lying*> able;
+  // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.
+  void check_device_moves(const Place& place) const {
+    std::size_t pv = 0;
+    const VolumeGroup* group = guest_.group_on(place, pv);
+    if (group == nullptr || !sizes_.contains(&place)) return;
+    for (const Place& volume : group->volumes)
+      if (!volume.window)
+        unsupported(guest_.name_of(place) + " would have to shrink and to move, and " +
+                        guest_.name_of(volume) + " cannot be compared afterwards",
+                    disk().path, "shrink without --allow-move");
+  }
+
+  const Place& find_giver(const Lineup& lying, Bytes lacking) {
+    std::vector<const Place*> able;
     std::string commands;
     const std::uint32_t sector = disk().table->facts().sector_size;
-    for (Lying& each : lying) {
+    const Bytes amount(round_up(lacking.value(), 1U << 20));
+    for (const Lineup::Lying& each : lying.all()) {
       if (sizes_.contains(each.place)) continue;
-      Lying least = each;
-      cut(least, floors_.of(*each.place).size);
-      const Bytes spare = to_bytes(each.count - least.count, sector);
-      if (spare.value() < round_up(lacking.value(), 1U << 20)) continue;
-      able.push_back(&each);
-      const Bytes amount(round_up(lacking.value(), 1U << 20));
+      Lineup::Lying least = each;
+      lying.cut(least, floors_.of(*each.place).size);
+      if (to_bytes(each.count - least.count, sector) < amount) continue;
+      able.push_back(each.place);
       commands +=
           "\n  " + command_with(request_, guest_.best_name(*each.place) + "=" + paste_size(amount));
     }
@@ -340,7 +301,8 @@ class Shrinker {
       plan_smaller_group(plan_, cost_, guest_, floors_, request_, change);
     for (const auto& [place, size] : sizes_)
       if (place->partition) shrink_partition(*place, size);
-    for (const auto& [place, first, end] : moves_) move_partition(*place, first, end);
+    for (const Lineup::Lying& each : moves_) move_partition(*each.place, each.first, each.end());
+    if (chain_) move_chain();
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) finish_disk(i);
     name_targets();
   }
@@ -358,7 +320,7 @@ class Shrinker {
     };
     if (end >= place.partition->end()) return;
     add(*place.partition, "move its end inwards");
-    if (place.partition->role != PartitionRole::logical || !new_size_) return;
+    if (place.partition->role != PartitionRole::logical || !new_size_ || chain_) return;
     // The extended one goes along when it would reach past the disk's new end.
     for (const Partition& outer : on.table->facts().partitions)
       if (outer.role == PartitionRole::extended &&
@@ -386,6 +348,27 @@ class Shrinker {
     plan_.notes.push_back(fmt::format(
         "{} begins elsewhere afterwards: whatever names it by its first sector must be told",
         guest_.name_of(place)));
+    if (place.content.kind == ContentKind::ntfs && disk().table->facts().kind == TableKind::mbr)
+      plan_.notes.push_back(fmt::format(
+          "Windows keeps the first byte of its partition in its boot data when the table is an "
+          "MBR: should {} not start any more, take the change back with undo",
+          guest_.name_of(place)));
+  }
+
+  void move_chain() {
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    const Partition& outer = *disk().table->find(chain_->extended.number);
+    const bool same_begin = chain_->extended.first == outer.first;
+    Step step = partition_step(guest_, StepKind::move_chain, disk_index_, outer,
+                               same_begin ? "the extended partition follows, with its list"
+                                          : "the extended partition moves along, with its list",
+                               outer.end());
+    step.new_end = chain_->extended.end;
+    step.to = to_bytes(chain_->extended.end - chain_->extended.first, sector);
+    step.new_first = chain_->extended.first;
+    step.logical = chain_->logical;
+    plan_.steps.push_back(std::move(step));
+    cost_.held += 65536 * (chain_->logical.size() + 1);
   }
 
   void finish_disk(std::size_t index) {
@@ -471,12 +454,8 @@ class Shrinker {
   std::optional<Bytes> new_size_;
   std::map<const Place*, Bytes> sizes_;   // of places that become smaller
   std::map<const Place*, Sectors> ends_;  // of partitions that must end there
-  struct Move {
-    const Place* place = nullptr;
-    Sectors first;
-    Sectors end;
-  };
-  std::vector<Move> moves_;  // in the order they lie in
+  std::vector<Lineup::Lying> moves_;      // in the order they lie in
+  std::optional<Lineup::Chain> chain_;
   std::map<const VolumeGroup*, GroupChange> groups_;
 };
 

@@ -7,6 +7,7 @@
 #include "core/change/disk_compare.h"
 #include "core/change/footprint.h"
 #include "core/change/tree_compare.h"
+#include "core/change/worker.h"
 #include "core/fs/ext/audit.h"
 
 namespace jh {
@@ -61,8 +62,8 @@ void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
       Sectors first = old.first;
       Sectors end = old.end();
       for (const Step& step : plan.steps)
-        if (step.disk == i && step.kind == StepKind::move_partition &&
-            step.partition == old.number) {
+        if (step.disk == i && step.partition == old.number &&
+            (step.kind == StepKind::move_partition || step.kind == StepKind::move_chain)) {
           first = step.new_first;
           end = step.new_end;
         } else if (step.disk == i && step.kind == StepKind::shrink_partition &&
@@ -98,15 +99,22 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
 }
 
 // Two places that must hold the same, byte for byte.
-void compare_places(const Place& before, const Place* after, ContentCheck& contents,
+void compare_places(Store& before, const Place* after, ContentCheck& contents,
                     const std::string& where, Progress& progress) {
-  if (after == nullptr || !before.window || !after->window)
+  if (after == nullptr || !after->window || after->window->size() > before.size())
     proof_failed("its content cannot be compared", where);
   Store& now = *after->window;
-  if (now.size() > before.window->size()) proof_failed("its content cannot be compared", where);
-  const std::uint64_t same = contents.same_until(*before.window, 0, now, 0, now.size(), progress);
+  const std::uint64_t same = contents.same_until(before, 0, now, 0, now.size(), progress);
   if (same != now.size())
     proof_failed(fmt::format("its content differs near byte {}", same), where);
+}
+
+// Whether a device of the group comes to lie elsewhere as well as becoming another.
+bool device_moves(const Guest& guest, const Plan& plan, const VolumeGroup& group) {
+  return plan.group == group.open.group.name &&
+         std::any_of(group.devices.begin(), group.devices.end(), [&](const Place* device) {
+           return device != nullptr && plan.has(StepKind::move_partition, where_is(guest, *device));
+         });
 }
 
 void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGroup& after,
@@ -152,16 +160,19 @@ void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGrou
     const lvm::Volume* found = now.find(volume.name);
     if (found == nullptr || found->id != volume.id || found->extents != extents)
       proof_failed(fmt::format("volume {} is not as planned", volume.name), where);
-    if (std::all_of(volume.segments.begin(), volume.segments.end(),
-                    [&](const lvm::Segment& segment) { return keeps(*found, segment); }))
-      continue;
+    const bool stays =
+        !device_moves(guest, plan, before) &&
+        std::all_of(volume.segments.begin(), volume.segments.end(),
+                    [&](const lvm::Segment& segment) { return keeps(*found, segment); });
+    if (stays) continue;
     if (plan.command != "shrink")
       proof_failed(fmt::format("volume {} does not lie where it did", volume.name), where);
     // Moved, or cut: its target's tree is compared with all its content; others byte for byte.
     const bool target = std::any_of(plan.targets.begin(), plan.targets.end(),
                                     [&](const Where& place) { return place.volume == name; });
+    if (!target && !before.volumes[i].window) proof_failed("its content cannot be compared", name);
     if (!target)
-      compare_places(before.volumes[i],
+      compare_places(*before.volumes[i].window,
                      &after.volumes[static_cast<std::size_t>(found - now.volumes.data())], contents,
                      name, progress);
   }
@@ -203,10 +214,26 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
 
 namespace {
 
-bool moved_in_group(const Plan& plan, const Where& where) {
-  return !where.volume.empty() &&
+// Its volume's extents may have moved under it.
+bool moved_in_group(const Guest& guest, const Plan& plan, const Where& where) {
+  if (where.volume.empty()) return false;
+  return device_moves(guest, plan, guest.group_of(*place_at(guest, where))) ||
          std::any_of(plan.steps.begin(), plan.steps.end(),
                      [](const Step& step) { return step.kind == StepKind::move_extents; });
+}
+
+// What moved with its partition is the same in its new place; but for a name it has for that place,
+// and a physical volume of the group that changes: its volumes are compared.
+void check_moved(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
+                 ContentCheck& contents, Progress& progress) {
+  const Place& old_place = *place_at(before, step.where());
+  const std::string where = after.disks()[step.disk].path + ", " + step.layer;
+  std::size_t pv = 0;
+  const VolumeGroup* group = before.group_on(old_place, pv);
+  if (group != nullptr && group->open.group.name == plan.group) return;
+  ScratchStore told(*old_place.window);
+  tell_place(told, old_place.content.kind, old_place.partition->first, step.new_first);
+  compare_places(told, place_at(after, step.where()), contents, where, progress);
 }
 
 void prove_content(const Guest& before, const Guest& after, const Plan& plan, const Step& step,
@@ -229,7 +256,7 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
   if (!all) return;
   Ranges changed;
   // Its own extents may have moved under it: then all of its content is read.
-  if (effort == ProofEffort::full || as_a_whole || moved_in_group(plan, step.where()))
+  if (effort == ProofEffort::full || as_a_whole || moved_in_group(before, plan, step.where()))
     add_range(changed, 0, old_place.size.value());
   else
     changed = footprint.changed_in(step.where());
@@ -278,8 +305,7 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   for (const Step& step : plan.steps)
     if (step.kind == StepKind::move_partition && !plan.has(StepKind::shrink_ext, step.where()) &&
         !plan.has(StepKind::shrink_swap, step.where()))
-      compare_places(*place_at(before, step.where()), place_at(after, step.where()), contents,
-                     after.disks()[step.disk].path + ", " + step.layer, progress);
+      check_moved(before, after, plan, step, contents, progress);
   for (const Step& step : plan.steps)
     if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
         step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)

@@ -5,12 +5,19 @@
 #include <algorithm>
 #include <ctime>
 
+#include "core/fs/boot/boot.h"
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/rest.h"
 #include "core/fs/ext/shrink.h"
 #include "core/lvm/shrink.h"
 
 namespace jh {
+
+void tell_place(Store& moved, ContentKind content, Sectors from, Sectors to) {
+  if (content == ContentKind::fat || content == ContentKind::ntfs)
+    boot::begin_elsewhere(moved, content == ContentKind::fat ? boot::Kind::fat : boot::Kind::ntfs,
+                          from.value(), to.value());
+}
 
 // Steps on a disk and its table.
 class Worker::DiskWork {
@@ -31,8 +38,8 @@ class Worker::DiskWork {
     ready_ = true;
   }
 
-  /// `new_size`: of the disk, once all steps are done.
-  void run(const Step& step, Bytes new_size, Progress& progress) {
+  /// `new_size`: of the disk, once all steps are done. `content`: of the step's partition.
+  void run(const Step& step, Bytes new_size, ContentKind content, Progress& progress) {
     be_ready();
     switch (step.kind) {
       case StepKind::settle_container:
@@ -55,8 +62,11 @@ class Worker::DiskWork {
         table_->move_end(container_->disk(), step.partition, step.new_end);
         break;
       case StepKind::move_partition:
-        move_content(step, progress);
-        table_->move(container_->disk(), step.partition, step.new_first, step.new_end);
+        move_content(step, content, progress);
+        break;
+      case StepKind::move_chain:
+        table_->move_chain(container_->disk(), {step.partition, step.new_first, step.new_end},
+                           step.logical);
         break;
       case StepKind::shrink_container:
         container_->shrink(step.to);
@@ -90,9 +100,9 @@ class Worker::DiskWork {
 
  private:
   // Towards the front, from its beginning on: old and new place may overlap. The stage keeps what
-  // stood there, piece by piece, before it is overwritten.
-  void move_content(const Step& step, Progress& progress) {
-    open_table_again();
+  // stood there, piece by piece, before it is overwritten. That may be the record of a logical
+  // partition: the table is not read again before all records are written anew.
+  void move_content(const Step& step, ContentKind content, Progress& progress) {
     const Partition* partition = table_->find(step.partition);
     ensure(partition != nullptr && step.new_first < partition->first,
            "a partition moves towards the front");
@@ -106,6 +116,10 @@ class Worker::DiskWork {
       copy_unreferenced(disk, from + done, disk, to + done, step_size);
       progress.advance(done + step_size);
     }
+    WindowStore moved(disk, to, length, stage_.name());
+    tell_place(moved, content, partition->first, step.new_first);
+    if (partition->role != PartitionRole::logical)
+      table_->move(disk, step.partition, step.new_first, step.new_end);
   }
 
   void open_table_again() { table_ = open_table(container_->disk(), sector_size_); }
@@ -146,12 +160,13 @@ void Worker::run(const Step& step, Progress& progress) {
     case StepKind::grow_partition:
     case StepKind::create_partition:
       ensure(!group_ || plan_.command == "shrink", "tables grow before groups do");
-      disk(step.disk).run(step, plan_.disks[step.disk].to, progress);
+      run_on_disk(step, progress);
       break;
     case StepKind::shrink_partition:
     case StepKind::shrink_container:
     case StepKind::move_partition:
-      disk(step.disk).run(step, plan_.disks[step.disk].to, progress);
+    case StepKind::move_chain:
+      run_on_disk(step, progress);
       break;
     case StepKind::grow_device:
     case StepKind::add_device:
@@ -172,6 +187,12 @@ void Worker::run(const Step& step, Progress& progress) {
       run_inside(step, progress);
       break;
   }
+}
+
+void Worker::run_on_disk(const Step& step, Progress& progress) {
+  const Place* place = place_at(before_, step.where());
+  const ContentKind content = place == nullptr ? ContentKind::unknown : place->content.kind;
+  disk(step.disk).run(step, plan_.disks[step.disk].to, content, progress);
 }
 
 void Worker::run_in_group(const Step& step, Progress& progress) {

@@ -10,6 +10,9 @@
 
 namespace jh {
 
+/// What moved with its partition and has a name for its place gets the new one.
+void tell_place(Store& moved, ContentKind content, Sectors from, Sectors to);
+
 class Worker {
  public:
   Worker(const Guest& before, const Plan& plan, FileSet& files);
@@ -23,6 +26,7 @@ class Worker {
   class DiskWork;
 
   DiskWork& disk(std::size_t index);
+  void run_on_disk(const Step& step, Progress& progress);
   void run_in_group(const Step& step, Progress& progress);
   void run_inside(const Step& step, Progress& progress);
   // The place a step is on, as the steps before have left it.

@@ -21,6 +21,8 @@ struct Partition {
   PartitionRole role = PartitionRole::primary;
   Sectors first;
   Sectors count;
+  Sectors
+      lead;  // sectors in front that belong to it: a logical one's record, and the gap behind it
   std::string type_code;                         // "0x83", or the GPT type's GUID
   std::string type_name;                         // in words
   std::string label;                             // GPT name
@@ -42,6 +44,13 @@ struct NewPartition {
   Sectors first;
   Sectors end;
   bool operator==(const NewPartition&) const = default;
+};
+
+/// Where a partition is to begin and to end.
+struct NewPlace {
+  std::uint32_t number = 0;
+  Sectors first;
+  Sectors end;
 };
 
 struct TableFacts {
@@ -99,6 +108,10 @@ class PartitionTable {
   /// Gives a partition another beginning and end; not an extended or a logical one. What is in it
   /// has been copied already.
   virtual void move(Store& disk, std::uint32_t number, Sectors first, Sectors end) = 0;
+  /// The same for an extended partition and all its logical ones, each with its lead in front:
+  /// their records are written anew. What stood there before may be gone by now.
+  virtual void move_chain(Store& disk, const NewPlace& extended,
+                          const std::vector<NewPlace>& logical) = 0;
   /// Writes what `repairs` lists.
   virtual void repair(Store& disk) = 0;
   virtual void audit(Store& disk, Findings& findings) = 0;

@@ -24,6 +24,9 @@ class GptTable final : public PartitionTable {
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
   void move(Store& disk, std::uint32_t number, Sectors first, Sectors end) override;
+  void move_chain(Store&, const NewPlace&, const std::vector<NewPlace>&) override {
+    ensure(false, "a GPT has no extended partition");
+  }
   void repair(Store& disk) override;
   void audit(Store& disk, Findings& findings) override;
 

@@ -61,7 +61,7 @@ MbrTable::MbrTable(Store& disk, std::uint32_t sector_size) {
     const auto number = static_cast<std::uint32_t>(i + 1);
     const bool is_extended = mbr::is_extended(entry.type);
     add(number, is_extended ? PartitionRole::extended : PartitionRole::primary, entry,
-        {0, i, 0, 0, false});
+        {0, i, 0, 0, false, {}});
     if (is_extended && extended_number != 0)
       facts_.blockers.emplace_back(Status::damaged, "the table has two extended partitions",
                                    disk.name(), "put the table right in the guest's rescue system");
@@ -101,6 +101,7 @@ void MbrTable::add(std::uint32_t number, PartitionRole role, const Entry& entry,
   partition.type_name = mbr_type_name(entry.type);
   // What Linux calls the PARTUUID of an MBR partition: disk signature and number.
   partition.part_uuid = fmt::format("{}-{:02x}", facts_.id, number);
+  if (role == PartitionRole::logical) partition.lead = partition.first - Sectors(slot.record_lba);
   facts_.partitions.push_back(partition);
   slots_.push_back(slot);
 }
@@ -115,6 +116,7 @@ void MbrTable::read_chain(Store& disk, const Partition& extended) {
   std::uint64_t lba = extended.first.value();
   std::uint64_t link_lba = 0;
   std::uint64_t previous_end = lba;
+  std::uint32_t number = 5;  // a record that describes none takes no number
   for (std::size_t n = 0; n < max_logical; ++n) {
     if (checked_mul(lba + 1, facts_.sector_size) > disk.size())
       return chain_damaged(
@@ -128,14 +130,14 @@ void MbrTable::read_chain(Store& disk, const Partition& extended) {
     const Entry& logical = record.entries[0];
     const Entry& link = record.entries[1];
     if (logical.type != mbr::type_empty) {
-      const auto number = static_cast<std::uint32_t>(5 + n);
-      add(number, PartitionRole::logical, logical, {lba, 0, lba, link_lba, n != 0});
+      add(number, PartitionRole::logical, logical, {lba, 0, lba, link_lba, n != 0, record});
       const Partition& added = facts_.partitions.back();
       if (added.first.value() <= lba || added.end() > extended.end() ||
           added.first.value() < previous_end)
         chain_damaged(
             fmt::format("logical partition {} does not lie within its extended one", number));
       previous_end = added.end().value();
+      ++number;
     }
     if (!mbr::is_extended(link.type)) return;
     const std::uint64_t next = extended.first.value() + link.start_lba.value();
@@ -202,7 +204,7 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
     write_end(disk, slot, slot.index, partition.first.value(), new_end.value());
     if (slot.has_link) {
       // The link covers the record itself, the gap behind it and the partition.
-      write_end(disk, {slot.link_lba, 1, 0, 0, false}, 1, slot.record_lba, new_end.value());
+      write_end(disk, {slot.link_lba, 1, 0, 0, false, {}}, 1, slot.record_lba, new_end.value());
     }
     partition.count = new_end - partition.first;
     return;
@@ -210,24 +212,57 @@ void MbrTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
   ensure(false, "the partition is in the table");
 }
 
+MbrTable::Slot& MbrTable::slot_of(std::uint32_t number) {
+  const Partition* partition = find(number);
+  ensure(partition != nullptr, "the partition is in the table");
+  return slots_[static_cast<std::size_t>(partition - facts_.partitions.data())];
+}
+
+Entry MbrTable::entry_at(Entry known, std::uint64_t base_lba, std::uint64_t first,
+                         std::uint64_t end) const {
+  known.start_lba = checked_cast<std::uint32_t>(first - base_lba);
+  known.start_chs = chs_of(first);
+  known.sectors = checked_cast<std::uint32_t>(end - first);
+  known.end_chs = chs_of(end - 1);
+  return known;
+}
+
 void MbrTable::move(Store& disk, std::uint32_t number, Sectors first, Sectors end) {
-  for (std::size_t i = 0; i < facts_.partitions.size(); ++i) {
-    Partition& partition = facts_.partitions[i];
-    if (partition.number != number) continue;
-    ensure(partition.role == PartitionRole::primary, "only a primary partition moves");
-    const Slot& slot = slots_[i];
-    auto record = read_as<Record>(disk, checked_mul(slot.record_lba, facts_.sector_size));
-    Entry& entry = record.entries[slot.index];
-    entry.start_lba = checked_cast<std::uint32_t>(first.value() - slot.base_lba);
-    entry.start_chs = chs_of(first.value());
-    entry.sectors = checked_cast<std::uint32_t>((end - first).value());
-    entry.end_chs = chs_of(end.value() - 1);
-    disk.write(checked_mul(slot.record_lba, facts_.sector_size), bytes_of(record));
-    partition.first = first;
-    partition.count = end - first;
-    return;
+  const Slot& slot = slot_of(number);
+  Partition& partition = facts_.partitions[static_cast<std::size_t>(&slot - slots_.data())];
+  ensure(partition.role != PartitionRole::logical, "logical partitions move together");
+  auto record = read_record(disk, slot.record_lba, facts_.sector_size);
+  Entry& entry = record.entries[slot.index];
+  entry = entry_at(entry, slot.base_lba, first.value(), end.value());
+  disk.write(checked_mul(slot.record_lba, facts_.sector_size), bytes_of(record));
+  partition.first = first;
+  partition.count = end - first;
+}
+
+void MbrTable::move_chain(Store& disk, const NewPlace& extended,
+                          const std::vector<NewPlace>& logical) {
+  const std::uint64_t base = extended.first.value();
+  const auto record_of = [&](const NewPlace& place) {
+    return (place.first - find(place.number)->lead).value();
+  };
+  ensure(!logical.empty() && record_of(logical.front()) == base,
+         "the extended partition begins with the first record");
+  for (std::size_t i = 0; i < logical.size(); ++i) {
+    const NewPlace& place = logical[i];
+    Slot& slot = slot_of(place.number);
+    Record record = slot.record;
+    const std::uint64_t at = record_of(place);
+    record.entries[0] = entry_at(record.entries[0], at, place.first.value(), place.end.value());
+    Entry link{};
+    if (i + 1 < logical.size()) {
+      link.type = mbr::is_extended(record.entries[1].type) ? record.entries[1].type
+                                                           : mbr::type_extended_chs;
+      link = entry_at(link, base, record_of(logical[i + 1]), logical[i + 1].end.value());
+    }
+    record.entries[1] = link;
+    disk.write(checked_mul(at, facts_.sector_size), bytes_of(record));
   }
-  ensure(false, "the partition is in the table");
+  move(disk, extended.number, extended.first, extended.end);
 }
 
 // A primary partition where an entry is free and the largest room lies outside of the extended

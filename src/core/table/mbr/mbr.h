@@ -15,6 +15,8 @@ class MbrTable final : public PartitionTable {
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
   void move(Store& disk, std::uint32_t number, Sectors first, Sectors end) override;
+  void move_chain(Store& disk, const NewPlace& extended,
+                  const std::vector<NewPlace>& logical) override;
   void repair(Store&) override {}
   void audit(Store& disk, Findings& findings) override;
 
@@ -28,6 +30,7 @@ class MbrTable final : public PartitionTable {
     // partition; only for logical partitions behind the first.
     std::uint64_t link_lba = 0;
     bool has_link = false;
+    mbr::Record record{};  // of a logical partition, as it was read
   };
   struct Geometry {
     std::uint32_t heads = 0;  // 0: not known, addresses beyond its reach are marked so
@@ -43,6 +46,9 @@ class MbrTable final : public PartitionTable {
   void create_logical(Store& disk, const NewPartition& partition);
   void write_entry(Store& disk, std::uint64_t record_lba, std::size_t index, std::uint64_t base_lba,
                    std::uint8_t type, std::uint64_t first, std::uint64_t end);
+  Slot& slot_of(std::uint32_t number);
+  mbr::Entry entry_at(mbr::Entry known, std::uint64_t base_lba, std::uint64_t first,
+                      std::uint64_t end) const;
   void write_end(Store& disk, const Slot& slot, std::size_t index, std::uint64_t first,
                  std::uint64_t end);
 
