@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include "core/base/checksum.h"
 #include "core/base/errors.h"
 #include "support/fault_host.h"
 
@@ -156,8 +157,10 @@ TEST(Undo, LeavesTheRestOfAHoleAlone) {
   {
     const auto file = host.open("/m/a.img", Access::read_write);
     Transaction transaction(host, {"/m/a.img"}, {file.get()});
-    transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 20, 0xB1));
-    EXPECT_EQ(read_buffer(*file, 1U << 20, 1)[0], 0xB1) << "it need not wait";
+    transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 19, 0xB1));
+    transaction.stage(0).begin_flush();
+    transaction.stage(0).write_unreferenced(3U << 19, filled(1U << 19, 0xB1));
+    EXPECT_EQ(read_buffer(*file, 3U << 19, 1)[0], 0xB1) << "it need not wait any more";
     transaction.stage(0).write(0, filled(10, 0xB2));
     Silent silent;
     transaction.seal(silent, true);
@@ -181,10 +184,11 @@ void move_and_cut(FaultHost& host, bool seal) {
   for (std::uint64_t page = 0; page < 99; ++page) {
     const Buffer content = read_buffer(*file, kept + page * 4096, 4096);
     stage.write_unreferenced((200 + page * 2) * 4096, content);
-    stage.note_moved(kept + page * 4096, stage, (200 + page * 2) * 4096, content);
+    const std::uint32_t crc = crc32c(content);
+    stage.note_moved(kept + page * 4096, stage, (200 + page * 2) * 4096, 4096, crc);
     // Said twice, or of what stays: no use.
-    stage.note_moved(kept + page * 4096, stage, page * 4096, content);
-    stage.note_moved(page * 4096, stage, page * 4096, content);
+    stage.note_moved(kept + page * 4096, stage, page * 4096, 4096, crc);
+    stage.note_moved(page * 4096, stage, page * 4096, 4096, crc);
   }
   stage.write(3 * 4096, filled(9000, 0xA7));
   Silent silent;

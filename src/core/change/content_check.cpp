@@ -1,12 +1,19 @@
 #include "core/change/content_check.h"
 
+#include <algorithm>
 #include <future>
+
+#include "core/base/ahead.h"
+#include "core/base/checksum.h"
 
 namespace jh {
 namespace {
 
 // What is worth a second thread: below this it is read sooner than one begins.
 constexpr std::uint64_t worth_two_readers = 1U << 18;
+constexpr std::size_t pieces_ahead = 4;
+// Compared while they are still in the processor's cache.
+constexpr std::uint64_t compared_at_once = 1U << 18;
 
 }  // namespace
 
@@ -14,58 +21,102 @@ ContentCheck::ContentCheck(FileSet& files) {
   for (Stage* stage : files.stages()) stages_[stage->name()] = stage;
 }
 
+void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t length,
+                            OldPiece& piece) {
+  piece.length = length;
+  piece.zero = false;
+  piece.bytes.resize(length);
+  before.read(at, piece.bytes);
+  piece.spots.clear();
+  for (std::uint64_t done = 0; done < length;) {
+    const Spot spot = before.spot(at + done, length - done);
+    const auto part = ConstByteSpan(piece.bytes).subspan(done, spot.length);
+    piece.spots.push_back({spot, spot.store == nullptr ? 0 : crc32c(part)});
+    done += spot.length;
+  }
+}
+
+bool ContentCheck::same_piece(const OldPiece& old, Store& after, std::uint64_t now_at) {
+  for (std::uint64_t done = 0; done < old.length; done += compared_at_once) {
+    fresh_.resize(std::min(compared_at_once, old.length - done));
+    after.read(now_at + done, fresh_);
+    const bool same = old.zero ? all_zero(fresh_)
+                               : std::memcmp(&old.bytes[done], fresh_.data(), fresh_.size()) == 0;
+    if (!same) return false;
+  }
+  if (!old.zero) note(old, after, now_at);
+  return true;
+}
+
 bool ContentCheck::same_piece(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
                               std::uint64_t length) {
   before.check_range(at, length);
   after.check_range(now_at, length);
-  old_.resize(length);
   fresh_.resize(length);
   if (length >= worth_two_readers) {
-    // The two states share files, but nothing that reading changes.
     auto other = std::async(std::launch::async, [&] { after.read(now_at, fresh_); });
-    before.read(at, old_);
+    read_old(before, at, length, old_);
     other.get();
   } else {
-    before.read(at, old_);
+    read_old(before, at, length, old_);
     after.read(now_at, fresh_);
   }
-  if (std::memcmp(old_.data(), fresh_.data(), length) != 0) return false;
-  note(before, at, after, now_at);
+  if (std::memcmp(old_.bytes.data(), fresh_.data(), length) != 0) return false;
+  note(old_, after, now_at);
   return true;
 }
 
 std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& after,
                                        std::uint64_t now_at, std::uint64_t length,
                                        Progress& progress) {
-  for (std::uint64_t done = 0; done < length;) {
-    const std::uint64_t step = std::min(piece, length - done);
-    // What is a hole in both need not be read. No more than a piece is asked for: a container looks
-    // for the end of what it is asked for each time.
-    const Run was = before.map(at + done, step);
-    const Run now = after.map(now_at + done, was.length);
-    if (was.zero && now.zero) {
-      done += now.length;
-      continue;
+  before.check_range(at, length);
+  after.check_range(now_at, length);
+  if (length <= worth_two_readers)
+    return length == 0 || same_piece(before, at, after, now_at, length) ? length : 0;
+  Ahead<OldPiece> old_pieces(pieces_ahead, [&](const auto& add) {
+    for (std::uint64_t read = 0; read < length;) {
+      const std::uint64_t step = std::min(piece, length - read);
+      // No more than a piece is asked for: a container looks for the end of it each time.
+      const Run run = before.map(at + read, step);
+      add([&](OldPiece& old) {
+        if (run.zero) {
+          old.length = run.length;
+          old.zero = true;
+        } else {
+          read_old(before, at + read, step, old);
+        }
+        read += old.length;
+      });
     }
-    if (!same_piece(before, at + done, after, now_at + done, step)) return done;
-    done += step;
+  });
+  std::uint64_t done = 0;
+  while (const OldPiece* old = old_pieces.next()) {
+    // What is a hole in both need not be read.
+    const Run now = after.map(now_at + done, old->length);
+    const bool holes = old->zero && now.zero && now.length == old->length;
+    if (!holes && !same_piece(*old, after, now_at + done)) return done;
+    done += old->length;
     progress.advance(0);
   }
   return length;
 }
 
-void ContentCheck::note(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at) {
-  for (std::uint64_t done = 0; done < old_.size();) {
-    const Spot was = before.spot(at + done, old_.size() - done);
-    const Spot now = after.spot(now_at + done, was.length);
-    if (was.store != nullptr && now.store != nullptr) {
-      const auto from = stages_.find(was.store->name());
-      const auto to = stages_.find(now.store->name());
-      if (from != stages_.end() && to != stages_.end())
-        from->second->note_moved(was.at, *to->second, now.at,
-                                 ConstByteSpan(old_).subspan(done, now.length));
+void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at) {
+  std::uint64_t start = 0;  // of a spot, in the piece
+  for (const auto& [was, crc] : old.spots) {
+    const auto from = was.store == nullptr ? stages_.end() : stages_.find(was.store->name());
+    for (std::uint64_t done = 0; from != stages_.end() && done < was.length;) {
+      const Spot now = after.spot(now_at + start + done, was.length - done);
+      const auto to = now.store == nullptr ? stages_.end() : stages_.find(now.store->name());
+      if (to != stages_.end()) {
+        const bool whole = now.length == was.length;
+        const auto part = ConstByteSpan(old.bytes).subspan(start + done, now.length);
+        from->second->note_moved(was.at + done, *to->second, now.at, now.length,
+                                 whole ? crc : crc32c(part));
+      }
+      done += now.length;
     }
-    done += now.length;
+    start += was.length;
   }
 }
 

@@ -5,6 +5,7 @@
 #include <future>
 #include <thread>
 
+#include "core/base/ahead.h"
 #include "core/container/packing.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/vmdk/extent.h"
@@ -33,46 +34,6 @@ std::uint64_t bytes_kept(Container& from) {
   return kept;
 }
 
-namespace {
-
-// Reads a stretch while the one before is written; the two sides touch different files. When next()
-// returns nothing is being read, so that the disk may be asked where to go on.
-class ReadAhead {
- public:
-  ReadAhead(Store& from, std::uint64_t most) : from_(from), buffers_{Buffer(most), Buffer(most)} {}
-
-  template <class Take>
-  void next(std::uint64_t offset, std::uint64_t length, Take take) {
-    const ByteSpan fresh = ByteSpan(buffers_[1 - current_]).first(length);
-    std::future<void> reading =
-        std::async(std::launch::async, [this, offset, fresh] { from_.read(offset, fresh); });
-    try {
-      finish(take);
-    } catch (...) {
-      reading.wait();
-      throw;
-    }
-    reading.get();
-    current_ = 1 - current_;
-    offset_ = offset;
-    length_ = length;
-  }
-  template <class Take>
-  void finish(Take take) {
-    if (length_ != 0) take(offset_, ConstByteSpan(buffers_[current_]).first(length_));
-    length_ = 0;
-  }
-
- private:
-  Store& from_;
-  std::array<Buffer, 2> buffers_;
-  std::size_t current_ = 0;
-  std::uint64_t offset_ = 0;  // of what waits in the current buffer
-  std::uint64_t length_ = 0;
-};
-
-}  // namespace
-
 void fill_disk(Container& from, Container& to, Progress& progress) {
   constexpr std::uint64_t most = 2U << 20;
   constexpr std::uint64_t worth_bringing_out = 64U << 20;
@@ -92,16 +53,26 @@ void fill_disk(Container& from, Container& to, Progress& progress) {
     }
     progress.advance(done);
   };
-  ReadAhead ahead(from.disk(), most);
-  for_each_kept(from, [&](std::uint64_t start, std::uint64_t length) {
-    for (const std::uint64_t end = start + length; start < end;) {
-      // Whole pieces at the same offsets in every form: fewer and larger writes.
-      const std::uint64_t step = std::min(end - start, most - start % most);
-      ahead.next(start, step, put);
-      start += step;
-    }
+  struct Stretch {
+    std::uint64_t start = 0;
+    Buffer bytes;
+  };
+  // The two sides touch different files.
+  Ahead<Stretch> stretches(4, [&](const auto& add) {
+    for_each_kept(from, [&](std::uint64_t start, std::uint64_t length) {
+      for (const std::uint64_t end = start + length; start < end;) {
+        // Whole pieces at the same offsets in every form: fewer and larger writes.
+        const std::uint64_t step = std::min(end - start, most - start % most);
+        add([&](Stretch& stretch) {
+          stretch.start = start;
+          stretch.bytes.resize(step);
+          from.disk().read(start, stretch.bytes);
+        });
+        start += step;
+      }
+    });
   });
-  ahead.finish(put);
+  while (const Stretch* stretch = stretches.next()) put(stretch->start, stretch->bytes);
 }
 
 namespace {

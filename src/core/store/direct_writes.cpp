@@ -9,11 +9,10 @@ using ledger::RecordKind;
 
 // What waits at most: enough to make one flush of the ledger serve many writes.
 constexpr std::uint64_t most_waiting = 16U << 20;
-// A hole so large is kept as a whole, for one record and one flush, and what follows in it needs
-// neither.
+// A hole so large is kept as a whole, for one record, and what follows in it need not wait.
 constexpr std::uint64_t worth_keeping_ahead = 4U << 20;
 // Written bytes after which the host may begin to bring them out.
-constexpr std::uint64_t worth_bringing_out = 32U << 20;
+constexpr std::uint64_t worth_bringing_out = 16U << 20;
 // A sum of less is not worth a record: it is read back together with its neighbours.
 constexpr std::uint64_t worth_a_sum = 16384;
 
@@ -114,19 +113,16 @@ std::uint64_t DirectWrites::keep_run(std::uint64_t offset, std::uint64_t length,
 
 void DirectWrites::keep_old(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t end = offset + length;
-  while ((offset = not_kept_from(offset)) < end)
-    offset += keep_run(offset, end - offset, base_.map(offset, end - offset));
+  while ((offset = not_kept_from(offset)) < end) {
+    const Run run = base_.map(offset, old_size_ - offset);
+    const bool ahead = run.zero && run.length >= worth_keeping_ahead;
+    offset += keep_run(offset, ahead ? run.length : end - offset, run);
+  }
 }
 
-// How many bytes from `offset` on may be overwritten now. A large hole is kept on the way.
-std::uint64_t DirectWrites::ready_from(std::uint64_t offset) {
-  if (trusted_) return old_size_ - offset;
-  if (const std::uint64_t kept = not_kept_from(offset); kept != offset) return kept - offset;
-  const Run ahead = base_.map(offset, old_size_ - offset);
-  if (!ahead.zero || ahead.length < worth_keeping_ahead) return 0;
-  const std::uint64_t kept = keep_run(offset, ahead.length, ahead);
-  ledger_.flush();
-  return kept;
+// How many bytes from `offset` on may be overwritten now.
+std::uint64_t DirectWrites::ready_from(std::uint64_t offset) const {
+  return trusted_ ? old_size_ - offset : not_kept_from(offset) - offset;
 }
 
 void DirectWrites::write(std::uint64_t offset, ConstByteSpan data) {

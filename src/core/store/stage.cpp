@@ -1,7 +1,5 @@
 #include "core/store/stage.h"
 
-#include "core/base/checksum.h"
-
 namespace jh {
 
 Stage::Stage(Store& base, Ledger& ledger, std::uint32_t index)
@@ -107,17 +105,17 @@ void Stage::flush() { direct_.flush(); }
 
 void Stage::resize(std::uint64_t new_size) { size_ = new_size; }
 
-void Stage::note_moved(std::uint64_t from, const Stage& to, std::uint64_t at,
-                       ConstByteSpan content) {
-  if (direct_.is_trusted() || from < size_ || from + content.size() > direct_.old_size() ||
-      at + content.size() > to.size_ || content.size() > ledger::max_payload ||
-      meets(direct_.done(), from, from + content.size()))
+void Stage::note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
+                       std::uint32_t crc) {
+  if (direct_.is_trusted() || from < size_ || from + length > direct_.old_size() ||
+      at + length > to.size_ || length > ledger::max_payload ||
+      meets(direct_.done(), from, from + length))
     return;
   const auto next = moved_.lower_bound(from);
-  if (next != moved_.end() && next->first < from + content.size()) return;
+  if (next != moved_.end() && next->first < from + length) return;
   if (next != moved_.begin() && std::prev(next)->first + std::prev(next)->second.length > from)
     return;
-  moved_.emplace_hint(next, from, Moved{content.size(), to.index_, at, crc32c(content)});
+  moved_.emplace_hint(next, from, Moved{length, to.index_, at, crc});
 }
 
 void Stage::for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const {

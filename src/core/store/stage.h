@@ -67,9 +67,10 @@ class Stage final : public Store {
     std::uint32_t crc = 0;  // CRC-32C
   };
   /// The bytes of this image from `from` on, before the change, are those of `to` from `at` on,
-  /// after it, and both are `content`: an undo can fetch them from there. Who says so has compared
-  /// them. Only a hint: what an undo has no use for is passed over.
-  void note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, ConstByteSpan content);
+  /// after it, and both have this CRC-32C: an undo can fetch them from there. Who says so has
+  /// compared them. Only a hint: what an undo has no use for is passed over.
+  void note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
+                  std::uint32_t crc);
   void for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const;
   /// Calls visit(offset, length) for each range of the image that lies behind its new end, still
   /// holds its old bytes, and is not known to have moved; in order.

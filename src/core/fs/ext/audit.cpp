@@ -18,9 +18,9 @@ struct Owned {
 void check_group_places(AuditState& state, std::uint32_t number, std::vector<Owned>& owned) {
   const Geometry& g = state.fs.geometry();
   const Group group = state.fs.group(number);
-  const std::string where = fmt::format("group {}", number);
+  const auto where = [number] { return fmt::format("group {}", number); };
   if (!state.fs.descriptor_checksum_ok(number))
-    state.find(where, "the checksum of its descriptor is wrong");
+    state.find(where(), "the checksum of its descriptor is wrong");
   const std::uint64_t first = g.group_first(number);
   const std::uint64_t end = first + g.group_blocks(number);
   const auto check = [&](const char* what, std::uint64_t block, std::uint64_t count) {
@@ -30,18 +30,18 @@ void check_group_places(AuditState& state, std::uint32_t number, std::vector<Own
       owned.push_back({{block, count}, number, what});
       return;
     }
-    state.find(where, "its {} at block {} lies outside of {}", what, block,
+    state.find(where(), "its {} at block {} lies outside of {}", what, block,
                inside ? "the group" : "the filesystem");
   };
   check("block bitmap", group.block_bitmap, 1);
   check("inode bitmap", group.inode_bitmap, 1);
   check("inode table", group.inode_table, g.itable_blocks);
   if (group.free_clusters > g.group_clusters(number))
-    state.find(where, "{} free clusters are more than it has", group.free_clusters);
+    state.find(where(), "{} free clusters are more than it has", group.free_clusters);
   if (group.free_inodes > g.inodes_per_group)
-    state.find(where, "{} free inodes are more than it has", group.free_inodes);
+    state.find(where(), "{} free inodes are more than it has", group.free_inodes);
   if (group.itable_unused > g.inodes_per_group)
-    state.find(where, "{} unused inodes are more than it has", group.itable_unused);
+    state.find(where(), "{} unused inodes are more than it has", group.itable_unused);
 }
 
 // A copy of the superblock serves when the first is lost: it must describe the same filesystem.

@@ -64,30 +64,35 @@ void audit_bitmaps(AuditState& state, std::uint32_t first_group, bool against_us
     free_clusters += group.free_clusters;
     free_inodes += group.free_inodes;
     if (number < first_group) continue;
-    const std::string where = fmt::format("group {}", number);
     if (!g.is_block(group.block_bitmap) || !g.is_block(group.inode_bitmap)) continue;
-    const Buffer blocks = fs.block_bitmap(number);
-    const Buffer inodes = fs.inode_bitmap(number);
+    const auto where = [number] { return fmt::format("group {}", number); };
+    const bool blocks_wanted = against_use || !group.block_uninit();
+    const bool inodes_wanted = against_use || !group.inode_uninit();
+    const Buffer blocks = blocks_wanted ? fs.block_bitmap(number) : Buffer();
+    const Buffer inodes = inodes_wanted ? fs.inode_bitmap(number) : Buffer();
     if (!fs.block_bitmap_checksum_ok(group, blocks))
-      state.find(where, "the checksum of its block bitmap is wrong");
+      state.find(where(), "the checksum of its block bitmap is wrong");
     if (!fs.inode_bitmap_checksum_ok(group, inodes))
-      state.find(where, "the checksum of its inode bitmap is wrong");
+      state.find(where(), "the checksum of its inode bitmap is wrong");
     if (!group.block_uninit())
       check_padding(state, number, blocks, g.group_clusters(number), "block");
     if (!group.inode_uninit()) check_padding(state, number, inodes, g.inodes_per_group, "inode");
-    const std::uint64_t block_zeros = count_zero_bits(blocks, g.group_clusters(number));
+    const std::uint64_t block_zeros = blocks_wanted
+                                          ? count_zero_bits(blocks, g.group_clusters(number))
+                                          : fs.fresh_free_clusters(number, group);
     if (block_zeros != group.free_clusters)
-      state.find(where, "{} clusters are free, but its descriptor says {}", block_zeros,
+      state.find(where(), "{} clusters are free, but its descriptor says {}", block_zeros,
                  group.free_clusters);
-    const std::uint64_t inode_zeros = count_zero_bits(inodes, g.inodes_per_group);
+    const std::uint64_t inode_zeros =
+        inodes_wanted ? count_zero_bits(inodes, g.inodes_per_group) : g.inodes_per_group;
     if (inode_zeros != group.free_inodes)
-      state.find(where, "{} inodes are free, but its descriptor says {}", inode_zeros,
+      state.find(where(), "{} inodes are free, but its descriptor says {}", inode_zeros,
                  group.free_inodes);
     if (!against_use) continue;
     compare_blocks(state, number, blocks);
     compare_inodes(state, number, inodes);
     if (state.group_dirs[number] != group.used_dirs)
-      state.find(where, "it has {} directories, but its descriptor says {}",
+      state.find(where(), "it has {} directories, but its descriptor says {}",
                  state.group_dirs[number], group.used_dirs);
   }
   if (free_clusters != fs.free_clusters())

@@ -165,6 +165,26 @@ Buffer Filesystem::fresh_block_bitmap(std::uint32_t number, const Group& own,
   return bitmap;
 }
 
+std::uint32_t Filesystem::fresh_free_clusters(std::uint32_t number, const Group& own) const {
+  const std::uint32_t clusters = geometry_.group_clusters(number);
+  if (geometry_.cluster_ratio != 1)  // blocks of one cluster must not be counted twice
+    return static_cast<std::uint32_t>(
+        count_zero_bits(fresh_block_bitmap(number, own, {}), clusters));
+  const std::uint64_t first = geometry_.group_first(number);
+  const std::uint64_t end = first + clusters;
+  std::uint64_t taken = 0;
+  const auto take = [&](const BlockRun& run) {
+    const std::uint64_t from = std::max(run.start, first);
+    const std::uint64_t to = std::min(run.end(), end);
+    if (from < to) taken += to - from;
+  };
+  for (const BlockRun& run : geometry_.base_metadata(number)) take(run);
+  take({own.block_bitmap, 1});
+  take({own.inode_bitmap, 1});
+  take({own.inode_table, geometry_.itable_blocks});
+  return static_cast<std::uint32_t>(clusters - std::min<std::uint64_t>(taken, clusters));
+}
+
 Buffer Filesystem::block_bitmap(std::uint32_t number) {
   const Group g = group(number);
   if (g.block_uninit()) return fresh_block_bitmap(number, g, {});

@@ -84,6 +84,8 @@ class Filesystem {
   /// `also` are further groups' bitmaps and tables that may lie in it.
   Buffer fresh_block_bitmap(std::uint32_t number, const Group& own,
                             const std::vector<BlockRun>& also) const;
+  /// Free clusters of a group whose bitmap was never written.
+  std::uint32_t fresh_free_clusters(std::uint32_t number, const Group& own) const;
 
   std::uint64_t inode_offset(std::uint32_t ino) const;
   InodeRecord read_inode(std::uint32_t ino);

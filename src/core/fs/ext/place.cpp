@@ -1,5 +1,6 @@
 // Where the bitmaps and inode tables of new groups go.
 #include <algorithm>
+#include <array>
 
 #include "core/fs/ext/grow.h"
 
@@ -59,10 +60,23 @@ void place_apart(const Geometry& g, NewGroup& group) {
   ensure(group.fields.inode_table != 0, "a group has room for its own metadata");
 }
 
-std::vector<BlockRun> runs_of(const Geometry& g, const NewGroup& group) {
-  return {{group.fields.block_bitmap, 1},
-          {group.fields.inode_bitmap, 1},
-          {group.fields.inode_table, g.itable_blocks}};
+std::array<BlockRun, 3> runs_of(const Geometry& g, const NewGroup& group) {
+  return {{{group.fields.block_bitmap, 1},
+           {group.fields.inode_bitmap, 1},
+           {group.fields.inode_table, g.itable_blocks}}};
+}
+
+// A bitmap may stay unwritten when it can be worked out from the group itself: nothing of other
+// groups lies in it. (The last group's has an end to be padded.)
+bool can_work_out(const Geometry& g, const NewGroup& group, const std::vector<BlockRun>& all) {
+  const std::uint64_t from = g.group_first(group.number);
+  const std::uint64_t to = from + g.blocks_per_group;
+  const auto own = runs_of(g, group);
+  return std::none_of(all.begin(), all.end(), [&](const BlockRun& run) {
+    const bool inside = run.start < to && run.end() > from;
+    return inside && std::none_of(own.begin(), own.end(),
+                                  [&](const BlockRun& o) { return o.start == run.start; });
+  });
 }
 
 }  // namespace
@@ -79,25 +93,20 @@ std::vector<NewGroup> place_groups(const Filesystem& fs, std::uint32_t first, st
   for (const NewGroup& group : groups)
     for (const BlockRun& run : runs_of(g, group)) all.push_back(run);
   for (NewGroup& group : groups) {
-    group.bitmap = fs.fresh_block_bitmap(group.number, group.fields, all);
     Group& fields = group.fields;
+    fields.free_inodes = g.inodes_per_group;
+    if (g.lazy_groups()) {
+      fields.flags = group_inode_uninit;
+      fields.itable_unused = g.inodes_per_group;
+      if (group.number + 1 != g.group_count && can_work_out(g, group, all)) {
+        fields.flags |= group_block_uninit;
+        fields.free_clusters = fs.fresh_free_clusters(group.number, fields);
+        continue;
+      }
+    }
+    group.bitmap = fs.fresh_block_bitmap(group.number, fields, all);
     fields.free_clusters =
         static_cast<std::uint32_t>(count_zero_bits(group.bitmap, g.group_clusters(group.number)));
-    fields.free_inodes = g.inodes_per_group;
-    if (!g.lazy_groups()) continue;
-    fields.flags = group_inode_uninit;
-    fields.itable_unused = g.inodes_per_group;
-    // A bitmap may stay unwritten when it can be worked out from the group itself: nothing of other
-    // groups lies in it, and it has no end to be padded.
-    const std::uint64_t from = g.group_first(group.number);
-    const std::uint64_t to = from + g.blocks_per_group;
-    const std::vector<BlockRun> own = runs_of(g, group);
-    const bool foreign = std::any_of(all.begin(), all.end(), [&](const BlockRun& run) {
-      const bool inside = run.start < to && run.end() > from;
-      return inside && std::none_of(own.begin(), own.end(),
-                                    [&](const BlockRun& o) { return o.start == run.start; });
-    });
-    if (!foreign && group.number + 1 != g.group_count) fields.flags |= group_block_uninit;
   }
   return groups;
 }
