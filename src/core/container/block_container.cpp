@@ -125,7 +125,13 @@ Spot BlockContainer::Disk::spot(std::uint64_t offset, std::uint64_t length) {
 void BlockContainer::Disk::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
   check_range(offset, data.size());
   while (!data.empty()) {
-    const Piece piece = owner_.find(offset, data.size());
+    Piece piece = owner_.find(offset, data.size());
+    // New blocks side by side are written, and noted in their table, at once.
+    while (piece.kind != Piece::Kind::data && piece.length < data.size()) {
+      const Piece next = owner_.find(offset + piece.length, data.size() - piece.length);
+      if (next.kind != piece.kind) break;
+      piece.length += next.length;
+    }
     std::size_t done = piece.length;
     if (piece.kind == Piece::Kind::data) {
       const ConstByteSpan part = data.first(piece.length);

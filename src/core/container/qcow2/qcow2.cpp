@@ -79,13 +79,26 @@ Qcow2Container::Entry Qcow2Container::entry_of(std::uint64_t cluster) {
 }
 
 void Qcow2Container::set_entry(std::uint64_t cluster, const Entry& entry) {
-  const std::uint64_t index = cluster / image_.entries_per_table();
-  Buffer& entries = table_for(index);
-  const std::uint64_t at = cluster % image_.entries_per_table() * image_.entry_size();
-  put_at(entries, at, Be64(entry.place));
-  if (image_.entry_size() == 16) put_at(entries, at + 8, Be64(entry.bitmap));
-  file_.write((l1_[index] & offset_mask) + at,
-              ConstByteSpan(entries).subspan(at, image_.entry_size()));
+  set_entries(cluster, {&entry, 1});
+}
+
+void Qcow2Container::set_entries(std::uint64_t cluster, std::span<const Entry> fresh) {
+  const std::uint64_t size = image_.entry_size();
+  while (!fresh.empty()) {
+    const std::uint64_t index = cluster / image_.entries_per_table();
+    const std::uint64_t inside = cluster % image_.entries_per_table();
+    const std::size_t step =
+        std::min<std::size_t>(fresh.size(), image_.entries_per_table() - inside);
+    Buffer& entries = table_for(index);
+    for (std::size_t i = 0; i < step; ++i) {
+      put_at(entries, (inside + i) * size, Be64(fresh[i].place));
+      if (size == 16) put_at(entries, (inside + i) * size + 8, Be64(fresh[i].bitmap));
+    }
+    file_.write((l1_[index] & offset_mask) + inside * size,
+                ConstByteSpan(entries).subspan(inside * size, step * size));
+    cluster += step;
+    fresh = fresh.subspan(step);
+  }
 }
 
 // Offset of a plain cluster in the store of data; damage when it cannot be there.
@@ -186,11 +199,14 @@ void Qcow2Container::put_blocks(std::uint64_t first, std::uint64_t count, std::u
     at = refcounts().allocate(count);
     write_into_zeros(file_, at + inside, content);
   }
+  std::vector<Entry> old(count);
+  std::vector<Entry> fresh(count);
   for (std::uint64_t i = 0; i < count; ++i) {
-    const Entry old = entry_of(first + i);
-    set_entry(first + i, {(at + i * image_.cluster()) | copied, 0xffffffff});
-    let_go(old);
+    old[i] = entry_of(first + i);
+    fresh[i] = {(at + i * image_.cluster()) | copied, 0xffffffff};
   }
+  set_entries(first, fresh);
+  for (const Entry& entry : old) let_go(entry);
 }
 
 void Qcow2Container::drop_blocks(std::uint64_t first, std::uint64_t count) {

@@ -46,6 +46,7 @@ class Qcow2Container final : public BlockContainer {
   Piece find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length);
   Entry entry_of(std::uint64_t cluster);
   void set_entry(std::uint64_t cluster, const Entry& entry);
+  void set_entries(std::uint64_t cluster, std::span<const Entry> fresh);
   Buffer* table(std::uint64_t index);
   Buffer& table_for(std::uint64_t index);
   void read_l1();
