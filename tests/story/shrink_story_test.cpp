@@ -221,6 +221,55 @@ TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
   EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
 }
 
+// Pieces that lie behind the end are empty and stay for an undo; without one they go.
+TEST_F(Shrunk, PiecesBehindTheEndGo) {
+  const std::string raw = folder_ / "guest.img";
+  const std::string image = folder_ / "guest.vmdk";
+  unpack_sample("nestcam", raw);
+  ASSERT_EQ(juneheath({"grow", raw, "--to", "5GiB", "--no-undo", "--yes"}).status, 0);
+  const auto before = trees({raw});
+  const Outcome recast = juneheath({"recast", raw, image, "--pieces"});
+  ASSERT_EQ(recast.status, 0) << recast.err;
+  const auto pieces = [&] {
+    std::map<std::string, std::uint64_t> sizes;
+    for (const auto& entry : files::directory_iterator(folder_.path()))
+      if (const std::string name = entry.path().filename();
+          name.starts_with("guest-") && name.ends_with(".vmdk"))
+        sizes[name] = entry.file_size();
+    return sizes;
+  };
+  const auto all = pieces();
+  ASSERT_EQ(all.size(), 3U);
+  const Words smaller{"shrink", image, "--to", "1GiB", "--yes"};
+  const Outcome shrunk = juneheath(smaller);
+  ASSERT_EQ(shrunk.status, 0) << shrunk.err;
+  EXPECT_TRUE(shrunk.said("stays, empty, for the undo")) << shrunk.out;
+  EXPECT_EQ(std::next(pieces().begin())->second, 0U);
+  EXPECT_EQ(std::prev(pieces().end())->second, 0U);
+  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  EXPECT_EQ(pieces(), all);
+
+  Words for_good = smaller;
+  for_good.push_back("--no-undo");
+  const Outcome gone = juneheath(for_good);
+  ASSERT_EQ(gone.status, 0) << gone.err;
+  EXPECT_TRUE(gone.said("it is removed")) << gone.out;
+  EXPECT_EQ(pieces().size(), 1U);
+  expect_audit_clean({image});
+  // What is left of an undo that nobody wants any more is not in the way of growing again.
+  for (const bool undoable : {true, false}) {
+    const Outcome grown = juneheath({"grow", image, "--to", "5GiB", "--yes"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    EXPECT_EQ(pieces().size(), 3U);
+    const Outcome again = juneheath(undoable ? smaller : for_good);
+    ASSERT_EQ(again.status, 0) << again.err;
+  }
+  expect_audit_clean({image});
+  files::remove(raw);
+  ASSERT_EQ(juneheath({"recast", image, raw}).status, 0);
+  expect_same({raw}, before);
+}
+
 // Several volumes could lose what is missing: it is said, and nothing done.
 TEST_F(Shrunk, IsNotGuessed) {
   const std::string image = folder_ / "guest.img";

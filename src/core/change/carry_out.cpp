@@ -38,6 +38,9 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
   for (Stage* stage : files.stages()) result.written_directly += stage->written_directly();
   transaction.seal(progress, request.keep_undo);
   result.ledger_bytes = transaction.ledger_bytes();
+  if (!request.keep_undo)
+    for (const DiskChange& disk : plan.disks)
+      for (const std::string& path : disk.let_go) host.remove(path);
   return result;
 }
 

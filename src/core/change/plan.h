@@ -77,6 +77,7 @@ struct DiskChange {
   Bytes to;
   NewContainer made{};                   // of a disk that is added
   std::vector<std::string> new_parts{};  // its further files
+  std::vector<std::string> let_go{};     // files that are empty afterwards
 };
 
 struct Plan {

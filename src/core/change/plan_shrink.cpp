@@ -7,6 +7,7 @@
 
 #include "core/change/lineup.h"
 #include "core/change/plan_content.h"
+#include "core/change/plan_shrink_around.h"
 #include "core/change/plan_shrink_inside.h"
 #include "core/lvm/shrink.h"
 
@@ -299,141 +300,18 @@ class Shrinker {
     }
     for (auto& [group, change] : groups_)
       plan_smaller_group(plan_, cost_, guest_, floors_, request_, change);
-    for (const auto& [place, size] : sizes_)
-      if (place->partition) shrink_partition(*place, size);
-    for (const Lineup::Lying& each : moves_) move_partition(*each.place, each.first, each.end());
-    if (chain_) move_chain();
-    for (std::size_t i = 0; i < guest_.disks().size(); ++i) finish_disk(i);
+    ShrinkAround around(plan_, cost_, guest_, request_);
+    for (const auto& [place, size] : sizes_) {
+      if (!place->partition) continue;
+      const auto fixed = ends_.find(place);
+      Sectors end = aligned_end(guest_.disks()[place->disk], *place->partition, size);
+      if (fixed != ends_.end()) end = std::min(end, fixed->second);
+      around.shorten(*place, end, new_size_ && !chain_ ? new_size_ : std::nullopt);
+    }
+    for (const Lineup::Lying& each : moves_) around.move(each);
+    if (chain_) around.move_chain(disk_index_, *chain_);
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) around.finish_disk(i);
     name_targets();
-  }
-
-  void shrink_partition(const Place& place, Bytes size) {
-    const Disk& on = guest_.disks()[place.disk];
-    const auto fixed = ends_.find(&place);
-    const Sectors end = fixed != ends_.end()
-                            ? std::min(fixed->second, aligned_end(on, *place.partition, size))
-                            : aligned_end(on, *place.partition, size);
-    const auto add = [&](const Partition& partition, const char* action) {
-      plan_.steps.push_back(
-          partition_step(guest_, StepKind::shrink_partition, place.disk, partition, action, end));
-      cost_.held += 65536;
-    };
-    if (end >= place.partition->end()) return;
-    add(*place.partition, "move its end inwards");
-    if (place.partition->role != PartitionRole::logical || !new_size_ || chain_) return;
-    // The extended one goes along when it would reach past the disk's new end.
-    for (const Partition& outer : on.table->facts().partitions)
-      if (outer.role == PartitionRole::extended &&
-          outer.end() > on.table->usable_end_on(*new_size_))
-        add(outer, "the extended partition follows");
-  }
-
-  void move_partition(const Place& place, Sectors first, Sectors end) {
-    const std::uint32_t sector = disk().table->facts().sector_size;
-    const Bytes size = to_bytes(end - first, sector);
-    Step step{StepKind::move_partition,
-              place.disk,
-              guest_.name_of(place),
-              fmt::format("move it {} towards the front, with all that is in it",
-                          human(to_bytes(place.partition->first - first, sector))),
-              size,
-              size,
-              place.partition->number,
-              end};
-    step.new_first = first;
-    step.to_move = size.value();
-    plan_.steps.push_back(std::move(step));
-    // Held once more: what stood in its new place.
-    cost_.direct += size.value();
-    plan_.notes.push_back(fmt::format(
-        "{} begins elsewhere afterwards: whatever names it by its first sector must be told",
-        guest_.name_of(place)));
-    if (place.content.kind == ContentKind::ntfs && disk().table->facts().kind == TableKind::mbr)
-      plan_.notes.push_back(fmt::format(
-          "Windows keeps the first byte of its partition in its boot data when the table is an "
-          "MBR: should {} not start any more, take the change back with undo",
-          guest_.name_of(place)));
-  }
-
-  void move_chain() {
-    const std::uint32_t sector = disk().table->facts().sector_size;
-    const Partition& outer = *disk().table->find(chain_->extended.number);
-    const bool same_begin = chain_->extended.first == outer.first;
-    Step step = partition_step(guest_, StepKind::move_chain, disk_index_, outer,
-                               same_begin ? "the extended partition follows, with its list"
-                                          : "the extended partition moves along, with its list",
-                               outer.end());
-    step.new_end = chain_->extended.end;
-    step.to = to_bytes(chain_->extended.end - chain_->extended.first, sector);
-    step.new_first = chain_->extended.first;
-    step.logical = chain_->logical;
-    plan_.steps.push_back(std::move(step));
-    cost_.held += 65536 * (chain_->logical.size() + 1);
-  }
-
-  void finish_disk(std::size_t index) {
-    const Disk& each = guest_.disks()[index];
-    const Bytes size = plan_.disks[index].to;
-    const bool cut = size < each.size();
-    if (!cut && !plan_.touches(index)) return;
-    Plan outer;
-    plan_container(outer, guest_, request_, index, size);
-    plan_.steps.insert(plan_.steps.begin(), outer.steps.begin(), outer.steps.end());
-    cost_.held += outer.bytes_to_write;
-    if (each.table) {
-      Plan table;
-      plan_table(table, guest_, index, size, true);
-      for (Step& step : table.steps) {
-        const auto at =
-            step.kind == StepKind::repair_table ? plan_.steps.begin() : plan_.steps.end();
-        plan_.steps.insert(at, std::move(step));
-      }
-      cost_.held += table.bytes_to_write;
-      if (cut && each.table->facts().kind == TableKind::gpt) move_spare(index, size);
-    }
-    if (!cut) return;
-    const ContainerFacts facts = each.container->facts();
-    plan_.steps.push_back(
-        {StepKind::shrink_container, index, disk_name(guest_, index),
-         facts.form == Form::raw
-             ? "cut the image"
-             : fmt::format("let go what the {} image keeps behind the end", form_name(facts.form)),
-         each.size(), size});
-    if (request_.keep_undo && facts.form == Form::raw) keep_cut(index, size);
-  }
-
-  void move_spare(std::size_t index, Bytes size) {
-    const Disk& each = guest_.disks()[index];
-    const bool there = std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
-      return step.kind == StepKind::move_spare && step.disk == index;
-    });
-    if (there) return;
-    const TableFacts& facts = each.table->facts();
-    plan_.steps.push_back({StepKind::move_spare, index, kind_name(facts.kind),
-                           "move the spare copy to the disk's new end",
-                           to_bytes(facts.known_end, facts.sector_size),
-                           to_bytes(each.table->usable_end_on(size), facts.sector_size)});
-  }
-
-  // What is cut off goes to the ledger, for the undo, unless it is elsewhere in the image by then.
-  void keep_cut(std::size_t index, Bytes size) {
-    Store& store = guest_.disks()[index].container->disk();
-    std::uint64_t kept = 0;
-    for (std::uint64_t at = size.value(); at < store.size();) {
-      const Run run = store.map(at, store.size() - at);
-      if (!run.zero) kept += run.length;
-      at += run.length;
-    }
-    std::uint64_t moved = 0;
-    for (const Step& step : plan_.steps)
-      if (step.disk == index) moved += step.to_move;
-    kept -= std::min(kept, moved);
-    cost_.direct += kept / 2;
-    if (kept >= (1U << 20))
-      plan_.notes.push_back(fmt::format(
-          "about {} are cut off that move nowhere; for an undo they are kept beside the image "
-          "(--no-undo spares them)",
-          human(Bytes(kept))));
   }
 
   void name_targets() {

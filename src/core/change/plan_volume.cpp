@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "core/base/uuid.h"
 #include "core/change/plan_content.h"
+#include "core/change/plan_volume_steps.h"
 #include "core/lvm/grow.h"
 #include "core/store/memory_store.h"
 
@@ -16,27 +16,6 @@ bool in_known_group(const Guest& guest, const Place& place) {
   std::size_t pv = 0;
   return place.volume || guest.group_on(place, pv) != nullptr;
 }
-
-// A physical volume whose partition, or disk, could become larger in place.
-struct DeviceGrowth {
-  std::size_t pv = 0;
-  const Place* place = nullptr;
-  Sectors new_end;  // of its partition
-  Bytes new_size;   // of its place
-};
-
-struct FreshDevice {
-  std::size_t disk = 0;
-  NewPartition partition;
-  Bytes size;
-  bool new_disk = false;
-};
-
-struct Wish {
-  const Place* volume = nullptr;
-  Amount amount;
-  std::uint64_t extents = 0;  // settled
-};
 
 class GroupPlanner {
  public:
@@ -52,7 +31,8 @@ class GroupPlanner {
     settle_sizes();
     find_ways();
     share();
-    add_steps();
+    add_group_steps(plan_, {guest_, request_, group_, planned_, disk_sizes_, resized_, growths_,
+                            fresh_, wishes_, settled_, free_before_});
     if (plan_.steps.empty())
       refuse(fmt::format("there is nothing to do: group {} has no room that anything could take",
                          facts().name),
@@ -96,7 +76,7 @@ class GroupPlanner {
         for (const Wish& wish : wishes_)
           if (wish.volume == place)
             wrong_usage(fmt::format("{} is named twice", give.target), "name each target once");
-        wishes_.push_back({place, give.amount, 0});
+        wishes_.push_back({place, give.amount, 0, 0});
       } else {
         device_target_ = place;
         if (give.amount.kind != Amount::Kind::rest)
@@ -107,7 +87,7 @@ class GroupPlanner {
     if (request_.gives.empty()) {
       const Place& place = only_candidate();
       belongs(place);
-      wishes_.push_back({&place, {}, 0});
+      wishes_.push_back({&place, {}, 0, 0});
     }
     return *group;
   }
@@ -161,14 +141,8 @@ class GroupPlanner {
     if (!request_.to && !request_.by) return;
     resized_ = disk_to_resize();
     const Disk& disk = guest_.disks()[*resized_];
-    check_table(disk);
+    check_table_of(disk);
     disk_sizes_[*resized_] = plan_.disks[*resized_].to = settle_size(plan_, request_, disk);
-  }
-
-  static void check_table(const Disk& disk) {
-    if (disk.trouble) throw *disk.trouble;
-    if (disk.table && !disk.table->facts().blockers.empty())
-      throw disk.table->facts().blockers.front();
   }
 
   std::size_t disk_to_resize() const {
@@ -251,7 +225,7 @@ class GroupPlanner {
       const Disk& disk = guest_.disks()[i];
       if ((sized && i != *resized_) || (request_.disk_chosen && i != request_.disk) || !disk.table)
         continue;
-      check_table(disk);
+      check_table_of(disk);
       try {
         const NewPartition fresh = disk.table->place_new(disk_sizes_[i]);
         const Bytes size = to_bytes(fresh.end - fresh.first, disk.table->facts().sector_size);
@@ -284,7 +258,7 @@ class GroupPlanner {
       plan_.remains.push_back(fmt::format(
           "put {} on the guest's list of LVM devices (/etc/lvm/devices/system.devices); until then "
           "it does not find all of group {}",
-          fresh_name(fresh), facts().name));
+          name_of_new(guest_, fresh), facts().name));
   }
 
   void add_disks() {
@@ -292,17 +266,10 @@ class GroupPlanner {
       const Disk& disk = guest_.disks()[i];
       if (!disk.added) continue;
       MemoryStore blank(disk.size().value());
-      const auto table = make_table(blank, new_table_kind(disk), 512);
+      const auto table = make_table(blank, table_kind_of_new(guest_, disk), 512);
       const NewPartition partition = table->place_new(disk.size());
       use({i, partition, to_bytes(partition.end - partition.first, 512), true});
     }
-  }
-
-  // Like the first disk's, as far as an MBR reaches.
-  TableKind new_table_kind(const Disk& disk) const {
-    const Disk& first = guest_.disks().front();
-    const bool mbr = first.table && first.table->facts().kind == TableKind::mbr;
-    return mbr && disk.size() <= 2048_GiB ? TableKind::mbr : TableKind::gpt;
   }
 
   std::string group_text() const { return "group " + facts().name; }
@@ -364,7 +331,7 @@ class GroupPlanner {
                       step == 1 ? "extents " : fmt::format("rows of {} extents ", step),
                       human(Bytes(facts().extent_size))));
     wish.extents = got;
-    pieces_.push_back(additions.size());
+    wish.pieces = additions.size();
     settled_.push_back(&wish);
     lvm::extend_volume(planned_.group, name, additions);
   }
@@ -381,188 +348,6 @@ class GroupPlanner {
            "take what there is:\n  " + command_with(request_, name + "=rest"));
   }
 
-  std::string device_name(std::size_t pv) const {
-    return "PV on " + guest_.name_of(*group_.devices[pv]);
-  }
-
-  void add_steps() {
-    std::vector<bool> tables_done(guest_.disks().size());
-    std::vector<bool> containers_done(guest_.disks().size());
-    const auto open_up = [&](std::size_t i) {
-      if (!containers_done[i] && !guest_.disks()[i].added)
-        plan_container(plan_, guest_, request_, i, disk_sizes_[i]);
-      containers_done[i] = true;
-    };
-    const auto prepare = [&](std::size_t i) {
-      if (tables_done[i]) return;
-      tables_done[i] = true;
-      const Disk& disk = guest_.disks()[i];
-      check_table(disk);
-      open_up(i);
-      plan_table(plan_, guest_, i, disk_sizes_[i], true);
-    };
-    // The group's text is written on all of its disks.
-    for (const Place* device : group_.devices)
-      if (device != nullptr) open_up(device->disk);
-    if (resized_) prepare(*resized_);
-    for (const DeviceGrowth& growth : growths_) {
-      prepare(growth.place->disk);
-      if (growth.place->partition && growth.new_end > growth.place->partition->end())
-        plan_partition_end(plan_, guest_, *growth.place, growth.new_end);
-    }
-    for (const FreshDevice& fresh : fresh_) {
-      if (fresh.new_disk)
-        add_disk_step(fresh.disk);
-      else
-        prepare(fresh.disk);
-      add_partition_step(fresh);
-    }
-    for (const DeviceGrowth& growth : growths_) add_device_step(growth);
-    for (const FreshDevice& fresh : fresh_) add_fresh_device_step(fresh);
-    bool changed = !growths_.empty() || !fresh_.empty();
-    for (std::size_t i = 0; i < settled_.size(); ++i) {
-      if (settled_[i]->extents == 0) continue;
-      add_volume_step(*settled_[i], pieces_[i]);
-      changed = true;
-    }
-    if (changed) add_commit_step();
-    for (const Wish* wish : settled_) {
-      const Bytes size = wish->volume->size + group_.bytes(wish->extents);
-      plan_content(plan_, guest_, *wish->volume, size, size);
-    }
-    plan_.group = facts().name;
-    for (const Wish& wish : wishes_) {
-      plan_.target += (plan_.target.empty() ? "" : ", ") + guest_.best_name(*wish.volume);
-      plan_.targets.push_back(where_is(guest_, *wish.volume));
-    }
-    if (wishes_.empty()) plan_.target = "group " + facts().name;
-    add_notes();
-  }
-
-  std::string disk_name(std::size_t i) const {
-    return guest_.disks().size() == 1 ? "disk" : fmt::format("{}:disk", i + 1);
-  }
-
-  void add_device_step(const DeviceGrowth& growth) {
-    const std::uint64_t to = planned_.group.pvs[growth.pv].extents;
-    const std::uint64_t from = facts().pvs[growth.pv].extents;
-    Step step{StepKind::grow_device,
-              growth.place->disk,
-              device_name(growth.pv),
-              fmt::format("take {} more extents", grouped(to - from)),
-              group_.bytes(from),
-              group_.bytes(to),
-              growth.place->partition ? growth.place->partition->number : 0};
-    plan_.steps.push_back(std::move(step));
-  }
-
-  std::string fresh_name(const FreshDevice& fresh) const {
-    return guest_.disks().size() == 1
-               ? fmt::format("p{}", fresh.partition.number)
-               : fmt::format("{}:p{}", fresh.disk + 1, fresh.partition.number);
-  }
-
-  void add_disk_step(std::size_t i) {
-    const Disk& disk = guest_.disks()[i];
-    Step step{StepKind::create_disk, i, disk_name(i), "", Bytes(0), disk.size()};
-    step.table = new_table_kind(disk);
-    const ContainerFacts first = guest_.disks().front().container->facts();
-    NewContainer& made = plan_.disks[i].made;
-    made.form = first.form;
-    made.in_pieces = first.form == Form::vmdk && first.parts.size() > 1;
-    made.disk_size = disk.size();
-    made.id = random_guid();
-    std::memcpy(&made.content_id, made.id.data(), sizeof(made.content_id));
-    made.content_id >>= 1;  // never the value that means "none"
-    plan_.disks[i].new_parts = parts_of_new(disk.path, made);
-    step.action = fmt::format("make a new sparse {} image, with an empty {}", form_name(made.form),
-                              kind_name(step.table));
-    plan_.steps.push_back(std::move(step));
-    plan_.bytes_to_write += 256 * 1024;
-    plan_.remains.push_back("attach the new disk to the guest in your hypervisor: " + disk.path);
-  }
-
-  void add_partition_step(const FreshDevice& fresh) {
-    const Disk& disk = guest_.disks()[fresh.disk];
-    const bool mbr = fresh.new_disk ? new_table_kind(disk) == TableKind::mbr
-                                    : disk.table->facts().kind == TableKind::mbr;
-    const bool logical = fresh.partition.role == PartitionRole::logical;
-    Step step{StepKind::create_partition,
-              fresh.disk,
-              fresh_name(fresh),
-              fmt::format("make a new {}partition{} for a physical volume",
-                          logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
-              Bytes(0),
-              fresh.size,
-              fresh.partition.number,
-              fresh.partition.end};
-    step.fresh = fresh.partition;
-    plan_.steps.push_back(std::move(step));
-    if (fresh.new_disk) return;
-    plan_.notes.push_back(fmt::format("{} is new: {}", fresh_name(fresh),
-                                      request_.new_partition
-                                          ? "asked for with --new-partition"
-                                          : "no physical volume can grow in place"));
-  }
-
-  void add_fresh_device_step(const FreshDevice& fresh) {
-    const std::uint64_t extents = lvm::new_extents(group_.open, fresh.size.value());
-    Step step{StepKind::add_device,
-              fresh.disk,
-              "PV on " + fresh_name(fresh),
-              fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
-              Bytes(0),
-              group_.bytes(extents),
-              fresh.partition.number};
-    plan_.steps.push_back(std::move(step));
-    plan_.bytes_to_write += planned_.group.pvs.back().data_start;
-  }
-
-  void add_volume_step(const Wish& wish, std::size_t pieces) {
-    const Place& place = *wish.volume;
-    Step step{StepKind::grow_volume,
-              place.disk,
-              guest_.name_of(place),
-              fmt::format("add {} extents of {}{}", grouped(wish.extents),
-                          human(Bytes(facts().extent_size)),
-                          pieces > 1 ? fmt::format(", in {} pieces", pieces) : ""),
-              place.size,
-              place.size + group_.bytes(wish.extents)};
-    step.volume = guest_.name_of(place);
-    step.extents = wish.extents;
-    plan_.steps.push_back(std::move(step));
-  }
-
-  void add_commit_step() {
-    std::uint64_t copies = 0;
-    for (const auto& member : planned_.members)
-      for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
-    const Bytes size = group_.bytes(planned_.group.total_extents());
-    Step step{StepKind::commit_group,
-              group_.devices.front()->disk,
-              "group " + facts().name,
-              fmt::format("write its metadata anew (number {}), {} cop{}", facts().sequence + 1,
-                          copies, copies == 1 ? "y" : "ies"),
-              group_.bytes(facts().total_extents()),
-              size};
-    plan_.steps.push_back(std::move(step));
-    plan_.bytes_to_write += (lvm::write_text(planned_.group.text()).size() + 8192) * copies;
-  }
-
-  void add_notes() {
-    for (const std::string& note : group_.open.notes) plan_.notes.push_back(note);
-    const std::uint64_t left = planned_.group.free_extents();
-    const std::uint64_t gained = planned_.group.total_extents() - facts().total_extents();
-    std::string from;
-    if (gained != 0) from = fmt::format("{} are new to it", human(group_.bytes(gained)));
-    if (free_before_ != 0)
-      from += fmt::format("{}{} it had free", from.empty() ? "" : ", ",
-                          human(group_.bytes(free_before_)));
-    if (!from.empty())
-      plan_.notes.push_back(fmt::format("group {}: {}; {} stay free in it", facts().name, from,
-                                        left == 0 ? "none" : human(group_.bytes(left))));
-  }
-
   const Guest& guest_;
   const GrowRequest& request_;
   std::vector<Wish> wishes_;
@@ -573,8 +358,7 @@ class GroupPlanner {
   std::optional<std::size_t> resized_;
   std::vector<DeviceGrowth> growths_;
   std::vector<FreshDevice> fresh_;
-  std::vector<Wish*> settled_;
-  std::vector<std::size_t> pieces_;
+  std::vector<const Wish*> settled_;
   std::uint64_t free_before_ = 0;
   Plan plan_;
 };

@@ -78,6 +78,8 @@ class Container {
   virtual void check_growth(Bytes new_size) = 0;
   /// Paths of the files that the disk gets when it becomes so large.
   virtual std::vector<std::string> new_parts(Bytes /*new_size*/) { return {}; }
+  /// Paths of further files that become empty, and are named no more, when the disk is this small.
+  virtual std::vector<std::string> parts_let_go(Bytes /*new_size*/) { return {}; }
   /// Before the first change: replays what waits in a log, puts counts in order, marks the content
   /// as changed.
   virtual void make_ready() {}

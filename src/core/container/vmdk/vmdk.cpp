@@ -251,10 +251,28 @@ void VmdkContainer::set_cylinders(std::uint64_t disk_size) {
                   std::to_string(std::min(disk_size / sector / heads / per_track, most)));
 }
 
+std::vector<std::string> VmdkContainer::parts_let_go(Bytes new_size) {
+  std::vector<std::string> paths;
+  for (std::size_t i = 1; i < extents_.size(); ++i) {
+    const Store* file = extents_[i].file;
+    const auto needs_it = [&](const Extent& other) {
+      return other.file == file && other.start < new_size.value();
+    };
+    if (extents_[i].start < new_size.value() || file == nullptr || file == &file_ ||
+        std::any_of(extents_.begin(), extents_.end(), needs_it) ||
+        std::find(paths.begin(), paths.end(), file->name()) != paths.end())
+      continue;
+    paths.push_back(file->name());
+  }
+  return paths;
+}
+
 void VmdkContainer::shrink(Bytes new_size) {
-  // Pieces behind the end are left as empty files, which the descriptor does not name any more.
+  const std::vector<std::string> let_go = parts_let_go(new_size);
   while (extents_.size() > 1 && extents_.back().start >= new_size.value()) {
-    if (extents_.back().file != nullptr) extents_.back().file->resize(0);
+    Store* file = extents_.back().file;
+    if (file != nullptr && std::find(let_go.begin(), let_go.end(), file->name()) != let_go.end())
+      file->resize(0);
     descriptor_.remove_last_extent();
     extents_.pop_back();
   }

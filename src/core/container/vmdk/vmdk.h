@@ -18,6 +18,7 @@ class VmdkContainer final : public Container {
   std::uint64_t blocks_kept() override;
   void check_growth(Bytes new_size) override;
   std::vector<std::string> new_parts(Bytes new_size) override;
+  std::vector<std::string> parts_let_go(Bytes new_size) override;
   void make_ready() override;
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
