@@ -222,6 +222,51 @@ TEST_P(CompactPowerCut, LeavesSoundImagesAtAnyTime) {
   }
 }
 
+// Packed blocks, several in a cluster of the file, and over the borders of those.
+class PackedPowerCut : public ShrinkPowerCut {
+ protected:
+  void SetUp() override {
+    MemoryStore disk(full_disk(), "full");
+    tree_ = tree_of(disk);
+    std::mt19937 random(11);
+    const Guest guest({{image, &disk}});
+    for (const UnusedRange& range : find_unused(guest, 0).ranges) {
+      Buffer text(range.end - range.start);
+      for (std::uint8_t& byte : text) byte = static_cast<std::uint8_t>('a' + random() % 16);
+      disk.write(range.start, text);
+    }
+    const auto from = open_container(disk);
+    MemoryStore packed(0, image);
+    NewContainer wanted_form;
+    wanted_form.form = Form::qcow2;
+    wanted_form.keeping = Keeping::packed;
+    wanted_form.disk_size = Bytes(disk.size());
+    Silent silent;
+    fill_packed(*from, packed, wanted_form, silent);
+    ASSERT_LT(packed.size(), disk.size() * 2 / 3);
+    old_.emplace(image, std::move(packed));
+  }
+};
+
+TEST_P(PackedPowerCut, CompactingLeavesSoundImagesAtAnyTime) {
+  std::uint64_t smallest = UINT64_MAX;
+  cut_everywhere(
+      [](FaultHost& host) {
+        const auto file = host.open(image, Access::read_only);
+        const Guest guest({{image, file.get()}});
+        Silent silent;
+        compact_in_place(host, guest, 0, false, silent);
+      },
+      [&](FaultHost& host) {
+        EXPECT_EQ(expect_sound(host), 24U << 20);
+        smallest = std::min(smallest, host.content(image).size());
+      });
+  EXPECT_LT(smallest, old_.at(image).size() * 2 / 3);
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, PackedPowerCut, testing::Values(kinds().front()),
+                         [](const auto&) { return std::string("Qcow2"); });
+
 // Asks to stop when it is told of progress for the n-th time.
 class StopAt final : public Progress {
  public:

@@ -78,7 +78,15 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   EXPECT_TRUE(done.said("free blocks of /")) << done.out;
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
   const std::uint64_t now = is_raw ? allocated(image) : files::file_size(image);
-  EXPECT_LE(now, best * 103 / 100) << full;
+  std::uint64_t best_in_place = best;
+  if (std::string(item.store) == "packed") {
+    // A block that survives in part stays as it is, and packs less well for it.
+    const std::string same = folder / "same.qcow2";
+    ASSERT_EQ(juneheath({"recast", image, same, "--store", "packed"}).status, 0);
+    best_in_place = files::file_size(same);
+    EXPECT_LT(best_in_place, best * 6 / 5);
+  }
+  EXPECT_LE(now, best_in_place * 103 / 100) << full;
   if (!is_raw) {
     EXPECT_EQ(nlohmann::json::parse(planned.out)["images"][0]["length_after"], now);
   }
@@ -98,8 +106,12 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
 INSTANTIATE_TEST_SUITE_P(Forms, Compact,
                          testing::Values(Case{"raw", "sparse"}, Case{"qcow2", "sparse"},
                                          Case{"vdi", "sparse"}, Case{"vmdk", "sparse"},
-                                         Case{"vhd", "sparse"}, Case{"vhdx", "sparse"}),
-                         [](const auto& test) { return std::string(test.param.form); });
+                                         Case{"vhd", "sparse"}, Case{"vhdx", "sparse"},
+                                         Case{"qcow2", "packed"}),
+                         [](const auto& test) {
+                           const bool packed = test.param.store == std::string("packed");
+                           return test.param.form + std::string(packed ? "_packed" : "");
+                         });
 
 TEST(CompactOf, AFullImageIsRefused) {
   const TempFolder folder;

@@ -257,6 +257,7 @@ void write_zeros(Host& host, const Disk& disk, const Unused& unused, Progress& p
 // The same steps on a view in memory, where content need not really move.
 struct Trial {
   std::uint64_t to_move = 0;
+  std::size_t repackings = 0;  // steps that move packed blocks
   std::uint64_t length_after = 0;
 };
 
@@ -274,8 +275,14 @@ Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
   trial->move_tables_only();
   trial->make_ready();
   forget_all(*trial, drops);
-  const std::uint64_t moved = trial->tighten(UINT64_MAX);
-  return {moved, trial->facts().file_length.value()};
+  Trial found;
+  while (const std::uint64_t moved = trial->repack(bytes_per_step, found.repackings == 0)) {
+    found.to_move += moved;
+    ++found.repackings;
+  }
+  found.to_move += trial->tighten(UINT64_MAX);
+  found.length_after = trial->facts().file_length.value();
+  return found;
 }
 
 // One piece of work over many steps: what a step reports by itself does not reach the user, but he
@@ -303,7 +310,7 @@ std::uint64_t length_now(Host& host, const Disk& disk) {
 std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unused,
                                const Drops& drops, std::uint64_t length_before,
                                Progress& progress) {
-  const std::uint64_t to_move = try_out(host, disk, drops).to_move;
+  const Trial trial = try_out(host, disk, drops);
   std::uint64_t moved = 0;
   bool dropped = false;
   try {
@@ -315,8 +322,16 @@ std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unuse
       dropped = true;
       progress.end();
     }
-    progress.begin("moving the end of the file to the front", to_move);
+    progress.begin("moving the end of the file to the front", trial.to_move);
     Overall steps(progress);
+    for (std::size_t i = 0; i < trial.repackings; ++i) {
+      std::uint64_t step = 0;
+      sealed_step(host, disk, unused, steps, [&](Container& container) {
+        step = container.repack(bytes_per_step, /*first=*/i == 0);
+      });
+      moved += step;
+      steps.add(step);
+    }
     // A step that moved clearly less than it might have was the last one.
     constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
     for (std::uint64_t last = bytes_per_step; last >= nearly; moved += last, steps.add(last))
@@ -328,7 +343,7 @@ std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unuse
     const std::uint64_t now = length_now(host, disk);
     throw Stopped(disk.path,
                   fmt::format("{} of {} were moved so far, and the file is {} shorter",
-                              human(Bytes(moved)), human(Bytes(to_move)),
+                              human(Bytes(moved)), human(Bytes(trial.to_move)),
                               human(Bytes(length_before - std::min(length_before, now)))));
   }
   return moved;
@@ -360,6 +375,20 @@ CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t inde
   return figures;
 }
 
+namespace {
+
+bool has_packed(Container& container) {
+  const std::uint64_t size = container.disk().size();
+  for (std::uint64_t at = 0; at < size;) {
+    const Piece piece = container.piece_at(at, size - at);
+    if (piece.kind == Piece::Kind::packed) return true;
+    at += piece.length;
+  }
+  return false;
+}
+
+}  // namespace
+
 CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
                             const std::string& out, Progress& progress) {
   const Disk& disk = guest.disks()[index];
@@ -370,7 +399,8 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   request.image = disk.path;
   request.out = out;
   request.form = facts.form;
-  request.keeping = facts.keeping == Keeping::packed ? Keeping::packed : Keeping::sparse;
+  const bool packed = has_packed(*disk.container);
+  request.keeping = packed ? Keeping::packed : Keeping::sparse;
   request.in_pieces =
       facts.form == Form::vmdk && facts.keeping != Keeping::packed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, used, request);
@@ -382,6 +412,7 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   for (const std::string& path : figures.files)
     figures.length_after += host.open(path, Access::read_only)->size();
   figures.notes = unused.kept;
+  if (packed) figures.notes.emplace_back("the new image is packed, since parts of this one are");
   for (const std::string& note : plan.notes) figures.notes.push_back(note);
   return figures;
 }

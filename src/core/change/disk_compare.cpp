@@ -31,6 +31,12 @@ FileChanges changed_files(FileSet& files) {
 
 namespace {
 
+bool meets_change(const FileChanges& changes, const std::string& file, std::uint64_t from,
+                  std::uint64_t to) {
+  const auto found = changes.find(file);
+  return found != changes.end() && meets(found->second, from, to);
+}
+
 // The pieces of a disk, one behind the other, taken off in front as far as they were dealt with.
 // A piece may be long and its search takes as long: it is found once.
 class Pieces {
@@ -65,9 +71,12 @@ void for_each_difference(Container& before, Container& after, const FileChanges&
     const Piece& was = old_pieces.at(at, size - at);
     const Piece& now = new_pieces.at(at, size - at);
     std::uint64_t length = std::min(was.length, now.length);
-    const bool same_place = was.kind == Piece::Kind::data && now.kind == was.kind &&
+    const bool same_place = was.store != nullptr && now.store != nullptr && now.kind == was.kind &&
                             now.at == was.at && now.store->name() == was.store->name();
-    if (same_place) {
+    if (same_place && was.kind == Piece::Kind::packed &&
+        !meets_change(changes, now.store->name(), now.at, now.at + length)) {
+      // Packed bytes are fewer than those they stand for.
+    } else if (same_place && was.kind == Piece::Kind::data) {
       const auto found = changes.find(now.store->name());
       if (found != changes.end())
         for_each_inside(found->second, now.at, now.at + length,

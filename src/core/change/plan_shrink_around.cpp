@@ -102,9 +102,9 @@ void ShrinkAround::finish_disk(std::size_t index) {
   if (request_.keep_undo && facts.form == Form::raw) keep_cut(index, size);
   plan_.disks[index].let_go = each.container->parts_let_go(size);
   for (const std::string& path : plan_.disks[index].let_go)
-    plan_.notes.push_back(fmt::format(
-        "{} is not part of the disk any more: {}", path,
-        request_.keep_undo ? "it stays, empty, for the undo" : "it is removed"));
+    plan_.notes.push_back(
+        fmt::format("{} is not part of the disk any more: {}", path,
+                    request_.keep_undo ? "it stays, empty, for the undo" : "it is removed"));
 }
 
 void ShrinkAround::move_spare(std::size_t index, Bytes size) {

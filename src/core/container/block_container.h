@@ -41,6 +41,8 @@ class BlockContainer : public Container {
   /// Before the disk ends at `new_size`: what its last block holds behind becomes zero, for that is
   /// what growing again must show.
   void clear_tail(std::uint64_t new_size);
+  /// Content is not moved, only what says where it is.
+  bool tables_only() const { return tables_only_; }
   virtual void flush_file() = 0;
   virtual std::string image_name() const = 0;
 

@@ -51,7 +51,7 @@ struct Piece {
   enum class Kind {
     data,    // at `at` in `store`
     zero,    // reads as zeros, kept nowhere
-    packed,  // kept in a way that only reading the disk shows
+    packed,  // kept in a way that only reading the disk shows; may say where, as data does
     below,   // not kept here: what the parent has, or else zeros; never seen outside a container
   };
   Kind kind = Kind::zero;
@@ -100,6 +100,9 @@ class Container {
   /// thing in use ends; at most so many bytes in one call. Returns how many it moved: none, when
   /// the file has no gap left that could be closed. Only the content's places change.
   virtual std::uint64_t tighten(std::uint64_t /*most*/) { return 0; }
+  /// The same for packed blocks, several of which share a place: what lies apart comes to lie side
+  /// by side. The first of several calls may take some to the file's end, to have room to begin in.
+  virtual std::uint64_t repack(std::uint64_t /*most*/, bool /*first*/) { return 0; }
   /// Keeps the same disk sparse, or full, from now on; what is full has a place for every block.
   /// Throws unsupported where the form cannot without being written anew.
   virtual void set_keeping(Keeping keeping);

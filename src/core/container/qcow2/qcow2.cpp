@@ -118,7 +118,9 @@ Piece Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t cluster = offset / image_.cluster();
   const Entry entry = entry_of(cluster);
   length = std::min(length, image_.cluster() - inside);
-  if ((entry.place & compressed) != 0) return {Piece::Kind::packed, length, nullptr, 0};
+  if ((entry.place & compressed) != 0)
+    return {Piece::Kind::packed, length, &file_,
+            packed_place(entry.place, image_.cluster_bits).offset};
   Piece piece = find_in(entry, inside, length);
   if (piece.kind != Piece::Kind::data) return piece;
   const std::uint64_t at = cluster_at(entry, cluster) + inside;
@@ -288,6 +290,7 @@ void Qcow2Container::shrink(Bytes new_size) {
   image_.size = new_size.value();
   write_header(file_, image_);
   if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);
+  repack(UINT64_MAX, /*first=*/false);
   tighten(UINT64_MAX);
 }
 

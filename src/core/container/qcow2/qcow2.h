@@ -21,6 +21,7 @@ class Qcow2Container final : public BlockContainer {
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
   std::uint64_t tighten(std::uint64_t most) override;
+  std::uint64_t repack(std::uint64_t most, bool first) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
 
@@ -52,6 +53,7 @@ class Qcow2Container final : public BlockContainer {
   void read_l1();
   void let_go(const Entry& entry);
   void cut_file();
+  class Repacking;
   void move_cluster(const Tenant& tenant);
   std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
   Refcounts& refcounts();

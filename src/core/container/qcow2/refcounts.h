@@ -18,6 +18,8 @@ class Refcounts {
 
   std::uint64_t count(std::uint64_t cluster);
   void set(std::uint64_t cluster, std::uint64_t count) { set_run(cluster, 1, count); }
+  /// The same for clusters in a row.
+  void set_run(std::uint64_t first, std::uint64_t clusters, std::uint64_t count);
   /// One reference less. Throws damaged when there is none.
   void release(std::uint64_t cluster);
   /// New clusters behind all others, one behind the other, each with one reference. Returns the
@@ -34,7 +36,6 @@ class Refcounts {
 
  private:
   std::uint64_t take(std::uint64_t clusters);
-  void set_run(std::uint64_t first, std::uint64_t clusters, std::uint64_t count);
   Buffer* block(std::uint64_t index);
   Buffer& block_for(std::uint64_t index);
   void grow_table(std::uint64_t blocks);

@@ -1,0 +1,218 @@
+// Closing the gaps between packed clusters of a qcow2 file: they lie byte by byte one behind the
+// other, several in a cluster of the file, and over the borders of those.
+#include <algorithm>
+
+#include "core/container/qcow2/qcow2.h"
+
+namespace jh::qcow2 {
+namespace {
+
+// Free clusters in a row that are worth beginning a new row of packed ones in: at the end of each
+// run a part stays unused.
+constexpr std::uint64_t long_run = 16;
+// The share of the file's clusters with packed ones that may stay unused.
+constexpr std::uint64_t tolerated = 40;
+
+struct PackedPiece {
+  std::uint64_t start = 0;   // of its first sector
+  std::uint64_t length = 0;  // whole sectors: where the packed bytes end is not on record
+  std::uint64_t number = 0;  // of the cluster of the disk
+};
+
+struct FreeRun {
+  std::uint64_t start = 0;
+  std::uint64_t end = 0;
+};
+
+std::vector<PackedPiece>::const_iterator first_behind(const std::vector<PackedPiece>& pieces,
+                                                      std::uint64_t offset) {
+  return std::lower_bound(
+      pieces.begin(), pieces.end(), offset,
+      [](const PackedPiece& piece, std::uint64_t at) { return piece.start < at; });
+}
+
+// How many clusters of the file these pieces touch, and how many would do.
+struct Spread {
+  std::uint64_t touched = 0;
+  std::uint64_t needed = 0;
+  std::uint64_t gain() const { return touched > needed ? touched - needed : 0; }
+  bool is_loose() const { return gain() > std::max(touched / tolerated, long_run); }
+};
+
+Spread spread_of(std::span<const PackedPiece> pieces, std::uint64_t cluster) {
+  Spread spread;
+  std::uint64_t seen_to = 0;  // clusters counted so far
+  std::uint64_t bytes = 0;
+  for (const PackedPiece& piece : pieces) {
+    const std::uint64_t first = std::max(seen_to, piece.start / cluster);
+    const std::uint64_t end = ceil_div(piece.start + piece.length, cluster);
+    if (end > first) spread.touched += end - first;
+    seen_to = std::max(seen_to, end);
+    bytes += piece.length;
+  }
+  spread.needed = ceil_div(bytes, cluster);
+  return spread;
+}
+
+}  // namespace
+
+// Lays pieces one behind the other into free clusters, and brings them out in large writes.
+class Qcow2Container::Repacking {
+ public:
+  Repacking(Qcow2Container& owner, std::vector<FreeRun> runs)
+      : owner_(owner), runs_(std::move(runs)) {}
+
+  /// Moves the piece to the next place; only to one that ends in front of `limit`. False when
+  /// there is none.
+  bool place(const PackedPiece& piece, std::uint64_t limit) {
+    while (run_ < runs_.size()) {
+      at_ = std::max(at_, runs_[run_].start);
+      skip_what_cannot_be_shared(piece.length);
+      if (at_ + piece.length <= runs_[run_].end) break;
+      bring_out();
+      ++run_;
+    }
+    if (run_ == runs_.size() || at_ + piece.length > limit) return false;
+    put(piece);
+    return true;
+  }
+  void finish() { bring_out(); }
+
+ private:
+  Refcounts& counts() { return owner_.refcounts(); }
+  std::uint64_t cluster() const { return owner_.image_.cluster(); }
+
+  // Narrow counts keep few pieces in a cluster.
+  void skip_what_cannot_be_shared(std::uint64_t length) {
+    const std::uint32_t bits = owner_.image_.refcount_bits;
+    if (bits >= 16) return;  // a cluster has no more sectors than that can count
+    const std::uint64_t last = (at_ + length - 1) / cluster();
+    for (std::uint64_t c = at_ / cluster(); c <= last; ++c)
+      if (counts().count(c) + 1 >= std::uint64_t{1} << bits) {
+        bring_out();
+        at_ = (c + 1) * cluster();
+        return;
+      }
+  }
+
+  void put(const PackedPiece& piece) {
+    const std::uint64_t place = owner_.entry_of(piece.number).place;
+    const PackedPlace was = packed_place(place, owner_.image_.cluster_bits);
+    if (!owner_.tables_only()) {
+      if (content_.empty()) content_at_ = at_;
+      content_.resize(at_ - content_at_ + piece.length);
+      const ByteSpan part = ByteSpan(content_).last(piece.length);
+      const std::uint64_t size = owner_.file_.size();
+      if (piece.start < size)
+        owner_.file_.read(piece.start, part.first(std::min(piece.length, size - piece.start)));
+    }
+    const std::uint64_t last = (at_ + piece.length - 1) / cluster();
+    for (std::uint64_t c = at_ / cluster(); c <= last; ++c) counts().set(c, counts().count(c) + 1);
+    const std::uint64_t sectors = piece.length / 512 - 1;
+    owner_.set_entry(piece.number,
+                     {compressed | sectors << packed_split(owner_.image_.cluster_bits) |
+                          (at_ + was.offset % 512),
+                      0});
+    owner_.let_go({place, 0});
+    at_ += piece.length;
+    constexpr std::uint64_t most = 1U << 20;
+    if (content_.size() >= most) bring_out_pages();
+  }
+
+  // Whole pages only: the rest waits for what comes behind it.
+  void bring_out_pages() {
+    constexpr std::uint64_t page = 4096;
+    const std::uint64_t end = round_down(content_at_ + content_.size(), page);
+    if (end <= content_at_) return;
+    const std::size_t length = end - content_at_;
+    owner_.file_.write_unreferenced(content_at_, ConstByteSpan(content_).first(length));
+    content_.erase(content_.begin(), content_.begin() + static_cast<std::ptrdiff_t>(length));
+    content_at_ = end;
+  }
+
+  void bring_out() {
+    if (content_.empty()) return;
+    content_.resize(round_up(content_at_ + content_.size(), cluster()) - content_at_);
+    owner_.file_.write_unreferenced(content_at_, content_);
+    content_.clear();
+  }
+
+  Qcow2Container& owner_;
+  std::vector<FreeRun> runs_;
+  std::size_t run_ = 0;
+  std::uint64_t at_ = 0;
+  Buffer content_;  // of the present run, not written yet
+  std::uint64_t content_at_ = 0;
+};
+
+std::uint64_t Qcow2Container::repack(std::uint64_t most, bool first) {
+  const std::uint64_t cluster = image_.cluster();
+  if (data_ != nullptr) return 0;
+  std::vector<PackedPiece> pieces;
+  for (std::uint64_t index = 0; index < l1_.size(); ++index) {
+    if ((l1_[index] & offset_mask) == 0) continue;
+    for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i) {
+      const std::uint64_t number = index * image_.entries_per_table() + i;
+      const Entry entry = entry_of(number);
+      if ((entry.place & compressed) == 0) continue;
+      const PackedPlace place = packed_place(entry.place, image_.cluster_bits);
+      const std::uint64_t start = round_down(place.offset, 512);
+      pieces.push_back({start, place.offset + place.length - start, number});
+    }
+  }
+  if (pieces.empty()) return 0;
+  std::sort(pieces.begin(), pieces.end(),
+            [](const PackedPiece& a, const PackedPiece& b) { return a.start < b.start; });
+  std::vector<FreeRun> runs;
+  std::vector<FreeRun> long_runs;
+  const std::uint64_t end = ceil_div(pieces.back().start, cluster);
+  for (std::uint64_t c = 0; c < end; ++c) {
+    if (refcounts().count(c) != 0) continue;
+    FreeRun run{c * cluster, 0};
+    while (c < end && refcounts().count(c) == 0) ++c;
+    run.end = c * cluster;
+    runs.push_back(run);
+    if (run.end - run.start >= long_run * cluster) long_runs.push_back(run);
+  }
+  std::uint64_t moved = 0;
+  const auto done = [&](Repacking& repacking) {
+    repacking.finish();
+    unpacked_.clear();
+    cut_file();
+    return moved;
+  };
+  // All behind a long gap slide into it, which becomes longer on its way to the end.
+  const auto behind = long_runs.empty() ? pieces.cend() : first_behind(pieces, long_runs[0].end);
+  if (behind != pieces.cend() && spread_of({behind, pieces.cend()}, cluster).is_loose()) {
+    Repacking repacking(*this, long_runs);
+    for (auto piece = behind; piece != pieces.cend() && moved < most; ++piece) {
+      if (!repacking.place(*piece, round_down(piece->start, cluster))) break;
+      moved += piece->length;
+    }
+    if (moved != 0) return done(repacking);
+  }
+  // The first long gap is made by taking some of the first ones to the file's end.
+  if (first && long_runs.empty() && spread_of(pieces, cluster).is_loose()) {
+    std::uint64_t wanted = 0;
+    for (auto piece = pieces.cbegin(); piece != pieces.cend() && wanted < most; ++piece)
+      wanted += piece->length;
+    const std::uint64_t clusters = ceil_div(wanted, cluster);
+    const std::uint64_t at = refcounts().allocate(clusters);
+    refcounts().set_run(at / cluster, clusters, 0);  // each piece counts by itself
+    Repacking repacking(*this, {{at, at + clusters * cluster}});
+    for (const PackedPiece& piece : pieces) {
+      if (!repacking.place(piece, UINT64_MAX)) break;
+      moved += piece.length;
+    }
+    return done(repacking);
+  }
+  // Otherwise the last ones go where something is free in front of them.
+  Repacking repacking(*this, std::move(runs));
+  for (auto piece = pieces.crbegin(); piece != pieces.crend() && moved < most; ++piece) {
+    if (!repacking.place(*piece, round_down(piece->start, cluster))) break;
+    moved += piece->length;
+  }
+  return done(repacking);
+}
+
+}  // namespace jh::qcow2
