@@ -118,20 +118,22 @@ class ShrinkPowerCut : public FaultImages {
   std::map<std::string, std::uint32_t> tree_;
 };
 
+void shrink_to_the_floor(FaultHost& host, bool allow_move) {
+  HostNeighbours beside(host);
+  const auto file = host.open(image, Access::read_only);
+  const Guest guest({{image, file.get(), false, &beside}});
+  ShrinkRequest request;
+  request.images = {image};
+  request.to_floor = true;
+  request.allow_move = allow_move;
+  Silent silent;
+  carry_out(host, guest, plan_shrink(guest, request), request, silent);
+}
+
 TEST_P(ShrinkPowerCut, OldOrNew) {
-  const auto shrink = [](FaultHost& host) {
-    HostNeighbours beside(host);
-    const auto file = host.open(image, Access::read_only);
-    const Guest guest({{image, file.get(), false, &beside}});
-    ShrinkRequest request;
-    request.images = {image};
-    request.to_floor = true;
-    const Plan plan = plan_shrink(guest, request);
-    Silent silent;
-    carry_out(host, guest, plan, request, silent);
-  };
   std::uint64_t old_ones = 0;
   std::uint64_t new_ones = 0;
+  const auto shrink = [](FaultHost& host) { shrink_to_the_floor(host, false); };
   cut_everywhere(shrink, [&](FaultHost& host) {
     if (is_old(host)) {
       ++old_ones;
@@ -169,17 +171,6 @@ class MovePowerCut : public ShrinkPowerCut {
 };
 
 TEST_P(MovePowerCut, OldOrNew) {
-  const auto shrink = [](FaultHost& host) {
-    HostNeighbours beside(host);
-    const auto file = host.open(image, Access::read_only);
-    const Guest guest({{image, file.get(), false, &beside}});
-    ShrinkRequest request;
-    request.images = {image};
-    request.to_floor = true;
-    request.allow_move = true;
-    Silent silent;
-    carry_out(host, guest, plan_shrink(guest, request), request, silent);
-  };
   std::uint64_t new_ones = 0;
   const auto look = [&](FaultHost& host) {
     if (is_old(host)) return;
@@ -188,6 +179,7 @@ TEST_P(MovePowerCut, OldOrNew) {
     EXPECT_LT(file->size(), 40U << 20);
     EXPECT_EQ(files_of(*file), files_);
   };
+  const auto shrink = [](FaultHost& host) { shrink_to_the_floor(host, true); };
   cut_everywhere(shrink, look, Fates::in_turn);
   EXPECT_GT(new_ones, 0U);
 }
