@@ -157,10 +157,8 @@ TEST(Undo, LeavesTheRestOfAHoleAlone) {
   {
     const auto file = host.open("/m/a.img", Access::read_write);
     Transaction transaction(host, {"/m/a.img"}, {file.get()});
-    transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 19, 0xB1));
-    transaction.stage(0).begin_flush();
-    transaction.stage(0).write_unreferenced(3U << 19, filled(1U << 19, 0xB1));
-    EXPECT_EQ(read_buffer(*file, 3U << 19, 1)[0], 0xB1) << "it need not wait any more";
+    transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 20, 0xB1));
+    EXPECT_EQ(read_buffer(*file, 1U << 20, 1)[0], 0xB1) << "it need not wait";
     transaction.stage(0).write(0, filled(10, 0xB2));
     Silent silent;
     transaction.seal(silent, true);

@@ -9,8 +9,11 @@ using ledger::RecordKind;
 
 // What waits at most: enough to make one flush of the ledger serve many writes.
 constexpr std::uint64_t most_waiting = 16U << 20;
-// A hole so large is kept as a whole, for one record, and what follows in it need not wait.
+// A hole so large is kept as a whole, for one record, and what follows in it need not wait. So are
+// those behind it, since one flush serves them all; as many as are found soon.
 constexpr std::uint64_t worth_keeping_ahead = 4U << 20;
+constexpr int most_holes_at_once = 1024;
+constexpr int most_runs_looked_at = 16384;
 // Written bytes after which the host may begin to bring them out.
 constexpr std::uint64_t worth_bringing_out = 16U << 20;
 // A sum of less is not worth a record: it is read back together with its neighbours.
@@ -120,9 +123,25 @@ void DirectWrites::keep_old(std::uint64_t offset, std::uint64_t length) {
   }
 }
 
-// How many bytes from `offset` on may be overwritten now.
-std::uint64_t DirectWrites::ready_from(std::uint64_t offset) const {
-  return trusted_ ? old_size_ - offset : not_kept_from(offset) - offset;
+// How many bytes from `offset` on may be overwritten now. Large holes are kept on the way.
+std::uint64_t DirectWrites::ready_from(std::uint64_t offset) {
+  if (trusted_) return old_size_ - offset;
+  if (const std::uint64_t kept = not_kept_from(offset); kept != offset) return kept - offset;
+  const Run here = base_.map(offset, old_size_ - offset);
+  if (!here.zero || here.length < worth_keeping_ahead) return 0;
+  const std::uint64_t ready = keep_run(offset, here.length, here);
+  int holes = 1;
+  std::uint64_t at = offset + here.length;
+  for (int runs = 0; at < old_size_ && runs < most_runs_looked_at; ++runs) {
+    const Run run = base_.map(at, old_size_ - at);
+    if (run.zero && run.length >= worth_keeping_ahead && not_kept_from(at) == at) {
+      keep_run(at, run.length, run);
+      if (++holes == most_holes_at_once) break;
+    }
+    at += run.length;
+  }
+  ledger_.flush();
+  return ready;
 }
 
 void DirectWrites::write(std::uint64_t offset, ConstByteSpan data) {

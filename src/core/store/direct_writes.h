@@ -64,7 +64,7 @@ class DirectWrites {
     std::uint64_t at = 0;
   };
 
-  std::uint64_t ready_from(std::uint64_t offset) const;
+  std::uint64_t ready_from(std::uint64_t offset);
   std::uint64_t not_kept_from(std::uint64_t offset) const;
   void keep_old(std::uint64_t offset, std::uint64_t length);
   std::uint64_t keep_run(std::uint64_t offset, std::uint64_t length, const Run& run);
