@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <atomic>
 #include <future>
 #include <thread>
 
@@ -106,9 +107,11 @@ class PackingLine {
       in_work = std::move(batch);
       batch.clear();
       const std::size_t hands = std::max(1U, std::thread::hardware_concurrency());
+      // Whoever is done takes the next block: this thread needs a processor at times too.
+      turn_ = 0;
       for (std::size_t hand = 0; hand < hands && !in_work.empty(); ++hand)
-        working.push_back(std::async(std::launch::async, [this, &in_work, hand, hands] {
-          for (std::size_t i = hand; i < in_work.size(); i += hands) pack_one(in_work[i]);
+        working.push_back(std::async(std::launch::async, [this, &in_work] {
+          for (std::size_t i = turn_++; i < in_work.size(); i = turn_++) pack_one(in_work[i]);
         }));
       for (const Packed& one : packed)
         if (!one.zero) take(one);
@@ -123,7 +126,7 @@ class PackingLine {
         batch.push_back(std::move(one));
         done += there;
         progress.advance(done);
-        if (batch.size() * block_ >= most_at_once * 2) send();
+        if (batch.size() * block_ >= most_at_once * 4) send();
       }
     });
     send();
@@ -140,6 +143,7 @@ class PackingLine {
   std::uint64_t block_;
   Packing way_;
   std::size_t most_;
+  std::atomic<std::size_t> turn_ = 0;  // the next block of the batch to be packed
 };
 
 }  // namespace
