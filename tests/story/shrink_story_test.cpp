@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
+#include <fstream>
 
 #include "support/guest_story.h"
 #include "support/judges.h"
@@ -219,6 +220,33 @@ TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
   const Outcome too_much = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
   EXPECT_EQ(too_much.status, 3);
   EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
+}
+
+// Flat extents may share a file: what the last one gives up is cut off, the others keep theirs.
+TEST_F(Shrunk, ExtentsThatShareAFile) {
+  const std::string raw = folder_ / "guest.img";
+  const std::string image = folder_ / "guest.vmdk";
+  unpack_sample("nestcam", raw);
+  const std::uint64_t small = files::file_size(raw);
+  ASSERT_EQ(juneheath({"grow", raw, "--to", "1GiB", "--no-undo", "--yes"}).status, 0);
+  const auto before = trees({raw});
+  std::ofstream(image) << "# Disk DescriptorFile\nversion=1\nCID=4711abcd\nparentCID=ffffffff\n"
+                          "createType=\"custom\"\nRW 1500000 FLAT \"guest.img\" 0\n"
+                          "RW 597152 FLAT \"guest.img\" 1500000\n";
+  const std::uint32_t digest = file_digest(raw);
+  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
+  ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  EXPECT_LE(files::file_size(raw), small);
+  expect_audit_clean({image});
+  expect_same({raw}, before);
+  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  EXPECT_EQ(file_digest(raw), digest);
+  ASSERT_EQ(juneheath({"shrink", image, "--to", "500MiB", "--yes"}).status, 0);
+  EXPECT_EQ(files::file_size(raw), 500ULL << 20);
+  ASSERT_EQ(juneheath({"grow", image, "--to", "2GiB", "--yes"}).status, 0);
+  EXPECT_EQ(files::file_size(raw), 2ULL << 30);
+  expect_audit_clean({image});
+  expect_same({raw}, before);
 }
 
 // Pieces that lie behind the end are empty and stay for an undo; without one they go.

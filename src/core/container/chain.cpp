@@ -3,21 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <filesystem>
 
 #include "core/base/shell_word.h"
 
 namespace jh {
-namespace {
-
-std::string real_path(const std::string& path) {
-  std::error_code error;
-  const std::filesystem::path real = std::filesystem::canonical(path, error);
-  return error ? path : real.string();
-}
-
-}  // namespace
-
 std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
                                        const std::vector<std::string>& names,
                                        std::vector<std::string> children) {

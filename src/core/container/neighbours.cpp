@@ -7,6 +7,12 @@ namespace jh {
 
 namespace files = std::filesystem;
 
+std::string real_path(const std::string& path) {
+  std::error_code error;
+  const std::filesystem::path real = std::filesystem::canonical(path, error);
+  return error ? path : real.string();
+}
+
 std::string path_beside(const std::string& image, const std::string& name) {
   const files::path path(name);
   return path.is_absolute() ? name : (files::path(image).parent_path() / path).string();

@@ -28,6 +28,9 @@ class Neighbours {
 /// A name as an image gives it, seen from the image's own folder. Absolute names stay.
 std::string path_beside(const std::string& image, const std::string& name);
 
+/// The path without links and detours, for comparing; as it is when there is no such file.
+std::string real_path(const std::string& path);
+
 /// On the host, everything opened once and read-only; or parts for writing.
 class HostNeighbours final : public Neighbours {
  public:

@@ -9,6 +9,13 @@
 
 namespace jh::qcow2 {
 
+/// Where a packed cluster lies in the file.
+struct PackedPiece {
+  std::uint64_t start = 0;   // of its first sector
+  std::uint64_t length = 0;  // whole sectors: where the packed bytes end is not on record
+  std::uint64_t number = 0;  // of the cluster of the disk
+};
+
 class Qcow2Container final : public BlockContainer {
  public:
   /// `children`: paths of the images that build on this one already.
@@ -54,6 +61,7 @@ class Qcow2Container final : public BlockContainer {
   void let_go(const Entry& entry);
   void cut_file();
   class Repacking;
+  std::vector<PackedPiece> packed_pieces();
   void move_cluster(const Tenant& tenant);
   std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
   Refcounts& refcounts();

@@ -1,6 +1,9 @@
 // Closing the gaps between packed clusters of a qcow2 file: they lie byte by byte one behind the
 // other, several in a cluster of the file, and over the borders of those.
 #include <algorithm>
+#include <iterator>
+#include <span>
+#include <vector>
 
 #include "core/container/qcow2/qcow2.h"
 
@@ -13,16 +16,21 @@ constexpr std::uint64_t long_run = 16;
 // The share of the file's clusters with packed ones that may stay unused.
 constexpr std::uint64_t tolerated = 40;
 
-struct PackedPiece {
-  std::uint64_t start = 0;   // of its first sector
-  std::uint64_t length = 0;  // whole sectors: where the packed bytes end is not on record
-  std::uint64_t number = 0;  // of the cluster of the disk
-};
-
 struct FreeRun {
   std::uint64_t start = 0;
   std::uint64_t end = 0;
 };
+
+std::vector<FreeRun> free_runs(Refcounts& counts, std::uint64_t clusters, std::uint64_t cluster) {
+  std::vector<FreeRun> runs;
+  for (std::uint64_t c = 0; c < clusters; ++c) {
+    if (counts.count(c) != 0) continue;
+    const std::uint64_t first = c;
+    while (c < clusters && counts.count(c) == 0) ++c;
+    runs.push_back({first * cluster, c * cluster});
+  }
+  return runs;
+}
 
 std::vector<PackedPiece>::const_iterator first_behind(const std::vector<PackedPiece>& pieces,
                                                       std::uint64_t offset) {
@@ -62,8 +70,27 @@ class Qcow2Container::Repacking {
   Repacking(Qcow2Container& owner, std::vector<FreeRun> runs)
       : owner_(owner), runs_(std::move(runs)) {}
 
-  /// Moves the piece to the next place; only to one that ends in front of `limit`. False when
-  /// there is none.
+  /// Moves pieces in this order, each to the next place, until that is `most` bytes or a little
+  /// more. With `only_forward` it ends at the first one that finds no place in front of itself.
+  /// Returns the bytes moved.
+  template <typename Iterator>
+  std::uint64_t move(Iterator from, Iterator to, std::uint64_t most, bool only_forward) {
+    std::uint64_t moved = 0;
+    for (; from != to && moved < most; ++from) {
+      if (!place(*from, only_forward ? round_down(from->start, cluster()) : UINT64_MAX)) break;
+      moved += from->length;
+    }
+    bring_out();
+    owner_.unpacked_.clear();
+    owner_.cut_file();
+    return moved;
+  }
+
+ private:
+  Refcounts& counts() { return owner_.refcounts(); }
+  std::uint64_t cluster() const { return owner_.image_.cluster(); }
+
+  // Only to a place that ends in front of `limit`; false when there is none.
   bool place(const PackedPiece& piece, std::uint64_t limit) {
     while (run_ < runs_.size()) {
       at_ = std::max(at_, runs_[run_].start);
@@ -76,11 +103,6 @@ class Qcow2Container::Repacking {
     put(piece);
     return true;
   }
-  void finish() { bring_out(); }
-
- private:
-  Refcounts& counts() { return owner_.refcounts(); }
-  std::uint64_t cluster() const { return owner_.image_.cluster(); }
 
   // Narrow counts keep few pieces in a cluster.
   void skip_what_cannot_be_shared(std::uint64_t length) {
@@ -145,9 +167,8 @@ class Qcow2Container::Repacking {
   std::uint64_t content_at_ = 0;
 };
 
-std::uint64_t Qcow2Container::repack(std::uint64_t most, bool first) {
-  const std::uint64_t cluster = image_.cluster();
-  if (data_ != nullptr) return 0;
+// In the order of the file.
+std::vector<PackedPiece> Qcow2Container::packed_pieces() {
   std::vector<PackedPiece> pieces;
   for (std::uint64_t index = 0; index < l1_.size(); ++index) {
     if ((l1_[index] & offset_mask) == 0) continue;
@@ -160,36 +181,27 @@ std::uint64_t Qcow2Container::repack(std::uint64_t most, bool first) {
       pieces.push_back({start, place.offset + place.length - start, number});
     }
   }
-  if (pieces.empty()) return 0;
   std::sort(pieces.begin(), pieces.end(),
             [](const PackedPiece& a, const PackedPiece& b) { return a.start < b.start; });
-  std::vector<FreeRun> runs;
+  return pieces;
+}
+
+std::uint64_t Qcow2Container::repack(std::uint64_t most, bool first) {
+  const std::uint64_t cluster = image_.cluster();
+  if (data_ != nullptr) return 0;
+  const std::vector<PackedPiece> pieces = packed_pieces();
+  if (pieces.empty()) return 0;
+  std::vector<FreeRun> runs =
+      free_runs(refcounts(), ceil_div(pieces.back().start, cluster), cluster);
   std::vector<FreeRun> long_runs;
-  const std::uint64_t end = ceil_div(pieces.back().start, cluster);
-  for (std::uint64_t c = 0; c < end; ++c) {
-    if (refcounts().count(c) != 0) continue;
-    FreeRun run{c * cluster, 0};
-    while (c < end && refcounts().count(c) == 0) ++c;
-    run.end = c * cluster;
-    runs.push_back(run);
-    if (run.end - run.start >= long_run * cluster) long_runs.push_back(run);
-  }
-  std::uint64_t moved = 0;
-  const auto done = [&](Repacking& repacking) {
-    repacking.finish();
-    unpacked_.clear();
-    cut_file();
-    return moved;
-  };
+  std::copy_if(runs.begin(), runs.end(), std::back_inserter(long_runs),
+               [&](const FreeRun& run) { return run.end - run.start >= long_run * cluster; });
   // All behind a long gap slide into it, which becomes longer on its way to the end.
   const auto behind = long_runs.empty() ? pieces.cend() : first_behind(pieces, long_runs[0].end);
   if (behind != pieces.cend() && spread_of({behind, pieces.cend()}, cluster).is_loose()) {
-    Repacking repacking(*this, long_runs);
-    for (auto piece = behind; piece != pieces.cend() && moved < most; ++piece) {
-      if (!repacking.place(*piece, round_down(piece->start, cluster))) break;
-      moved += piece->length;
-    }
-    if (moved != 0) return done(repacking);
+    const std::uint64_t moved =
+        Repacking(*this, long_runs).move(behind, pieces.cend(), most, /*only_forward=*/true);
+    if (moved != 0) return moved;
   }
   // The first long gap is made by taking some of the first ones to the file's end.
   if (first && long_runs.empty() && spread_of(pieces, cluster).is_loose()) {
@@ -199,20 +211,12 @@ std::uint64_t Qcow2Container::repack(std::uint64_t most, bool first) {
     const std::uint64_t clusters = ceil_div(wanted, cluster);
     const std::uint64_t at = refcounts().allocate(clusters);
     refcounts().set_run(at / cluster, clusters, 0);  // each piece counts by itself
-    Repacking repacking(*this, {{at, at + clusters * cluster}});
-    for (const PackedPiece& piece : pieces) {
-      if (!repacking.place(piece, UINT64_MAX)) break;
-      moved += piece.length;
-    }
-    return done(repacking);
+    return Repacking(*this, {{at, at + clusters * cluster}})
+        .move(pieces.cbegin(), pieces.cend(), UINT64_MAX, /*only_forward=*/false);
   }
   // Otherwise the last ones go where something is free in front of them.
-  Repacking repacking(*this, std::move(runs));
-  for (auto piece = pieces.crbegin(); piece != pieces.crend() && moved < most; ++piece) {
-    if (!repacking.place(*piece, round_down(piece->start, cluster))) break;
-    moved += piece->length;
-  }
-  return done(repacking);
+  return Repacking(*this, std::move(runs))
+      .move(pieces.crbegin(), pieces.crend(), most, /*only_forward=*/true);
 }
 
 }  // namespace jh::qcow2

@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <filesystem>
+#include <tuple>
 
 #include "core/base/uuid.h"
 #include "core/container/chain.h"
@@ -81,7 +81,33 @@ void VmdkContainer::open_extents() {
   }
   if (start > static_cast<std::uint64_t>(INT64_MAX))
     damaged("the VMDK descriptor speaks of more than a disk can have", file_.name());
+  check_overlaps();
   join();
+}
+
+// What two extents both kept would be written twice; a sparse one has its file to itself, and so
+// has the descriptor.
+void VmdkContainer::check_overlaps() const {
+  struct Taken {
+    std::string file;
+    std::uint64_t from;
+    std::uint64_t to;
+  };
+  std::vector<Taken> taken;
+  if (!is_embedded_) taken.push_back({real_path(file_.name()), 0, UINT64_MAX});
+  for (const Extent& extent : extents_)
+    if (extent.sparse)
+      taken.push_back({real_path(extent.file->name()), 0, UINT64_MAX});
+    else if (extent.file != nullptr && extent.length != 0)
+      taken.push_back(
+          {real_path(extent.file->name()), extent.offset, extent.offset + extent.length});
+  std::sort(taken.begin(), taken.end(), [](const Taken& a, const Taken& b) {
+    return std::tie(a.file, a.from) < std::tie(b.file, b.from);
+  });
+  for (std::size_t i = 1; i < taken.size(); ++i)
+    if (taken[i].file == taken[i - 1].file && taken[i].from < taken[i - 1].to)
+      damaged("two parts of the disk are said to lie in the same place of one file", taken[i].file,
+              "take the descriptor from a backup");
 }
 
 void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
@@ -158,58 +184,6 @@ std::uint64_t VmdkContainer::blocks_kept() {
   return kept;
 }
 
-// Names of further pieces go on where the present ones end.
-std::string VmdkContainer::piece_name(std::size_t number) const {
-  const bool sparse = extents_.back().sparse != nullptr;
-  const std::string last = descriptor_.extents().back().file;
-  const std::filesystem::path path(last);
-  const std::string stem = path.stem().string();
-  const std::string mark = sparse ? "-s" : "-f";
-  const std::size_t at = stem.rfind(mark);
-  const bool counted = at != std::string::npos && at + 2 < stem.size() &&
-                       stem.find_first_not_of("0123456789", at + 2) == std::string::npos;
-  const std::string base = counted ? stem.substr(0, at) : stem;
-  return fmt::format("{}{}{:03}{}", base, mark, number, path.extension().string());
-}
-
-VmdkContainer::Growth VmdkContainer::plan_growth(std::uint64_t new_size) const {
-  Growth growth;
-  const std::uint64_t add = new_size - disk_->size();
-  const std::uint64_t last = extents_.back().length;
-  if (!in_pieces()) {
-    growth.last = last + add;
-    return growth;
-  }
-  constexpr std::uint64_t most = most_piece_sectors * sector;
-  const std::uint64_t here = last >= most ? 0 : std::min(add, most - last);
-  growth.last = last + here;
-  for (std::uint64_t done = here; done < add;) {
-    const std::uint64_t step = std::min(add - done, most);
-    growth.fresh.emplace_back(piece_name(extents_.size() + growth.fresh.size() + 1), step);
-    done += step;
-  }
-  return growth;
-}
-
-void VmdkContainer::check_growth(Bytes new_size) {
-  if (new_size.value() > static_cast<std::uint64_t>(INT64_MAX) / 2)
-    refuse("no VMDK disk can be that large", file_.name());
-  if (in_pieces()) {
-    if (new_size.value() > 62ULL << 40)
-      refuse("a VMDK disk reaches 62 TiB at most", file_.name(), "recast it into another form");
-  } else if (extents_.back().sparse) {
-    extents_.back().sparse->check_growth(
-        Bytes(extents_.back().length + new_size.value() - disk_->size()));
-  }
-}
-
-std::vector<std::string> VmdkContainer::new_parts(Bytes new_size) {
-  std::vector<std::string> paths;
-  for (const auto& [name, length] : plan_growth(new_size.value()).fresh)
-    paths.push_back(path_beside(file_.name(), name));
-  return paths;
-}
-
 void VmdkContainer::make_ready() {
   // A new number for the content: children of the old one are not to be used with the new.
   std::uint32_t id = 0;
@@ -239,57 +213,6 @@ void VmdkContainer::write_descriptor() {
   file_.write(0, raw);
 }
 
-void VmdkContainer::check_shrink(Bytes) {}
-
-void VmdkContainer::set_cylinders(std::uint64_t disk_size) {
-  const std::uint64_t heads = descriptor_.number("ddb.geometry.heads").value_or(16);
-  const std::uint64_t per_track = descriptor_.number("ddb.geometry.sectors").value_or(63);
-  if (heads == 0 || per_track == 0 || heads > 255 || per_track > 255) return;
-  const std::uint64_t most =
-      fold_case(descriptor_.value("ddb.adapterType")) == "ide" ? 16383 : 65535;
-  descriptor_.set("ddb.geometry.cylinders",
-                  std::to_string(std::min(disk_size / sector / heads / per_track, most)));
-}
-
-std::vector<std::string> VmdkContainer::parts_let_go(Bytes new_size) {
-  std::vector<std::string> paths;
-  for (std::size_t i = 1; i < extents_.size(); ++i) {
-    const Store* file = extents_[i].file;
-    const auto needs_it = [&](const Extent& other) {
-      return other.file == file && other.start < new_size.value();
-    };
-    if (extents_[i].start < new_size.value() || file == nullptr || file == &file_ ||
-        std::any_of(extents_.begin(), extents_.end(), needs_it) ||
-        std::find(paths.begin(), paths.end(), file->name()) != paths.end())
-      continue;
-    paths.push_back(file->name());
-  }
-  return paths;
-}
-
-void VmdkContainer::shrink(Bytes new_size) {
-  const std::vector<std::string> let_go = parts_let_go(new_size);
-  while (extents_.size() > 1 && extents_.back().start >= new_size.value()) {
-    Store* file = extents_.back().file;
-    if (file != nullptr && std::find(let_go.begin(), let_go.end(), file->name()) != let_go.end())
-      file->resize(0);
-    descriptor_.remove_last_extent();
-    extents_.pop_back();
-  }
-  Extent& last = extents_.back();
-  const std::uint64_t length = new_size.value() - last.start;
-  if (length < last.length) {
-    if (last.sparse)
-      last.sparse->shrink(Bytes(length));
-    else if (last.file != nullptr)
-      last.file->resize(last.offset + length);
-    descriptor_.set_sectors(extents_.size() - 1, length / sector);
-  }
-  set_cylinders(new_size.value());
-  write_descriptor();
-  open_extents();
-}
-
 void VmdkContainer::forget(std::uint64_t offset, std::uint64_t length) {
   for (const Extent& extent : extents_) {
     const std::uint64_t from = std::max(offset, extent.start);
@@ -303,42 +226,6 @@ void VmdkContainer::move_tables_only() {
     if (extent.sparse) extent.sparse->move_tables_only();
 }
 
-std::uint64_t VmdkContainer::tighten(std::uint64_t most) {
-  std::uint64_t moved = 0;
-  for (const Extent& extent : extents_)
-    if (extent.sparse && moved < most) moved += extent.sparse->tighten(most - moved);
-  return moved;
-}
-
-void VmdkContainer::grow(Bytes new_size) {
-  const Growth growth = plan_growth(new_size.value());
-  Extent& last = extents_.back();
-  if (growth.last != last.length) {
-    if (last.sparse)
-      last.sparse->grow(Bytes(growth.last));
-    else
-      last.file->resize(std::max(last.file->size(), last.offset + growth.last));
-    descriptor_.set_sectors(extents_.size() - 1, growth.last / sector);
-  }
-  for (const auto& [name, length] : growth.fresh) {
-    ensure(beside_ != nullptr, "pieces have neighbours");
-    const std::string path = path_beside(file_.name(), name);
-    Store* piece = beside_->part(path);
-    ensure(piece != nullptr && piece->size() == 0, "a new piece begins as an empty file");
-    ExtentLine line{"RW", length / sector, "SPARSE", name, 0, 0};
-    if (last.sparse) {
-      create_extent(*piece, length, "");
-    } else {
-      line.kind = "FLAT";
-      piece->resize(length);
-    }
-    descriptor_.add_extent(line);
-  }
-  set_cylinders(new_size.value());
-  write_descriptor();
-  open_extents();
-}
-
 ContainerFacts VmdkContainer::facts() {
   ContainerFacts facts;
   facts.form = Form::vmdk;
@@ -349,8 +236,10 @@ ContainerFacts VmdkContainer::facts() {
   for (const Extent& extent : extents_) {
     if (extent.file == nullptr) zero = true;
     if (extent.file == nullptr) continue;
-    length += extent.file->size();
-    if (extent.file != &file_) facts.parts.push_back(extent.file->name());
+    const bool is_new =
+        std::find(facts.parts.begin(), facts.parts.end(), extent.file->name()) == facts.parts.end();
+    if (is_new) length += extent.file->size();
+    if (is_new && extent.file != &file_) facts.parts.push_back(extent.file->name());
     if (!extent.sparse) continue;
     facts.keeping = extent.sparse->is_packed() ? Keeping::packed : Keeping::sparse;
     facts.block_size = extent.sparse->facts().block_size;

@@ -49,6 +49,10 @@ class VmdkContainer final : public Container {
   void set_cylinders(std::uint64_t disk_size);
   void open_extents();
   void open_extent(std::size_t index, std::uint64_t start);
+  void check_overlaps() const;
+  std::uint64_t end_in(const Store* file) const;
+  bool is_hemmed_in() const;
+  static void lengthen(Extent& flat, std::uint64_t length);
   void join();
   bool in_pieces() const { return descriptor_.value("createType").starts_with("twoGb"); }
   Growth plan_growth(std::uint64_t new_size) const;
