@@ -5,6 +5,7 @@
 
 #include <random>
 
+#include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/map_edit.h"
 #include "core/fs/ext/orphans.h"
 #include "core/fs/ext/read.h"

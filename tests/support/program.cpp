@@ -1,6 +1,7 @@
 #include "support/program.h"
 
 #include <fcntl.h>
+#include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -33,8 +34,10 @@ Outcome run(const std::vector<std::string>& command,
     ::_exit(127);
   }
   int status = 0;
-  ::waitpid(child, &status, 0);
+  rusage usage{};
+  ::wait4(child, &status, 0, &usage);
   Outcome outcome;
+  outcome.peak_mib = usage.ru_maxrss / 1024;
   outcome.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
   outcome.out = read_file(out);
   outcome.err = read_file(err);

@@ -8,7 +8,8 @@
 namespace jh::test {
 
 struct Outcome {
-  int status = -1;  // exit status; 128 + signal when killed
+  int status = -1;    // exit status; 128 + signal when killed
+  long peak_mib = 0;  // the most memory it had at a time, or this process before it began
   std::string out;
   std::string err;
   bool said(const std::string& text) const {

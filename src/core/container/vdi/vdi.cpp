@@ -122,6 +122,18 @@ void VdiContainer::set_entries(std::uint64_t first, const std::vector<std::uint3
   file_.write(header_.map_offset.value() + first * 4, raw);
 }
 
+// In pieces: the largest disk's map takes 128 MiB, and once is enough.
+void VdiContainer::write_map() {
+  constexpr std::size_t piece = 256U << 10;  // entries
+  Buffer raw;
+  for (std::size_t first = 0; first < map_.size(); first += piece) {
+    const std::size_t count = std::min(piece, map_.size() - first);
+    raw.resize(count * 4);
+    for (std::size_t i = 0; i < count; ++i) put_at(raw, i * 4, Le32(map_[first + i]));
+    file_.write(header_.map_offset.value() + first * 4, raw);
+  }
+}
+
 void VdiContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                               ConstByteSpan content) {
   const std::uint64_t data = header_.data_offset.value();
@@ -188,9 +200,7 @@ void VdiContainer::clear_way(std::uint64_t map_end) {
   std::uint64_t kept =
       std::max<std::uint64_t>(header_.blocks_kept.value(), ceil_div(end, stride()));
   std::uint64_t next = std::max(kept, shift);
-  std::vector<std::uint32_t> numbers = map_;
-  std::uint64_t moved = 0;
-  for (std::uint32_t& entry : numbers) {
+  for (std::uint32_t& entry : map_) {
     if (entry >= entry_zero) continue;
     if (entry < shift) {
       const std::uint64_t from = place_of(entry);
@@ -200,13 +210,11 @@ void VdiContainer::clear_way(std::uint64_t map_end) {
       if (file_.size() < data + (next + 1) * stride()) file_.resize(data + (next + 1) * stride());
       file_.write_unreferenced(place_of(next), content);
       entry = static_cast<std::uint32_t>(next++);
-      ++moved;
     }
     entry -= static_cast<std::uint32_t>(shift);
   }
   header_.data_offset = checked_cast<std::uint32_t>(data + shift * stride());
   header_.blocks_kept = checked_cast<std::uint32_t>(next - shift);
-  map_ = numbers;
 }
 
 void VdiContainer::grow(Bytes new_size) {
@@ -219,8 +227,7 @@ void VdiContainer::grow(Bytes new_size) {
   if (type() == Type::fixed) place_all();
   if (file_.size() < header_.data_offset.value()) file_.resize(header_.data_offset.value());
   write_header();
-  const std::vector<std::uint32_t> all = map_;
-  set_entries(0, all);
+  write_map();
 }
 
 void VdiContainer::check_shrink(Bytes new_size) {
@@ -255,8 +262,7 @@ void VdiContainer::shrink(Bytes new_size) {
   header_.disk_size = new_size.value();
   header_.blocks = static_cast<std::uint32_t>(map_.size());
   write_header();
-  const std::vector<std::uint32_t> all = map_;
-  set_entries(0, all);
+  write_map();
   tighten(UINT64_MAX);
 }
 
@@ -275,8 +281,7 @@ void VdiContainer::set_keeping(Keeping keeping) {
   header_.type = static_cast<std::uint32_t>(keeping == Keeping::full ? Type::fixed : Type::sparse);
   if (keeping == Keeping::full) place_all();
   write_header();
-  const std::vector<std::uint32_t> all = map_;
-  set_entries(0, all);
+  write_map();
 }
 
 ContainerFacts VdiContainer::facts() {

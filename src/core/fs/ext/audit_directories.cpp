@@ -42,7 +42,7 @@ class DirectoryAudit {
         parents_(parents),
         dotdots_(dotdots),
         where_(fmt::format("directory inode {}", inode.ino)),
-        seed_(fs_.checksums().inode_seed(inode.ino, inode.fields.generation.value())) {}
+        seed_(fs_.seed_of(inode)) {}
 
   void run() {
     if (inode_.has_flag(flag_inline_data)) {

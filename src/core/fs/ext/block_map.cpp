@@ -18,7 +18,7 @@ std::optional<std::size_t> extent_tail(ConstByteSpan block) {
 }
 
 std::uint32_t extent_sum(const Filesystem& fs, const InodeRecord& inode, ConstByteSpan summed) {
-  return crc32c_raw(fs.checksums().inode_seed(inode.ino, inode.fields.generation.value()), summed);
+  return crc32c_raw(fs.seed_of(inode), summed);
 }
 
 class ExtentWalk {

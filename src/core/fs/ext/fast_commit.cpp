@@ -5,6 +5,7 @@
 #include <set>
 
 #include "core/base/checksum.h"
+#include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/map_edit.h"
 #include "core/fs/ext/orphans.h"
 #include "core/fs/ext/read.h"

@@ -90,6 +90,10 @@ class Filesystem {
   std::uint64_t inode_offset(std::uint32_t ino) const;
   InodeRecord read_inode(std::uint32_t ino);
   bool inode_checksum_ok(const InodeRecord& inode) const;
+  /// What the checksums of an inode's own blocks begin with.
+  std::uint32_t seed_of(const InodeRecord& inode) const {
+    return checksums_.inode_seed(inode.ino, inode.fields.generation.value());
+  }
   void write_inode(InodeRecord& inode);  // sets the checksum
 
   std::uint64_t free_clusters() const;

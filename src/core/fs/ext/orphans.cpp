@@ -177,7 +177,7 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
   const Geometry& g = fs.geometry();
   const std::uint32_t ino = fs.super().orphan_file_inum.value();
   const InodeRecord file = fs.read_inode(ino);
-  const std::uint32_t seed = fs.checksums().inode_seed(ino, file.fields.generation.value());
+  const std::uint32_t seed = fs.seed_of(file);
   BlockVisitor visitor;
   visitor.data = [&](const MappedRun& run) {
     for (std::uint64_t i = 0; i < run.count; ++i) {

@@ -4,6 +4,7 @@
 #include <map>
 
 #include "core/fs/ext/block_map.h"
+#include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/map_edit.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/relocate_parts.h"

@@ -6,7 +6,7 @@
 #include <unordered_map>
 
 #include "core/base/checksum.h"
-#include "core/fs/ext/map_edit.h"
+#include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/shrink.h"
 
