@@ -21,17 +21,16 @@ ContentCheck::ContentCheck(FileSet& files) {
   for (Stage* stage : files.stages()) stages_[stage->name()] = stage;
 }
 
-void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t length,
-                            OldPiece& piece) {
-  piece.length = length;
-  piece.zero = false;
-  piece.bytes.resize(length);
-  before.read(at, piece.bytes);
-  piece.spots.clear();
+void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t length, OldPiece& old) {
+  old.length = length;
+  old.zero = false;
+  old.bytes.resize(length);
+  before.read(at, old.bytes);
+  old.spots.clear();
   for (std::uint64_t done = 0; done < length;) {
     const Spot spot = before.spot(at + done, length - done);
-    const auto part = ConstByteSpan(piece.bytes).subspan(done, spot.length);
-    piece.spots.push_back({spot, spot.store == nullptr ? 0 : crc32c(part)});
+    const auto part = ConstByteSpan(old.bytes).subspan(done, spot.length);
+    old.spots.push_back({spot, spot.store == nullptr ? 0 : crc32c(part)});
     done += spot.length;
   }
 }
@@ -74,7 +73,8 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
   if (length <= worth_two_readers)
     return length == 0 || same_piece(before, at, after, now_at, length) ? length : 0;
   Ahead<OldPiece> old_pieces(pieces_ahead, [&](const auto& add) {
-    for (std::uint64_t read = 0; read < length;) {
+    std::uint64_t read = 0;
+    while (read < length) {
       const std::uint64_t step = std::min(piece, length - read);
       // No more than a piece is asked for: a container looks for the end of it each time.
       const Run run = before.map(at + read, step);
