@@ -44,9 +44,12 @@ class SharedFile : public testing::Test {
     wanted.resize(size);
     EXPECT_TRUE(read_buffer(image_.container->disk(), 0, size) == wanted);
   }
-  void shrink(std::uint64_t size) {
+  // Afterwards the disk has `size` bytes, all as they were, and the file `file_size`.
+  void expect_shrunk(std::uint64_t size, std::uint64_t file_size) {
     image_.container->make_ready();
     image_.container->shrink(Bytes(size));
+    EXPECT_EQ(flat().size(), file_size);
+    expect_content(size, size);
   }
   void expect_thrown(const std::function<void()>& act, Status status, const std::string& words) {
     try {
@@ -68,12 +71,8 @@ TEST_F(SharedFile, InOrderItEndsWithTheDisk) {
   make("custom", in_order, 6 * mib);
   open_and_fill();
   EXPECT_EQ(image_.container->facts().file_length.value(), 6 * mib + image_.main->size());
-  shrink(5 * mib);
-  EXPECT_EQ(flat().size(), 5 * mib);
-  expect_content(5 * mib, 5 * mib);
-  shrink(3 * mib);  // the second extent goes, its file is the first one's too
-  EXPECT_EQ(flat().size(), 3 * mib);
-  expect_content(3 * mib, 3 * mib);
+  expect_shrunk(5 * mib, 5 * mib);
+  expect_shrunk(3 * mib, 3 * mib);  // the second extent goes, its file is the first one's too
   image_.grow(Bytes(8 * mib));
   expect_content(3 * mib, 8 * mib);
 }
@@ -81,14 +80,10 @@ TEST_F(SharedFile, InOrderItEndsWithTheDisk) {
 TEST_F(SharedFile, InReverseTheOtherOneKeepsItsBytes) {
   make("custom", in_reverse, 6 * mib);
   open_and_fill();
-  shrink(5 * mib);
-  EXPECT_EQ(flat().size(), 6 * mib) << "the first extent lies behind";
-  expect_content(5 * mib, 5 * mib);
+  expect_shrunk(5 * mib, 6 * mib);  // the first extent lies behind
   expect_thrown([&] { image_.container->check_growth(Bytes(6 * mib)); }, Status::refused,
                 "another one lies behind");
-  shrink(3 * mib);
-  EXPECT_EQ(flat().size(), 5 * mib);
-  expect_content(3 * mib, 3 * mib);
+  expect_shrunk(3 * mib, 5 * mib);
   image_.grow(Bytes(8 * mib));
   expect_content(3 * mib, 8 * mib);
 }

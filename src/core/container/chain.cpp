@@ -7,6 +7,7 @@
 #include "core/base/shell_word.h"
 
 namespace jh {
+
 std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
                                        const std::vector<std::string>& names,
                                        std::vector<std::string> children) {

@@ -9,7 +9,7 @@ namespace files = std::filesystem;
 
 std::string real_path(const std::string& path) {
   std::error_code error;
-  const std::filesystem::path real = std::filesystem::canonical(path, error);
+  const files::path real = files::canonical(path, error);
   return error ? path : real.string();
 }
 

@@ -114,23 +114,20 @@ Piece VdiContainer::find(std::uint64_t offset, std::uint64_t length) {
 }
 
 void VdiContainer::set_entries(std::uint64_t first, const std::vector<std::uint32_t>& entries) {
-  Buffer raw(entries.size() * 4);
-  for (std::size_t i = 0; i < entries.size(); ++i) {
-    map_[first + i] = entries[i];
-    put_at(raw, i * 4, Le32(entries[i]));
-  }
-  file_.write(header_.map_offset.value() + first * 4, raw);
+  std::copy(entries.begin(), entries.end(), map_.begin() + static_cast<std::ptrdiff_t>(first));
+  write_map(first, first + entries.size());
 }
 
 // In pieces: the largest disk's map takes 128 MiB, and once is enough.
-void VdiContainer::write_map() {
-  constexpr std::size_t piece = 256U << 10;  // entries
+void VdiContainer::write_map(std::uint64_t from, std::uint64_t to) {
+  constexpr std::uint64_t most = 256U << 10;  // entries
   Buffer raw;
-  for (std::size_t first = 0; first < map_.size(); first += piece) {
-    const std::size_t count = std::min(piece, map_.size() - first);
+  while (from < to) {
+    const std::uint64_t count = std::min(most, to - from);
     raw.resize(count * 4);
-    for (std::size_t i = 0; i < count; ++i) put_at(raw, i * 4, Le32(map_[first + i]));
-    file_.write(header_.map_offset.value() + first * 4, raw);
+    for (std::uint64_t i = 0; i < count; ++i) put_at(raw, i * 4, Le32(map_[from + i]));
+    file_.write(header_.map_offset.value() + from * 4, raw);
+    from += count;
   }
 }
 
@@ -227,7 +224,7 @@ void VdiContainer::grow(Bytes new_size) {
   if (type() == Type::fixed) place_all();
   if (file_.size() < header_.data_offset.value()) file_.resize(header_.data_offset.value());
   write_header();
-  write_map();
+  write_map(0, map_.size());
 }
 
 void VdiContainer::check_shrink(Bytes new_size) {
@@ -262,7 +259,7 @@ void VdiContainer::shrink(Bytes new_size) {
   header_.disk_size = new_size.value();
   header_.blocks = static_cast<std::uint32_t>(map_.size());
   write_header();
-  write_map();
+  write_map(0, map_.size());
   tighten(UINT64_MAX);
 }
 
@@ -281,7 +278,7 @@ void VdiContainer::set_keeping(Keeping keeping) {
   header_.type = static_cast<std::uint32_t>(keeping == Keeping::full ? Type::fixed : Type::sparse);
   if (keeping == Keeping::full) place_all();
   write_header();
-  write_map();
+  write_map(0, map_.size());
 }
 
 ContainerFacts VdiContainer::facts() {

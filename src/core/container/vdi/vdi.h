@@ -40,7 +40,7 @@ class VdiContainer final : public BlockContainer {
     return header_.data_offset.value() + number * stride() + header_.block_extra.value();
   }
   void set_entries(std::uint64_t first, const std::vector<std::uint32_t>& entries);
-  void write_map();
+  void write_map(std::uint64_t from, std::uint64_t to);
   void clear_way(std::uint64_t map_end);
   void write_header() { file_.write(0, bytes_of(header_)); }
 

@@ -23,7 +23,7 @@ std::string VmdkContainer::piece_name(std::size_t number) const {
   return fmt::format("{}{}{:03}{}", base, mark, number, path.extension().string());
 }
 
-// Where the last of the disk's extents in this file ends.
+// Where the last of the disk's extents in this file ends; 0: it holds none.
 std::uint64_t VmdkContainer::end_in(const Store* file) const {
   std::uint64_t end = 0;
   for (const Extent& extent : extents_)
@@ -107,24 +107,20 @@ std::vector<std::string> VmdkContainer::parts_let_go(Bytes new_size) {
 }
 
 void VmdkContainer::shrink(Bytes new_size) {
-  const std::vector<std::string> let_go = parts_let_go(new_size);
   while (extents_.size() > 1 && extents_.back().start >= new_size.value()) {
     Store* file = extents_.back().file;
-    const bool is_flat = !extents_.back().sparse;
     descriptor_.remove_last_extent();
     extents_.pop_back();
-    if (file == nullptr || file == &file_) continue;
-    if (std::find(let_go.begin(), let_go.end(), file->name()) != let_go.end())
-      file->resize(0);
-    else if (is_flat)
-      file->resize(end_in(file));
+    if (file != nullptr && file != &file_) file->resize(end_in(file));
   }
   Extent& last = extents_.back();
   const std::uint64_t length = new_size.value() - last.start;
   if (length < last.length) {
-    if (last.sparse) last.sparse->shrink(Bytes(length));
     last.length = length;
-    if (!last.sparse && last.file != nullptr) last.file->resize(end_in(last.file));
+    if (last.sparse)
+      last.sparse->shrink(Bytes(length));
+    else if (last.file != nullptr)
+      last.file->resize(end_in(last.file));
     descriptor_.set_sectors(extents_.size() - 1, length / sector);
   }
   set_cylinders(new_size.value());

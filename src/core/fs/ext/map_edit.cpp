@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "core/base/checksum.h"
 #include "core/fs/ext/read.h"
 
 namespace jh::ext {
