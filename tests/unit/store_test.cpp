@@ -121,6 +121,30 @@ TEST(FileStore, KeepsHoles) {
   EXPECT_FALSE(range_is_zero(*store, 0, 1ULL << 40));
 }
 
+TEST(FileStore, WhatTheHostBringsOutMeanwhileMayBeWrittenAgain) {
+  const test::TempFolder folder;
+  constexpr std::uint64_t piece = 6U << 20;
+  constexpr std::uint64_t pieces = 8;
+  {
+    const auto store = FileStore::create(folder / "a.img");
+    store->resize(pieces * piece);
+    // The second round overtakes what the host was told to begin in the first one.
+    for (std::uint64_t round = 0; round < 2; ++round)
+      for (std::uint64_t i = 0; i < pieces; ++i)
+        store->write(i * piece, pattern(piece, static_cast<std::uint8_t>(i + round * 16)));
+    store->write(piece - 10, pattern(20, 99));
+    store->begin_flush();  // and nothing waits for it
+  }
+  FileStore again(folder / "a.img", Access::read_only);
+  for (std::uint64_t i = 0; i < pieces; ++i) {
+    Buffer wanted = pattern(piece, static_cast<std::uint8_t>(i + 16));
+    const Buffer over = pattern(20, 99);
+    if (i == 0) std::copy_n(over.begin(), 10, wanted.end() - 10);
+    if (i == 1) std::copy_n(over.begin() + 10, 10, wanted.begin());
+    EXPECT_EQ(read_buffer(again, i * piece, piece), wanted) << i;
+  }
+}
+
 TEST(FileStore, RefusesWhatIsNoImage) {
   const test::TempFolder folder;
   const auto status = [&](const std::string& path) {

@@ -43,8 +43,7 @@ class BlockContainer : public Container {
   void clear_tail(std::uint64_t new_size);
   /// Content is not moved, only what says where it is.
   bool tables_only() const { return tables_only_; }
-  virtual void flush_file() = 0;
-  virtual std::string image_name() const = 0;
+  virtual Store& image_file() const = 0;
 
   /// The image this one builds on, and where in its disk this one begins.
   std::shared_ptr<Container> below_;
@@ -63,9 +62,9 @@ class BlockContainer : public Container {
     Run map(std::uint64_t offset, std::uint64_t length) override;
     Spot spot(std::uint64_t offset, std::uint64_t length) override;
     void discard(std::uint64_t offset, std::uint64_t length) override;
-    void flush() override { owner_.flush_file(); }
+    void flush() override { owner_.image_file().flush(); }
     void resize(std::uint64_t new_size) override;
-    std::string name() const override { return owner_.image_name(); }
+    std::string name() const override { return owner_.image_file().name(); }
 
    private:
     void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);

@@ -37,21 +37,14 @@ std::uint64_t bytes_kept(Container& from) {
 
 void fill_disk(Container& from, Container& to, Progress& progress) {
   constexpr std::uint64_t most = 2U << 20;
-  constexpr std::uint64_t worth_bringing_out = 64U << 20;
   Store& disk = to.disk();
   std::uint64_t done = 0;
-  std::uint64_t since_flush = 0;
   const auto put = [&](std::uint64_t start, ConstByteSpan part) {
     // Forms in blocks leave out what is zero by themselves.
     const Piece piece = to.piece_at(start, part.size());
     piece.kind == Piece::Kind::data ? write_into_zeros(disk, start, part)
                                     : disk.write_unreferenced(start, part);
     done += part.size();
-    since_flush += part.size();
-    if (since_flush >= worth_bringing_out) {
-      disk.begin_flush();
-      since_flush = 0;
-    }
     progress.advance(done);
   };
   struct Stretch {

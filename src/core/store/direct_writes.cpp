@@ -14,8 +14,6 @@ constexpr std::uint64_t most_waiting = 16U << 20;
 constexpr std::uint64_t worth_keeping_ahead = 4U << 20;
 constexpr int most_holes_at_once = 1024;
 constexpr int most_runs_looked_at = 16384;
-// Written bytes after which the host may begin to bring them out.
-constexpr std::uint64_t worth_bringing_out = 16U << 20;
 // A sum of less is not worth a record: it is read back together with its neighbours.
 constexpr std::uint64_t worth_a_sum = 16384;
 
@@ -197,10 +195,6 @@ void DirectWrites::bring_out(std::uint64_t offset, ConstByteSpan data) {
   base_.write(offset, data);
   add_range(done_, offset, offset + data.size());
   if (!trusted_) note_sum(offset, data);
-  written_since_ += data.size();
-  if (written_since_ < worth_bringing_out) return;
-  written_since_ = 0;
-  base_.begin_flush();
 }
 
 void DirectWrites::note_sum(std::uint64_t offset, ConstByteSpan data) {

@@ -79,7 +79,6 @@ class DirectWrites {
   bool trusted_ = false;
   std::map<std::uint64_t, Buffer> waiting_;  // disjoint: start → bytes
   std::uint64_t waiting_bytes_ = 0;
-  std::uint64_t written_since_ = 0;  // since the host was told to begin bringing it out
   Ranges done_;
   std::map<std::uint64_t, Kept> kept_;  // disjoint
   std::map<std::uint64_t, Sum> sums_;   // disjoint

@@ -16,6 +16,10 @@
 namespace jh {
 namespace {
 
+// Written bytes after which the host begins to bring them out. Left to itself it would do nothing
+// until the flush, and then the program would do nothing.
+constexpr std::uint64_t worth_bringing_out = 16U << 20;
+
 std::string reason(int error) { return std::generic_category().message(error); }
 
 [[noreturn]] void call_failed(const char* doing, const std::string& path, int error) {
@@ -85,6 +89,7 @@ void FileStore::read(std::uint64_t offset, ByteSpan out) {
 
 void FileStore::write(std::uint64_t offset, ConstByteSpan data) {
   check_range(offset, data.size());
+  written_since_ += data.size();
   while (!data.empty()) {
     const ssize_t put = ::pwrite(fd_, data.data(), data.size(), static_cast<off_t>(offset));
     if (put < 0 && errno == EINTR) continue;
@@ -92,6 +97,7 @@ void FileStore::write(std::uint64_t offset, ConstByteSpan data) {
     data = data.subspan(static_cast<std::size_t>(put));
     offset += static_cast<std::uint64_t>(put);
   }
+  if (written_since_ >= worth_bringing_out) begin_flush();
 }
 
 Run FileStore::map(std::uint64_t offset, std::uint64_t length) {
@@ -123,11 +129,16 @@ void FileStore::discard(std::uint64_t offset, std::uint64_t length) {
 
 void FileStore::begin_flush() {
   // The kernel writes while we go on; an error shows at the flush, so it is not looked at here.
+  written_since_ = 0;
   const bool at_it = bringing_out_.valid() &&
                      bringing_out_.wait_for(std::chrono::seconds(0)) != std::future_status::ready;
-  if (!at_it)
+  if (at_it) return;
+  try {
     bringing_out_ = std::async(std::launch::async,
                                [fd = fd_] { ::sync_file_range(fd, 0, 0, SYNC_FILE_RANGE_WRITE); });
+  } catch (const std::system_error&) {
+    // No thread to be had: the flush will do it all.
+  }
 }
 
 void FileStore::flush() {

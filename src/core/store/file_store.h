@@ -22,6 +22,7 @@ class FileStore final : public Store {
 
   std::uint64_t size() const override { return size_; }
   void read(std::uint64_t offset, ByteSpan out) override;
+  /// A flush will follow whatever is written: the host begins to bring it out on the way.
   void write(std::uint64_t offset, ConstByteSpan data) override;
   Run map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
@@ -48,6 +49,7 @@ class FileStore final : public Store {
   std::uint64_t size_ = 0;
   bool block_device_ = false;
   std::atomic<std::uint64_t> bytes_read_ = 0;  // by more than one thread
+  std::uint64_t written_since_ = 0;            // since the host began to bring it out
   std::future<void> bringing_out_;
 };
 

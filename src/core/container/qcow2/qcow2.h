@@ -43,8 +43,7 @@ class Qcow2Container final : public BlockContainer {
   void forget_blocks(std::uint64_t first, std::uint64_t count) override {
     drop_blocks(first, count);
   }
-  void flush_file() override { file_.flush(); }
-  std::string image_name() const override { return file_.name(); }
+  Store& image_file() const override { return file_; }
 
   /// An L2 entry, with the bitmap behind it where there are subclusters.
   struct Entry {

@@ -31,8 +31,7 @@ class VdiContainer final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
-  void flush_file() override { file_.flush(); }
-  std::string image_name() const override { return file_.name(); }
+  Store& image_file() const override { return file_; }
 
   Type type() const { return static_cast<Type>(header_.type.value()); }
   std::uint64_t stride() const { return block_size() + header_.block_extra.value(); }

@@ -47,8 +47,7 @@ class VhdContainer final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
-  void flush_file() override { file_.flush(); }
-  std::string image_name() const override { return file_.name(); }
+  Store& image_file() const override { return file_; }
 
   Type type() const { return static_cast<Type>(footer_.type.value()); }
   std::uint64_t bitmap_size() const { return round_up(ceil_div(block_size_ / sector, 8), sector); }

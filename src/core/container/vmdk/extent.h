@@ -35,8 +35,7 @@ class SparseExtent final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
-  void flush_file() override { file_.flush(); }
-  std::string image_name() const override { return file_.name(); }
+  Store& image_file() const override { return file_; }
 
   using Directory = std::vector<std::uint32_t>;  // sectors of tables; 0: none
   void read_header();
