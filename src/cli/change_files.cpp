@@ -60,13 +60,7 @@ void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {
 
 Copies::~Copies() {
   if (keep_) return;
-  for (const std::string& file : made_) {
-    try {
-      host_.remove(file);
-    } catch (const Error&) {
-      // The error that ended the change is the one to tell.
-    }
-  }
+  for (const std::string& file : made_) remove_quietly(host_, file);
 }
 
 std::vector<std::string> Copies::make(const std::vector<std::string>& images,

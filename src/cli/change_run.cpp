@@ -90,8 +90,12 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
   const bool text = !parsed.common.json && !parsed.common.quiet;
   FileHost host(parsed.common.ledger_folder);
   check_no_unfinished_change(host, parsed.images);
-  Session session = open_session(parsed.images, parsed.common.sector_size, run.add_disks);
-  Plan plan = run.plan(*session.guest, parsed.images);
+  Session session;
+  Plan plan;
+  failing_leaves(Left::unchanged, [&] {
+    session = open_session(parsed.images, parsed.common.sector_size, run.add_disks);
+    plan = run.plan(*session.guest, parsed.images);
+  });
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
     std::cout
@@ -110,14 +114,15 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
   }
   ProgressLine progress(!text);
   check_room(host, parsed, options, plan);
-  make_backup(parsed, *session.guest, progress);
   Copies copies(host);
   std::vector<std::string> images = parsed.images;
-  if (options.into_copy) {
+  failing_leaves(Left::unchanged, [&] {
+    make_backup(parsed, *session.guest, progress);
+    if (!options.into_copy) return;
     images = copies.make(images, parsed.values["into"].as<std::string>(), progress);
     session = open_session(images, parsed.common.sector_size, run.add_disks);
     plan = run.plan(*session.guest, images);
-  }
+  });
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, options, progress);
   copies.keep();

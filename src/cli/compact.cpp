@@ -109,7 +109,8 @@ int run_compact(const Arguments& arguments) {
   const bool text = !parsed.common.json && !parsed.common.quiet;
   FileHost host(parsed.common.ledger_folder);
   check_no_unfinished_change(host, parsed.images);
-  const Session session = open_session(parsed.images, parsed.common.sector_size);
+  const Session session = failing_leaves(
+      Left::unchanged, [&] { return open_session(parsed.images, parsed.common.sector_size); });
   const Guest& guest = *session.guest;
   const auto locks =
       dry_run ? std::vector<std::unique_ptr<ImageLock>>() : lock_images(guest, options);
@@ -138,7 +139,10 @@ int run_compact(const Arguments& arguments) {
   const bool asks = text && is_interactive() && !parsed.values["yes"].as<bool>();
   if (dry_run || asks) {
     for (std::size_t i = 0; i < parsed.images.size(); ++i)
-      report(i, plan_compact(host, guest, i, progress), true);
+      report(
+          i,
+          failing_leaves(Left::unchanged, [&] { return plan_compact(host, guest, i, progress); }),
+          true);
     if (dry_run) {
       if (parsed.common.json) print_json("compact", {{"done", false}, {"images", documents}});
       if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
@@ -155,8 +159,14 @@ int run_compact(const Arguments& arguments) {
       report(i, compact_into(host, guest, i, parsed.values["into"].as<std::string>(), progress),
              false);
     else
-      report(i, compact_in_place(host, guest, i, parsed.values["zero-free"].as<bool>(), progress),
-             false);
+      try {
+        report(i, compact_in_place(host, guest, i, parsed.values["zero-free"].as<bool>(), progress),
+               false);
+      } catch (const Error& error) {
+        // The disks before this one are done.
+        if (i == 0 || error.left() != Left::unchanged) throw;
+        throw error.leaving(Left::sound);
+      }
   }
   if (parsed.common.json) print_json("compact", {{"done", true}, {"images", documents}});
   return 0;

@@ -113,7 +113,8 @@ int run_recast(const Arguments& arguments) {
   FileStore file(request.image, Access::read_only);
   HostNeighbours beside(host);
   const auto from = open_container(file, &beside);
-  const RecastPlan plan = plan_recast(host, *from, request);
+  const RecastPlan plan =
+      failing_leaves(Left::unchanged, [&] { return plan_recast(host, *from, request); });
   const bool text = !parsed.common.json && !parsed.common.quiet;
   if (text) {
     std::cout << fmt::format("  {} ({}) becomes {} ({})\n", request.image,

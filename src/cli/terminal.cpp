@@ -173,10 +173,9 @@ void print_error(const Error& error) {
       next += c == '\n' ? std::string("\n       ") : std::string(1, c);
     std::cerr << "  next:  " << next << "\n";
   }
-  const auto* stopped = dynamic_cast<const Stopped*>(&error);
-  if (stopped != nullptr && stopped->changed())
+  if (error.left() == Left::sound)
     std::cerr << "  The image is sound, and the guest sees what it saw.\n";
-  else if (error.status() == Status::refused)
+  else if (error.left() == Left::unchanged)
     std::cerr << "  Nothing was changed.\n";
 }
 

@@ -6,7 +6,7 @@
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/store/transaction.h"
-#include "support/fault_host.h"
+#include "support/failed_disk.h"
 #include "support/samples.h"
 
 namespace jh::test {
@@ -147,6 +147,17 @@ TEST_P(GroupPowerCut, SoIsItsUndo) {
     const bool back = is_old(host) && !host.exists(path_c);
     ASSERT_TRUE(back || is_new(host)) << "operation " << n;
   }
+}
+
+TEST_P(GroupPowerCut, AFailedDiskLeavesWhatTheErrorSays) {
+  Contents old;
+  old.emplace(path_a, MemoryStore(*old_a_, path_a));
+  old.emplace(path_b, MemoryStore(*old_b_, path_b));
+  const SaidLeft said = fail_everywhere(
+      old, path_a, 1, [&](FaultHost& host) { grow(host); },
+      [&](FaultHost& host) { EXPECT_TRUE(is_old(host) || is_new(host)); });
+  EXPECT_GT(said.unchanged, 0U);
+  EXPECT_GT(said.unfinished, 0U);
 }
 
 INSTANTIATE_TEST_SUITE_P(Disks, GroupPowerCut, testing::Bool(), [](const auto& kind) {

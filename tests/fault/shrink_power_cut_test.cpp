@@ -12,6 +12,7 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/store/transaction.h"
+#include "support/failed_disk.h"
 #include "support/fault_images.h"
 #include "support/judges.h"
 
@@ -288,8 +289,8 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
       compact_in_place(host, guest, 0, false, progress);
       finished = true;
     } catch (const Stopped& stop) {
-      ++(stop.changed() ? in_between : before_anything);
-      if (stop.changed()) {
+      ++(stop.left() == Left::sound ? in_between : before_anything);
+      if (stop.left() == Left::sound) {
         EXPECT_NE(std::string(stop.what()).find("so far"), std::string::npos) << stop.what();
         EXPECT_NE(stop.next().find("again"), std::string::npos);
       } else {
@@ -308,6 +309,39 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
   }
 }
 
+// It is the disk that fails, not the power: what the Error says of the image must be so.
+class ShrinkFailedDisk : public ShrinkPowerCut {};
+
+TEST_P(ShrinkFailedDisk, LeavesWhatTheErrorSays) {
+  const SaidLeft said = fail_everywhere(
+      old_, image, stride * 2, [](FaultHost& host) { shrink_to_the_floor(host, false); },
+      [&](FaultHost& host) {
+        if (!is_old(host)) expect_sound(host);
+      });
+  EXPECT_GT(said.unchanged, 0U);
+  EXPECT_GT(said.unfinished, 0U);
+  EXPECT_EQ(said.sound, 0U);
+}
+
+TEST_P(ShrinkFailedDisk, LeavesASoundImageWhileCompacting) {
+  const SaidLeft said = fail_everywhere(
+      old_, image, stride,
+      [](FaultHost& host) {
+        HostNeighbours beside(host);
+        const auto file = host.open(image, Access::read_only);
+        const Guest guest({{image, file.get(), false, &beside}});
+        Silent silent;
+        compact_in_place(host, guest, 0, false, silent);
+      },
+      [&](FaultHost& host) { EXPECT_EQ(expect_sound(host), 24U << 20); });
+  // A raw image only gets holes; the others begin with a sealed step.
+  EXPECT_GT(GetParam().form == Form::raw ? said.sound : said.unchanged, 0U);
+  if (GetParam().form == Form::qcow2) {
+    EXPECT_GT(said.sound, 0U);
+    EXPECT_GT(said.unfinished, 0U);
+  }
+}
+
 INSTANTIATE_TEST_SUITE_P(Forms, ShrinkPowerCut, testing::ValuesIn(kinds()),
                          [](const auto& param) { return param.param.name; });
 
@@ -318,6 +352,9 @@ std::vector<Kind> sparse_kinds() {
     if (kind.keeping == Keeping::sparse) sparse.push_back(kind);
   return sparse;
 }
+
+INSTANTIATE_TEST_SUITE_P(Forms, ShrinkFailedDisk, testing::Values(kinds()[0], kinds()[1]),
+                         [](const auto& param) { return param.param.name; });
 
 INSTANTIATE_TEST_SUITE_P(Forms, CompactPowerCut, testing::ValuesIn(sparse_kinds()),
                          [](const auto& param) { return param.param.name; });

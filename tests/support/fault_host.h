@@ -25,6 +25,9 @@ class FaultHost final : public Host {
 
   /// From now on the n-th operation is the last; names change as `mode` says.
   void cut_at(std::uint64_t n, Unflushed mode);
+  /// The disk fails at the n-th operation, and with `lasting` from there on, until mended.
+  void fail_at(std::uint64_t n, bool lasting) { power_.fail_at(n, lasting); }
+  void mend() { power_.switch_on(); }
   std::uint64_t operations() const { return power_.count(); }
   /// What survives is decided, and the power comes back.
   void restart(std::mt19937& random);

@@ -72,6 +72,22 @@ TEST(Transaction, DroppedWithoutASeal) {
   EXPECT_EQ(host.names(), std::vector<std::string>{"/m/a.img"});
 }
 
+TEST(Transaction, DroppingRemovesTheFileItMadeAndNoOtherOfThatName) {
+  FaultHost host;
+  const MemoryStore old = image_of(100'352, 3);
+  host.put("/m/a.img", old);
+  host.put("new.img", old);  // in the folder that the program runs in
+  {
+    const auto a = host.open("/m/a.img", Access::read_write);
+    const auto made = host.create("/m/new.img");
+    Transaction transaction(host, {"/m/a.img", "/m/new.img"}, {a.get(), made.get()}, 1);
+    transaction.stage(1).resize(65'536);
+    transaction.stage(1).write_unreferenced(4096, filled(4096, 0xC3));
+  }
+  EXPECT_EQ(host.names(), (std::vector<std::string>{"/m/a.img", "new.img"}));
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
 TEST(Transaction, KeepsTheEarlierUndoWhenDropped) {
   FaultHost host;
   const MemoryStore old = image_of(100'352, 3);

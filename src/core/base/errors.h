@@ -20,6 +20,14 @@ enum class Status {
   unsupported = 6,  // a format or feature we name and leave alone
 };
 
+/// What a failure left behind, as far as it is certain.
+enum class Left {
+  unsaid,
+  unchanged,   // every image is as it was
+  sound,       // something was done; the guest sees what it saw
+  unfinished,  // `recover` has to settle it
+};
+
 class Error : public std::runtime_error {
  public:
   Error(Status status, const std::string& what, std::string where, std::string next)
@@ -32,15 +40,27 @@ class Error : public std::runtime_error {
   const std::string& where() const { return where_; }
   const std::string& next() const { return next_; }
 
+  Left left() const {
+    return left_ == Left::unsaid && status_ == Status::refused ? Left::unchanged : left_;
+  }
+
   /// The same error seen from one layer further up: `place` is put before the place known so far.
   Error within(const std::string& place) const {
-    return {status_, what(), where_.empty() ? place : place + ", " + where_, next_};
+    Error error = *this;
+    error.where_ = where_.empty() ? place : place + ", " + where_;
+    return error;
+  }
+  Error leaving(Left left) const {
+    Error error = *this;
+    error.left_ = left;
+    return error;
   }
 
  private:
   Status status_;
   std::string where_;
   std::string next_;
+  Left left_ = Left::unsaid;
 };
 
 [[noreturn]] inline void refuse(const std::string& what, std::string where = {},
@@ -66,6 +86,17 @@ class Error : public std::runtime_error {
 /// A promise the code makes to itself. A failure is our bug, never the image's fault.
 inline void ensure(bool holds, const char* promise) {
   if (!holds) throw Error(Status::internal, promise, {}, "please report this as a bug");
+}
+
+/// Runs `work`; an Error that comes out of it and does not say yet what it left says this.
+template <class Work>
+auto failing_leaves(Left left, Work&& work) -> decltype(work()) {
+  try {
+    return work();
+  } catch (const Error& error) {
+    if (error.left() != Left::unsaid) throw;
+    throw error.leaving(left);
+  }
 }
 
 /// Runs `work`; an Error that leaves it gains `place` in front of its own place.

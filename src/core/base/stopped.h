@@ -11,14 +11,9 @@ class Stopped final : public Error {
  public:
   Stopped() : Error(Status::refused, "stopped on your request", {}, {}) {}
   Stopped(std::string where, const std::string& done)
-      : Error(Status::refused, "stopped on your request: " + done, std::move(where),
-              "run the same command again to go on"),
-        changed_(true) {}
-  /// Whether something was done before.
-  bool changed() const { return changed_; }
-
- private:
-  bool changed_ = false;
+      : Error(Error(Status::refused, "stopped on your request: " + done, std::move(where),
+                    "run the same command again to go on")
+                  .leaving(Left::sound)) {}
 };
 
 }  // namespace jh

@@ -18,8 +18,10 @@ void check_host_room(Host& host, const Plan& plan) {
   }
 }
 
-ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
-                       const ChangeOptions& request, Progress& progress) {
+namespace {
+
+ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
+                             const ChangeOptions& request, Progress& progress) {
   check_host_room(host, plan);
   check_sound(before, plan, progress);
   FileSet files(host, before, plan);
@@ -38,9 +40,26 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
   for (Stage* stage : files.stages()) result.written_directly += stage->written_directly();
   transaction.seal(progress, request.keep_undo);
   result.ledger_bytes = transaction.ledger_bytes();
+  return result;
+}
+
+}  // namespace
+
+ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
+                       const ChangeOptions& request, Progress& progress) {
+  const ChangeResult result = telling_outcome(host, before.disks().front().path, [&] {
+    return carry_out_steps(host, before, plan, request, progress);
+  });
   if (!request.keep_undo)
     for (const DiskChange& disk : plan.disks)
-      for (const std::string& path : disk.let_go) host.remove(path);
+      for (const std::string& path : disk.let_go) try {
+          host.remove(path);
+        } catch (const Error& error) {
+          io_failed(fmt::format("the change is done, but a file that it no longer needs is still "
+                                "there: {}",
+                                error.what()),
+                    path, "remove it by hand");
+        }
   return result;
 }
 

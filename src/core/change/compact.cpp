@@ -92,20 +92,23 @@ void prove_same(Container& before, Container& after, const FileChanges& changes,
 template <class Work>
 void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& progress,
                  Work work) {
-  FileSet files(host, disk);
-  for (Stage* stage : files.stages()) stage->trust_unreferenced();
-  const auto container = open_container(files.stage(0), &files.beside());
-  container->make_ready();
-  work(*container);
-  for (Stage* stage : files.stages()) stage->flush();
-  const auto before = open_container(files.old_state(0), &files.old_beside());
-  const auto after = open_container(files.stage(0), &files.beside());
-  Findings findings;
-  after->audit(findings);
-  if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
-  ContentCheck contents(files);
-  prove_same(*before, *after, changed_files(files), contents, unused, disk.path);
-  files.transaction().seal(progress, /*keep_undo=*/false);
+  telling_outcome(host, disk.path, [&] {
+    FileSet files(host, disk);
+    for (Stage* stage : files.stages()) stage->trust_unreferenced();
+    const auto container = open_container(files.stage(0), &files.beside());
+    container->make_ready();
+    work(*container);
+    for (Stage* stage : files.stages()) stage->flush();
+    const auto before = open_container(files.old_state(0), &files.old_beside());
+    const auto after = open_container(files.stage(0), &files.beside());
+    Findings findings;
+    after->audit(findings);
+    if (!findings.clean())
+      proof_failed(findings.kept().front().what, findings.kept().front().where);
+    ContentCheck contents(files);
+    prove_same(*before, *after, changed_files(files), contents, unused, disk.path);
+    files.transaction().seal(progress, /*keep_undo=*/false);
+  });
 }
 
 // Holes in the host's file: each of them changes nothing that anyone reads.
@@ -211,7 +214,7 @@ std::uint64_t length_now(Host& host, const Disk& disk) {
 std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unused,
                                const Drops& drops, std::uint64_t length_before,
                                Progress& progress) {
-  const Trial trial = try_out(host, disk, drops);
+  const Trial trial = failing_leaves(Left::unchanged, [&] { return try_out(host, disk, drops); });
   std::uint64_t moved = 0;
   bool dropped = false;
   try {
@@ -246,6 +249,10 @@ std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unuse
                   fmt::format("{} of {} were moved so far, and the file is {} shorter",
                               human(Bytes(moved)), human(Bytes(trial.to_move)),
                               human(Bytes(length_before - std::min(length_before, now)))));
+  } catch (const Error& error) {
+    // Steps that are sealed stay.
+    if ((!dropped && moved == 0) || error.left() == Left::unfinished) throw;
+    throw error.leaving(Left::sound);
   }
   return moved;
 }
@@ -265,14 +272,17 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
 CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t index, bool zero_free,
                                 Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
-  if (facts.form == Form::raw) {
-    punch(host, disk, drops, progress);
-  } else {
-    figures.to_move = tighten_in_steps(host, disk, unused, drops, figures.length_before, progress);
-  }
-  if (zero_free) write_zeros(host, disk, unused, progress);
-  figures.length_after = length_now(host, disk);
+  Prospect found = failing_leaves(Left::unchanged, [&] { return look_at(guest, index, progress); });
+  CompactFigures& figures = found.figures;
+  failing_leaves(Left::sound, [&] {
+    if (found.facts.form == Form::raw)
+      punch(host, disk, found.drops, progress);
+    else
+      figures.to_move =
+          tighten_in_steps(host, disk, found.unused, found.drops, figures.length_before, progress);
+    if (zero_free) write_zeros(host, disk, found.unused, progress);
+    figures.length_after = length_now(host, disk);
+  });
   return figures;
 }
 

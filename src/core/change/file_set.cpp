@@ -13,8 +13,8 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
       host.remove(path);
     }
     files_.push_back(fresh ? host.create(path) : host.open(path, Access::read_write));
-    if (fresh) host.take_after(path, before.disks().front().path);
     paths.push_back(path);
+    if (fresh) host.take_after(path, before.disks().front().path);
     return paths.size() - 1;
   };
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
@@ -27,16 +27,22 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
   }
   // What a change makes comes last: it is no part of the old state.
   const std::size_t there = paths.size();
-  for (std::size_t i = 0; i < before.disks().size(); ++i) {
-    const Disk& disk = before.disks()[i];
-    if (disk.added) {
-      main_[i] = add(disk.path, true);
-      for (const std::string& part : plan.disks[i].new_parts) add(part, true);
-    } else if (plan.disks[i].to > plan.disks[i].from) {
-      for (const std::string& part : disk.container->new_parts(plan.disks[i].to)) add(part, true);
+  try {
+    for (std::size_t i = 0; i < before.disks().size(); ++i) {
+      const Disk& disk = before.disks()[i];
+      if (disk.added) {
+        main_[i] = add(disk.path, true);
+        for (const std::string& part : plan.disks[i].new_parts) add(part, true);
+      } else if (plan.disks[i].to > plan.disks[i].from) {
+        for (const std::string& part : disk.container->new_parts(plan.disks[i].to)) add(part, true);
+      }
     }
+    begin(host, paths, paths.size() - there);
+  } catch (const Error&) {
+    // No ledger knows of them yet.
+    for (std::size_t i = there; i < paths.size(); ++i) remove_quietly(host, paths[i]);
+    throw;
   }
-  begin(host, paths, paths.size() - there);
 }
 
 FileSet::FileSet(Host& host, const Disk& disk)

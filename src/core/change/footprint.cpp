@@ -53,7 +53,7 @@ class BlockFootprint {
 
 void proof_failed(const std::string& what, const std::string& where) {
   damaged("the result did not pass its proof: " + what, where,
-          "nothing was changed; please report this with the output of: juneheath audit");
+          "please report this with the output of: juneheath audit");
 }
 
 bool moves_blocks(const Plan& plan, const Where& where) {

@@ -206,7 +206,7 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
     if (findings.clean()) continue;
     damaged("the filesystem is damaged: " + findings.kept().front().what,
             guest.disks()[step.disk].path + ", " + findings.kept().front().where,
-            "nothing was changed; let the guest check the filesystem first (see all of it with: "
+            "let the guest check the filesystem first (see all of it with: "
             "juneheath audit " +
                 guest.disks()[step.disk].path + ")");
   }

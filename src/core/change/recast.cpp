@@ -141,12 +141,13 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
   std::vector<std::string> begun;
   try {
     HostNeighbours beside(host, Access::read_write);
-    begun.push_back(request.out);
+    // Only what we have made ourselves is removed.
     Store& file = beside.create_part(request.out);
+    begun.push_back(request.out);
     host.take_after(request.out, request.image);
     for (const std::string& part : plan.parts) {
-      begun.push_back(part);
       beside.create_part(part);
+      begun.push_back(part);
       host.take_after(part, request.image);
     }
     progress.begin("writing " + request.out, plan.bytes_to_read);
@@ -181,14 +182,19 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
       compare_disks(from, *made, progress);
       progress.end();
     }
+  } catch (const Error& error) {
+    bool gone = true;
+    for (const std::string& path : begun) gone &= remove_quietly(host, path);
+    if (!gone)
+      throw Error(
+          Status::io,
+          fmt::format("{}; and what was written of the new image is still there", error.what()),
+          error.where(), "remove " + request.out + "; " + error.next())
+          .leaving(Left::sound);
+    if (error.left() == Left::unsaid) throw error.leaving(Left::unchanged);
+    throw;
   } catch (...) {
-    for (const std::string& path : begun) {
-      try {
-        host.remove(path);
-      } catch (const Error&) {
-        // The first error tells what is wrong with this folder.
-      }
-    }
+    for (const std::string& path : begun) remove_quietly(host, path);
     throw;
   }
 }
@@ -273,28 +279,32 @@ InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keep
       at += run.length;
     }
     check_room(missing);
-    if (keeping == Keeping::sparse)
-      result.given_back = give_zeros_back(*file, progress);
-    else
-      file->reserve(0, file->size());
-    file->flush();
+    failing_leaves(Left::sound, [&] {
+      if (keeping == Keeping::sparse)
+        result.given_back = give_zeros_back(*file, progress);
+      else
+        file->reserve(0, file->size());
+      file->flush();
+    });
     return result;
   }
   check_room((facts.blocks - std::min(facts.blocks, container->blocks_kept())) *
              facts.block_size.value());
-  Transaction transaction(host, {image}, {file.get()});
-  Stage& stage = transaction.stage(0);
-  const auto staged = open_container(stage, &beside);
-  staged->make_ready();
-  staged->set_keeping(keeping);
-  const auto again = open_container(stage, &beside);
-  Findings findings;
-  again->audit(findings);
-  if (!findings.clean() || again->facts().keeping != keeping)
-    damaged("the result did not pass its proof", image, "nothing was changed; please report this");
-  compare_disks(*container, *again, progress);
-  if (keeping == Keeping::full) stage.base().reserve(0, stage.size());
-  transaction.seal(progress, /*keep_undo=*/true);
+  telling_outcome(host, image, [&] {
+    Transaction transaction(host, {image}, {file.get()});
+    Stage& stage = transaction.stage(0);
+    const auto staged = open_container(stage, &beside);
+    staged->make_ready();
+    staged->set_keeping(keeping);
+    const auto again = open_container(stage, &beside);
+    Findings findings;
+    again->audit(findings);
+    if (!findings.clean() || again->facts().keeping != keeping)
+      damaged("the result did not pass its proof", image, "please report this");
+    compare_disks(*container, *again, progress);
+    if (keeping == Keeping::full) stage.base().reserve(0, stage.size());
+    transaction.seal(progress, /*keep_undo=*/true);
+  });
   result.undoable = true;
   return result;
 }

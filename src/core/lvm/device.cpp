@@ -211,7 +211,7 @@ void write_area(Store& place, MetadataArea& area, const std::string& text) {
   }
   if (needed > ring || held > ring - needed)
     refuse("the group's metadata area is too small for one more change", place.name(),
-           "nothing was changed; remove volumes or tags that are no longer needed in the guest");
+           "remove volumes or tags that are no longer needed in the guest");
   area.slot = {at, needed};
   Buffer raw(text.begin(), text.end());
   raw.push_back(0);

@@ -193,6 +193,7 @@ json findings_json(const Findings& findings) {
 json error_json(const Error& error) {
   json out = error_brief(error);
   out["status"] = static_cast<int>(error.status());
+  out["nothing_changed"] = error.left() == Left::unchanged;
   return out;
 }
 

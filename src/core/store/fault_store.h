@@ -1,4 +1,4 @@
-// A store whose power can fail: for the tests that cut it at every single operation.
+// A store whose power can fail, or whose disk: for the tests that have it fail at every operation.
 #pragma once
 
 #include <exception>
@@ -25,16 +25,26 @@ class PowerSupply {
     count_ = 0;
     cut_at_ = n;
   }
+  /// The n-th operation from now on ends with an Error (io), and with `lasting` all behind it too.
+  void fail_at(std::uint64_t n, bool lasting) {
+    cut_at(0);
+    fail_at_ = n;
+    lasting_ = lasting;
+  }
   std::uint64_t count() const { return count_; }
   bool is_off() const { return off_; }
   void switch_on() {
     off_ = false;
     cut_at(0);
+    fail_at_ = 0;
   }
   /// True when this operation is the one at which the power goes.
   bool tick() {
     if (off_) throw PowerCut();
-    if (++count_ != cut_at_) return false;
+    ++count_;
+    if (fail_at_ != 0 && (count_ == fail_at_ || (lasting_ && count_ > fail_at_)))
+      io_failed("the test's disk failed", "in memory");
+    if (count_ != cut_at_) return false;
     off_ = true;
     return true;
   }
@@ -42,6 +52,8 @@ class PowerSupply {
  private:
   std::uint64_t count_ = 0;
   std::uint64_t cut_at_ = 0;
+  std::uint64_t fail_at_ = 0;
+  bool lasting_ = false;
   bool off_ = false;
 };
 

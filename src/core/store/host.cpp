@@ -39,6 +39,15 @@ void flush_folder(const std::string& path) {
 
 }  // namespace
 
+bool remove_quietly(Host& host, const std::string& path) {
+  try {
+    host.remove(path);
+    return true;
+  } catch (const Error&) {
+    return false;
+  }
+}
+
 std::unique_ptr<Store> FileHost::open(const std::string& path, Access access) {
   return std::make_unique<FileStore>(path, access);
 }
@@ -47,7 +56,12 @@ std::unique_ptr<Store> FileHost::create(const std::string& path) {
   std::error_code ignored;
   files::create_directories(folder_of(path), ignored);
   auto store = FileStore::create(path);
-  flush_folder(path);
+  try {
+    flush_folder(path);
+  } catch (const Error&) {
+    ::unlink(path.c_str());
+    throw;
+  }
   return store;
 }
 

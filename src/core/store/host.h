@@ -40,6 +40,10 @@ class Host {
   virtual std::string ledger_path(const std::string& image) = 0;
 };
 
+/// Removes what an unsuccessful work has made: the error that ended it is the one to tell. Returns
+/// whether it is gone.
+bool remove_quietly(Host& host, const std::string& path);
+
 /// The real one. Ledgers lie beside regular images; those of block devices, whose folder does not
 /// outlive a reboot, in `ledger_folder`.
 class FileHost final : public Host {

@@ -68,9 +68,8 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
                                      std::chrono::system_clock::now().time_since_epoch())
                                      .count());
   for (std::size_t i = 0; i < images.size(); ++i) {
-    made->images_.push_back({shorten(image_paths[i], made->path_), images[i]->size(),
-                             host.identity(image_paths[i]), fingerprint_of(*images[i]),
-                             i + created >= images.size()});
+    made->images_.push_back({image_paths[i], images[i]->size(), host.identity(image_paths[i]),
+                             fingerprint_of(*images[i]), i + created >= images.size()});
     if (i != 0) made->pointers_.push_back(host.ledger_path(image_paths[i]));
   }
   made->file_ = host.create(open_name(made->path_));
@@ -89,16 +88,17 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
 void Ledger::write_header() {
   Buffer raw(sizeof(ledger::Header));
   for (const Image& image : images_) {
+    const std::string path = shorten(image.path, path_);
     ledger::ImageEntry entry{};
     entry.old_size = image.old_size;
     entry.device = image.identity.device;
     entry.node = image.identity.node;
     entry.fingerprint = image.fingerprint;
-    entry.path_length = checked_cast<std::uint32_t>(image.path.size());
+    entry.path_length = checked_cast<std::uint32_t>(path.size());
     entry.flags = image.created ? ledger::image_created : 0;
     const ConstByteSpan fixed = bytes_of(entry);
     raw.insert(raw.end(), fixed.begin(), fixed.end());
-    raw.insert(raw.end(), image.path.begin(), image.path.end());
+    raw.insert(raw.end(), path.begin(), path.end());
   }
   raw.resize(round_up(raw.size(), ledger::block_size));
   ledger::Header header{};

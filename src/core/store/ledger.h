@@ -23,7 +23,7 @@ class Ledger {
  public:
   enum class State { opened, committed, done, undoing };
   struct Image {
-    std::string path;
+    std::string path;  // as it can be opened; in the file, names beside the ledger are short
     std::uint64_t old_size = 0;
     FileIdentity identity;
     std::uint32_t fingerprint = 0;

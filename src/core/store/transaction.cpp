@@ -15,6 +15,12 @@ using ledger::RecordKind;
 
 namespace {
 
+Error unfinished(const std::string& state, const Error& error, const std::string& image) {
+  return Error(Status::io, fmt::format("{}: {}", state, error.what()), error.where(),
+               "see to the host's disk, then run: juneheath recover " + shell_word(image))
+      .leaving(Left::unfinished);
+}
+
 // Files that the change made are not part of the old state.
 void remove_created(Host& host, const Ledger& ledger) {
   for (const Ledger::Image& image : ledger.images())
@@ -97,10 +103,11 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   ledger_->flush();
   try {
     ledger_->commit();
-  } catch (const Error&) {
+  } catch (const Error& error) {
     // Whether the mark reached the disk is not known: only recover may decide, from the disk.
     over_ = true;
-    throw;
+    throw unfinished("whether the change is decided is not known", error,
+                     ledger_->images().front().path);
   }
   over_ = true;
   try {
@@ -110,11 +117,27 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
     ledger_->mark_done();
     if (!keep_undo) ledger_->remove();
   } catch (const Error& error) {
-    throw Error(
-        Status::io, fmt::format("the change is decided but not wholly written: {}", error.what()),
-        error.where(), "run: juneheath recover " + shell_word(ledger_->images().front().path));
+    throw unfinished("the change is decided but not wholly written", error,
+                     ledger_->images().front().path);
   }
   progress.end();
+}
+
+bool has_unfinished_change(Host& host, const std::string& image_path) {
+  try {
+    const auto ledger = Ledger::open(host, image_path, /*tidy=*/false);
+    return ledger && ledger->state() != Ledger::State::done;
+  } catch (const Error&) {
+    return true;  // what cannot be read cannot be said to be over
+  }
+}
+
+std::optional<Error> outcome_told(Host& host, const std::string& image_path, const Error& error) {
+  if (error.left() == Left::unfinished || error.left() == Left::sound) return std::nullopt;
+  if (has_unfinished_change(host, image_path))
+    return unfinished("the change is begun and could not be dropped", error, image_path);
+  if (error.left() == Left::unchanged) return std::nullopt;
+  return error.leaving(Left::unchanged);
 }
 
 namespace {
@@ -204,23 +227,28 @@ std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image_path)
 }  // namespace
 
 UndoFacts check_undo(Host& host, const std::string& image_path) {
-  const auto ledger = open_finished(host, image_path);
-  return facts_of(*ledger, open_images(host, *ledger, Access::read_only).stores);
+  return failing_leaves(Left::unchanged, [&] {
+    const auto ledger = open_finished(host, image_path);
+    return facts_of(*ledger, open_images(host, *ledger, Access::read_only).stores);
+  });
 }
 
 UndoFacts undo(Host& host, const std::string& image_path) {
   check_undo(host, image_path);
-  const auto ledger = Ledger::open(host, image_path, /*tidy=*/true);
-  const OpenImages opened = open_images(host, *ledger, Access::read_write);
-  UndoFacts facts = facts_of(*ledger, opened.stores);
-  ledger->mark_undoing();
+  std::unique_ptr<Ledger> ledger;
+  OpenImages opened;
+  UndoFacts facts = failing_leaves(Left::unchanged, [&] {
+    ledger = Ledger::open(host, image_path, /*tidy=*/true);
+    opened = open_images(host, *ledger, Access::read_write);
+    return facts_of(*ledger, opened.stores);
+  });
   try {
+    ledger->mark_undoing();
     put_back(*ledger, opened.stores);
     remove_created(host, *ledger);
     ledger->remove();
   } catch (const Error& error) {
-    throw Error(Status::io, fmt::format("the undo is decided but not finished: {}", error.what()),
-                error.where(), "run: juneheath recover " + shell_word(image_path));
+    throw unfinished("the undo is begun but not finished", error, image_path);
   }
   return facts;
 }

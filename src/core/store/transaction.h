@@ -3,6 +3,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -40,6 +41,26 @@ class Transaction {
   bool over_ = false;
   std::uint64_t ledger_bytes_ = 0;
 };
+
+/// Whether a change of this image waits for `recover`, or that cannot be told.
+bool has_unfinished_change(Host& host, const std::string& image_path);
+/// What an Error that ended a transaction of this image has left behind, asked of the disk once the
+/// transaction is gone; the Error that says so, if it does not yet.
+std::optional<Error> outcome_told(Host& host, const std::string& image_path, const Error& error);
+
+/// Runs `work`, which makes a Transaction and lets go of it. An Error that leaves it says whether
+/// anything was changed, and what to run.
+template <class Work>
+auto telling_outcome(Host& host, const std::string& image_path, Work&& work) -> decltype(work()) {
+  // An earlier change in the way is refused, and is not what this one leaves.
+  if (has_unfinished_change(host, image_path)) return work();
+  try {
+    return work();
+  } catch (const Error& error) {
+    if (const auto told = outcome_told(host, image_path, error)) throw Error(*told);
+    throw;
+  }
+}
 
 enum class RecoverResult { nothing_to_do, dropped, finished, undone };
 

@@ -9,7 +9,7 @@ namespace {
 
 [[noreturn]] void wrong(Store& file, const std::string& what) {
   damaged("the qcow2 header cannot be true: " + what, file.name(),
-          "nothing was changed; take the image from a backup, or let the hypervisor check it");
+          "take the image from a backup, or let the hypervisor check it");
 }
 
 Header read_fixed(Store& file) {

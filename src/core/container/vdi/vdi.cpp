@@ -15,7 +15,7 @@ namespace {
 
 [[noreturn]] void wrong(Store& file, const std::string& what) {
   damaged("the VDI header cannot be true: " + what, file.name(),
-          "nothing was changed; take the image from a backup, or let the hypervisor check it");
+          "take the image from a backup, or let the hypervisor check it");
 }
 
 bool is_vdi(Store& file) {

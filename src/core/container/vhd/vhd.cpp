@@ -13,7 +13,7 @@ namespace {
 
 [[noreturn]] void wrong(Store& file, const std::string& what) {
   damaged("the VHD image cannot be true: " + what, file.name(),
-          "nothing was changed; take the image from a backup, or let the hypervisor check it");
+          "take the image from a backup, or let the hypervisor check it");
 }
 
 bool is_sound(const Footer& footer) {

@@ -32,7 +32,7 @@ class Log {
     }
     if (!best)
       damaged("the image's log should hold writes, but none of its entries is whole", name_,
-              "nothing was changed; take the image from a backup, or let the hypervisor check it");
+              "take the image from a backup, or let the hypervisor check it");
     return collect(*best, best_sequence, file_size);
   }
 

@@ -12,7 +12,7 @@ namespace {
 
 [[noreturn]] void wrong(Store& file, const std::string& what) {
   damaged("the VHDX image cannot be true: " + what, file.name(),
-          "nothing was changed; take the image from a backup, or let the hypervisor check it");
+          "take the image from a backup, or let the hypervisor check it");
 }
 
 template <std::size_t N>

@@ -1,0 +1,95 @@
+// The host's disk fails, once or for good, at every operation of a growth, of its undo, and of a
+// recast: no Error promises more than is true, and each says what to run where something is left.
+#include "support/failed_disk.h"
+
+#include "core/change/carry_out.h"
+#include "core/change/recast.h"
+#include "support/judges.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+#ifdef JUNEHEATH_SANITIZED
+constexpr std::uint64_t stride = 13;
+#else
+constexpr std::uint64_t stride = 1;
+#endif
+
+const std::string image = "/moor/guest.img";
+
+void grow(FaultHost& host) {
+  const auto file = host.open(image, Access::read_only);
+  const Guest guest({{image, file.get()}});
+  GrowRequest request;
+  request.images = {image};
+  request.to = parse_size("400MiB");
+  const Plan plan = plan_growth(guest, request);
+  Silent silent;
+  carry_out(host, guest, plan, request, silent);
+}
+
+class FailedDisk : public testing::Test {
+ protected:
+  void SetUp() override {
+    const TempFolder folder;
+    unpack_sample("nestcam", folder / "guest.img");
+    old_.emplace(image, load(folder / "guest.img"));
+    FaultHost host;
+    host.put(image, old_.at(image));
+    grow(host);
+    for (const std::string& name : host.names())
+      grown_.emplace(name, MemoryStore(host.content(name), name));
+    ASSERT_EQ(grown_.size(), 2U);
+  }
+  void expect_old_or_new(const FaultHost& host) const {
+    EXPECT_TRUE(host.content(image).same_content(old_.at(image)) ||
+                host.content(image).same_content(grown_.at(image)));
+  }
+
+  Contents old_;
+  Contents grown_;  // with the ledger
+};
+
+TEST_F(FailedDisk, WhileGrowing) {
+  const SaidLeft said = fail_everywhere(old_, image, stride, grow,
+                                        [&](const FaultHost& host) { expect_old_or_new(host); });
+  EXPECT_GT(said.unchanged, 0U);
+  EXPECT_GT(said.unfinished, 0U);
+  EXPECT_EQ(said.sound, 0U);
+}
+
+TEST_F(FailedDisk, WhileUndoing) {
+  const SaidLeft said = fail_everywhere(
+      grown_, image, stride, [](FaultHost& host) { undo(host, image); },
+      [&](const FaultHost& host) { expect_old_or_new(host); });
+  EXPECT_GT(said.unfinished, 0U);
+  EXPECT_EQ(said.sound, 0U);
+}
+
+TEST_F(FailedDisk, WhileRecasting) {
+  for (const Form form : {Form::qcow2, Form::vhdx}) {
+    const SaidLeft said = fail_everywhere(
+        old_, image, stride * 5,
+        [&](FaultHost& host) {
+          const auto file = host.open(image, Access::read_only);
+          const auto from = open_container(*file);
+          RecastRequest request;
+          request.image = image;
+          request.out = "/moor/new";
+          request.form = form;
+          const RecastPlan plan = plan_recast(host, *from, request);
+          Silent silent;
+          carry_out_recast(host, *from, plan, request, silent);
+        },
+        [](FaultHost& host) {
+          // Where even removing fails, the Error says what to remove.
+          if (host.exists("/moor/new")) host.remove("/moor/new");
+        });
+    EXPECT_GT(said.unchanged, 0U);
+    EXPECT_EQ(said.unfinished, 0U);
+  }
+}
+
+}  // namespace
+}  // namespace jh::test
