@@ -188,24 +188,24 @@ TEST_P(MovePowerCut, OldOrNew) {
 INSTANTIATE_TEST_SUITE_P(Forms, MovePowerCut, testing::Values(kinds().front()),
                          [](const auto& test) { return test.param.name; });
 
+void compact(FaultHost& host) {
+  HostNeighbours beside(host);
+  const auto file = host.open(image, Access::read_only);
+  const Guest guest({{image, file.get(), false, &beside}});
+  Silent silent;
+  compact_in_place(host, guest, 0, false, silent);
+}
+
 class CompactPowerCut : public ShrinkPowerCut {};
 
 TEST_P(CompactPowerCut, LeavesSoundImagesAtAnyTime) {
   std::uint64_t smallest = UINT64_MAX;
-  cut_everywhere(
-      [](FaultHost& host) {
-        HostNeighbours beside(host);
-        const auto file = host.open(image, Access::read_only);
-        const Guest guest({{image, file.get(), false, &beside}});
-        Silent silent;
-        compact_in_place(host, guest, 0, false, silent);
-      },
-      [&](FaultHost& host) {
-        EXPECT_EQ(expect_sound(host), 24U << 20);
-        std::uint64_t length = 0;
-        for (const auto& [path, content] : old_) length += host.content(path).size();
-        smallest = std::min(smallest, length);
-      });
+  cut_everywhere(compact, [&](FaultHost& host) {
+    EXPECT_EQ(expect_sound(host), 24U << 20);
+    std::uint64_t length = 0;
+    for (const auto& [path, content] : old_) length += host.content(path).size();
+    smallest = std::min(smallest, length);
+  });
   std::uint64_t before = 0;
   for (const auto& [path, content] : old_) before += content.size();
   // Blocks of two MiB, as VHD and VHDX have them, are all in use on so small a disk.
@@ -324,16 +324,9 @@ TEST_P(ShrinkFailedDisk, LeavesWhatTheErrorSays) {
 }
 
 TEST_P(ShrinkFailedDisk, LeavesASoundImageWhileCompacting) {
-  const SaidLeft said = fail_everywhere(
-      old_, image, stride,
-      [](FaultHost& host) {
-        HostNeighbours beside(host);
-        const auto file = host.open(image, Access::read_only);
-        const Guest guest({{image, file.get(), false, &beside}});
-        Silent silent;
-        compact_in_place(host, guest, 0, false, silent);
-      },
-      [&](FaultHost& host) { EXPECT_EQ(expect_sound(host), 24U << 20); });
+  const SaidLeft said = fail_everywhere(old_, image, stride, compact, [&](FaultHost& host) {
+    EXPECT_EQ(expect_sound(host), 24U << 20);
+  });
   // A raw image only gets holes; the others begin with a sealed step.
   EXPECT_GT(GetParam().form == Form::raw ? said.sound : said.unchanged, 0U);
   if (GetParam().form == Form::qcow2) {
