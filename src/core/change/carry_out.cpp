@@ -43,6 +43,18 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
   return result;
 }
 
+// The change is sealed by now: whatever happens here must not be taken for a failure of it.
+void remove_let_go(Host& host, const std::string& path) {
+  try {
+    host.remove(path);
+  } catch (const Error& error) {
+    io_failed(
+        fmt::format("the change is done, but a file that it no longer needs is still there: {}",
+                    error.what()),
+        path, "remove it by hand");
+  }
+}
+
 }  // namespace
 
 ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
@@ -52,14 +64,7 @@ ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
   });
   if (!request.keep_undo)
     for (const DiskChange& disk : plan.disks)
-      for (const std::string& path : disk.let_go) try {
-          host.remove(path);
-        } catch (const Error& error) {
-          io_failed(fmt::format("the change is done, but a file that it no longer needs is still "
-                                "there: {}",
-                                error.what()),
-                    path, "remove it by hand");
-        }
+      for (const std::string& path : disk.let_go) remove_let_go(host, path);
   return result;
 }
 

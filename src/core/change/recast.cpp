@@ -139,6 +139,11 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
 void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
                       const RecastRequest& request, Progress& progress) {
   std::vector<std::string> begun;
+  const auto remove_begun = [&] {
+    bool gone = true;
+    for (const std::string& path : begun) gone &= remove_quietly(host, path);
+    return gone;
+  };
   try {
     HostNeighbours beside(host, Access::read_write);
     // Only what we have made ourselves is removed.
@@ -183,9 +188,7 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
       progress.end();
     }
   } catch (const Error& error) {
-    bool gone = true;
-    for (const std::string& path : begun) gone &= remove_quietly(host, path);
-    if (!gone)
+    if (!remove_begun())
       throw Error(
           Status::io,
           fmt::format("{}; and what was written of the new image is still there", error.what()),
@@ -194,7 +197,7 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
     if (error.left() == Left::unsaid) throw error.leaving(Left::unchanged);
     throw;
   } catch (...) {
-    for (const std::string& path : begun) remove_quietly(host, path);
+    remove_begun();
     throw;
   }
 }

@@ -66,7 +66,7 @@ void copy_image(const std::string& from_path, const std::string& to_path, Progre
     to->flush();
     host.take_after(to_path, from_path);
   } catch (const Error&) {
-    host.remove(to_path);
+    remove_quietly(host, to_path);
     throw;
   }
 }

@@ -234,10 +234,10 @@ UndoFacts check_undo(Host& host, const std::string& image_path) {
 }
 
 UndoFacts undo(Host& host, const std::string& image_path) {
-  check_undo(host, image_path);
   std::unique_ptr<Ledger> ledger;
   OpenImages opened;
   UndoFacts facts = failing_leaves(Left::unchanged, [&] {
+    open_finished(host, image_path);  // refuses before anything is tidied
     ledger = Ledger::open(host, image_path, /*tidy=*/true);
     opened = open_images(host, *ledger, Access::read_write);
     return facts_of(*ledger, opened.stores);
