@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <iostream>
 
+#include "cli/terminal.h"
 #include "core/change/plan.h"
 #include "core/change/recast.h"
 #include "core/store/copy.h"
@@ -19,19 +20,42 @@ std::string numbered(const std::string& base, std::size_t index, std::size_t cou
 
 }  // namespace
 
-std::vector<std::unique_ptr<ImageLock>> lock_images(const Guest& guest,
-                                                    const ChangeOptions& options) {
-  std::vector<std::unique_ptr<ImageLock>> locks;
-  for (const Disk& disk : guest.disks()) {
-    if (disk.added) continue;
-    for (const std::string& file : files_of(disk)) {
-      if (options.into_copy) {
-        check_not_written_elsewhere(file);
-        continue;
-      }
-      check_not_in_use(file);
-      locks.push_back(std::make_unique<ImageLock>(file));
+std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images) {
+  HostNeighbours beside(host);
+  std::vector<std::string> files;
+  for (const std::string& image : images) {
+    files.push_back(image);
+    FileStore file(image, Access::read_only);
+    const auto container = open_container(file, &beside);
+    const auto parts = container->facts().parts;
+    files.insert(files.end(), parts.begin(), parts.end());
+  }
+  return files;
+}
+
+Locks lock_all(const std::vector<std::string>& files) {
+  Locks locks;
+  for (const std::string& file : files) {
+    check_not_in_use(file);
+    locks.push_back(std::make_unique<ImageLock>(file));
+  }
+  return locks;
+}
+
+Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options) {
+  Locks locks;
+  for (std::size_t i = 0; i < images.size(); ++i)
+    for (std::size_t j = 0; j < i; ++j)
+      if (host.exists(images[i]) && host.exists(images[j]) &&
+          host.identity(images[i]) == host.identity(images[j]))
+        wrong_usage("the same image is named twice: " + images[i]);
+  for (const std::string& file : all_files(host, images)) {
+    if (options.into_copy) {
+      check_not_written_elsewhere(file);
+      continue;
     }
+    check_not_in_use(file);
+    locks.push_back(std::make_unique<ImageLock>(file));
   }
   return locks;
 }
@@ -43,7 +67,9 @@ void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {
     const std::string to = numbered(base, i, parsed.images.size());
     const std::vector<std::string> files = files_of(guest.disks()[i]);
     if (files.size() == 1) {
-      copy_image(files.front(), to, progress);
+      UnfinishedImage copy(to);
+      copy_image(files.front(), copy.path(), progress);
+      copy.finish();
     } else {
       // The files name each other: they keep their names, in a folder of their own.
       if (std::filesystem::exists(to))
@@ -54,24 +80,39 @@ void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {
                    (std::filesystem::path(to) / std::filesystem::path(file).filename()).string(),
                    progress);
     }
-    if (!parsed.common.quiet && !parsed.common.json) std::cout << "  Copied to " << to << "\n";
+    if (!parsed.common.quiet && !parsed.common.json) std::cout << "  Copied to " << printable(to) << "\n";
   }
-}
-
-Copies::~Copies() {
-  if (keep_) return;
-  for (const std::string& file : made_) remove_quietly(host_, file);
 }
 
 std::vector<std::string> Copies::make(const std::vector<std::string>& images,
                                       const std::string& base, Progress& progress) {
   std::vector<std::string> paths;
   for (std::size_t i = 0; i < images.size(); ++i) {
-    paths.push_back(numbered(base, i, images.size()));
-    for (const std::string& file : copy_disk(host_, images[i], paths.back(), progress))
-      made_.push_back(file);
+    made_.push_back(std::make_unique<UnfinishedImage>(numbered(base, i, images.size())));
+    paths.push_back(made_.back()->path());
+    made_.back()->check_places(copy_disk(host_, images[i], paths.back(), progress));
   }
   return paths;
+}
+
+std::vector<std::string> Copies::keep(Host& host) {
+  std::vector<std::string> paths;
+  for (const auto& made : made_) {
+    std::vector<std::string> files = all_files(host, {made->path()});
+    files.erase(files.begin());
+    made->finish(files);
+    paths.push_back(made->out());
+  }
+  made_.clear();
+  return paths;
+}
+
+void check_output_names(const Parsed& parsed,
+                        const std::vector<std::pair<std::string, Bytes>>& added) {
+  for (const char* option : {"backup", "into"})
+    if (parsed.values.count(option) != 0)
+      check_name_is_free(parsed.values[option].as<std::string>());
+  for (const auto& [path, size] : added) check_name_is_free(path);
 }
 
 std::string undo_command(const std::vector<std::string>& images) {

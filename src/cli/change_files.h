@@ -9,14 +9,21 @@
 #include "core/base/progress.h"
 #include "core/change/checks.h"
 #include "core/change/request.h"
+#include "core/change/unfinished_image.h"
 #include "core/guest/guest.h"
 #include "core/store/host.h"
 
 namespace jh::cli {
 
-/// Refuses images that somebody uses; locks those that will be changed.
-std::vector<std::unique_ptr<ImageLock>> lock_images(const Guest& guest,
-                                                    const ChangeOptions& options);
+using Locks = std::vector<std::unique_ptr<ImageLock>>;
+
+/// All files of the images, parts included.
+std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images);
+/// Refuses files that somebody uses; locks them.
+Locks lock_all(const std::vector<std::string>& files);
+/// The same for the images of a change, before anything of them is believed: whoever was at work on
+/// them is done then. With --into they are only read, and only checked.
+Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options);
 
 /// --backup: copies the images, with all their files, where it says.
 void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress);
@@ -27,16 +34,19 @@ class Copies {
   explicit Copies(Host& host) : host_(host) {}
   Copies(const Copies&) = delete;
   Copies& operator=(const Copies&) = delete;
-  ~Copies();
   std::vector<std::string> make(const std::vector<std::string>& images, const std::string& base,
                                 Progress& progress);
-  void keep() { keep_ = true; }
+  /// Gives the new images, with all their files, their names; returns those.
+  std::vector<std::string> keep(Host& host);
 
  private:
   Host& host_;
-  std::vector<std::string> made_;
-  bool keep_ = false;
+  std::vector<std::unique_ptr<UnfinishedImage>> made_;
 };
+
+/// Refuses names for outputs under which ledgers are kept.
+void check_output_names(const Parsed& parsed,
+                        const std::vector<std::pair<std::string, Bytes>>& added = {});
 
 /// The command that takes a change of these images back.
 std::string undo_command(const std::vector<std::string>& images);

@@ -88,26 +88,30 @@ void print_result(const Parsed& parsed, const ChangeOptions& options, const Chan
 
 int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run) {
   const bool text = !parsed.common.json && !parsed.common.quiet;
-  FileHost host(parsed.common.ledger_folder);
+  const bool dry_run = parsed.values["dry-run"].as<bool>();
+  FileHost host = host_for(parsed);
   check_no_unfinished_change(host, parsed.images);
+  check_output_names(parsed, run.add_disks);
+  // Locked first: what is looked at afterwards stays as it is until the seal.
+  const Locks locks = dry_run ? Locks() : lock_images(host, parsed.images, options);
+  const bool had_undo = check_no_unfinished_change(host, parsed.images);
   Session session;
   Plan plan;
   failing_leaves(Left::unchanged, [&] {
-    session = open_session(parsed.images, parsed.common.sector_size, run.add_disks);
+    session = open_session(parsed, parsed.images, run.add_disks);
     plan = run.plan(*session.guest, parsed.images);
   });
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
     std::cout
-        << "  All of it is done on a new image, " << parsed.values["into"].as<std::string>()
+        << "  All of it is done on a new image, " << printable(parsed.values["into"].as<std::string>())
         << "; the original is only read.\n  Where the form gives an image an identity, the new one "
            "gets its own.\n";
-  if (parsed.values["dry-run"].as<bool>()) {
+  if (dry_run) {
     if (parsed.common.json) print_json(run.name, {{"plan", plan_json(plan)}, {"done", false}});
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
     return 0;
   }
-  const auto locks = lock_images(*session.guest, options);
   if (!may_go_on(parsed, run)) {
     std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
@@ -120,15 +124,17 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
     make_backup(parsed, *session.guest, progress);
     if (!options.into_copy) return;
     images = copies.make(images, parsed.values["into"].as<std::string>(), progress);
-    session = open_session(images, parsed.common.sector_size, run.add_disks);
+    session = open_session(parsed, images, run.add_disks);
     plan = run.plan(*session.guest, images);
   });
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, options, progress);
-  copies.keep();
+  if (options.into_copy) images = copies.keep(host);
   for (const auto& [path, size] : run.add_disks) images.push_back(path);
-  const Session now = open_session(images, parsed.common.sector_size);
+  const Session now = open_session(parsed, images);
   print_result(parsed, options, run, plan, result, compare_layers(before, layer_sizes(*now.guest)));
+  if (text && had_undo && !options.into_copy)
+    std::cout << "  The change before this one can no longer be taken back.\n";
   return 0;
 }
 

@@ -20,7 +20,7 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description own_options() {
-  po::options_description own("Compact");
+  po::options_description own("Compact", 100, 62);
   own.add_options()("into", po::value<std::string>()->value_name("OUT"),
                     "write what is used into a new image, read the old one only")(
       "zero-free", po::bool_switch(), "what is not used is zero afterwards, everywhere")(
@@ -65,7 +65,7 @@ void print_sources(const CompactFigures& figures) {
     std::cout << fmt::format("    {} of what is used move to the front of the file\n",
                              human(Bytes(figures.to_move)));
   for (const std::string& note : figures.notes)
-    std::cout << styled("    Note: ", Style::warn) << note << "\n";
+    std::cout << styled("    Note: ", Style::warn) << printable(note) << "\n";
 }
 
 void print_result(const std::string& name, const CompactFigures& figures, const OnHost& host) {
@@ -107,15 +107,16 @@ int run_compact(const Arguments& arguments) {
   options.into_copy = parsed.values.count("into") != 0;
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   const bool text = !parsed.common.json && !parsed.common.quiet;
-  FileHost host(parsed.common.ledger_folder);
+  FileHost host = host_for(parsed);
   check_no_unfinished_change(host, parsed.images);
-  const Session session = failing_leaves(
-      Left::unchanged, [&] { return open_session(parsed.images, parsed.common.sector_size); });
-  const Guest& guest = *session.guest;
-  const auto locks =
-      dry_run ? std::vector<std::unique_ptr<ImageLock>>() : lock_images(guest, options);
   if (options.into_copy && parsed.images.size() > 1)
     wrong_usage("--into takes one image", "compact the disks of the guest one by one");
+  check_output_names(parsed);
+  const Locks locks = dry_run ? Locks() : lock_images(host, parsed.images, options);
+  check_no_unfinished_change(host, parsed.images);
+  const Session session =
+      failing_leaves(Left::unchanged, [&] { return open_session(parsed, parsed.images); });
+  const Guest& guest = *session.guest;
   ProgressLine progress(!text);
   nlohmann::json documents = nlohmann::json::array();
   std::vector<OnHost> on_host;
@@ -155,10 +156,15 @@ int run_compact(const Arguments& arguments) {
   }
   make_backup(parsed, guest, progress);
   for (std::size_t i = 0; i < parsed.images.size(); ++i) {
-    if (options.into_copy)
-      report(i, compact_into(host, guest, i, parsed.values["into"].as<std::string>(), progress),
-             false);
-    else
+    if (options.into_copy) {
+      UnfinishedImage fresh(parsed.values["into"].as<std::string>());
+      CompactFigures figures = compact_into(host, guest, i, fresh.path(), progress);
+      figures.files.erase(figures.files.begin());
+      fresh.finish(figures.files);
+      for (std::string& file : figures.files) file = fresh.place_of(file);
+      figures.files.insert(figures.files.begin(), fresh.out());
+      report(i, figures, false);
+    } else
       try {
         report(i, compact_in_place(host, guest, i, parsed.values["zero-free"].as<bool>(), progress),
                false);

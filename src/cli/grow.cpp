@@ -11,7 +11,7 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description own_options() {
-  po::options_description own("Grow");
+  po::options_description own("Grow", 100, 62);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE"),
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <array>
+#include <csignal>
 #include <iostream>
 
 #include "cli/commands.h"
@@ -75,6 +76,8 @@ int main(int argc, char** argv) {
   // them would be filled with zeros page by page again.
   ::mallopt(M_MMAP_THRESHOLD, 16 << 20);
   ::mallopt(M_TRIM_THRESHOLD, 32 << 20);
+  // A file that grows past a limit is a failed write, with a message, and no end of the program.
+  std::signal(SIGXFSZ, SIG_IGN);
   const std::vector<std::string> arguments(argv + 1, argv + argc);
   const bool json = std::find(arguments.begin(), arguments.end(), "--json") != arguments.end();
   return jh::cli::guarded(arguments.empty() ? "" : arguments.front(), json,

@@ -17,14 +17,16 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description common_options() {
-  po::options_description common("Everywhere");
+  po::options_description common("Everywhere", 100, 62);
   common.add_options()("json", po::bool_switch(), "print one JSON document")(
       "quiet", po::bool_switch(), "print results and errors only")("verbose", po::bool_switch(),
                                                                    "tell more")(
       "color", po::value<std::string>()->default_value("auto"), "auto, always or never")(
       "sector-size", po::value<std::uint32_t>()->default_value(0), "512 or 4096; 0 finds out")(
       "ledger-dir", po::value<std::string>()->default_value("/var/lib/juneheath"),
-      "where ledgers of block devices are kept")("help", po::bool_switch(), "show this page");
+      "where ledgers of block devices are kept")(
+      "allow-outside", po::bool_switch(),
+      "images may name files elsewhere")("help", po::bool_switch(), "show this page");
   return common;
 }
 
@@ -61,6 +63,9 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
               parsed.values);
     if (const std::string path = config_path(); !path.empty() && std::filesystem::exists(path)) {
       std::ifstream file(path);
+      if (!std::filesystem::is_regular_file(path) || !file)
+        wrong_usage("the configuration file cannot be read: " + path,
+                    "make it readable, or move it away");
       po::store(po::parse_config_file(file, visible, /*allow_unregistered=*/true), parsed.values);
     }
     po::notify(parsed.values);
@@ -73,6 +78,7 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
   parsed.common.verbose = flag("verbose");
   parsed.common.color = parse_when(parsed.values["color"].as<std::string>());
   parsed.common.ledger_folder = parsed.values["ledger-dir"].as<std::string>();
+  parsed.common.allow_outside = flag("allow-outside");
   parsed.common.sector_size = parsed.values["sector-size"].as<std::uint32_t>();
   set_color(parsed.common.color);
   if (flag("help")) {
@@ -80,6 +86,7 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
               << line.summary << "\n\n"
               << visible;
     if (!line.examples.empty()) std::cout << "\nExamples:\n" << line.examples;
+    std::cout << "\n";
     parsed.help_shown = true;
     return parsed;
   }
@@ -92,6 +99,32 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
     wrong_usage(line.takes_images ? "no image is named" : "no folder is named",
                 fmt::format("juneheath {} {}", line.name, line.usage));
   return parsed;
+}
+
+FileHost::Reach reach_of(const Parsed& parsed) {
+  FileHost::Reach reach{{}, parsed.common.allow_outside};
+  const auto add = [&](const std::filesystem::path& file) {
+    const auto folder = file.parent_path();
+    reach.folders.push_back(folder.empty() ? "." : folder.string());
+  };
+  for (const std::string& image : parsed.images) {
+    add(image);
+    // An image that is a link lies where it leads to.
+    std::error_code error;
+    if (const auto real = std::filesystem::canonical(image, error); !error) add(real);
+  }
+  if (parsed.values.count("into") != 0) {
+    const std::string into = parsed.values["into"].as<std::string>();
+    add(into);
+    reach.folders.push_back(into + ".juneheath.new");
+    for (std::size_t i = 1; i <= parsed.images.size(); ++i)
+      reach.folders.push_back(fmt::format("{}.{}.juneheath.new", into, i));
+  }
+  return reach;
+}
+
+FileHost host_for(const Parsed& parsed) {
+  return FileHost(parsed.common.ledger_folder, reach_of(parsed));
 }
 
 ProofEffort proof_from(const Parsed& parsed) {

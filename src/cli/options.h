@@ -23,6 +23,7 @@ struct Common {
   When color = When::automatic;
   std::string ledger_folder;
   std::uint32_t sector_size = 0;
+  bool allow_outside = false;
 };
 
 struct Parsed {
@@ -45,6 +46,11 @@ struct CommandLine {
 /// Parses; shows the help page when asked for. Throws usage errors. Defaults come from the config
 /// file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it names an option.
 Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments);
+
+/// The host as this call may see it: of what lies outside of the folders of the named images, only
+/// what --allow-outside lets in.
+FileHost::Reach reach_of(const Parsed& parsed);
+FileHost host_for(const Parsed& parsed);
 
 /// --proof, for the commands that have it.
 ProofEffort proof_from(const Parsed& parsed);

@@ -48,7 +48,7 @@ void print_plan(const Plan& plan, const Guest& guest) {
     std::cout << ": the room goes to " << styled(plan.target, Style::heading);
   else
     std::cout << ": no filesystem changes";
-  if (!guest.hostname().empty()) std::cout << " of guest " << guest.hostname();
+  if (!guest.hostname().empty()) std::cout << " of guest " << printable(guest.hostname());
   std::cout << "\n";
   for (const DiskChange& disk : plan.disks) print_disk_change(disk);
   std::vector<Row> rows{{title("  step"), title("layer"), title("what happens"),
@@ -66,9 +66,9 @@ void print_plan(const Plan& plan, const Guest& guest) {
   print_table(rows);
   std::cout << "    Then the result is proven from disk, and only then it counts.\n";
   for (const std::string& note : plan.notes)
-    std::cout << styled("    Note: ", Style::warn) << note << "\n";
+    std::cout << styled("    Note: ", Style::warn) << printable(note) << "\n";
   for (const std::string& remains : plan.remains)
-    std::cout << styled("    Left for you: ", Style::warn) << remains << "\n";
+    std::cout << styled("    Left for you: ", Style::warn) << printable(remains) << "\n";
 }
 
 void print_changes(const std::vector<LayerChange>& changes) {

@@ -1,3 +1,4 @@
+#include "core/change/unfinished_image.h"
 #include "core/change/recast.h"
 
 #include <fmt/format.h>
@@ -19,7 +20,7 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description own_options() {
-  po::options_description own("Recast");
+  po::options_description own("Recast", 100, 62);
   own.add_options()("form", po::value<std::string>()->value_name("FORM"),
                     "raw, qcow2, vdi, vmdk, vhd or vhdx (by NEW's ending, or as IMAGE is)")(
       "store", po::value<std::string>()->value_name("HOW"),
@@ -53,7 +54,7 @@ int recast_here(const Parsed& parsed) {
   const std::string& image = parsed.images[0];
   const Keeping keeping = keeping_from(parsed.values["store"].as<std::string>());
   const bool text = !parsed.common.json && !parsed.common.quiet;
-  FileHost host(parsed.common.ledger_folder);
+  FileHost host = host_for(parsed);
   check_not_in_use(image);
   const ImageLock lock(image);
   if (parsed.values["dry-run"].as<bool>())
@@ -69,7 +70,7 @@ int recast_here(const Parsed& parsed) {
                           {"allocated_before", before},
                           {"allocated_on_host", after}});
   if (!text) return 0;
-  std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n", image,
+  std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n", printable(image),
                            keeping_name(keeping), human(Bytes(after)), human(Bytes(before)));
   if (result.undoable)
     std::cout << "  To take it back, as long as the guest has not been started:\n      "
@@ -101,6 +102,7 @@ int run_recast(const Arguments& arguments) {
     wrong_usage("recast takes an image and the name of the new one",
                 "write: juneheath recast IMAGE NEW; or recast IMAGE --store sparse|full");
   request.out = parsed.images[1];
+  check_name_is_free(request.out);
   if (parsed.values.count("form") != 0)
     request.form = form_from(parsed.values["form"].as<std::string>());
   if (parsed.values.count("store") != 0)
@@ -108,27 +110,27 @@ int run_recast(const Arguments& arguments) {
   request.in_pieces = parsed.values["pieces"].as<bool>();
   request.proof = proof_from(parsed);
 
-  FileHost host(parsed.common.ledger_folder);
+  FileHost host = host_for(parsed);
   check_not_written_elsewhere(request.image);
   FileStore file(request.image, Access::read_only);
   HostNeighbours beside(host);
   const auto from = open_container(file, &beside);
-  const RecastPlan plan =
+  RecastPlan plan =
       failing_leaves(Left::unchanged, [&] { return plan_recast(host, *from, request); });
   const bool text = !parsed.common.json && !parsed.common.quiet;
   if (text) {
-    std::cout << fmt::format("  {} ({}) becomes {} ({})\n", request.image,
-                             describe(plan.from.form, plan.from.keeping), request.out,
+    std::cout << fmt::format("  {} ({}) becomes {} ({})\n", printable(request.image),
+                             describe(plan.from.form, plan.from.keeping), printable(request.out),
                              describe(plan.to.form, plan.to.keeping));
     std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
     if (!plan.from.parents.empty())
       std::cout << fmt::format("  merged with what it builds on: {}\n",
-                               fmt::join(plan.from.parents, ", "));
+                               printable(fmt::format("{}", fmt::join(plan.from.parents, ", "))));
     if (!plan.from.snapshots.empty())
       std::cout << fmt::format("  the present state only: {} snapshot{} left behind\n",
                                plan.from.snapshots.size(),
                                plan.from.snapshots.size() == 1 ? " is" : "s are");
-    for (const std::string& note : plan.notes) std::cout << "  " << note << "\n";
+    for (const std::string& note : plan.notes) std::cout << "  " << printable(note) << "\n";
   }
   if (parsed.values["dry-run"].as<bool>()) {
     if (text)
@@ -138,11 +140,16 @@ int run_recast(const Arguments& arguments) {
     return 0;
   }
   ProgressLine progress(!text);
+  UnfinishedImage fresh(request.out);
+  const std::vector<std::string> parts = plan.parts;
+  request.out = fresh.path();
+  for (std::string& part : plan.parts) part = fresh.inside(part);
   carry_out_recast(host, *from, plan, request, progress);
-  FileStore made(request.out, Access::read_only);
+  fresh.finish(plan.parts);
+  FileStore made(fresh.out(), Access::read_only);
   std::uint64_t length = made.size();
   std::uint64_t allocated = made.allocated();
-  for (const std::string& part : plan.parts) {
+  for (const std::string& part : parts) {
     const FileStore piece(part, Access::read_only);
     length += piece.size();
     allocated += piece.allocated();
@@ -152,7 +159,7 @@ int run_recast(const Arguments& arguments) {
                           {"form", form_name(plan.to.form)},
                           {"store", keeping_name(plan.to.keeping)},
                           {"disk_size", plan.to.disk_size.value()},
-                          {"parts", plan.parts},
+                          {"parts", parts},
                           {"file_length", length},
                           {"allocated_on_host", allocated}});
     return 0;
@@ -163,10 +170,10 @@ int run_recast(const Arguments& arguments) {
                {{request.image},
                 {human(plan.from.file_length), Style::plain, true},
                 {human(Bytes(file.allocated())), Style::plain, true}},
-               {{request.out, Style::good},
+               {{fresh.out(), Style::good},
                 {human(Bytes(length)), Style::plain, true},
                 {human(Bytes(allocated)), Style::plain, true}}});
-  for (const std::string& part : plan.parts) std::cout << "  with " << part << "\n";
+  for (const std::string& part : parts) std::cout << "  with " << printable(part) << "\n";
   return 0;
 }
 

@@ -5,11 +5,11 @@
 
 namespace jh::cli {
 
-Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size,
+Session open_session(const Parsed& parsed, const std::vector<std::string>& images,
                      const std::vector<std::pair<std::string, Bytes>>& added) {
   Session session;
   std::vector<Guest::Image> opened;
-  session.host = std::make_unique<FileHost>();
+  session.host = std::make_unique<FileHost>(parsed.common.ledger_folder, reach_of(parsed));
   session.beside = std::make_unique<HostNeighbours>(*session.host);
   Host& host = *session.host;
   for (const std::string& path : images) {
@@ -26,17 +26,20 @@ Session open_session(const std::vector<std::string>& images, std::uint32_t secto
     session.blanks.push_back(std::make_unique<MemoryStore>(size.value(), path));
     opened.push_back({path, session.blanks.back().get(), true});
   }
-  session.guest = std::make_unique<Guest>(opened, sector_size);
+  session.guest = std::make_unique<Guest>(opened, parsed.common.sector_size);
   return session;
 }
 
-void check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {
+bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {
+  bool has_undo = false;
   for (const std::string& path : images) {
     const auto ledger = Ledger::open(host, path, /*tidy=*/false);
     if (ledger && ledger->state() != Ledger::State::done)
       refuse("an earlier change of this image was interrupted", ledger->path(),
              "run: juneheath recover " + shell_word(path));
+    has_undo |= ledger && ledger->has_undo();
   }
+  return has_undo;
 }
 
 }  // namespace jh::cli

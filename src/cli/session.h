@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "cli/options.h"
 #include "core/guest/guest.h"
 #include "core/store/host.h"
 #include "core/store/memory_store.h"
@@ -21,9 +22,10 @@ struct Session {
 
 /// Opens all images read-only and reads the guest. Throws when one cannot be opened.
 /// `added`: disks that a change is to make, with their sizes; the guest sees them blank.
-Session open_session(const std::vector<std::string>& images, std::uint32_t sector_size,
+Session open_session(const Parsed& parsed, const std::vector<std::string>& images,
                      const std::vector<std::pair<std::string, Bytes>>& added = {});
-/// Throws refused when one of the images has an unfinished change.
-void check_no_unfinished_change(Host& host, const std::vector<std::string>& images);
+/// Throws refused when one of the images has an unfinished change. Returns whether the undo of a
+/// finished one is kept.
+bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images);
 
 }  // namespace jh::cli

@@ -10,7 +10,7 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description own_options() {
-  po::options_description own("Shrink");
+  po::options_description own("Shrink", 100, 62);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE|floor"),
                     "the disk's new total size, or the smallest there is")(
       "by", po::value<std::string>()->value_name("SIZE"), "how much the disk loses")(

@@ -107,16 +107,16 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
     std::cout << fmt::format("  on the host: {} in use of a length of {}, {} free\n",
                              human(Bytes(allocated)), human(facts.file_length),
                              human(Bytes(host.free_space(disk.path))));
-  for (const std::string& part : facts.parts) std::cout << "  with " << part << "\n";
+  for (const std::string& part : facts.parts) std::cout << "  with " << printable(part) << "\n";
   for (const std::string& parent : facts.parents)
-    std::cout << styled("  builds on ", Style::warn) << parent << "\n";
+    std::cout << styled("  builds on ", Style::warn) << printable(parent) << "\n";
   for (const Snapshot& snapshot : facts.snapshots)
     std::cout << styled("  snapshot ", Style::warn)
-              << fmt::format("{} \"{}\" of {} UTC\n", snapshot.id, snapshot.name,
+              << fmt::format("{} \"{}\" of {} UTC\n", printable(snapshot.id), printable(snapshot.name),
                              day_of(snapshot.made_at));
   for (const std::string& what : facts.unsettled)
-    std::cout << styled("  before a change: ", Style::warn) << what << "\n";
-  for (const std::string& note : facts.notes) std::cout << "  " << note << "\n";
+    std::cout << styled("  before a change: ", Style::warn) << printable(what) << "\n";
+  for (const std::string& note : facts.notes) std::cout << "  " << printable(note) << "\n";
 }
 
 void print_disk(const Guest& guest, Floors& floors, std::size_t index, const FileStore& file,
@@ -233,7 +233,7 @@ void print_survey(const Session& session, Host& host) {
     std::cout << "\n";
   }
   for (const Advice& advice : advice_for(guest)) {
-    if (!advice.what.empty()) std::cout << "  " << advice.what << "\n";
+    if (!advice.what.empty()) std::cout << "  " << printable(advice.what) << "\n";
     if (!advice.command.empty())
       std::cout << "      " << styled(advice.command, Style::command) << "\n";
   }
@@ -250,8 +250,8 @@ int run_survey(const Arguments& arguments) {
       po::options_description("Survey")};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  FileHost host(parsed.common.ledger_folder);
-  const Session session = open_session(parsed.images, parsed.common.sector_size);
+  FileHost host = host_for(parsed);
+  const Session session = open_session(parsed, parsed.images);
   if (parsed.common.json) {
     nlohmann::json document = survey_json(*session.guest);
     for (std::size_t i = 0; i < session.files.size(); ++i)

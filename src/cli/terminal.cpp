@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <csignal>
 #include <iostream>
+#include <sstream>
 #include <nlohmann/json.hpp>
 
 #include "core/base/sizes.h"
@@ -66,8 +67,8 @@ void set_color(When when) {
 }
 
 std::string styled(const std::string& text, Style style) {
-  if (!color_on || style == Style::plain || text.empty()) return text;
-  return code_of(style) + text + "\033[0m";
+  if (!color_on || style == Style::plain || text.empty()) return printable(text);
+  return code_of(style) + printable(text) + "\033[0m";
 }
 
 std::size_t columns_of(const std::string& text) {
@@ -81,13 +82,13 @@ void print_table(const std::vector<Row>& rows) {
   for (const Row& row : rows) {
     widths.resize(std::max(widths.size(), row.size()));
     for (std::size_t i = 0; i < row.size(); ++i)
-      widths[i] = std::max(widths[i], columns_of(row[i].text));
+      widths[i] = std::max(widths[i], columns_of(printable(row[i].text)));
   }
   for (const Row& row : rows) {
     std::string line = " ";
     for (std::size_t i = 0; i < row.size(); ++i) {
       if (widths[i] == 0) continue;
-      const std::string gap(widths[i] - columns_of(row[i].text), ' ');
+      const std::string gap(widths[i] - columns_of(printable(row[i].text)), ' ');
       const std::string text = styled(row[i].text, row[i].style);
       line += " " + (row[i].right ? gap + text : text + gap) + " ";
     }
@@ -103,8 +104,10 @@ std::size_t drawing_width() {
 }
 
 ProgressLine::ProgressLine(bool quiet) : draws_(!quiet && ::isatty(STDERR_FILENO) == 1) {
-  std::signal(SIGINT, on_interrupt);
-  std::signal(SIGTERM, on_interrupt);
+  for (const int number : {SIGINT, SIGTERM, SIGHUP})
+    // What was told to outlive its terminal does.
+    if (std::signal(number, on_interrupt) == SIG_IGN && number == SIGHUP)
+      std::signal(number, SIG_IGN);
 }
 
 ProgressLine::~ProgressLine() { wipe(); }
@@ -141,7 +144,7 @@ void ProgressLine::draw(std::uint64_t done) {
   } else {
     line += fmt::format("  {:.0f} s", seconds);
   }
-  std::cerr << "\r\033[K" << line << std::flush;
+  std::cerr << "\r\033[K" << printable(line) << std::flush;
   on_screen_ = true;
 }
 
@@ -164,13 +167,14 @@ bool confirmed(const std::string& question) {
 void print_error(const Error& error) {
   std::cout << std::flush;
   std::cerr << styled(fmt::format("juneheath: {}: ", status_word(error.status())), Style::bad)
-            << error.what() << "\n";
-  if (!error.where().empty()) std::cerr << "  where: " << error.where() << "\n";
+            << printable(error.what()) << "\n";
+  if (!error.where().empty()) std::cerr << "  where: " << printable(error.where()) << "\n";
   if (!error.next().empty()) {
     // Commands to paste stand on lines of their own, indented.
     std::string next;
-    for (const char c : error.next())
-      next += c == '\n' ? std::string("\n       ") : std::string(1, c);
+    std::string line;
+    std::istringstream lines(error.next());
+    while (std::getline(lines, line)) next += (next.empty() ? "" : "\n       ") + printable(line);
     std::cerr << "  next:  " << next << "\n";
   }
   if (error.left() == Left::sound)
@@ -186,7 +190,12 @@ int guarded(const std::string& command, bool json, const std::function<int()>& b
     return static_cast<int>(error.status());
   };
   try {
-    return body();
+    const int status = body();
+    std::cout.flush();
+    if (!std::cout)
+      return report({Status::io, "what this command has to say cannot be written", "standard output",
+                     "what it did is done; see what the output leads to"});
+    return status;
   } catch (const Error& error) {
     return report(error);
   } catch (const std::bad_alloc&) {

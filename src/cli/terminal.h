@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "cli/options.h"
+#include "core/base/printable.h"
 #include "core/base/progress.h"
 
 namespace jh::cli {

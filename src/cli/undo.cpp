@@ -1,15 +1,17 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <iostream>
 #include <nlohmann/json.hpp>
 
+#include "cli/change_files.h"
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/sizes.h"
-#include "core/change/checks.h"
-#include "core/store/transaction.h"
+#include "core/change/settle_images.h"
+#include "core/change/unfinished_image.h"
 
 namespace jh::cli {
 namespace {
@@ -25,30 +27,49 @@ void print_facts(const UndoFacts& facts) {
   std::cout << fmt::format("{} of old content are put back:\n", human(Bytes(facts.bytes_put_back)));
   for (const auto& image : facts.images)
     if (image.created)
-      std::cout << fmt::format("  {}: removed; the change made it\n", image.path);
+      std::cout << fmt::format("  {}: removed; the change made it\n", printable(image.path));
     else
-      std::cout << fmt::format("  {}: from {} back to {}\n", image.path,
+      std::cout << fmt::format("  {}: from {} back to {}\n", printable(image.path),
                                spelled_out(Bytes(image.present_size)),
                                spelled_out(Bytes(image.old_size)));
+}
+
+// The files that the changes of these images are about, the images themselves among them.
+std::vector<std::string> files_of_changes(Host& host, const std::vector<std::string>& images) {
+  std::vector<std::string> files = images;
+  std::vector<std::string> seen;
+  for (const Waiting& waiting : waiting_changes(host, named_images(host, images)))
+    files.insert(files.end(), waiting.images.begin(), waiting.images.end());
+  files.erase(std::remove_if(files.begin(), files.end(),
+                             [&](const std::string& file) {
+                               const std::string real = real_path(file);
+                               if (std::find(seen.begin(), seen.end(), real) != seen.end())
+                                 return true;
+                               seen.push_back(real);
+                               return false;
+                             }),
+              files.end());
+  return files;
 }
 
 }  // namespace
 
 int run_undo(const Arguments& arguments) {
   namespace po = boost::program_options;
-  po::options_description own("Undo");
+  po::options_description own("Undo", 100, 62);
   own.add_options()("dry-run", po::bool_switch(), "say what would be put back, and stop")(
       "yes", po::bool_switch(), "do not ask on a terminal");
   const CommandLine line{
       "undo", "IMAGE...",
-      "Takes the last change back, on all images it touched. Refused when anything was written\n"
-      "since: the guest's newer data would be lost.",
+      "Takes the last change back, on all images it touched (name all of them). Refused when\n"
+      "anything it wrote or handed out was written since: the guest's newer data would be lost.",
       "  juneheath undo heath.img\n", own};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  FileHost host(parsed.common.ledger_folder);
-  const std::string& image = parsed.images.front();
-  const UndoFacts facts = check_undo(host, image);
+  FileHost host = host_for(parsed);
+  // Somebody who is still at work on the change holds the locks.
+  const auto locks = lock_all(files_of_changes(host, parsed.images));
+  const UndoFacts facts = check_undo_images(host, parsed.images);
   const bool text = !parsed.common.json && !parsed.common.quiet;
   if (text) print_facts(facts);
   if (parsed.values["dry-run"].as<bool>()) {
@@ -56,54 +77,106 @@ int run_undo(const Arguments& arguments) {
     if (text) std::cout << "This was a dry run: nothing was changed.\n";
     return 0;
   }
-  std::vector<std::unique_ptr<ImageLock>> locks;
-  for (const auto& touched : facts.images) {
-    check_not_in_use(touched.path);
-    locks.push_back(std::make_unique<ImageLock>(touched.path));
-  }
   if (text && is_interactive() && !parsed.values["yes"].as<bool>() && !confirmed("Go ahead?")) {
     std::cout << "Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
-  undo(host, image);
+  undo_images(host, parsed.images);
   if (parsed.common.json) print_json("undo", facts_json(facts, true));
-  if (text) std::cout << styled("Done.", Style::good) << " Every byte is as it was before.\n";
+  if (text)
+    std::cout << styled("Done.", Style::good)
+              << " Every byte that the change wrote is as it was before it; all others are as they "
+                 "were found.\n";
   return 0;
 }
 
+namespace {
+
+const char* word_for(RecoverResult result) {
+  switch (result) {
+    case RecoverResult::nothing_to_do:
+      break;
+    case RecoverResult::dropped:
+      return "dropped: the change was not decided yet, and the guest sees what it saw before it";
+    case RecoverResult::finished:
+      return "finished: the change is complete";
+    case RecoverResult::undone:
+      return "the undo is complete: what the change wrote is as it was before it";
+    case RecoverResult::forgotten:
+      return "kept as it is: the change is forgotten";
+  }
+  return "nothing to do";
+}
+
+void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all) {
+  nlohmann::json results = nlohmann::json::array();
+  std::vector<std::string> settled;
+  for (const Recovered& done : all) {
+    for (const std::string& image : done.images) {
+      if (std::find(done.left.begin(), done.left.end(), image) != done.left.end()) continue;
+      settled.push_back(real_path(image));
+      if (std::find(parsed.images.begin(), parsed.images.end(), image) == parsed.images.end())
+        continue;
+      results.push_back({{"image", image}, {"result", word_for(done.result)}});
+    }
+  }
+  for (const std::string& image : parsed.images)
+    if (std::find(settled.begin(), settled.end(), real_path(image)) == settled.end())
+      results.push_back({{"image", image}, {"result", word_for(RecoverResult::nothing_to_do)}});
+  nlohmann::json left = nlohmann::json::array();
+  for (const Recovered& done : all)
+    for (const std::string& file : done.left) left.push_back(file);
+  if (parsed.common.json) {
+    print_json("recover", {{"results", results}, {"left", left}});
+    return;
+  }
+  if (parsed.common.quiet) return;
+  for (const auto& result : results)
+    std::cout << printable(result["image"].get<std::string>()) << ": "
+              << result["result"].get<std::string>() << "\n";
+  for (const auto& file : left)
+    std::cout << "  " << printable(file.get<std::string>())
+              << " was made by the change that was dropped, and is part of nothing: remove it\n";
+}
+
+}  // namespace
+
 int run_recover(const Arguments& arguments) {
+  namespace po = boost::program_options;
+  po::options_description own("Recover", 100, 62);
+  own.add_options()("keep-as-is", po::bool_switch(),
+                    "leave the images as they are, and forget the change");
   const CommandLine line{
       "recover", "IMAGE...",
       "After a crash or a power cut in the middle of a change: finishes it if it was decided\n"
-      "already, drops it otherwise. The image is then exactly the new or exactly the old one.",
-      "  juneheath recover heath.img\n", boost::program_options::options_description("Recover")};
+      "already, drops it otherwise. What a guest wrote since is kept, or it is refused. Of a\n"
+      "change of several images, all are named.",
+      "  juneheath recover heath.img\n"
+      "  juneheath recover system.img data.img\n"
+      "  juneheath recover heath.img --keep-as-is\n",
+      own};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  FileHost host(parsed.common.ledger_folder);
-  nlohmann::json results = nlohmann::json::array();
-  for (const std::string& image : parsed.images) {
-    { const FileStore exists(image, Access::read_only); }
-    check_not_in_use(image);
-    const ImageLock lock(image);
-    const char* what = "";
-    switch (recover(host, image)) {
-      case RecoverResult::nothing_to_do:
-        what = "nothing to do";
-        break;
-      case RecoverResult::dropped:
-        what = "dropped: the image is as it was before the change";
-        break;
-      case RecoverResult::finished:
-        what = "finished: the change is complete";
-        break;
-      case RecoverResult::undone:
-        what = "the undo is complete: the image is as it was";
-        break;
+  FileHost host = host_for(parsed);
+  Parsed rest = parsed;
+  std::vector<Recovered> all;
+  for (auto image = rest.images.begin(); image != rest.images.end();)
+    if (const auto cleared = clear_unfinished_image(*image)) {
+      if (!parsed.common.json && !parsed.common.quiet)
+        std::cout << printable(*image) << ": " << *cleared << "\n";
+      image = host.exists(*image) ? std::next(image) : rest.images.erase(image);
+    } else {
+      { const FileStore exists(*image, Access::read_only); }
+      ++image;
     }
-    results.push_back({{"image", image}, {"result", what}});
-    if (!parsed.common.json && !parsed.common.quiet) std::cout << image << ": " << what << "\n";
+  if (!rest.images.empty()) {
+    const auto locks = lock_all(files_of_changes(host, rest.images));
+    ProgressLine progress(parsed.common.json || parsed.common.quiet);
+    all = parsed.values["keep-as-is"].as<bool>()
+              ? keep_images_as_they_are(host, rest.images, parsed.common.sector_size, progress)
+              : recover_images(host, rest.images);
   }
-  if (parsed.common.json) print_json("recover", {{"results", results}});
+  print_recovered(rest, all);
   return 0;
 }
 

@@ -72,7 +72,7 @@ TEST_P(ContainerPowerCut, OldOrNew) {
   const std::uint64_t operations = whole.operations();
   ASSERT_TRUE(is_new(whole));
   undo(whole, image);
-  ASSERT_TRUE(is_old(whole));
+  ASSERT_TRUE(is_identical(whole));
   std::mt19937 random(20261123);
   std::uint64_t kept_old = 0;
   std::uint64_t became_new = 0;

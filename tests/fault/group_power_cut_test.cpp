@@ -7,6 +7,7 @@
 #include "core/fs/ext/audit.h"
 #include "core/store/transaction.h"
 #include "support/failed_disk.h"
+#include "support/same_guest.h"
 #include "support/samples.h"
 
 namespace jh::test {
@@ -51,8 +52,14 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     carry_out(host, guest, plan_growth(guest, request_), request_, silent);
   }
 
-  bool is_old(const FaultHost& host) const {
+  bool is_identical(const FaultHost& host) const {
     return host.content(path_a).same_content(*old_a_) && host.content(path_b).same_content(*old_b_);
+  }
+  bool is_old(FaultHost& host) const {
+    if (is_identical(host)) return true;
+    FaultHost before;
+    prepare(before);
+    return same_for_the_guest(before, host, path_a, {path_b});
   }
 
   // All copies of the metadata agree on the next number, and the grown filesystem is sound.
@@ -104,17 +111,13 @@ TEST_P(GroupPowerCut, IsAllOldOrAllNew) {
     recover(host, path_a);
     if (is_old(host)) {
       ++seen_old;
-      // At most an empty file is left of a disk that was to be added.
-      if (host.exists(path_c)) {
-        EXPECT_EQ(host.content(path_c).size(), 0U);
-      }
       continue;
     }
     ++seen_new;
     ASSERT_TRUE(is_new(host)) << fmt::format("operation {} of {}, mode {}", n, operations, n % 3);
     if (n % 4 != 0) continue;
     undo(host, path_b);
-    EXPECT_TRUE(is_old(host));
+    EXPECT_TRUE(is_identical(host));
     EXPECT_FALSE(host.exists(path_c));
   }
   EXPECT_GT(seen_old, 0U);
@@ -135,7 +138,7 @@ TEST_P(GroupPowerCut, SoIsItsUndo) {
   again(counted);
   counted.cut_at(0, Unflushed::kept);
   undo(counted, path_a);
-  ASSERT_TRUE(is_old(counted));
+  ASSERT_TRUE(is_identical(counted));
   std::mt19937 random(12);
   for (std::uint64_t n = 1; n <= counted.operations(); ++n) {
     FaultHost host;
@@ -144,7 +147,7 @@ TEST_P(GroupPowerCut, SoIsItsUndo) {
     ASSERT_THROW(undo(host, path_a), jh::PowerCut);
     host.restart(random);
     recover(host, path_a);
-    const bool back = is_old(host) && !host.exists(path_c);
+    const bool back = is_identical(host) && !host.exists(path_c);
     ASSERT_TRUE(back || is_new(host)) << "operation " << n;
   }
 }

@@ -176,7 +176,7 @@ TEST_P(TwoDisks, OneBecomesSmaller) {
       run_on("grow", images, {"--to", "320MiB", "--disk", "1", "--give", "twodisk/store"});
   ASSERT_EQ(back.status, 0) << back.err;
   expect_same(now(), before);
-  const Outcome undone = juneheath({"undo", images[0]});
+  const Outcome undone = juneheath({"undo", images[0], images[1]});
   ASSERT_EQ(undone.status, 0) << undone.err;
   expect_same(now(), before);
 }
@@ -195,7 +195,7 @@ TEST_P(TwoDisks, OneLeavesTheGroup) {
   const auto left = trees({now()[0]});
   for (const std::string volume : {"twodisk/store", "twodisk/striped"})
     EXPECT_EQ(tree_difference(before.at(volume), left.at(volume)), "") << volume;
-  const Outcome undone = juneheath({"undo", images[0]});
+  const Outcome undone = juneheath({"undo", images[0], images[1]});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(images[0]), digests[0]);
   EXPECT_EQ(file_digest(images[1]), digests[1]);

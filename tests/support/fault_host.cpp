@@ -16,7 +16,10 @@ bool FaultHost::name_operation() {
 
 std::unique_ptr<Store> FaultHost::create(const std::string& path) {
   if (files_.contains(path)) io_failed("creating the file failed: it exists", path);
-  if (name_operation()) files_[path] = std::make_shared<FaultFile>(0);
+  if (name_operation()) {
+    files_[path] = std::make_shared<FaultFile>(0);
+    files_[path]->whole_sectors = path.find(".juneheath") == std::string::npos;
+  }
   if (power_.is_off()) throw PowerCut();
   return open(path, Access::read_write);
 }
@@ -41,6 +44,7 @@ FileIdentity FaultHost::identity(const std::string& path) {
 
 void FaultHost::put(const std::string& path, const MemoryStore& content) {
   files_[path] = std::make_shared<FaultFile>(content);
+  files_[path]->whole_sectors = path.find(".juneheath") == std::string::npos;
 }
 
 std::vector<std::string> FaultHost::names() const {
@@ -57,6 +61,35 @@ void FaultHost::cut_at(std::uint64_t n, Unflushed mode) {
 void FaultHost::restart(std::mt19937& random) {
   for (auto& [name, file] : files_) file->power_lost(mode_, random);
   power_.switch_on();
+}
+
+namespace {
+
+std::vector<std::string> all_named(const FaultHost& host, const std::string& first) {
+  std::vector<std::string> images{first};
+  for (const std::string& name : host.names())
+    if (name != first && name.find(".juneheath") == std::string::npos) images.push_back(name);
+  return images;
+}
+
+}  // namespace
+
+RecoverResult recover(FaultHost& host, const std::string& image) {
+  const Named named{all_named(host, image), {}};
+  RecoverResult result = RecoverResult::nothing_to_do;
+  for (const std::string& each : named.images) {
+    const RecoverResult one = jh::recover(host, each, named).result;
+    if (result == RecoverResult::nothing_to_do) result = one;
+  }
+  return result;
+}
+
+UndoFacts undo(FaultHost& host, const std::string& image) {
+  return jh::undo(host, image, {all_named(host, image), {}});
+}
+
+UndoFacts check_undo(FaultHost& host, const std::string& image) {
+  return jh::check_undo(host, image, {all_named(host, image), {}});
 }
 
 }  // namespace jh::test

@@ -3,6 +3,7 @@
 
 #include <map>
 
+#include "core/change/settle_images.h"
 #include "core/store/fault_store.h"
 #include "core/store/host.h"
 
@@ -39,5 +40,10 @@ class FaultHost final : public Host {
   PowerSupply power_;
   Unflushed mode_ = Unflushed::kept;
 };
+
+/// recover and undo as a user runs them who names this image first and then all the others there.
+RecoverResult recover(FaultHost& host, const std::string& image);
+UndoFacts undo(FaultHost& host, const std::string& image);
+UndoFacts check_undo(FaultHost& host, const std::string& image);
 
 }  // namespace jh::test

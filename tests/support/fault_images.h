@@ -6,6 +6,7 @@
 #include "core/container/fill.h"
 #include "support/containers.h"
 #include "support/fault_host.h"
+#include "support/same_guest.h"
 
 namespace jh::test {
 
@@ -26,15 +27,27 @@ class FaultImages : public testing::TestWithParam<Kind> {
   void put(FaultHost& host) const {
     for (const auto& [path, content] : old_) host.put(path, content);
   }
-  /// All files are there, no other but ledgers, and each is what it was.
-  bool is_old(const FaultHost& host) const {
+  /// All files are there, and each is what it was, to the byte.
+  bool is_identical(const FaultHost& host) const {
+    for (const auto& [path, content] : old_)
+      if (!host.content(path).same_content(content)) return false;
+    return true;
+  }
+  /// All files are there, no other but ledgers, and the guest sees what it saw: every byte of the disk
+  /// that something refers to is the same.
+  bool is_old(FaultHost& host) const {
     std::size_t files = 0;
     for (const std::string& name : host.names())
       files += name.find(".juneheath") == std::string::npos;
     if (files != old_.size()) return false;
-    for (const auto& [path, content] : old_)
-      if (!host.content(path).same_content(content)) return false;
-    return true;
+    if (is_identical(host)) return true;
+    FaultHost before;
+    put(before);
+    // A piece's name is longer than that of the disk.
+    const auto main = std::min_element(old_.begin(), old_.end(), [](const auto& a, const auto& b) {
+      return a.first.size() < b.first.size();
+    });
+    return same_for_the_guest(before, host, main->first);
   }
 
   std::map<std::string, MemoryStore> old_;

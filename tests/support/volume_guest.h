@@ -66,8 +66,15 @@ class VolumeGuest : public testing::Test {
       EXPECT_EQ(entry.path().filename().string().find("juneheath"), std::string::npos)
           << entry.path();
   }
-  void undo_and_compare() {
-    const Outcome undone = juneheath({"undo", images_.front()});
+  Outcome undo(const Words& also = {}) {
+    Words command{"undo"};
+    command.insert(command.end(), images_.begin(), images_.end());
+    command.insert(command.end(), also.begin(), also.end());
+    return juneheath(command);
+  }
+  /// `also`: disks that the change added.
+  void undo_and_compare(const Words& also = {}) {
+    const Outcome undone = undo(also);
     ASSERT_EQ(undone.status, 0) << undone.err;
     expect_untouched();
   }

@@ -10,7 +10,10 @@
 namespace jh {
 namespace {
 
+using test::check_undo;
 using test::FaultHost;
+using test::recover;
+using test::undo;
 
 Buffer filled(std::size_t size, std::uint8_t value) { return Buffer(size, value); }
 
@@ -181,7 +184,7 @@ TEST(Undo, LeavesTheRestOfAHoleAlone) {
   }
   const auto file = host.open("/m/a.img", Access::read_write);
   file->write(8U << 20, filled(5, 0x77));
-  EXPECT_EQ(check_undo(host, "/m/a.img").bytes_put_back, (1U << 20) + 10);
+  EXPECT_EQ(check_undo(host, "/m/a.img").bytes_put_back, (1U << 20) + 4096);
   undo(host, "/m/a.img");
   EXPECT_EQ(read_buffer(*file, 8U << 20, 5), filled(5, 0x77));
   file->write(8U << 20, Buffer(5));

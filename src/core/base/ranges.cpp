@@ -21,6 +21,20 @@ void add_range(Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   ranges[start] = end;
 }
 
+void remove_range(Ranges& ranges, std::uint64_t start, std::uint64_t end) {
+  auto range = ranges.upper_bound(start);
+  if (range != ranges.begin() && std::prev(range)->second > start) --range;
+  while (range != ranges.end() && range->first < end) {
+    const auto [from, to] = *range;
+    range = ranges.erase(range);
+    if (from < start) ranges.emplace_hint(range, from, start);
+    if (to > end) {
+      ranges.emplace_hint(range, end, to);
+      break;
+    }
+  }
+}
+
 bool meets(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   auto range = ranges.upper_bound(start);
   if (range != ranges.begin() && std::prev(range)->second > start) return true;

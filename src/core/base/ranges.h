@@ -12,6 +12,8 @@ using Ranges = std::map<std::uint64_t, std::uint64_t>;
 
 /// Adds a range, joining those that touch.
 void add_range(Ranges& ranges, std::uint64_t start, std::uint64_t end);
+/// Takes a range out of the set.
+void remove_range(Ranges& ranges, std::uint64_t start, std::uint64_t end);
 /// Whether any byte of [start, end) is in the set.
 bool meets(const Ranges& ranges, std::uint64_t start, std::uint64_t end);
 

@@ -12,6 +12,25 @@ std::string shell_word(const std::string& text) {
            std::string_view("/._-+=:@%,").find(static_cast<char>(c)) != std::string_view::npos;
   });
   if (plain) return text;
+  const bool control = std::any_of(text.begin(), text.end(), [](unsigned char c) {
+    return c < 0x20 || c == 0x7F;
+  });
+  if (control) {
+    // What a terminal would act on is spelled out.
+    std::string quoted = "$'";
+    for (const char c : text) {
+      const auto byte = static_cast<unsigned char>(c);
+      if (byte < 0x20 || byte == 0x7F) {
+        constexpr char octal[] = "01234567";
+        quoted += {'\\', octal[byte >> 6], octal[byte >> 3 & 7], octal[byte & 7]};
+      } else if (c == '\'' || c == '\\') {
+        quoted += {'\\', c};
+      } else {
+        quoted += c;
+      }
+    }
+    return quoted + "'";
+  }
   std::string quoted = "'";
   for (const char c : text) quoted += c == '\'' ? std::string("'\\''") : std::string(1, c);
   return quoted + "'";

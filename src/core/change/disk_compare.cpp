@@ -9,11 +9,11 @@ namespace {
 Ranges changed_in(Stage& stage) {
   Ranges ranges;
   constexpr std::size_t unit = 512;
-  stage.for_each_change([&](std::uint64_t at, ConstByteSpan old, ConstByteSpan fresh) {
-    for (std::size_t i = 0; i < fresh.size(); i += unit) {
-      const std::size_t length = std::min(unit, fresh.size() - i);
-      if (std::memcmp(old.data() + i, fresh.data() + i, length) != 0)
-        add_range(ranges, at + i, at + i + length);
+  stage.for_each_change([&](const Stage::Change& change) {
+    for (std::size_t i = 0; i < change.fresh.size(); i += unit) {
+      const std::size_t length = std::min(unit, change.fresh.size() - i);
+      if (std::memcmp(change.old.data() + i, change.fresh.data() + i, length) != 0)
+        add_range(ranges, change.offset + i, change.offset + i + length);
     }
   });
   stage.for_each_direct(

@@ -22,6 +22,11 @@ class FileSet {
   FileSet& operator=(const FileSet&) = delete;
 
   Transaction& transaction() { return *transaction_; }
+  /// Of a disk: see Transaction::note_given.
+  void note_given(std::size_t disk, std::uint64_t offset, std::uint64_t length, bool zero,
+                  std::uint32_t crc) {
+    transaction_->note_given(main_[disk], offset, length, zero, crc);
+  }
   /// Of a disk's image file.
   Stage& stage(std::size_t disk) { return transaction_->stage(main_[disk]); }
   /// All of them, parts included.
@@ -33,7 +38,8 @@ class FileSet {
   Neighbours& old_beside() { return old_beside_; }
 
  private:
-  void begin(Host& host, const std::vector<std::string>& paths, std::size_t created);
+  void begin(Host& host, const std::vector<std::string>& paths,
+             const std::vector<Stage::Tail>& tails, std::size_t created);
 
   HostNeighbours others_;
   ListedNeighbours staged_;

@@ -6,6 +6,7 @@
 
 #include "core/change/disk_compare.h"
 #include "core/change/footprint.h"
+#include "core/change/given.h"
 #include "core/change/tree_compare.h"
 #include "core/change/worker.h"
 #include "core/fs/ext/audit.h"
@@ -310,6 +311,7 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
     if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
         step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)
       prove_content(before, after, plan, step, footprint, effort, contents, progress);
+  note_given_room(before, after, plan, files);
 }
 
 }  // namespace jh

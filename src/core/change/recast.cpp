@@ -296,6 +296,7 @@ InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keep
   telling_outcome(host, image, [&] {
     Transaction transaction(host, {image}, {file.get()});
     Stage& stage = transaction.stage(0);
+    stage.allow_direct({});
     const auto staged = open_container(stage, &beside);
     staged->make_ready();
     staged->set_keeping(keeping);

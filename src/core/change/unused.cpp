@@ -13,7 +13,8 @@ constexpr std::uint64_t margin = 1U << 20;
 
 class Finder {
  public:
-  Finder(const Guest& guest, std::size_t disk) : guest_(guest), disk_(disk) {}
+  Finder(const Guest& guest, std::size_t disk, UnusedWhere where)
+      : guest_(guest), disk_(disk), where_(where) {}
 
   Unused run() {
     const Disk& disk = guest_.disks()[disk_];
@@ -56,6 +57,7 @@ class Finder {
   template <class Visit>
   void add_content(const Place& place, Visit visit) {
     const Content& content = place.content;
+    if (where_ == UnusedWhere::outside_of_filesystems) return;
     const std::string name = guest_.best_name(place);
     if (content.swap && content.blockers.empty() && !content.swap->hibernated) {
       visit(content.swap->page_size, content.swap->size,
@@ -163,6 +165,7 @@ class Finder {
 
   const Guest& guest_;
   std::size_t disk_;
+  UnusedWhere where_;
   Unused found_;
 };
 
@@ -183,6 +186,8 @@ Unused::Stretch Unused::stretch(std::uint64_t at, std::uint64_t length) const {
   return {nullptr, std::min(length, next->start - at)};
 }
 
-Unused find_unused(const Guest& guest, std::size_t disk) { return Finder(guest, disk).run(); }
+Unused find_unused(const Guest& guest, std::size_t disk, UnusedWhere where) {
+  return Finder(guest, disk, where).run();
+}
 
 }  // namespace jh

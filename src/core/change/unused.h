@@ -28,8 +28,12 @@ struct Unused {
   Stretch stretch(std::uint64_t at, std::uint64_t length) const;
 };
 
+/// Where to look.
+enum class UnusedWhere { everywhere, outside_of_filesystems };
+
 /// Reads bitmaps and metadata. What juneheath does not know, or finds out of order, counts as used.
 /// Memory: 24 bytes for each run of free blocks.
-Unused find_unused(const Guest& guest, std::size_t disk);
+Unused find_unused(const Guest& guest, std::size_t disk,
+                   UnusedWhere where = UnusedWhere::everywhere);
 
 }  // namespace jh

@@ -22,6 +22,7 @@ Store* HostNeighbours::open(const std::string& path, Access access) {
   auto& slot = opened_[path];
   if (!slot) {
     if (!host_.exists(path)) return nullptr;
+    host_.check_reach(path);
     slot = host_.open(path, access);
   }
   return slot.get();

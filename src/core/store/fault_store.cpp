@@ -19,16 +19,20 @@ void carry_out(MemoryStore& store, const FaultFile::Operation& operation) {
   }
 }
 
-// Some sectors of a write arrive, others do not; now and then one stops in its middle.
-void tear(MemoryStore& store, const FaultFile::Operation& operation, std::mt19937& random) {
-  constexpr std::size_t sector = 512;
-  for (std::size_t at = 0; at < operation.data.size(); at += sector) {
-    if (random() % 2 == 0) continue;
-    std::size_t length = std::min(sector, operation.data.size() - at);
-    if (random() % 8 == 0) length = random() % (length + 1);
+// Some sectors of a write arrive, others do not; where they need not be whole, now and then one
+// stops in its middle.
+void tear(MemoryStore& store, const FaultFile::Operation& operation, bool whole,
+          std::mt19937& random) {
+  constexpr std::uint64_t sector = 512;
+  std::uint64_t next = 0;
+  for (std::uint64_t at = 0; at < operation.data.size(); at = next) {
     const std::uint64_t offset = operation.offset + at;
+    next = std::min<std::uint64_t>(operation.data.size(), at + sector - offset % sector);
+    if (random() % 2 == 0) continue;
+    std::uint64_t length = next - at;
+    if (!whole && random() % 8 == 0) length = random() % (length + 1);
     if (offset >= store.size()) continue;
-    length = std::min<std::size_t>(length, store.size() - offset);
+    length = std::min(length, store.size() - offset);
     store.write(offset, ConstByteSpan(operation.data).subspan(at, length));
   }
 }
@@ -40,7 +44,7 @@ void FaultFile::power_lost(Unflushed mode, std::mt19937& random) {
     if (mode == Unflushed::kept) carry_out(durable, operation);
     if (mode != Unflushed::torn) continue;
     if (operation.kind == Kind::write) {
-      tear(durable, operation, random);
+      tear(durable, operation, whole_sectors, random);
     } else if (random() % 2 == 0 &&
                operation.offset + operation.length <= std::max(durable.size(), operation.offset)) {
       carry_out(durable, operation);

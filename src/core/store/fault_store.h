@@ -74,6 +74,7 @@ struct FaultFile {
   MemoryStore durable;
   MemoryStore view;
   std::vector<Operation> pending;
+  bool whole_sectors = false;  // a torn write leaves each of them as a whole: what disks promise
 };
 
 class FaultStore final : public Store {

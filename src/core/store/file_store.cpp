@@ -24,7 +24,10 @@ std::string reason(int error) { return std::generic_category().message(error); }
 
 [[noreturn]] void call_failed(const char* doing, const std::string& path, int error) {
   io_failed(fmt::format("{} failed: {}", doing, reason(error)), path,
-            error == ENOSPC ? "make room on the host's filesystem, then run the command again"
+            error == ENOSPC || error == EDQUOT || error == EFBIG
+                ? "make room on the host's filesystem, then run the command again"
+            : error == ENAMETOOLONG
+                ? "its name would be too long for the host: give the image a shorter one"
                             : "look at the host's disk and its system log, then run again");
 }
 
@@ -32,7 +35,7 @@ std::string reason(int error) { return std::generic_category().message(error); }
 
 FileStore::FileStore(int fd, std::string path) : fd_(fd), path_(std::move(path)) { find_size(); }
 
-FileStore::FileStore(const std::string& path, Access access) : path_(path) {
+FileStore::FileStore(const std::string& path, Access access, bool follow_links) : path_(path) {
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) {
     const int error = errno;
@@ -43,7 +46,8 @@ FileStore::FileStore(const std::string& path, Access access) : path_(path) {
     refuse(S_ISDIR(info.st_mode) ? "this is a directory, not a disk image"
                                  : "this is neither a regular file nor a block device",
            path, "name the disk image itself");
-  const int flags = (access == Access::read_write ? O_RDWR : O_RDONLY) | O_CLOEXEC;
+  const int flags = (access == Access::read_write ? O_RDWR : O_RDONLY) | O_CLOEXEC |
+                    (follow_links ? 0 : O_NOFOLLOW);
   fd_ = ::open(path.c_str(), flags);
   if (fd_ < 0)
     refuse(fmt::format("cannot open the image: {}", reason(errno)), path,
@@ -159,8 +163,12 @@ void FileStore::resize(std::uint64_t new_size) {
 
 void FileStore::reserve(std::uint64_t offset, std::uint64_t length) {
   if (block_device_ || length == 0) return;
-  if (::fallocate(fd_, FALLOC_FL_KEEP_SIZE, static_cast<off_t>(offset),
-                  static_cast<off_t>(length)) == 0)
+  const auto promised = [&](int mode) {
+    return ::fallocate(fd_, mode | FALLOC_FL_KEEP_SIZE, static_cast<off_t>(offset),
+                       static_cast<off_t>(length)) == 0;
+  };
+  // Blocks that a copy shares get room of their own now, where the host knows how.
+  if (promised(FALLOC_FL_UNSHARE_RANGE) || (errno != ENOSPC && errno != EDQUOT && promised(0)))
     return;
   if (errno == ENOSPC || errno == EDQUOT)
     refuse("the host has no room left for what must be written", path_,

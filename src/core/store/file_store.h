@@ -15,7 +15,7 @@ class FileStore final : public Store {
  public:
   /// Opens an existing file. Throws: refused (no such file, no permission, neither a regular file
   /// nor a block device), io.
-  FileStore(const std::string& path, Access access);
+  FileStore(const std::string& path, Access access, bool follow_links = true);
   /// Creates a file that must not exist yet, readable by its owner only.
   static std::unique_ptr<FileStore> create(const std::string& path);
   ~FileStore() override;
@@ -29,6 +29,7 @@ class FileStore final : public Store {
   void flush() override;
   void begin_flush() override;
   void resize(std::uint64_t new_size) override;
+  bool has_fixed_size() const override { return block_device_; }
   std::string name() const override { return path_; }
 
   /// Host filesystems that cannot promise space are taken at their word.

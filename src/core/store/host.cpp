@@ -2,12 +2,16 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/magic.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
+#include <sys/sysmacros.h>
+#include <sys/vfs.h>
 #include <unistd.h>
 
 #include <cerrno>
 #include <filesystem>
+#include <fstream>
 #include <system_error>
 
 namespace jh {
@@ -17,12 +21,22 @@ namespace files = std::filesystem;
 
 [[noreturn]] void failed(const char* doing, const std::string& path, int error) {
   io_failed(fmt::format("{} failed: {}", doing, std::generic_category().message(error)), path,
-            "look at the host's filesystem and at the permissions of this folder");
+            error == ENAMETOOLONG
+                ? "its name would be too long for the host: give the image a shorter one"
+                : "look at the host's filesystem and at the permissions of this folder");
 }
 
 files::path folder_of(const std::string& path) {
   const files::path parent = files::path(path).parent_path();
   return parent.empty() ? files::path(".") : parent;
+}
+
+std::string first_line(const files::path& path) {
+  std::ifstream file(path);
+  std::string line;
+  std::getline(file, line);
+  while (!line.empty() && line.back() == ' ') line.pop_back();
+  return line;
 }
 
 // A name is durable once its folder is.
@@ -50,6 +64,15 @@ bool remove_quietly(Host& host, const std::string& path) {
 
 std::unique_ptr<Store> FileHost::open(const std::string& path, Access access) {
   return std::make_unique<FileStore>(path, access);
+}
+
+std::unique_ptr<Store> FileHost::open_plain(const std::string& path, Access access) {
+  struct stat info {};
+  const bool there = ::lstat(path.c_str(), &info) == 0;
+  if (there && (!S_ISREG(info.st_mode) || info.st_nlink != 1))
+    refuse("a ledger is a plain file with one name, and this is none", path,
+           "see who put it there; nothing was done with it");
+  return std::make_unique<FileStore>(path, access, /*follow_links=*/false);
 }
 
 std::unique_ptr<Store> FileHost::create(const std::string& path) {
@@ -106,14 +129,75 @@ FileIdentity FileHost::identity(const std::string& path) {
           S_ISBLK(info.st_mode) ? 0 : info.st_ino};
 }
 
+void FileHost::check_reach(const std::string& path) {
+  std::error_code error;
+  const files::path real = files::canonical(path, error);
+  if (error) return;  // opening it names the trouble
+  if (!files::is_regular_file(real, error))
+    refuse("the image speaks of something that is no regular file, and was not named", path,
+           real == path ? "no such thing is followed, whatever the options"
+                        : "it leads to " + real.string() + "; no such thing is followed");
+  if (reach_.anywhere) return;
+  for (const std::string& folder : reach_.folders) {
+    const files::path allowed = files::canonical(folder, error);
+    if (!error && allowed == real.parent_path()) return;
+  }
+  refuse("the image speaks of a file outside of the image's folder", real.string(),
+         "if you know that it belongs to the image, add --allow-outside");
+}
+
+std::string FileHost::device_name(const std::string& path) {
+  struct stat info {};
+  if (::stat(path.c_str(), &info) != 0 || !S_ISBLK(info.st_mode)) return {};
+  std::error_code error;
+  files::path node = files::canonical(
+      fmt::format("/sys/dev/block/{}:{}", major(info.st_rdev), minor(info.st_rdev)), error);
+  if (error) return {};
+  const std::string partition = first_line(node / "partition");
+  if (!partition.empty()) node = node.parent_path();
+  for (const char* place :
+       {"dm/uuid", "loop/backing_file", "wwid", "device/wwid", "device/serial", "serial"}) {
+    std::string name = first_line(node / place);
+    if (name.empty()) continue;
+    if (const std::string offset = first_line(node / "loop" / "offset"); !offset.empty())
+      name += "@" + offset;
+    return partition.empty() ? name : name + "-" + partition;
+  }
+  return {};
+}
+
+std::uint64_t FileHost::names_of(const std::string& path) {
+  struct stat info {};
+  return ::stat(path.c_str(), &info) == 0 && S_ISREG(info.st_mode) ? info.st_nlink : 1;
+}
+
+bool FileHost::has_folder(const std::string& path) {
+  std::error_code error;
+  return files::is_directory(folder_of(path), error);
+}
+
+bool FileHost::overwriting_needs_room(const std::string& path) {
+  struct statfs info {};
+  return ::statfs(folder_of(path).string().c_str(), &info) == 0 &&
+         static_cast<std::uint64_t>(info.f_type) == BTRFS_SUPER_MAGIC;
+}
+
 std::string FileHost::ledger_path(const std::string& image) {
   std::error_code error;
   files::path real = files::canonical(image, error);  // a link's ledger lies beside its target
-  if (error) real = files::absolute(image);
+  if (error) {
+    // What is not there yet, or not any more: its folder may still be.
+    const files::path folder = files::canonical(folder_of(image), error);
+    real = error ? files::absolute(image) : folder / files::path(image).filename();
+  }
   struct stat info {};
-  if (::stat(real.c_str(), &info) == 0 && S_ISBLK(info.st_mode))
-    return (files::path(ledger_folder_) / (real.filename().string() + ".juneheath")).string();
-  return real.string() + ".juneheath";
+  if (::stat(real.c_str(), &info) != 0 || !S_ISBLK(info.st_mode)) return real.string() + ".juneheath";
+  // A device's name in the system may be another one's tomorrow.
+  std::string name = device_name(real);
+  if (name.empty()) name = real.filename().string();
+  for (char& c : name)
+    if (c == '/') c = '_';
+  return (files::path(ledger_folder_) / (name + ".juneheath")).string();
 }
 
 }  // namespace jh

@@ -4,6 +4,7 @@
 
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "core/store/file_store.h"
 #include "core/store/store.h"
@@ -25,6 +26,10 @@ class Host {
   virtual ~Host() = default;
 
   virtual std::unique_ptr<Store> open(const std::string& path, Access access) = 0;
+  /// The same for a file of our own: a plain one with a single name, no link. Throws refused.
+  virtual std::unique_ptr<Store> open_plain(const std::string& path, Access access) {
+    return open(path, access);
+  }
   /// A new, empty file; an Error when the name is taken. The name is durable on return.
   virtual std::unique_ptr<Store> create(const std::string& path) = 0;
   virtual bool exists(const std::string& path) = 0;
@@ -36,6 +41,16 @@ class Host {
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual std::uint64_t free_space(const std::string& path) = 0;
   virtual FileIdentity identity(const std::string& path) = 0;
+  /// By what a block device is known wherever it is attached (a serial number, a mapping's
+  /// identity); empty for regular files, and for devices that say nothing of themselves.
+  virtual std::string device_name(const std::string& /*path*/) { return {}; }
+  /// How many names a regular file has.
+  virtual std::uint64_t names_of(const std::string& /*path*/) { return 1; }
+  virtual bool has_folder(const std::string& /*path*/) { return true; }
+  /// Whether writing over what a file holds needs room of its own on this host.
+  virtual bool overwriting_needs_room(const std::string& /*path*/) { return false; }
+  /// Throws refused for a file that an image speaks of and must not lead to.
+  virtual void check_reach(const std::string& /*path*/) {}
   /// Where the ledger of this image is kept.
   virtual std::string ledger_path(const std::string& image) = 0;
 };
@@ -48,20 +63,33 @@ bool remove_quietly(Host& host, const std::string& path);
 /// outlive a reboot, in `ledger_folder`.
 class FileHost final : public Host {
  public:
-  explicit FileHost(std::string ledger_folder = "/var/lib/juneheath")
-      : ledger_folder_(std::move(ledger_folder)) {}
+  /// Which files an image may lead to that nobody named: regular ones in these folders, or anywhere.
+  struct Reach {
+    std::vector<std::string> folders;
+    bool anywhere = true;
+  };
+  explicit FileHost(std::string ledger_folder = "/var/lib/juneheath") : FileHost(std::move(ledger_folder), {}) {}
+  FileHost(std::string ledger_folder, Reach reach)
+      : ledger_folder_(std::move(ledger_folder)), reach_(std::move(reach)) {}
   std::unique_ptr<Store> open(const std::string& path, Access access) override;
   std::unique_ptr<Store> create(const std::string& path) override;
+  std::unique_ptr<Store> open_plain(const std::string& path, Access access) override;
   bool exists(const std::string& path) override;
   void take_after(const std::string& path, const std::string& model) override;
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
   std::uint64_t free_space(const std::string& path) override;
   FileIdentity identity(const std::string& path) override;
+  std::string device_name(const std::string& path) override;
+  std::uint64_t names_of(const std::string& path) override;
+  bool has_folder(const std::string& path) override;
+  bool overwriting_needs_room(const std::string& path) override;
   std::string ledger_path(const std::string& image) override;
+  void check_reach(const std::string& path) override;
 
  private:
   std::string ledger_folder_;
+  Reach reach_;
 };
 
 }  // namespace jh

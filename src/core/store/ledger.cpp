@@ -20,11 +20,6 @@ namespace {
 
 namespace files = std::filesystem;
 
-std::uint32_t fingerprint_of(Store& image) {
-  const std::uint64_t length = std::min(image.size(), ledger::fingerprint_size);
-  return crc32c(read_buffer(image, 0, length));
-}
-
 void append_file(Store& file, std::uint64_t& end, ConstByteSpan data) {
   if (file.size() < end + data.size()) file.resize(end + data.size());
   file.write(end, data);
@@ -54,6 +49,13 @@ std::string shorten(const std::string& path, const std::string& ledger_path) {
 
 std::string open_name(const std::string& ledger_path) { return ledger_path + ".open"; }
 
+bool is_reserved_name(const std::string& path) {
+  const std::string name = files::path(path).filename().string();
+  for (const char* ending : {".juneheath", ".juneheath.open", ".juneheath.new"})
+    if (name.ends_with(ending)) return true;
+  return false;
+}
+
 std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string>& image_paths,
                                        const std::vector<Store*>& images, std::size_t created) {
   ensure(
@@ -69,18 +71,33 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
                                      .count());
   for (std::size_t i = 0; i < images.size(); ++i) {
     made->images_.push_back({image_paths[i], images[i]->size(), host.identity(image_paths[i]),
-                             fingerprint_of(*images[i]), i + created >= images.size()});
+                             i + created >= images.size(),
+                             host.device_name(image_paths[i])});
     if (i != 0) made->pointers_.push_back(host.ledger_path(image_paths[i]));
   }
-  made->file_ = host.create(open_name(made->path_));
-  made->write_header();
-  for (const std::string& pointer : made->pointers_) {
-    const std::string text =
-        std::string(ledger::pointer_text) + shorten(made->path_, pointer) + "\n";
-    const auto file = host.create(open_name(pointer));
-    std::uint64_t end = 0;
-    append_file(*file, end, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
-    file->flush();
+  std::vector<std::string> begun;
+  const auto create = [&](const std::string& name) {
+    auto file = host.create(name);
+    begun.push_back(name);
+    return file;
+  };
+  try {
+    made->file_ = create(open_name(made->path_));
+    // The pointers come first: once the ledger is one, every image it is about leads to it. A
+    // pointer to a ledger that was never begun means nothing.
+    for (const std::string& pointer : made->pointers_) {
+      const std::string text =
+          std::string(ledger::pointer_text) + shorten(made->path_, pointer) + "\n";
+      const auto file = create(open_name(pointer));
+      std::uint64_t end = 0;
+      append_file(*file, end, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+      file->flush();
+    }
+    made->write_header();
+  } catch (const Error&) {
+    // Nothing was written to an image: no trace is left of it, where the host allows.
+    for (const std::string& name : begun) remove_quietly(host, name);
+    throw;
   }
   return made;
 }
@@ -93,12 +110,13 @@ void Ledger::write_header() {
     entry.old_size = image.old_size;
     entry.device = image.identity.device;
     entry.node = image.identity.node;
-    entry.fingerprint = image.fingerprint;
     entry.path_length = checked_cast<std::uint32_t>(path.size());
     entry.flags = image.created ? ledger::image_created : 0;
+    entry.device_name_length = checked_cast<std::uint32_t>(image.device_name.size());
     const ConstByteSpan fixed = bytes_of(entry);
     raw.insert(raw.end(), fixed.begin(), fixed.end());
     raw.insert(raw.end(), path.begin(), path.end());
+    raw.insert(raw.end(), image.device_name.begin(), image.device_name.end());
   }
   raw.resize(round_up(raw.size(), ledger::block_size));
   ledger::Header header{};
@@ -120,12 +138,13 @@ void Ledger::write_header() {
   file_->flush();
 }
 
-void Ledger::set_mark(MarkKind kind) {
+void Ledger::set_mark(MarkKind kind, std::uint32_t flags) {
   Mark mark{};
   mark.magic = ledger::mark_magic;
   mark.kind = static_cast<std::uint32_t>(kind);
   mark.ledger_id = id_;
   mark.records_end = end_;
+  mark.flags = flags;
   mark.crc = crc32c(bytes_of(mark).first(offsetof(Mark, crc)));
   file_->write(static_cast<std::uint64_t>(kind) * ledger::block_size, bytes_of(mark));
   file_->flush();
@@ -168,7 +187,10 @@ std::uint64_t Ledger::append(RecordKind kind, std::uint32_t image, std::uint64_t
 }
 
 void Ledger::read_back(std::uint64_t at, ByteSpan out) {
-  bring_out();
+  {
+    const std::lock_guard lock(reading_back_);
+    bring_out();
+  }
   file_->read(at, out);
 }
 
@@ -177,20 +199,13 @@ void Ledger::append_zero(RecordKind kind, std::uint32_t image, std::uint64_t off
   write_record(record_of(kind, image, offset, length, ledger::flag_zero), {});
 }
 
-void Ledger::append_digest(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
-                           std::uint32_t crc) {
-  Le32 digest;
-  digest = crc;
-  write_record(record_of(RecordKind::wrote, image, offset, length), bytes_of(digest));
-}
-
-void Ledger::append_moved(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
-                          const ledger::MovedTo& place) {
-  write_record(record_of(RecordKind::moved, image, offset, length), bytes_of(place));
-}
-
-void Ledger::append_new_size(std::uint32_t image, std::uint64_t size) {
-  write_record(record_of(RecordKind::new_size, image, size, 0), {});
+std::uint64_t Ledger::append_about(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                                   std::uint64_t length, ConstByteSpan payload,
+                                   std::uint32_t flags) {
+  ensure(payload.size() <= ledger::max_payload, "a record's payload is within its limit");
+  const std::uint64_t at = this->length() + sizeof(Record);
+  write_record(record_of(kind, image, offset, length, flags), payload);
+  return at;
 }
 
 void Ledger::flush() {
@@ -198,9 +213,10 @@ void Ledger::flush() {
   file_->flush();
 }
 
-void Ledger::commit() {
+void Ledger::commit(bool with_undo) {
   flush();
-  set_mark(MarkKind::committed);
+  has_undo_ = with_undo;
+  set_mark(MarkKind::committed, with_undo ? 0 : ledger::mark_no_undo);
   state_ = State::committed;
   settle_names();
 }
@@ -231,10 +247,17 @@ void Ledger::mark_fetched() {
 void Ledger::remove() {
   // The ledger goes first: a pointer without a ledger means nothing, and is tidied away.
   host_.remove(lasting_ ? path_ : open_name(path_));
-  for (const std::string& pointer : pointers_) {
-    host_.remove(open_name(pointer));
-    if (lasting_) host_.remove(pointer);
-  }
+  for (const std::string& pointer : pointers_)
+    for (const std::string& name : {open_name(pointer), pointer})
+      if (leads_here(name)) host_.remove(name);
+}
+
+// The image may have a ledger of its own by now.
+bool Ledger::leads_here(const std::string& name) {
+  if (!host_.exists(name)) return false;
+  const auto file = host_.open_plain(name, Access::read_only);
+  const auto target = pointer_target(*file, name);
+  return target && *target == files::absolute(path_).lexically_normal();
 }
 
 }  // namespace jh

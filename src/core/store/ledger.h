@@ -1,15 +1,18 @@
 // Ledger: the file that makes a change of one or several images atomic and undoable.
 //
 // Life of a ledger (its file name in brackets):
-//   opened    [IMAGE.juneheath.open]  direct writes may happen; their old bytes are kept here first
+//   opened    [IMAGE.juneheath.open]  direct writes may happen, to what the old state is not made of
 //   committed [.open, then IMAGE.juneheath]  the new state counts; it is being applied
 //   done      [IMAGE.juneheath]       applied; kept so that the change can be undone
 //   undoing   [IMAGE.juneheath]       the old state counts again; it is being put back
 // A ledger of several images lies beside the first; the others get a short file that points to it.
+//
+// What a ledger says is input like any other: see settle.h for what may be done with it.
 #pragma once
 
 #include <functional>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <vector>
@@ -26,8 +29,8 @@ class Ledger {
     std::string path;  // as it can be opened; in the file, names beside the ledger are short
     std::uint64_t old_size = 0;
     FileIdentity identity;
-    std::uint32_t fingerprint = 0;
-    bool created = false;  // by the change itself: the old state has no such file
+    bool created = false;     // by the change itself: the old state has no such file
+    std::string device_name;  // by which a block device is known wherever it is attached
   };
   struct Entry {
     ledger::RecordKind kind{};
@@ -35,7 +38,8 @@ class Ledger {
     bool zero = false;
     std::uint64_t offset = 0;
     std::uint64_t length = 0;
-    Buffer payload;  // empty when `zero`
+    std::uint64_t at = 0;  // where in the ledger the payload is
+    Buffer payload;        // empty when `zero`
   };
 
   /// Starts a change of these images. Throws refused when one of them already has an unfinished
@@ -48,9 +52,12 @@ class Ledger {
   static std::unique_ptr<Ledger> open(Host& host, const std::string& image_path, bool tidy);
 
   State state() const { return state_; }
+  /// Whether what an undo needs was kept; known from the commit on.
+  bool has_undo() const { return has_undo_; }
   const std::vector<Image>& images() const { return images_; }
   const std::string& path() const { return path_; }
   std::uint64_t created() const { return created_; }
+  const Uuid& id() const { return id_; }
   /// Bytes of the ledger file so far.
   std::uint64_t length() const { return end_ + waiting_.size(); }
 
@@ -60,18 +67,16 @@ class Ledger {
                        ConstByteSpan data);
   void append_zero(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                    std::uint64_t length);
-  /// What was written directly: `length` bytes with this CRC-32C.
-  void append_digest(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
-                     std::uint32_t crc);
-  void append_moved(std::uint32_t image, std::uint64_t offset, std::uint64_t length,
-                    const ledger::MovedTo& place);
-  void append_new_size(std::uint32_t image, std::uint64_t size);
-  /// Data that append() put there.
+  /// A record about `length` bytes whose payload is not their content; at most max_payload of it.
+  /// Returns where in the file the payload begins.
+  std::uint64_t append_about(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                             std::uint64_t length, ConstByteSpan payload, std::uint32_t flags = 0);
+  /// Data that append() put there. By any thread, as long as nothing is appended meanwhile.
   void read_back(std::uint64_t at, ByteSpan out);
   void flush();
 
   /// Sets the commit mark and gives the file its lasting name. All before it is flushed first.
-  void commit();
+  void commit(bool with_undo);
   void mark_done();
   void mark_undoing();
   /// In an undo: what moved is back at its old place, and what it left may be overwritten.
@@ -82,21 +87,25 @@ class Ledger {
   /// Removes the ledger and what points to it.
   void remove();
 
-  /// Calls visit for each record in order. In an unfinished ledger the first incomplete record ends
-  /// the list; in a committed one it is damage.
+  /// Calls visit for each record in order; parked bytes come with the record that speaks of them.
+  /// In an unfinished ledger the first incomplete record ends the list; in a committed one it is
+  /// damage.
   void for_each(const std::function<void(const Entry&)>& visit);
 
  private:
   explicit Ledger(Host& host) : host_(host) {}
   bool names(Host& host, const std::string& own_ledger_path) const;
+  bool leads_here(const std::string& name);
   void write_header();
   bool read_header();
+  void read_images(ConstByteSpan raw, std::uint32_t count);
   void read_marks();
   bool mark_is_set(ledger::MarkKind kind);
-  void set_mark(ledger::MarkKind kind);
+  void set_mark(ledger::MarkKind kind, std::uint32_t flags = 0);
   void write_record(ledger::Record record, ConstByteSpan payload);
   void bring_out();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit);
+  bool fetch_parked(Entry& entry, std::uint64_t before);
   ConstByteSpan window(std::uint64_t at, std::uint64_t length, std::uint64_t limit);
 
   Host& host_;
@@ -106,6 +115,7 @@ class Ledger {
   std::vector<std::string> pointers_;  // lasting names of the pointer files
   State state_ = State::opened;
   bool fetched_ = false;
+  bool has_undo_ = true;
   Uuid id_{};
   std::uint64_t created_ = 0;
   std::vector<Image> images_;
@@ -113,10 +123,15 @@ class Ledger {
   std::uint64_t end_ = 0;
   Buffer window_;  // the part of the file that reading is at
   std::uint64_t window_start_ = 0;
+  std::mutex reading_back_;
   Buffer waiting_;  // records not written yet, behind end_: many small ones make one write
 };
 
+/// Where a pointer file leads, as an absolute path; nothing: it is no pointer.
+std::optional<std::string> pointer_target(Store& file, const std::string& name);
 /// Name of a ledger that is not committed yet.
 std::string open_name(const std::string& ledger_path);
+/// Whether a name is one that ledgers and unfinished images are kept under: no image may have it.
+bool is_reserved_name(const std::string& path);
 
 }  // namespace jh

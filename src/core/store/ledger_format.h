@@ -14,10 +14,11 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 3;
-constexpr std::uint64_t fingerprint_size = 65536;
+constexpr std::uint32_t version = 4;
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint32_t max_images = 64;
+/// What a disk writes whole or not at all: the unit of the sums of what was written directly.
+constexpr std::uint64_t sector_size = 512;
 
 /// Blocks 0 to 3: a mark is set by writing its block, and it counts only when its checksum holds.
 enum class MarkKind : std::uint32_t { committed = 0, done = 1, undoing = 2, fetched = 3 };
@@ -29,9 +30,11 @@ struct Mark {
   Le32 kind;
   Uuid ledger_id;
   Le64 records_end;
+  Le32 flags;
   Le32 crc;  // CRC-32C of all before it
 };
-static_assert(sizeof(Mark) == 40);
+static_assert(sizeof(Mark) == 44);
+constexpr std::uint32_t mark_no_undo = 1;  // of "committed": what an undo needs was not kept
 
 struct Header {
   std::array<char, 8> magic;
@@ -44,29 +47,34 @@ struct Header {
 };
 static_assert(sizeof(Header) == 48);
 
-/// Follows the header, once per image; the path's bytes follow it, without a terminator.
+/// Follows the header, once per image; the path's bytes follow it, then those of the device's name
+/// for itself, both without a terminator.
 struct ImageEntry {
   Le64 old_size;
   Le64 device;
   Le64 node;
-  Le32 fingerprint;  // CRC-32C of the first fingerprint_size bytes before the change
+  Le32 reserved;
   Le32 path_length;
   Le32 flags;
-  Le32 reserved;
+  Le32 device_name_length;  // 0: a regular file, or a device that says nothing of itself
 };
 static_assert(sizeof(ImageEntry) == 40);
 constexpr std::uint32_t image_created = 1;  // the change made this file: without it there is none
 
 enum class RecordKind : std::uint32_t {
-  before_direct = 1,  // old bytes of a range that is about to be written directly
+  before_direct = 1,  // old bytes of a range that was then written directly
   before = 2,         // old bytes of a range that the sealed change replaces
   after = 3,          // its new bytes
-  wrote = 4,          // payload: Le32 CRC-32C of what was written directly to the range
-  new_size = 5,       // offset: the image's size after the change; no payload
+  wrote = 4,          // of what was written directly: a Le32 CRC-32C per sector
+  new_size = 5,       // offset: the image's size after the change; length: the file's at the commit
   cut = 6,            // old bytes of a range behind the image's new end
   moved = 7,          // payload: where those of such a range are now
+  parked = 8,         // new bytes that an `after` record with flag_parked speaks of
+  cut_sum = 9,        // of a range behind the new end whose bytes are not kept: Le32 CRC-32C
+  given = 10,         // a range of the *disk* that the change handed out: Le32 CRC-32C
 };
-constexpr std::uint32_t flag_zero = 1;  // the payload would be all zeros and is left out
+constexpr std::uint32_t flag_zero = 1;    // the payload would be all zeros and is left out
+constexpr std::uint32_t flag_parked = 2;  // the payload is a Parked
 
 struct Record {
   Le32 magic;
@@ -89,5 +97,13 @@ struct MovedTo {
   Le64 offset;
 };
 static_assert(sizeof(MovedTo) == 16);
+
+/// Where in this ledger the bytes of an `after` record are.
+struct Parked {
+  Le64 at;
+  Le32 crc;  // CRC-32C of the bytes
+  Le32 reserved;
+};
+static_assert(sizeof(Parked) == 16);
 
 }  // namespace jh::ledger

@@ -38,33 +38,73 @@ std::optional<std::string> read_pointer(Store& file) {
           "the image is known to be good, move the ledger away");
 }
 
+bool may_be_zero(RecordKind kind) {
+  return kind == RecordKind::before_direct || kind == RecordKind::before ||
+         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::given;
+}
+
+// Whether a payload is as long as a record of its kind says.
+bool fits(const Ledger::Entry& entry, std::size_t images) {
+  const std::uint64_t size = entry.payload.size();
+  switch (entry.kind) {
+    case RecordKind::before_direct:
+    case RecordKind::before:
+    case RecordKind::after:
+    case RecordKind::cut:
+    case RecordKind::parked:
+      return size == entry.length;
+    case RecordKind::wrote:
+      return size == ceil_div(entry.length, ledger::sector_size) * sizeof(Le32);
+    case RecordKind::moved:
+      return size == sizeof(ledger::MovedTo) && entry.length <= ledger::max_payload &&
+             parse_as<ledger::MovedTo>(entry.payload, 0).image.value() < images;
+    case RecordKind::cut_sum:
+    case RecordKind::given:
+      return size == sizeof(Le32);
+    case RecordKind::new_size:
+      return size == 0;
+  }
+  return false;
+}
+
 }  // namespace
+
+std::optional<std::string> pointer_target(Store& file, const std::string& name) {
+  const auto text = read_pointer(file);
+  if (!text) return std::nullopt;
+  return files::absolute(lengthen(*text, name)).lexically_normal().string();
+}
 
 std::unique_ptr<Ledger> Ledger::open(Host& host, const std::string& image_path, bool tidy) {
   const std::string own = host.ledger_path(image_path);
+  const Access access = tidy ? Access::read_write : Access::read_only;
   // An unfinished change comes before a finished one that is only kept for its undo.
   for (const std::string& name : {open_name(own), own}) {
     if (!host.exists(name)) continue;
     std::unique_ptr<Ledger> found(new Ledger(host));
     found->path_ = own;
-    found->file_ = host.open(name, tidy ? Access::read_write : Access::read_only);
+    found->file_ = host.open_plain(name, access);
     found->lasting_ = name == own;
-    if (const auto pointer = read_pointer(*found->file_)) {
+    const auto pointer = read_pointer(*found->file_);
+    if (pointer) {
       found->path_ = lengthen(*pointer, own);
       found->lasting_ = host.exists(found->path_) && !host.exists(open_name(found->path_));
       const std::string target = found->lasting_ ? found->path_ : open_name(found->path_);
-      if (!host.exists(target)) {
+      const bool there = host.exists(target);
+      if (there) found->file_ = host.open_plain(target, access);
+      // A pointer outlives its ledger when the change was dropped or undone; and one that leads to
+      // another pointer leads nowhere.
+      if (!there || read_pointer(*found->file_)) {
         if (tidy) host.remove(name);
-        continue;  // the pointer outlived its ledger: the change was dropped or undone
+        continue;
       }
-      found->file_ = host.open(target, tidy ? Access::read_write : Access::read_only);
     }
     if (!found->read_header()) {
       if (tidy) host.remove(name);
       continue;
     }
     for (Image& image : found->images_) image.path = lengthen(image.path, found->path_);
-    if (found->path_ == own) {
+    if (!pointer) {
       // It lies beside this image and is about it, also when both have been renamed since.
       found->images_.front().path = image_path;
     } else if (!found->names(host, own)) {
@@ -116,26 +156,37 @@ bool Ledger::read_header() {
                 "use the release of juneheath that made it");
   id_ = header.ledger_id;
   created_ = header.created.value();
-  std::size_t at = sizeof(header);
-  for (std::uint32_t i = 0; i < header.image_count.value(); ++i) {
-    const auto entry = parse_as<ledger::ImageEntry>(raw, at);
-    at += sizeof(entry);
-    const std::uint32_t path_length = entry.path_length.value();
-    if (path_length == 0 || path_length > raw.size() - at)
-      damaged_ledger("the ledger's list of images is damaged", file_->name());
-    images_.push_back({std::string(raw.begin() + static_cast<std::ptrdiff_t>(at),
-                                   raw.begin() + static_cast<std::ptrdiff_t>(at + path_length)),
-                       entry.old_size.value(),
-                       {entry.device.value(), entry.node.value()},
-                       entry.fingerprint.value(),
-                       (entry.flags.value() & ledger::image_created) != 0});
-    at += path_length;
-  }
-  if (images_.empty()) damaged_ledger("the ledger names no image", file_->name());
+  read_images(raw, header.image_count.value());
   records_start_ = ledger::header_offset + length;
   end_ = size;
   read_marks();
   return true;
+}
+
+void Ledger::read_images(ConstByteSpan raw, std::uint32_t count) {
+  const auto list_is = [&](bool sound) {
+    if (!sound) damaged_ledger("the ledger's list of images is damaged", file_->name());
+  };
+  list_is(count != 0 && count <= ledger::max_images);
+  std::size_t at = sizeof(ledger::Header);
+  for (std::uint32_t i = 0; i < count; ++i) {
+    const auto entry = parse_as<ledger::ImageEntry>(raw, at);
+    at += sizeof(entry);
+    const auto text = [&](std::uint32_t length) {
+      list_is(length <= raw.size() - at);
+      const auto from = raw.begin() + static_cast<std::ptrdiff_t>(at);
+      at += length;
+      return std::string(from, from + static_cast<std::ptrdiff_t>(length));
+    };
+    Image image{text(entry.path_length.value()),
+                entry.old_size.value(),
+                {entry.device.value(), entry.node.value()},
+                (entry.flags.value() & ledger::image_created) != 0,
+                {}};
+    image.device_name = text(entry.device_name_length.value());
+    list_is(!image.path.empty() && image.path.find('\0') == std::string::npos);
+    images_.push_back(std::move(image));
+  }
 }
 
 bool Ledger::mark_is_set(MarkKind kind) {
@@ -149,6 +200,7 @@ bool Ledger::mark_is_set(MarkKind kind) {
   end_ = mark.records_end.value();
   if (end_ < records_start_ || end_ > file_->size())
     damaged_ledger("the ledger is shorter than its commit mark says", file_->name());
+  if (kind == MarkKind::committed) has_undo_ = (mark.flags.value() & ledger::mark_no_undo) == 0;
   return true;
 }
 
@@ -160,6 +212,17 @@ void Ledger::read_marks() {
   if (state_ == State::committed && mark_is_set(MarkKind::done)) state_ = State::done;
   if (state_ == State::done && mark_is_set(MarkKind::undoing)) state_ = State::undoing;
   fetched_ = state_ == State::undoing && mark_is_set(MarkKind::fetched);
+}
+
+// The bytes were put into the ledger, in front of this record, when there were too many to hold.
+bool Ledger::fetch_parked(Entry& entry, std::uint64_t before) {
+  if (entry.payload.size() != sizeof(ledger::Parked) || entry.length > ledger::max_payload)
+    return false;
+  const auto parked = parse_as<ledger::Parked>(entry.payload, 0);
+  const std::uint64_t from = parked.at.value();
+  if (from < records_start_ || from > before || before - from < entry.length) return false;
+  entry.payload = read_buffer(*file_, from, entry.length);
+  return crc32c(entry.payload) == parked.crc.value();
 }
 
 // Records are small and many: the file is read in large pieces. The range lies before `limit`.
@@ -189,17 +252,16 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   entry.zero = (record.flags.value() & ledger::flag_zero) != 0;
   entry.offset = record.offset.value();
   entry.length = record.length.value();
+  entry.at = at + sizeof(Record);
+  if (entry.offset + entry.length < entry.offset) return std::nullopt;
   const ConstByteSpan payload = window(at + sizeof(Record), payload_length, limit);
   entry.payload.assign(payload.begin(), payload.end());
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
-  const bool holds_data = entry.kind == RecordKind::before_direct ||
-                          entry.kind == RecordKind::before || entry.kind == RecordKind::after ||
-                          entry.kind == RecordKind::cut;
-  if (holds_data && !entry.zero && entry.payload.size() != entry.length) return std::nullopt;
-  if (entry.kind == RecordKind::moved &&
-      (entry.payload.size() != sizeof(ledger::MovedTo) || entry.length > ledger::max_payload ||
-       parse_as<ledger::MovedTo>(entry.payload, 0).image.value() >= images_.size()))
+  if (entry.kind == RecordKind::after && (record.flags.value() & ledger::flag_parked) != 0) {
+    if (!fetch_parked(entry, at)) return std::nullopt;
+  } else if (entry.zero ? !may_be_zero(entry.kind) : !fits(entry, images_.size())) {
     return std::nullopt;
+  }
   at = std::min(limit, round_up(at + sizeof(Record) + payload_length, 8));
   return entry;
 }

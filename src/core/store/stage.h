@@ -1,12 +1,13 @@
 // Stage: a store on top of an image, in which a change is carried out before it is real.
 //
-// Writes to bytes that the present state refers to are held in memory, page by page, and reads see
-// them. Writes to bytes that the present state does not refer to go to the image itself, after the
-// ledger has kept what was there; so much of it costs no memory and is written once.
+// Writes to bytes that the present state refers to are held, page by page, and reads see them: in
+// memory up to a bound, beyond it in the ledger. Writes to bytes that the present state does not
+// refer to go to the image itself, so that much of it costs no memory and is written once.
 #pragma once
 
 #include <map>
 #include <memory>
+#include <optional>
 
 #include "core/store/direct_writes.h"
 
@@ -15,9 +16,16 @@ namespace jh {
 class Stage final : public Store {
  public:
   static constexpr std::uint64_t page_size = DirectWrites::page_size;
+  /// Held in memory at most; further pages are parked in the ledger.
+  static constexpr std::uint64_t most_in_memory = 32U << 20;
+
+  /// What happens to writes behind the old end. `held`: the file keeps its length until the seal,
+  /// since it is what the guest takes the disk's size from, or what the form looks for at its end.
+  /// `direct`: the form's own tables say what of the file is in use.
+  enum class Tail { held, direct };
 
   /// `base` and `ledger` must outlive the stage; `index` is the image's place in the ledger.
-  Stage(Store& base, Ledger& ledger, std::uint32_t index);
+  Stage(Store& base, Ledger& ledger, std::uint32_t index, Tail tail = Tail::direct);
 
   std::uint64_t size() const override { return size_; }
   void read(std::uint64_t offset, ByteSpan out) override;
@@ -28,12 +36,20 @@ class Stage final : public Store {
   /// Direct writes only; held ones become durable with the seal.
   void flush() override;
   void begin_flush() override;
+  /// What lies behind a new end that comes in front of the old one is gone for good: it reads as
+  /// zeros if the end goes back.
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return base_.name(); }
 
   /// From here on what is written as unreferenced goes to the image without its old bytes being
   /// kept: for changes that nobody will take back.
   void trust_unreferenced() { direct_.trust(); }
+  /// Before the first write.
+  void set_tail(Tail tail) { tail_ = tail; }
+  /// The only places inside the old image that may be written directly, whatever a caller says is
+  /// unreferenced: a layer knows what it has let go, but not that the old state still needs it.
+  void allow_direct(Ranges places) { allowed_ = std::move(places); }
+  void finish_sums() { direct_.finish_sums(); }
 
   Store& base() { return base_; }
   std::uint64_t old_size() const { return direct_.old_size(); }
@@ -44,21 +60,25 @@ class Stage final : public Store {
     return direct_.map_old(offset, length);
   }
 
-  /// Bytes held in memory.
-  std::uint64_t held() const { return pages_.size() * page_size + direct_.waiting(); }
+  /// Bytes held in memory, and in all.
+  std::uint64_t held_in_memory() const { return in_memory_ * page_size; }
+  std::uint64_t held() const { return pages_.size() * page_size; }
   /// Bytes written past the stage so far.
   std::uint64_t written_directly() const { return direct_.total(); }
 
-  /// Calls visit(offset, old bytes, new bytes) for each run of held bytes that differ, at most
-  /// ledger::max_payload long, in order.
-  void for_each_change(
-      const std::function<void(std::uint64_t, ConstByteSpan, ConstByteSpan)>& visit);
-  /// Brings out what waits to be written directly (flush() makes it durable); then calls
-  /// visit(offset, length) for each range written directly, in order.
+  /// A run of whole pages (but for the image's last one) that the seal will replace.
+  struct Change {
+    std::uint64_t offset = 0;
+    ConstByteSpan old;
+    ConstByteSpan fresh;
+    std::uint64_t parked = 0;  // where in the ledger the new bytes are already; 0: nowhere
+  };
+  /// Calls visit for each run of pages that differ, at most half of ledger::max_payload long: first
+  /// those that were written, then those that were let go, each in order.
+  void for_each_change(const std::function<void(const Change&)>& visit);
+  /// Calls visit(offset, length) for each range that was written directly and is inside the image.
   void for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
-  /// Calls visit(offset, length, CRC-32C) for each piece, at most ledger::max_payload long, of what
-  /// was written directly, in order.
-  void for_each_sum(const std::function<void(std::uint64_t, std::uint64_t, std::uint32_t)>& visit);
+
   /// What lies behind the new end and is, byte for byte, somewhere in front of an end as well.
   struct Moved {
     std::uint64_t length = 0;
@@ -78,16 +98,30 @@ class Stage final : public Store {
 
  private:
   using Page = std::array<std::uint8_t, page_size>;
+  struct Held {
+    std::unique_ptr<Page> bytes;
+    std::uint64_t parked = 0;  // where in the ledger they are, when not in memory
+  };
 
   void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
   std::uint64_t direct_part(std::uint64_t offset, std::uint64_t length) const;
   Page& hold(std::uint64_t number, bool whole);
+  void read_page(const Held& page, ByteSpan out, std::uint64_t from);
+  void park();
+  void zero_bytes(std::uint64_t offset, std::uint64_t length);
+  void zero_pages(std::uint64_t first, std::uint64_t last);
+  void changed_pages(const std::function<void(const Change&)>& visit);
 
   Store& base_;
+  Ledger& ledger_;
   std::uint32_t index_;
+  Tail tail_;
   std::uint64_t direct_from_;  // from here on nothing is referenced: past the old end
   std::uint64_t size_;
-  std::map<std::uint64_t, std::unique_ptr<Page>> pages_;
+  std::map<std::uint64_t, Held> pages_;
+  std::uint64_t in_memory_ = 0;
+  std::optional<Ranges> allowed_;  // nothing: everywhere
+  Ranges zeroed_;  // whole pages that read as zeros, whatever the image holds; none of pages_
   DirectWrites direct_;
   std::map<std::uint64_t, Moved> moved_;  // disjoint
 };

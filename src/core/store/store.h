@@ -65,6 +65,7 @@ class Store {
   virtual void reserve(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
   /// Changes the size; new bytes read as zeros. Stores of a fixed size refuse.
   virtual void resize(std::uint64_t new_size) = 0;
+  virtual bool has_fixed_size() const { return false; }
   /// Where these bytes are, for messages.
   virtual std::string name() const = 0;
 

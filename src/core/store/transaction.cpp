@@ -2,12 +2,10 @@
 
 #include <fmt/format.h>
 
-#include <cstdio>
-
 #include "core/base/checksum.h"
 #include "core/base/shell_word.h"
+#include "core/base/sizes.h"
 #include "core/store/ledger_apply.h"
-#include "core/store/memory_store.h"
 
 namespace jh {
 
@@ -15,19 +13,21 @@ using ledger::RecordKind;
 
 namespace {
 
-Error unfinished(const std::string& state, const Error& error, const std::string& image) {
-  return Error(Status::io, fmt::format("{}: {}", state, error.what()), error.where(),
-               "see to the host's disk, then run: juneheath recover " + shell_word(image))
-      .leaving(Left::unfinished);
-}
-
-// Files that the change made are not part of the old state.
-void remove_created(Host& host, const Ledger& ledger) {
-  for (const Ledger::Image& image : ledger.images())
-    if (image.created) host.remove(image.path);
+std::vector<std::string> paths_of(const Ledger& ledger) {
+  std::vector<std::string> paths;
+  for (const Ledger::Image& image : ledger.images()) paths.push_back(image.path);
+  return paths;
 }
 
 }  // namespace
+
+Error unfinished(const std::string& state, const Error& error,
+                 const std::vector<std::string>& images) {
+  std::string command = "see to the host's disk, then run: juneheath recover";
+  for (const std::string& image : images) command += " " + shell_word(image);
+  return Error(Status::io, fmt::format("{}: {}", state, error.what()), error.where(), command)
+      .leaving(Left::unfinished);
+}
 
 Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
                          const std::vector<Store*>& images, std::size_t created)
@@ -37,6 +37,13 @@ Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
     if (found && found->state() != Ledger::State::done)
       refuse("an earlier change of this image was interrupted", found->path(),
              "run: juneheath recover " + shell_word(path));
+    if (const std::uint64_t names = host.names_of(path); names != 1)
+      refuse(fmt::format("the image has {} names (hard links): a change under one of them would be "
+                         "seen, and not be known of, under the others",
+                         names),
+             path,
+             "give it a file of its own (cp it, then move the copy over this name), or make the "
+             "result a new image with --into");
   }
   ledger_ = Ledger::create(host, paths, images, created);
   for (std::size_t i = 0; i < images.size(); ++i)
@@ -47,31 +54,56 @@ Transaction::~Transaction() {
   if (over_) return;
   try {
     std::vector<Store*> images;
-    for (const auto& stage : stages_) images.push_back(&stage->base());
+    for (const auto& stage : stages_) {
+      stage->finish_sums();
+      images.push_back(&stage->base());
+    }
+    // Nobody needs this: the old state does not refer to what was written. But then not even free
+    // room is different, and the file has its old length.
     roll_back(*ledger_, images);
-    remove_created(host_, *ledger_);
+    for (const Ledger::Image& image : ledger_->images())
+      if (image.created) host_.remove(image.path);
     ledger_->remove();
   } catch (const std::exception&) {
     // The ledger stays where it is: the next command finds it and asks for `recover`.
   }
 }
 
-// What the image loses at its end, so that it can be put back.
-void Transaction::keep_cut(Stage& stage, Progress& progress) {
+void Transaction::note_given(std::size_t index, std::uint64_t offset, std::uint64_t length,
+                             bool zero, std::uint32_t crc) {
+  const auto image = static_cast<std::uint32_t>(index);
+  if (zero) {
+    ledger_->append_zero(RecordKind::given, image, offset, length);
+    return;
+  }
+  Le32 sum;
+  sum = crc;
+  ledger_->append_about(RecordKind::given, image, offset, length, bytes_of(sum));
+}
+
+// What the image loses at its end: so that it can be put back, or at least be recognized.
+void Transaction::keep_tail(Stage& stage, bool keep_undo, Progress& progress) {
   stage.for_each_moved([&](std::uint64_t offset, const Stage::Moved& moved) {
     ledger::MovedTo place{};
     place.image = moved.image;
     place.crc = moved.crc;
     place.offset = moved.at;
-    ledger_->append_moved(stage.index(), offset, moved.length, place);
+    ledger_->append_about(RecordKind::moved, stage.index(), offset, moved.length, bytes_of(place));
   });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
     while (length != 0) {
       const Run run = stage.base().map(offset, length);
       const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
-      if (!run.zero)
-        ledger_->append(RecordKind::cut, stage.index(), offset,
-                        read_buffer(stage.base(), offset, step));
+      if (!run.zero) {
+        const Buffer bytes = read_buffer(stage.base(), offset, step);
+        if (keep_undo) {
+          ledger_->append(RecordKind::cut, stage.index(), offset, bytes);
+        } else {
+          Le32 sum;
+          sum = crc32c(bytes);
+          ledger_->append_about(RecordKind::cut_sum, stage.index(), offset, step, bytes_of(sum));
+        }
+      }
       progress.advance(0);
       offset += step;
       length -= step;
@@ -79,35 +111,48 @@ void Transaction::keep_cut(Stage& stage, Progress& progress) {
   });
 }
 
-void Transaction::seal(Progress& progress, bool keep_undo) {
-  progress.begin("sealing", 0);
+void Transaction::write_records(Progress& progress, bool keep_undo) {
   for (const auto& stage : stages_) {
     const std::uint32_t image = stage->index();
-    // Only an undo will ask whether somebody has written there since.
-    if (keep_undo)
-      stage->for_each_sum([&](std::uint64_t offset, std::uint64_t length, std::uint32_t crc) {
-        ledger_->append_digest(image, offset, length, crc);
-        progress.advance(0);
-      });
-    stage->for_each_change([&](std::uint64_t offset, ConstByteSpan old, ConstByteSpan fresh) {
-      ledger_->append(RecordKind::before, image, offset, old);
-      ledger_->append(RecordKind::after, image, offset, fresh);
-      stage->base().reserve(offset, fresh.size());
+    std::uint64_t needed = 0;
+    stage->finish_sums();
+    stage->for_each_change([&](const Stage::Change& change) {
+      ledger_->append(RecordKind::before, image, change.offset, change.old);
+      if (change.parked == 0) {
+        ledger_->append(RecordKind::after, image, change.offset, change.fresh);
+      } else {
+        ledger::Parked parked{};
+        parked.at = change.parked;
+        parked.crc = crc32c(change.fresh);
+        ledger_->append_about(RecordKind::after, image, change.offset, change.fresh.size(),
+                              bytes_of(parked), ledger::flag_parked);
+      }
+      stage->base().reserve(change.offset, change.fresh.size());
+      needed += change.fresh.size();
       progress.advance(0);
     });
-    if (keep_undo) keep_cut(*stage, progress);
-    ledger_->append_new_size(image, stage->size());
+    const std::string& path = ledger_->images()[image].path;
+    if (needed != 0 && host_.overwriting_needs_room(path) && host_.free_space(path) < needed)
+      refuse(fmt::format("the host has only {} free, and {} must be written",
+                         human(Bytes(host_.free_space(path))), human(Bytes(needed))),
+             path, "make room on the host's filesystem, then run again");
+    keep_tail(*stage, keep_undo, progress);
+    ledger_->append_about(RecordKind::new_size, image, stage->size(), stage->base().size(), {});
   }
+}
+
+void Transaction::seal(Progress& progress, bool keep_undo) {
+  progress.begin("sealing", 0);
+  write_records(progress, keep_undo);
   ledger_bytes_ = ledger_->length();
   for (const auto& stage : stages_) stage->flush();
   ledger_->flush();
   try {
-    ledger_->commit();
+    ledger_->commit(keep_undo);
   } catch (const Error& error) {
     // Whether the mark reached the disk is not known: only recover may decide, from the disk.
     over_ = true;
-    throw unfinished("whether the change is decided is not known", error,
-                     ledger_->images().front().path);
+    throw unfinished("whether the change is decided is not known", error, paths_of(*ledger_));
   }
   over_ = true;
   try {
@@ -117,8 +162,7 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
     ledger_->mark_done();
     if (!keep_undo) ledger_->remove();
   } catch (const Error& error) {
-    throw unfinished("the change is decided but not wholly written", error,
-                     ledger_->images().front().path);
+    throw unfinished("the change is decided but not wholly written", error, paths_of(*ledger_));
   }
   progress.end();
 }
@@ -134,123 +178,18 @@ bool has_unfinished_change(Host& host, const std::string& image_path) {
 
 std::optional<Error> outcome_told(Host& host, const std::string& image_path, const Error& error) {
   if (error.left() == Left::unfinished || error.left() == Left::sound) return std::nullopt;
-  if (has_unfinished_change(host, image_path))
-    return unfinished("the change is begun and could not be dropped", error, image_path);
+  if (has_unfinished_change(host, image_path)) {
+    std::vector<std::string> images{image_path};
+    try {
+      if (const auto ledger = Ledger::open(host, image_path, /*tidy=*/false))
+        images = paths_of(*ledger);
+    } catch (const Error&) {
+      // The one image is what is known.
+    }
+    return unfinished("the change is begun and could not be dropped", error, images);
+  }
   if (error.left() == Left::unchanged) return std::nullopt;
   return error.leaving(Left::unchanged);
-}
-
-namespace {
-
-struct OpenImages {
-  std::vector<std::unique_ptr<Store>> owned;
-  std::vector<Store*> stores;
-};
-
-OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
-  OpenImages opened;
-  for (const Ledger::Image& image : ledger.images()) {
-    // A crash may have come between its removal and the ledger's.
-    if (image.created && !host.exists(image.path))
-      opened.owned.push_back(std::make_unique<MemoryStore>(0, image.path));
-    else
-      opened.owned.push_back(host.open(image.path, access));
-    opened.stores.push_back(opened.owned.back().get());
-  }
-  return opened;
-}
-
-}  // namespace
-
-RecoverResult recover(Host& host, const std::string& image_path) {
-  const auto ledger = Ledger::open(host, image_path, /*tidy=*/true);
-  if (!ledger || ledger->state() == Ledger::State::done) return RecoverResult::nothing_to_do;
-  const OpenImages opened = open_images(host, *ledger, Access::read_write);
-  switch (ledger->state()) {
-    case Ledger::State::opened:
-      check_is_unfinished(*ledger, host, opened.stores);
-      roll_back(*ledger, opened.stores);
-      remove_created(host, *ledger);
-      ledger->remove();
-      return RecoverResult::dropped;
-    case Ledger::State::committed:
-      check_old_or_new(*ledger, opened.stores);
-      ledger->settle_names();
-      apply_changes(*ledger, opened.stores);
-      ledger->mark_done();
-      return RecoverResult::finished;
-    case Ledger::State::undoing:
-      check_old_or_new(*ledger, opened.stores);
-      put_back(*ledger, opened.stores);
-      remove_created(host, *ledger);
-      ledger->remove();
-      return RecoverResult::undone;
-    case Ledger::State::done:
-      break;
-  }
-  return RecoverResult::nothing_to_do;
-}
-
-namespace {
-
-UndoFacts facts_of(Ledger& ledger, const std::vector<Store*>& images) {
-  check_untouched_since(ledger, images);
-  UndoFacts facts;
-  facts.changed_at = ledger.created();
-  for (std::size_t i = 0; i < images.size(); ++i)
-    facts.images.push_back({ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size,
-                            ledger.images()[i].created});
-  const auto wrote = written_directly(ledger);
-  ledger.for_each([&](const Ledger::Entry& entry) {
-    if (entry.kind == RecordKind::before || entry.kind == RecordKind::cut ||
-        entry.kind == RecordKind::moved)
-      facts.bytes_put_back += entry.length;
-    // Of a hole more may have been kept than was written.
-    if (entry.kind == RecordKind::before_direct)
-      for_each_inside(wrote[entry.image], entry.offset, entry.offset + entry.length,
-                      [&](auto start, auto end) { facts.bytes_put_back += end - start; });
-  });
-  return facts;
-}
-
-std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image_path) {
-  auto ledger = Ledger::open(host, image_path, /*tidy=*/false);
-  if (!ledger)
-    refuse("there is no change to take back", image_path,
-           "only the last change made with juneheath, and not with --no-undo, can be undone");
-  if (ledger->state() != Ledger::State::done)
-    refuse("the last change of this image was interrupted", ledger->path(),
-           "run: juneheath recover " + shell_word(image_path));
-  return ledger;
-}
-
-}  // namespace
-
-UndoFacts check_undo(Host& host, const std::string& image_path) {
-  return failing_leaves(Left::unchanged, [&] {
-    const auto ledger = open_finished(host, image_path);
-    return facts_of(*ledger, open_images(host, *ledger, Access::read_only).stores);
-  });
-}
-
-UndoFacts undo(Host& host, const std::string& image_path) {
-  std::unique_ptr<Ledger> ledger;
-  OpenImages opened;
-  UndoFacts facts = failing_leaves(Left::unchanged, [&] {
-    open_finished(host, image_path);  // refuses before anything is tidied
-    ledger = Ledger::open(host, image_path, /*tidy=*/true);
-    opened = open_images(host, *ledger, Access::read_write);
-    return facts_of(*ledger, opened.stores);
-  });
-  try {
-    ledger->mark_undoing();
-    put_back(*ledger, opened.stores);
-    remove_created(host, *ledger);
-    ledger->remove();
-  } catch (const Error& error) {
-    throw unfinished("the undo is begun but not finished", error, image_path);
-  }
-  return facts;
 }
 
 }  // namespace jh

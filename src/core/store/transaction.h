@@ -1,5 +1,5 @@
-// Transaction: one change of one or several images, from the first staged byte to the seal; and
-// what can be done with a ledger afterwards.
+// Transaction: one change of one or several images, from the first staged byte to the seal. What can
+// be done with its ledger afterwards is in settle.h.
 #pragma once
 
 #include <memory>
@@ -14,7 +14,8 @@ namespace jh {
 
 class Transaction {
  public:
-  /// Opens the ledger. Throws refused when an unfinished change is in the way.
+  /// Opens the ledger. Throws refused when an unfinished change is in the way, or an image has
+  /// further names (hard links) under which nobody would find the ledger.
   /// `images` must outlive the transaction.
   /// `created`: how many of them, at the end, are empty files made for this change; dropping or
   /// undoing it removes them.
@@ -26,6 +27,10 @@ class Transaction {
   Transaction& operator=(const Transaction&) = delete;
 
   Stage& stage(std::size_t index) { return *stages_.at(index); }
+  /// Remembers what a range of the disk in this image holds, which the change hands out: an undo
+  /// will be refused when somebody has begun to use it.
+  void note_given(std::size_t index, std::uint64_t offset, std::uint64_t length, bool zero,
+                  std::uint32_t crc);
   /// Makes the change real: all of it or nothing. Before the commit mark any failure leaves the old
   /// state; after it an Error (io) says to run recover. Without `keep_undo` the ledger is removed.
   void seal(Progress& progress, bool keep_undo);
@@ -33,7 +38,8 @@ class Transaction {
   std::uint64_t ledger_bytes() const { return ledger_bytes_; }
 
  private:
-  void keep_cut(Stage& stage, Progress& progress);
+  void keep_tail(Stage& stage, bool keep_undo, Progress& progress);
+  void write_records(Progress& progress, bool keep_undo);
 
   Host& host_;
   std::unique_ptr<Ledger> ledger_;
@@ -41,6 +47,10 @@ class Transaction {
   bool over_ = false;
   std::uint64_t ledger_bytes_ = 0;
 };
+
+/// An Error that leaves a change for `recover` of these images.
+Error unfinished(const std::string& state, const Error& error,
+                 const std::vector<std::string>& images);
 
 /// Whether a change of this image waits for `recover`, or that cannot be told.
 bool has_unfinished_change(Host& host, const std::string& image_path);
@@ -61,30 +71,5 @@ auto telling_outcome(Host& host, const std::string& image_path, Work&& work) -> 
     throw;
   }
 }
-
-enum class RecoverResult { nothing_to_do, dropped, finished, undone };
-
-/// Finishes or drops an interrupted change of this image, and of all that were changed with it.
-/// Throws refused or damaged, having written nothing, when the images are not the ones it is about.
-RecoverResult recover(Host& host, const std::string& image_path);
-
-/// What an undo would take back; for the plan that is shown first.
-struct UndoFacts {
-  struct Image {
-    std::string path;
-    std::uint64_t present_size = 0;
-    std::uint64_t old_size = 0;
-    bool created = false;  // by the change: undoing removes it
-  };
-  std::vector<Image> images;
-  std::uint64_t changed_at = 0;  // seconds since 1970
-  std::uint64_t bytes_put_back = 0;
-};
-
-/// Compares every image with what the change left behind. Throws refused when there is no finished
-/// change, or something has been written since.
-UndoFacts check_undo(Host& host, const std::string& image_path);
-/// Takes the change back; checks first.
-UndoFacts undo(Host& host, const std::string& image_path);
 
 }  // namespace jh

@@ -1,0 +1,137 @@
+#include "core/change/settle_images.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <regex>
+
+#include "core/base/checksum.h"
+#include "core/change/audit_guest.h"
+#include "core/container/container.h"
+
+namespace jh {
+namespace {
+
+namespace files = std::filesystem;
+
+std::vector<std::string> parts_by_its_own_word(Host& host, const std::string& image) {
+  try {
+    const auto file = host.open(image, Access::read_only);
+    HostNeighbours beside(host);
+    return open_container(*file, &beside)->facts().parts;
+  } catch (const Error&) {
+    return {};  // in the middle of a change it may not be readable
+  }
+}
+
+// disk.vmdk has pieces disk-s001.vmdk and so on, whether or not it names them just now.
+bool is_named_as_piece(const std::string& image, const std::string& file) {
+  const files::path whole(image);
+  const files::path piece(file);
+  const std::string stem = whole.stem().string();
+  const std::string name = piece.stem().string();
+  static const std::regex count("(-[A-Za-z]+)?-[sf][0-9]{3,6}");
+  return whole.parent_path() == piece.parent_path() && whole.extension() == piece.extension() &&
+         whole.extension() == ".vmdk" && name.starts_with(stem) &&
+         std::regex_match(name.substr(stem.size()), count);
+}
+
+}  // namespace
+
+Named named_images(Host& host, const std::vector<std::string>& images) {
+  return {images, [&host](const std::string& image, const std::string& file) {
+            if (is_named_as_piece(image, file)) return true;
+            const auto parts = parts_by_its_own_word(host, image);
+            return std::any_of(parts.begin(), parts.end(), [&](const std::string& part) {
+              return host.ledger_path(part) == host.ledger_path(file);
+            });
+          }};
+}
+
+namespace {
+
+template <class Settle>
+std::vector<Recovered> settle_all(Host& host, const std::vector<std::string>& images,
+                                  Settle settle) {
+  const Named named = named_images(host, images);
+  waiting_changes(host, named);  // refuses before any of them is touched
+  std::vector<Recovered> all;
+  for (const std::string& image : images) {
+    Recovered done = settle(host, image, named);
+    if (done.result != RecoverResult::nothing_to_do) all.push_back(std::move(done));
+    // A cut before the ledger was begun leaves pointers to nothing beside parts.
+    for (const std::string& part : parts_by_its_own_word(host, image))
+      Ledger::open(host, part, /*tidy=*/true);
+  }
+  return all;
+}
+
+// What the change handed out must hold what it held then: whoever uses it writes there, or to the
+// head of what lies in front of it, where every filesystem keeps its size.
+void check_given(Host& host, const UndoFacts& facts) {
+  HostNeighbours beside(host);
+  std::string path;
+  std::unique_ptr<Store> file;
+  std::unique_ptr<Container> container;
+  for (const UndoFacts::Given& given : facts.given) {
+    if (path != given.path) {
+      container.reset();
+      file = host.open(given.path, Access::read_only);
+      container = open_container(*file, &beside);
+      path = given.path;
+    }
+    Store& disk = container->disk();
+    const std::uint64_t end = checked_add(given.offset, given.length);
+    bool same = end <= disk.size();
+    if (same && given.zero) same = range_is_zero(disk, given.offset, given.length);
+    if (same && !given.zero)
+      same = crc32c(read_buffer(disk, given.offset, given.length)) == given.crc;
+    if (!same)
+      refuse(fmt::format("the room that the change handed out has been used since (at byte {} of the "
+                         "disk)",
+                         given.offset),
+             given.path, "the image stays as it is; the change cannot be undone any more");
+  }
+}
+
+}  // namespace
+
+std::vector<Recovered> recover_images(Host& host, const std::vector<std::string>& images) {
+  return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
+    return recover(on, image, named);
+  });
+}
+
+std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std::string>& images,
+                                               std::uint32_t sector_size, Progress& progress) {
+  HostNeighbours beside(host);
+  std::vector<std::unique_ptr<Store>> opened;
+  std::vector<Guest::Image> disks;
+  for (const std::string& path : images) {
+    opened.push_back(host.open(path, Access::read_only));
+    disks.push_back({path, opened.back().get(), false, &beside});
+  }
+  Findings findings;
+  audit_guest(Guest(disks, sector_size), findings, progress);
+  if (!findings.clean())
+    damaged("as it is now the image is not in order: " + findings.kept().front().what,
+            findings.kept().front().where,
+            "nothing was done; put the image back from a backup (all findings: juneheath audit)");
+  return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
+    return forget_change(on, image, named);
+  });
+}
+
+UndoFacts check_undo_images(Host& host, const std::vector<std::string>& images) {
+  UndoFacts facts = check_undo(host, images.front(), named_images(host, images));
+  failing_leaves(Left::unchanged, [&] { check_given(host, facts); });
+  return facts;
+}
+
+UndoFacts undo_images(Host& host, const std::vector<std::string>& images) {
+  check_undo_images(host, images);
+  return undo(host, images.front(), named_images(host, images));
+}
+
+}  // namespace jh

@@ -1,0 +1,159 @@
+#include "core/change/unfinished_image.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <filesystem>
+#include <fstream>
+#include <system_error>
+
+#include "core/store/ledger.h"
+
+namespace jh {
+namespace {
+
+namespace files = std::filesystem;
+
+// In the folder when everything is written: the names of what is to be moved, the image's last.
+constexpr const char* list_name = "finished.list";
+
+std::string folder_for(const std::string& out) { return out + ".juneheath.new"; }
+
+[[noreturn]] void failed(const std::string& doing, const std::string& path, int error) {
+  io_failed(fmt::format("{} failed: {}", doing, std::generic_category().message(error)), path,
+            error == ENAMETOOLONG ? "its name would be too long for the host: choose a shorter one"
+                                  : "look at the host's filesystem and at the permissions there");
+}
+
+void flush_folder(const files::path& folder) {
+  const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  if (fd < 0) failed("opening the folder", folder.string(), errno);
+  const bool done = ::fsync(fd) == 0 || errno == EINVAL;
+  const int error = errno;
+  ::close(fd);
+  if (!done) failed("flushing the folder", folder.string(), error);
+}
+
+files::path parent_of(const std::string& path) {
+  const files::path parent = files::path(path).parent_path();
+  return parent.empty() ? files::path(".") : parent;
+}
+
+// A descriptor of the folder, locked; -1: it is no folder. Throws refused when it is locked already.
+int lock_folder(const std::string& folder) {
+  const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+  if (fd < 0) return -1;
+  if (::flock(fd, LOCK_EX | LOCK_NB) == 0) return fd;
+  ::close(fd);
+  refuse("the new image is being written at this moment", folder, "wait for it to be finished");
+}
+
+void remove_folder(const std::string& folder) {
+  std::error_code error;
+  for (const auto& entry : files::directory_iterator(folder, error))
+    if (!entry.is_directory(error)) ::unlink(entry.path().c_str());
+  ::rmdir(folder.c_str());
+}
+
+// Moves what the list names; what was moved already is not there any more.
+void move_out(const std::string& folder, const std::string& out) {
+  std::ifstream list(files::path(folder) / list_name);
+  for (std::string name; std::getline(list, name);) {
+    const files::path from = files::path(folder) / name;
+    const files::path to = parent_of(out) / name;
+    std::error_code error;
+    if (name.empty() || name.find('/') != std::string::npos ||
+        !files::is_regular_file(files::symlink_status(from, error)))
+      continue;
+    if (files::exists(files::symlink_status(to, error)))
+      refuse("a file has the new image's name by now", to.string(), "move it away, then run again");
+    if (::rename(from.c_str(), to.c_str()) != 0) failed("renaming the file", from.string(), errno);
+  }
+  flush_folder(parent_of(out));
+}
+
+}  // namespace
+
+void check_name_is_free(const std::string& out) {
+  if (is_reserved_name(out))
+    refuse("names that end like this are kept for ledgers and unfinished images", out,
+           "choose another name");
+}
+
+UnfinishedImage::UnfinishedImage(const std::string& out) : out_(out), folder_(folder_for(out)) {
+  check_name_is_free(out);
+  std::error_code error;
+  if (files::exists(files::symlink_status(out, error)))
+    refuse("the new image's name is taken already", out, "choose another name, or move it away");
+  clear_unfinished_image(out);
+  if (files::exists(files::symlink_status(out, error)))
+    refuse("an earlier try was complete but for its name, which it has now", out,
+           "see whether it is what you want");
+  if (::mkdir(folder_.c_str(), 0700) != 0) failed("making the folder", folder_, errno);
+  lock_ = lock_folder(folder_);
+  path_ = (files::path(folder_) / files::path(out).filename()).string();
+}
+
+UnfinishedImage::~UnfinishedImage() {
+  if (lock_ < 0) return;
+  remove_folder(folder_);
+  ::close(lock_);
+}
+
+std::string UnfinishedImage::inside(const std::string& place) const {
+  return (files::path(folder_) / files::path(place).filename()).string();
+}
+
+std::string UnfinishedImage::place_of(const std::string& file) const {
+  return (files::path(out_).parent_path() / files::path(file).filename()).string();
+}
+
+void UnfinishedImage::check_places(const std::vector<std::string>& further) const {
+  std::error_code error;
+  for (const std::string& file : further)
+    if (files::exists(files::symlink_status(place_of(file), error)))
+      refuse("a file that the new image needs is there already", place_of(file),
+             "move it away, or choose another name");
+}
+
+void UnfinishedImage::finish(const std::vector<std::string>& further) {
+  check_places(further);
+  std::string text;
+  for (const std::string& file : further) text += files::path(file).filename().string() + "\n";
+  text += files::path(path_).filename().string() + "\n";
+  {
+    const auto list = FileStore::create((files::path(folder_) / list_name).string());
+    list->resize(text.size());
+    list->write(0, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    list->flush();
+  }
+  flush_folder(folder_);
+  move_out(folder_, out_);
+  remove_folder(folder_);
+  ::close(lock_);
+  lock_ = -1;
+}
+
+std::optional<std::string> clear_unfinished_image(const std::string& out) {
+  const std::string folder = folder_for(out);
+  const int lock = lock_folder(folder);
+  if (lock < 0) return std::nullopt;
+  std::error_code error;
+  const bool complete = files::exists(files::path(folder) / list_name, error);
+  try {
+    if (complete) move_out(folder, out);
+  } catch (const Error&) {
+    ::close(lock);
+    throw;
+  }
+  remove_folder(folder);
+  ::close(lock);
+  return complete ? "finished: the new image is complete"
+                  : "removed: what was begun of a new image";
+}
+
+}  // namespace jh

@@ -1,0 +1,117 @@
+#include "core/store/ledger_index.h"
+
+#include <fmt/format.h>
+
+namespace jh {
+
+using ledger::RecordKind;
+
+namespace {
+
+// What was written again counts as it was written last. Stretches begin at sectors, and each sector
+// has four bytes of the sums at `at`.
+void overlay(LedgerStretches& all, std::uint64_t offset, LedgerStretch fresh) {
+  const std::uint64_t end = offset + fresh.length;
+  auto found = all.upper_bound(offset);
+  if (found != all.begin() && std::prev(found)->first + std::prev(found)->second.length > offset)
+    --found;
+  while (found != all.end() && found->first < end) {
+    const auto [start, old] = *found;
+    found = all.erase(found);
+    if (start < offset) all[start] = {offset - start, old.at};
+    if (start + old.length > end)
+      all[end] = {start + old.length - end,
+                  old.at + (end - start) / ledger::sector_size * sizeof(Le32)};
+  }
+  all[offset] = fresh;
+}
+
+template <class Map, class Value>
+void add_disjoint(Map& all, std::uint64_t offset, Value value, const Ledger& ledger) {
+  const auto next = all.lower_bound(offset);
+  const bool meets_next = next != all.end() && next->first < offset + value.length;
+  const bool meets_last =
+      next != all.begin() && std::prev(next)->first + std::prev(next)->second.length > offset;
+  if (meets_next || meets_last)
+    damaged(fmt::format("two records of the ledger speak of the bytes at {}", offset),
+            ledger.path(), "the image was not touched; keep both files");
+  all.emplace_hint(next, offset, value);
+}
+
+// The last byte of a map of stretches.
+template <class Map>
+std::uint64_t end_of(const Map& all) {
+  return all.empty() ? 0 : all.rbegin()->first + all.rbegin()->second.length;
+}
+
+// What is said of an image lies in the image.
+void check_inside(const LedgerIndex::Image& image, const Ledger& ledger) {
+  const std::uint64_t longest = std::max({image.old_size, image.new_size, image.size_at_commit});
+  const std::uint64_t old_end = std::max(
+      {end_of(image.kept), end_of(image.cut), end_of(image.sums), end_of(image.moved)});
+  // Of an unfinished change the new size is not known yet.
+  if (ledger.state() == Ledger::State::opened) return;
+  const std::uint64_t new_end = image.after.empty() ? 0 : image.after.rbegin()->second;
+  if (longest > static_cast<std::uint64_t>(INT64_MAX) || old_end > image.old_size ||
+      new_end > image.new_size || end_of(image.wrote) > longest)
+    damaged("the ledger speaks of bytes that the image does not have", ledger.path(),
+            "the image was not touched; keep both files");
+}
+
+}  // namespace
+
+LedgerIndex index_of(Ledger& ledger) {
+  LedgerIndex index;
+  for (const Ledger::Image& image : ledger.images())
+    index.images.push_back({image.old_size, image.old_size, image.old_size, {}, {}, {}, {}, {}, {}});
+  ledger.for_each([&](const Ledger::Entry& entry) {
+    LedgerIndex::Image& image = index.images[entry.image];
+    const std::uint64_t at = entry.zero ? 0 : entry.at;
+    const std::uint64_t end = entry.offset + entry.length;
+    switch (entry.kind) {
+      case RecordKind::before_direct:
+        add_disjoint(image.kept, entry.offset, LedgerStretch{entry.length, at}, ledger);
+        break;
+      case RecordKind::after:
+        add_range(image.after, entry.offset, end);
+        break;
+      case RecordKind::wrote:
+        if (entry.offset % ledger::sector_size != 0)
+          damaged("a sum in the ledger does not begin at a sector", ledger.path());
+        overlay(image.wrote, entry.offset, {entry.length, at});
+        break;
+      case RecordKind::new_size:
+        image.new_size = entry.offset;
+        image.size_at_commit = entry.length;
+        break;
+      case RecordKind::cut:
+        add_disjoint(image.cut, entry.offset, LedgerStretch{entry.length, at}, ledger);
+        break;
+      case RecordKind::cut_sum:
+        add_disjoint(image.sums, entry.offset,
+                     LedgerIndex::Sum{entry.length, parse_as<Le32>(entry.payload, 0).value()},
+                     ledger);
+        break;
+      case RecordKind::moved: {
+        const auto place = parse_as<ledger::MovedTo>(entry.payload, 0);
+        add_disjoint(image.moved, entry.offset,
+                     LedgerIndex::Moved{entry.length, place.image.value(), place.offset.value(),
+                                        place.crc.value()},
+                     ledger);
+        break;
+      }
+      case RecordKind::given:
+        index.given.push_back(
+            {entry.image, entry.offset, entry.length, entry.zero,
+             entry.zero ? 0 : parse_as<Le32>(entry.payload, 0).value()});
+        break;
+      case RecordKind::before:
+      case RecordKind::parked:
+        break;
+    }
+  });
+  for (const LedgerIndex::Image& image : index.images) check_inside(image, ledger);
+  return index;
+}
+
+}  // namespace jh

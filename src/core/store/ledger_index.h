@@ -1,0 +1,58 @@
+// LedgerIndex: what a ledger says of each image, sorted by place, so that it can be held against
+// what is there.
+#pragma once
+
+#include <map>
+#include <vector>
+
+#include "core/base/ranges.h"
+#include "core/store/ledger.h"
+
+namespace jh {
+
+/// A stretch of an image and where in the ledger what is known of it stands; 0: it was zeros.
+struct LedgerStretch {
+  std::uint64_t length = 0;
+  std::uint64_t at = 0;
+};
+/// Disjoint, by offset.
+using LedgerStretches = std::map<std::uint64_t, LedgerStretch>;
+
+struct LedgerIndex {
+  struct Sum {
+    std::uint64_t length = 0;
+    std::uint32_t crc = 0;
+  };
+  struct Moved {
+    std::uint64_t length = 0;
+    std::uint32_t image = 0;
+    std::uint64_t at = 0;
+    std::uint32_t crc = 0;
+  };
+  struct Image {
+    std::uint64_t old_size = 0;
+    std::uint64_t new_size = 0;
+    std::uint64_t size_at_commit = 0;
+    Ranges after;                        // what the seal wrote
+    LedgerStretches wrote;               // sums of its sectors; begins at a sector
+    LedgerStretches kept;                // old bytes of what was written directly
+    LedgerStretches cut;                 // old bytes behind the new end
+    std::map<std::uint64_t, Sum> sums;   // sums of such
+    std::map<std::uint64_t, Moved> moved;
+  };
+  /// A range of the disk in this image that the change handed out.
+  struct Given {
+    std::uint32_t image = 0;
+    std::uint64_t offset = 0;
+    std::uint64_t length = 0;
+    bool zero = false;
+    std::uint32_t crc = 0;
+  };
+  std::vector<Image> images;
+  std::vector<Given> given;
+};
+
+/// Throws damaged for records that contradict each other.
+LedgerIndex index_of(Ledger& ledger);
+
+}  // namespace jh

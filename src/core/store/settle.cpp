@@ -1,0 +1,272 @@
+#include "core/store/settle.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/base/shell_word.h"
+#include "core/store/ledger_apply.h"
+#include "core/store/ledger_check.h"
+#include "core/store/memory_store.h"
+#include "core/store/transaction.h"
+
+namespace jh {
+
+using ledger::RecordKind;
+
+namespace {
+
+bool is_named(Host& host, const Named& named, const std::string& path) {
+  return std::any_of(named.images.begin(), named.images.end(), [&](const std::string& image) {
+    return host.ledger_path(image) == host.ledger_path(path) ||
+           (named.is_part && named.is_part(image, path));
+  });
+}
+
+// Whether every file that the ledger would reach was named. Dropping a change reaches none that it
+// made, but may be done only when nobody is at work on the others.
+void check_named(Host& host, const Ledger& ledger, const Named& named, const char* command) {
+  std::vector<std::string> unnamed;
+  for (const Ledger::Image& image : ledger.images())
+    if (host.exists(image.path) && !is_named(host, named, image.path) &&
+        !(image.created && ledger.state() == Ledger::State::opened))
+      unnamed.push_back(image.path);
+  if (!unnamed.empty()) {
+    std::string all = fmt::format("juneheath {}", command);
+    for (const std::string& image : named.images) all += " " + shell_word(image);
+    for (const std::string& image : unnamed) all += " " + shell_word(image);
+    refuse("the change was made on a further image too, which is not named: " + unnamed.front(),
+           ledger.path(), "if it belongs to the same guest, name all of them:\n  " + all);
+  }
+  if (host.ledger_path(ledger.images().front().path) != ledger.path())
+    refuse("the ledger does not lie beside the first of its images", ledger.path(),
+           "see who put it there; nothing was done with it");
+}
+
+struct OpenImages {
+  std::vector<std::unique_ptr<Store>> owned;
+  std::vector<Store*> stores;
+};
+
+OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
+  OpenImages opened;
+  for (const Ledger::Image& image : ledger.images()) {
+    if (!host.exists(image.path)) {
+      // An undo removes what the change made; a crash may have come right behind that.
+      if (!image.created || ledger.state() != Ledger::State::undoing ||
+          !host.has_folder(image.path))
+        refuse("an image of the change is not there", image.path,
+               "nothing was written; put it back where it was, then run again");
+      opened.owned.push_back(std::make_unique<MemoryStore>(0, image.path));
+    } else {
+      opened.owned.push_back(host.open(image.path, access));
+    }
+    if (!image.device_name.empty() && host.device_name(image.path) != image.device_name)
+      refuse("this is another device than the one the change was made on (" + image.device_name +
+                 ")",
+             image.path, "nothing was written; name that device");
+    opened.stores.push_back(opened.owned.back().get());
+  }
+  return opened;
+}
+
+// Whether a file that the change made holds nothing but what the change wrote.
+bool holds_only_ours(Ledger& ledger, const LedgerIndex::Image& known, Store& file) {
+  std::uint64_t at = 0;
+  for (const auto& [start, stretch] : known.wrote) {
+    if (start >= file.size()) break;
+    const std::uint64_t length = std::min(stretch.length, file.size() - start);
+    if (!range_is_zero(file, at, start - at)) return false;
+    at = start + length;
+    if (has_sums(ledger, file, start, stretch, start, length)) continue;
+    // A crash may have kept a part of it from the disk.
+    if (!range_is_zero(file, start, length)) return false;
+  }
+  return range_is_zero(file, at, file.size() - at);
+}
+
+// Files that the dropped change made are not part of the old state; but only what was named, and
+// holds nothing of anybody else's, is removed. Returns the paths of the others.
+std::vector<std::string> remove_made(Host& host, Ledger& ledger, const Named& named) {
+  std::vector<std::string> left;
+  const bool any = std::any_of(ledger.images().begin(), ledger.images().end(),
+                               [](const Ledger::Image& image) { return image.created; });
+  if (!any) return left;
+  const LedgerIndex index = index_of(ledger);
+  for (std::size_t i = 0; i < index.images.size(); ++i) {
+    const Ledger::Image& image = ledger.images()[i];
+    if (!image.created || !host.exists(image.path)) continue;
+    if (is_named(host, named, image.path) &&
+        holds_only_ours(ledger, index.images[i], *host.open_plain(image.path, Access::read_only)))
+      host.remove(image.path);
+    else
+      left.push_back(image.path);
+  }
+  return left;
+}
+
+std::vector<std::string> paths_of(const Ledger& ledger) {
+  std::vector<std::string> paths;
+  for (const Ledger::Image& image : ledger.images()) paths.push_back(image.path);
+  return paths;
+}
+
+void remove_created(Host& host, const Ledger& ledger) {
+  for (const Ledger::Image& image : ledger.images())
+    if (image.created) host.remove(image.path);
+}
+
+bool is_over(const Ledger& ledger) {
+  return ledger.state() == Ledger::State::done && ledger.has_undo();
+}
+
+}  // namespace
+
+std::vector<Waiting> waiting_changes(Host& host, const Named& named) {
+  std::vector<Waiting> found;
+  std::vector<Uuid> seen;
+  for (const std::string& image : named.images) {
+    const auto ledger = Ledger::open(host, image, /*tidy=*/false);
+    if (!ledger || std::find(seen.begin(), seen.end(), ledger->id()) != seen.end()) continue;
+    seen.push_back(ledger->id());
+    if (!is_over(*ledger)) check_named(host, *ledger, named, "recover");
+    Waiting waiting{ledger->state(), ledger->has_undo(), ledger->created(), {}};
+    for (const Ledger::Image& each : ledger->images())
+      if (host.exists(each.path) && is_named(host, named, each.path))
+        waiting.images.push_back(each.path);
+    found.push_back(std::move(waiting));
+  }
+  return found;
+}
+
+Recovered recover(Host& host, const std::string& image, const Named& named) {
+  const auto ledger = Ledger::open(host, image, /*tidy=*/true);
+  if (!ledger || is_over(*ledger)) return {};
+  check_named(host, *ledger, named, "recover");
+  Recovered done{RecoverResult::nothing_to_do, paths_of(*ledger), {}};
+  if (ledger->state() == Ledger::State::opened) {
+    done.left = remove_made(host, *ledger, named);
+    ledger->remove();
+    done.result = RecoverResult::dropped;
+    return done;
+  }
+  if (ledger->state() == Ledger::State::done) {
+    // Everything is written; only a ledger that nobody can use is left.
+    ledger->remove();
+    done.result = RecoverResult::finished;
+    return done;
+  }
+  const OpenImages opened = open_images(host, *ledger, Access::read_write);
+  const LedgerIndex index = index_of(*ledger);
+  if (ledger->state() == Ledger::State::committed) {
+    check_can_finish(*ledger, index, opened.stores);
+    ledger->settle_names();
+    apply_changes(*ledger, opened.stores);
+    ledger->mark_done();
+    if (!ledger->has_undo()) ledger->remove();
+    done.result = RecoverResult::finished;
+    return done;
+  }
+  check_can_finish_undo(*ledger, index, opened.stores);
+  put_back(*ledger, index, opened.stores);
+  remove_created(host, *ledger);
+  ledger->remove();
+  done.result = RecoverResult::undone;
+  return done;
+}
+
+Recovered forget_change(Host& host, const std::string& image, const Named& named) {
+  const auto ledger = Ledger::open(host, image, /*tidy=*/true);
+  if (!ledger || is_over(*ledger)) return {};
+  check_named(host, *ledger, named, "recover --keep-as-is");
+  ledger->remove();
+  return {RecoverResult::forgotten, paths_of(*ledger), {}};
+}
+
+bool end_undo(Host& host, const std::string& image) {
+  const auto ledger = Ledger::open(host, image, /*tidy=*/true);
+  if (!ledger) return false;
+  if (ledger->state() != Ledger::State::done)
+    refuse("an earlier change of this image was interrupted", ledger->path(),
+           "run: juneheath recover " + shell_word(image));
+  if (host.ledger_path(image) == ledger->path()) {
+    ledger->remove();
+  } else {
+    // Of a change over several images only this one's way to it goes; the undo will be refused.
+    host.remove(host.ledger_path(image));
+  }
+  return true;
+}
+
+namespace {
+
+UndoFacts facts_of(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images) {
+  UndoFacts facts;
+  facts.changed_at = ledger.created();
+  for (std::size_t i = 0; i < images.size(); ++i)
+    facts.images.push_back({ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size,
+                            ledger.images()[i].created});
+  for (const LedgerIndex::Given& given : index.given)
+    facts.given.push_back(
+        {ledger.images()[given.image].path, given.offset, given.length,
+         given.zero, given.crc});
+  ledger.for_each([&](const Ledger::Entry& entry) {
+    if (entry.kind == RecordKind::before || entry.kind == RecordKind::cut ||
+        entry.kind == RecordKind::moved || entry.kind == RecordKind::before_direct)
+      facts.bytes_put_back += entry.length;
+  });
+  return facts;
+}
+
+std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image, const Named& named,
+                                      bool tidy) {
+  auto ledger = Ledger::open(host, image, tidy);
+  if (!ledger)
+    refuse("there is no change to take back", image,
+           "only the last change made with juneheath, and not with --no-undo, can be undone");
+  if (ledger->state() != Ledger::State::done)
+    refuse("the last change of this image was interrupted", ledger->path(),
+           "run: juneheath recover " + shell_word(image));
+  if (!ledger->has_undo())
+    refuse("the last change of this image kept nothing to take it back with", ledger->path(),
+           "to tidy its ledger away: juneheath recover " + shell_word(image));
+  check_named(host, *ledger, named, "undo");
+  return ledger;
+}
+
+}  // namespace
+
+UndoFacts check_undo(Host& host, const std::string& image, const Named& named) {
+  return failing_leaves(Left::unchanged, [&] {
+    const auto ledger = open_finished(host, image, named, /*tidy=*/false);
+    const OpenImages opened = open_images(host, *ledger, Access::read_only);
+    const LedgerIndex index = index_of(*ledger);
+    check_can_undo(*ledger, index, opened.stores);
+    return facts_of(*ledger, index, opened.stores);
+  });
+}
+
+UndoFacts undo(Host& host, const std::string& image, const Named& named) {
+  std::unique_ptr<Ledger> ledger;
+  OpenImages opened;
+  LedgerIndex index;
+  UndoFacts facts = failing_leaves(Left::unchanged, [&] {
+    open_finished(host, image, named, /*tidy=*/false);  // refuses before anything is tidied
+    ledger = open_finished(host, image, named, /*tidy=*/true);
+    opened = open_images(host, *ledger, Access::read_write);
+    index = index_of(*ledger);
+    check_can_undo(*ledger, index, opened.stores);
+    return facts_of(*ledger, index, opened.stores);
+  });
+  try {
+    ledger->mark_undoing();
+    put_back(*ledger, index, opened.stores);
+    remove_created(host, *ledger);
+    ledger->remove();
+  } catch (const Error& error) {
+    throw unfinished("the undo is begun but not finished", error, paths_of(*ledger));
+  }
+  return facts;
+}
+
+}  // namespace jh

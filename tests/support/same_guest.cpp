@@ -1,0 +1,135 @@
+#include "support/same_guest.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "core/base/checksum.h"
+#include "core/base/progress.h"
+#include "core/change/unused.h"
+#include "core/fs/ext/audit.h"
+#include "core/fs/ext/read.h"
+#include "core/guest/guest.h"
+
+namespace jh::test {
+namespace {
+
+struct OpenGuest {
+  OpenGuest(Host& host, const std::vector<std::string>& paths) : beside(host) {
+    std::vector<Guest::Image> images;
+    for (const std::string& path : paths) {
+      files.push_back(host.open(path, Access::read_only));
+      images.push_back({path, files.back().get(), false, &beside});
+    }
+    guest = std::make_unique<Guest>(images);
+  }
+  HostNeighbours beside;
+  std::vector<std::unique_ptr<Store>> files;
+  std::unique_ptr<Guest> guest;
+};
+
+using Sums = std::map<std::string, std::uint32_t>;
+
+Sums tree_of(ext::Filesystem& fs) {
+  Sums tree;
+  ext::walk_tree(fs, [&](const std::string& path, const ext::InodeRecord& inode) {
+    std::uint32_t sum = inode.fields.mode.value() * 31 + inode.fields.mtime.value();
+    sum = sum * 31 + inode.fields.links_count.value();
+    if (inode.type() == ext::mode_file) sum += crc32c(ext::read_file(fs, inode, 64U << 20));
+    tree[path] = sum;
+  });
+  return tree;
+}
+
+// Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
+// read (descriptors for later growth, bitmaps of groups marked as unused) may differ.
+bool same_filesystem(const Place& before, const Place& after) {
+  if (before.content.kind != ContentKind::ext) return false;
+  if (!before.content.ext || !after.content.ext) return false;
+  if (before.content.size != after.content.size) return false;
+  Findings findings;
+  Silent silent;
+  ext::audit(*after.content.ext, {}, findings, silent);
+  return findings.clean() && tree_of(*before.content.ext) == tree_of(*after.content.ext);
+}
+
+bool is_in(const Place& place, std::size_t disk, std::uint64_t at) {
+  return place.disk == disk && at >= place.offset.value() &&
+         at - place.offset.value() < place.size.value();
+}
+
+// All filesystems that a byte of a disk may belong to hold the same.
+bool same_around(const Guest& before, const Guest& after, std::size_t disk, std::uint64_t at) {
+  const auto old_places = before.places();
+  const auto new_places = after.places();
+  if (old_places.size() != new_places.size()) return false;
+  bool any = false;
+  bool in_group = false;
+  for (std::size_t i = 0; i < old_places.size(); ++i) {
+    const Place& place = *old_places[i];
+    if (!place.volume && is_in(place, disk, at)) {
+      if (place.content.kind == ContentKind::physical_volume)
+        in_group = true;
+      else if (place.content.kind == ContentKind::ext && same_filesystem(place, *new_places[i]))
+        any = true;
+      else if (place.content.kind != ContentKind::extended)
+        return false;
+    }
+    if (place.volume && in_group && place.content.kind == ContentKind::ext) {
+      if (!same_filesystem(place, *new_places[i])) return false;
+      any = true;
+    }
+  }
+  return any;
+}
+
+}  // namespace
+
+bool same_for_the_guest(Host& before, Host& after, const std::string& image,
+                        const std::vector<std::string>& also) {
+  std::vector<std::string> paths{image};
+  paths.insert(paths.end(), also.begin(), also.end());
+  const OpenGuest old_guest(before, paths);
+  const OpenGuest new_guest(after, paths);
+  for (std::size_t i = 0; i < paths.size(); ++i) {
+    Store& old_disk = old_guest.guest->disks()[i].container->disk();
+    Store& new_disk = new_guest.guest->disks()[i].container->disk();
+    if (old_disk.size() != new_disk.size()) return false;
+    const Unused unused = find_unused(*old_guest.guest, i);
+    constexpr std::uint64_t most = 1U << 20;
+    for (std::uint64_t at = 0; at < old_disk.size();) {
+      const std::uint64_t length = std::min(most, old_disk.size() - at);
+      const auto [range, reach] = unused.stretch(at, length);
+      if (range == nullptr && !(old_disk.map(at, reach).zero && new_disk.map(at, reach).zero &&
+                                old_disk.map(at, reach).length == reach &&
+                                new_disk.map(at, reach).length == reach) &&
+          read_buffer(old_disk, at, reach) != read_buffer(new_disk, at, reach))
+      {
+        const Buffer was = read_buffer(old_disk, at, reach);
+        const Buffer now = read_buffer(new_disk, at, reach);
+        const auto differs = std::mismatch(was.begin(), was.end(), now.begin()).first - was.begin();
+        if (!same_around(*old_guest.guest, *new_guest.guest, i,
+                         at + static_cast<std::uint64_t>(differs)))
+          return false;
+      }
+      at += reach;
+    }
+  }
+  return true;
+}
+
+std::string what_the_guest_finds(Host& host, const std::string& image) {
+  const OpenGuest opened(host, {image});
+  std::string found = fmt::format("disk of {}\n", opened.guest->disks()[0].size().value());
+  for (const Place* place : opened.guest->places()) {
+    found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
+                         place->content.name, place->content.size.value_or(Bytes(0)).value());
+    if (!place->content.ext) continue;
+    for (const auto& [path, sum] : tree_of(*place->content.ext))
+      found += fmt::format("{} {:x}\n", path, sum);
+  }
+  return found;
+}
+
+}  // namespace jh::test

@@ -1,0 +1,18 @@
+// Whether a guest sees the same disk: what it has free may hold anything.
+#pragma once
+
+#include <string>
+
+#include "core/store/host.h"
+
+namespace jh::test {
+
+/// The disks in this image on two hosts: same size, and equal in every byte but those that `before`
+/// has free. Further disks of the guest in `also`.
+bool same_for_the_guest(Host& before, Host& after, const std::string& image,
+                        const std::vector<std::string>& also = {});
+
+/// What the guest on this image finds: sizes of places, and the files in their filesystems.
+std::string what_the_guest_finds(Host& host, const std::string& image);
+
+}  // namespace jh::test
