@@ -95,7 +95,9 @@ std::vector<std::string> Copies::make(const std::vector<std::string>& images,
   return paths;
 }
 
-std::vector<std::string> Copies::keep(Host& host) {
+std::vector<std::string> Copies::keep() {
+  // What was made here leads only to what was made here.
+  FileHost host;
   std::vector<std::string> paths;
   for (const auto& made : made_) {
     std::vector<std::string> files = all_files(host, {made->path()});

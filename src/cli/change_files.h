@@ -37,7 +37,7 @@ class Copies {
   std::vector<std::string> make(const std::vector<std::string>& images, const std::string& base,
                                 Progress& progress);
   /// Gives the new images, with all their files, their names; returns those.
-  std::vector<std::string> keep(Host& host);
+  std::vector<std::string> keep();
 
  private:
   Host& host_;

@@ -61,10 +61,10 @@ bool may_go_on(const Parsed& parsed, const ChangeRun& run) {
   return !(run.needs_yes || (text && is_interactive())) || confirmed("\n  Go ahead?");
 }
 
-void print_result(const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run,
-                  const Plan& plan, const ChangeResult& result,
+void print_result(const Parsed& parsed, const std::vector<std::string>& images,
+                  const ChangeOptions& options, const ChangeRun& run, const Plan& plan, const ChangeResult& result,
                   const std::vector<LayerChange>& changes) {
-  const std::string undo = undo_command(parsed.images);
+  const std::string undo = undo_command(images);
   if (parsed.common.json) {
     print_json(run.name, {{"plan", plan_json(plan)},
                           {"done", true},
@@ -89,7 +89,7 @@ void print_result(const Parsed& parsed, const ChangeOptions& options, const Chan
 int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run) {
   const bool text = !parsed.common.json && !parsed.common.quiet;
   const bool dry_run = parsed.values["dry-run"].as<bool>();
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, parsed.images);
   check_no_unfinished_change(host, parsed.images);
   check_output_names(parsed, run.add_disks);
   // Locked first: what is looked at afterwards stays as it is until the seal.
@@ -100,6 +100,8 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
   failing_leaves(Left::unchanged, [&] {
     session = open_session(parsed, parsed.images, run.add_disks);
     plan = run.plan(*session.guest, parsed.images);
+    for (std::size_t i = 0; i < plan.disks.size(); ++i)
+      if (plan.touches(i)) check_image_sound(session.guest->disks()[i]);
   });
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
@@ -129,10 +131,10 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
   });
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, options, progress);
-  if (options.into_copy) images = copies.keep(host);
+  if (options.into_copy) images = copies.keep();
   for (const auto& [path, size] : run.add_disks) images.push_back(path);
   const Session now = open_session(parsed, images);
-  print_result(parsed, options, run, plan, result, compare_layers(before, layer_sizes(*now.guest)));
+  print_result(parsed, images, options, run, plan, result, compare_layers(before, layer_sizes(*now.guest)));
   if (text && had_undo && !options.into_copy)
     std::cout << "  The change before this one can no longer be taken back.\n";
   return 0;

@@ -107,7 +107,7 @@ int run_compact(const Arguments& arguments) {
   options.into_copy = parsed.values.count("into") != 0;
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   const bool text = !parsed.common.json && !parsed.common.quiet;
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, parsed.images);
   check_no_unfinished_change(host, parsed.images);
   if (options.into_copy && parsed.images.size() > 1)
     wrong_usage("--into takes one image", "compact the disks of the guest one by one");

@@ -101,30 +101,23 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
   return parsed;
 }
 
-FileHost::Reach reach_of(const Parsed& parsed) {
+FileHost::Reach reach_of(const Parsed& parsed, const std::vector<std::string>& images) {
   FileHost::Reach reach{{}, parsed.common.allow_outside};
   const auto add = [&](const std::filesystem::path& file) {
     const auto folder = file.parent_path();
     reach.folders.push_back(folder.empty() ? "." : folder.string());
   };
-  for (const std::string& image : parsed.images) {
+  for (const std::string& image : images) {
     add(image);
     // An image that is a link lies where it leads to.
     std::error_code error;
     if (const auto real = std::filesystem::canonical(image, error); !error) add(real);
   }
-  if (parsed.values.count("into") != 0) {
-    const std::string into = parsed.values["into"].as<std::string>();
-    add(into);
-    reach.folders.push_back(into + ".juneheath.new");
-    for (std::size_t i = 1; i <= parsed.images.size(); ++i)
-      reach.folders.push_back(fmt::format("{}.{}.juneheath.new", into, i));
-  }
   return reach;
 }
 
-FileHost host_for(const Parsed& parsed) {
-  return FileHost(parsed.common.ledger_folder, reach_of(parsed));
+FileHost host_for(const Parsed& parsed, const std::vector<std::string>& images) {
+  return FileHost(parsed.common.ledger_folder, reach_of(parsed, images));
 }
 
 ProofEffort proof_from(const Parsed& parsed) {

@@ -47,10 +47,10 @@ struct CommandLine {
 /// file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it names an option.
 Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments);
 
-/// The host as this call may see it: of what lies outside of the folders of the named images, only
-/// what --allow-outside lets in.
-FileHost::Reach reach_of(const Parsed& parsed);
-FileHost host_for(const Parsed& parsed);
+/// The host as these images may see it: of what lies outside of their folders, only what
+/// --allow-outside lets in.
+FileHost::Reach reach_of(const Parsed& parsed, const std::vector<std::string>& images);
+FileHost host_for(const Parsed& parsed, const std::vector<std::string>& images);
 
 /// --proof, for the commands that have it.
 ProofEffort proof_from(const Parsed& parsed);

@@ -8,6 +8,7 @@
 
 #include "cli/commands.h"
 #include "cli/options.h"
+#include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/uuid.h"
 #include "core/change/checks.h"
@@ -54,7 +55,7 @@ int recast_here(const Parsed& parsed) {
   const std::string& image = parsed.images[0];
   const Keeping keeping = keeping_from(parsed.values["store"].as<std::string>());
   const bool text = !parsed.common.json && !parsed.common.quiet;
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, {parsed.images[0]});
   check_not_in_use(image);
   const ImageLock lock(image);
   if (parsed.values["dry-run"].as<bool>())
@@ -110,7 +111,7 @@ int run_recast(const Arguments& arguments) {
   request.in_pieces = parsed.values["pieces"].as<bool>();
   request.proof = proof_from(parsed);
 
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, {parsed.images[0]});
   check_not_written_elsewhere(request.image);
   FileStore file(request.image, Access::read_only);
   HostNeighbours beside(host);
@@ -120,7 +121,7 @@ int run_recast(const Arguments& arguments) {
   const bool text = !parsed.common.json && !parsed.common.quiet;
   if (text) {
     std::cout << fmt::format("  {} ({}) becomes {} ({})\n", printable(request.image),
-                             describe(plan.from.form, plan.from.keeping), printable(request.out),
+                             describe(plan.from.form, keeping_on_host(plan.from, file.allocated())), printable(request.out),
                              describe(plan.to.form, plan.to.keeping));
     std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
     if (!plan.from.parents.empty())

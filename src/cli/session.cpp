@@ -9,7 +9,7 @@ Session open_session(const Parsed& parsed, const std::vector<std::string>& image
                      const std::vector<std::pair<std::string, Bytes>>& added) {
   Session session;
   std::vector<Guest::Image> opened;
-  session.host = std::make_unique<FileHost>(parsed.common.ledger_folder, reach_of(parsed));
+  session.host = std::make_unique<FileHost>(parsed.common.ledger_folder, reach_of(parsed, images));
   session.beside = std::make_unique<HostNeighbours>(*session.host);
   Host& host = *session.host;
   for (const std::string& path : images) {
@@ -28,6 +28,11 @@ Session open_session(const Parsed& parsed, const std::vector<std::string>& image
   }
   session.guest = std::make_unique<Guest>(opened, parsed.common.sector_size);
   return session;
+}
+
+Keeping keeping_on_host(const ContainerFacts& facts, std::uint64_t allocated) {
+  if (facts.form != Form::raw) return facts.keeping;
+  return allocated + 4096 < facts.file_length.value() ? Keeping::sparse : Keeping::full;
 }
 
 bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {

@@ -86,13 +86,10 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
   std::uint64_t allocated = file.allocated();
   for (const std::string& part : facts.parts)
     allocated += FileStore(part, Access::read_only).allocated();
-  const bool raw = facts.form == Form::raw;
-  // A raw image is as sparse as the host keeps it; the others say so themselves.
-  const bool sparse = raw ? allocated + 4096 < facts.file_length.value() : false;
-  std::string form =
-      file.is_block_device() ? "block device"
-      : raw                  ? (sparse ? "raw, sparse" : "raw, full")
-            : fmt::format("{}, {}", form_name(facts.form), keeping_name(facts.keeping));
+  std::string form = file.is_block_device()
+                         ? "block device"
+                         : fmt::format("{}, {}", form_name(facts.form),
+                                       keeping_name(keeping_on_host(facts, allocated)));
   if (!facts.variant.empty()) form += fmt::format(" ({})", facts.variant);
   std::cout << fmt::format("  {}; the guest sees {}\n", form, spelled_out(facts.disk_size));
   if (facts.blocks != 0) {
@@ -207,14 +204,18 @@ void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
 void print_ledger(Host& host, const std::string& path) {
   const auto ledger = Ledger::open(host, path, /*tidy=*/false);
   if (!ledger) return;
-  if (ledger->state() == Ledger::State::done) {
+  std::string images;
+  for (const Ledger::Image& image : ledger->images())
+    if (host.exists(image.path)) images += " " + shell_word(image.path);
+  if (ledger->state() == Ledger::State::done && ledger->has_undo())
     std::cout << "  The last change can still be taken back: "
-              << styled("juneheath undo " + shell_word(path), Style::command) << "\n";
-  } else {
+              << styled("juneheath undo" + images, Style::command) << "\n";
+  else if (ledger->state() == Ledger::State::done)
+    std::cout << "  A change left its ledger behind; to tidy it away: "
+              << styled("juneheath recover" + images, Style::command) << "\n";
+  else
     std::cout << styled("  A change of this image was interrupted.", Style::bad)
-              << " First run: " << styled("juneheath recover " + shell_word(path), Style::command)
-              << "\n";
-  }
+              << " First run: " << styled("juneheath recover" + images, Style::command) << "\n";
 }
 
 }  // namespace
@@ -250,12 +251,18 @@ int run_survey(const Arguments& arguments) {
       po::options_description("Survey")};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, parsed.images);
   const Session session = open_session(parsed, parsed.images);
   if (parsed.common.json) {
     nlohmann::json document = survey_json(*session.guest);
-    for (std::size_t i = 0; i < session.files.size(); ++i)
-      document["disks"][i]["allocated_on_host"] = session.files[i]->allocated();
+    for (std::size_t i = 0; i < session.files.size(); ++i) {
+      const FileStore& file = *session.files[i];
+      nlohmann::json& disk = document["disks"][i];
+      disk["allocated_on_host"] = file.allocated();
+      if (file.is_block_device()) continue;
+      disk["store"] = keeping_name(
+          keeping_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
+    }
     print_json("survey", document);
     return 0;
   }

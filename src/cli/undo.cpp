@@ -66,7 +66,7 @@ int run_undo(const Arguments& arguments) {
       "  juneheath undo heath.img\n", own};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, parsed.images);
   // Somebody who is still at work on the change holds the locks.
   const auto locks = lock_all(files_of_changes(host, parsed.images));
   const UndoFacts facts = check_undo_images(host, parsed.images);
@@ -134,6 +134,9 @@ void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all) {
   for (const auto& result : results)
     std::cout << printable(result["image"].get<std::string>()) << ": "
               << result["result"].get<std::string>() << "\n";
+  for (const Recovered& done : all)
+    if (done.ended_undo)
+      std::cout << "  The change before it can no longer be taken back.\n";
   for (const auto& file : left)
     std::cout << "  " << printable(file.get<std::string>())
               << " was made by the change that was dropped, and is part of nothing: remove it\n";
@@ -157,7 +160,7 @@ int run_recover(const Arguments& arguments) {
       own};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
-  FileHost host = host_for(parsed);
+  FileHost host = host_for(parsed, parsed.images);
   Parsed rest = parsed;
   std::vector<Recovered> all;
   for (auto image = rest.images.begin(); image != rest.images.end();)

@@ -12,6 +12,7 @@
 #include "core/change/plan_content.h"
 #include "core/change/used_only.h"
 #include "core/store/scratch_store.h"
+#include "core/store/settle.h"
 
 namespace jh {
 namespace {
@@ -53,6 +54,7 @@ Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   const Disk& disk = guest.disks()[index];
   Prospect found{disk.container->facts(), {}, {}, {}};
   check_can(disk, found.facts);
+  check_image_sound(disk);
   found.unused = find_unused(guest, index);
   found.drops = find_drops(*disk.container, found.unused, progress);
   CompactFigures& figures = found.figures;
@@ -92,12 +94,22 @@ void prove_same(Container& before, Container& after, const FileChanges& changes,
 template <class Work>
 void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& progress,
                  Work work) {
-  telling_outcome(host, disk.path, [&] {
+  bool wrote = false;
+  const auto step = [&] {
     FileSet files(host, disk);
     for (Stage* stage : files.stages()) stage->trust_unreferenced();
+    const auto note_writes = [&] {
+      for (Stage* stage : files.stages()) wrote |= stage->written_directly() != 0;
+    };
     const auto container = open_container(files.stage(0), &files.beside());
-    container->make_ready();
-    work(*container);
+    try {
+      container->make_ready();
+      work(*container);
+    } catch (const Error&) {
+      note_writes();
+      throw;
+    }
+    note_writes();
     for (Stage* stage : files.stages()) stage->flush();
     const auto before = open_container(files.old_state(0), &files.old_beside());
     const auto after = open_container(files.stage(0), &files.beside());
@@ -108,7 +120,16 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     ContentCheck contents(files);
     prove_same(*before, *after, changed_files(files), contents, unused, disk.path);
     files.transaction().seal(progress, /*keep_undo=*/false);
-  });
+  };
+  try {
+    telling_outcome(host, disk.path, step);
+  } catch (const Stopped&) {
+    throw;
+  } catch (const Error& error) {
+    // Gaps of the file may hold something else now.
+    if (wrote && error.left() == Left::unchanged) throw error.leaving(Left::sound);
+    throw;
+  }
 }
 
 // Holes in the host's file: each of them changes nothing that anyone reads.
@@ -275,6 +296,9 @@ CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t inde
   Prospect found = failing_leaves(Left::unchanged, [&] { return look_at(guest, index, progress); });
   CompactFigures& figures = found.figures;
   failing_leaves(Left::sound, [&] {
+    // What the change before freed, and would need again, may go now.
+    if (end_undo(host, disk.path))
+      figures.notes.emplace_back("the change before this one can no longer be taken back");
     if (found.facts.form == Form::raw)
       punch(host, disk, found.drops, progress);
     else

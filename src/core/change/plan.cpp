@@ -273,4 +273,15 @@ std::string command_with(const GrowRequest& request, const std::string& give) {
   return there ? command : command + " --give " + shell_word(give);
 }
 
+void check_image_sound(const Disk& disk) {
+  if (disk.added) return;
+  Findings findings;
+  disk.container->audit(findings);
+  if (!findings.clean())
+    damaged("the image's tables are damaged: " + findings.kept().front().what,
+            findings.kept().front().where,
+            "let the hypervisor check and repair the image first (all findings: juneheath audit " +
+                shell_word(disk.path) + ")");
+}
+
 }  // namespace jh

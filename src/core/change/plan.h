@@ -95,6 +95,9 @@ struct Plan {
   bool has(StepKind kind, const Where& where) const;
 };
 
+/// Throws damaged when the form's own tables are not in order.
+void check_image_sound(const Disk& disk);
+
 /// Works out the growth. Throws refused, unsupported, damaged or usage errors: blockers, amounts
 /// that cannot be met, several possible targets (with commands to paste).
 Plan plan_growth(const Guest& guest, const GrowRequest& request);

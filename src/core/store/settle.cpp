@@ -143,11 +143,14 @@ Recovered recover(Host& host, const std::string& image, const Named& named) {
   const auto ledger = Ledger::open(host, image, /*tidy=*/true);
   if (!ledger || is_over(*ledger)) return {};
   check_named(host, *ledger, named, "recover");
-  Recovered done{RecoverResult::nothing_to_do, paths_of(*ledger), {}};
+  Recovered done{RecoverResult::nothing_to_do, paths_of(*ledger), {}, false};
   if (ledger->state() == Ledger::State::opened) {
     done.left = remove_made(host, *ledger, named);
     ledger->remove();
     done.result = RecoverResult::dropped;
+    // What the dropped change wrote to free room may be what the change before it had freed.
+    for (const Ledger::Image& each : ledger->images())
+      if (!each.created && host.exists(each.path)) done.ended_undo |= end_undo(host, each.path);
     return done;
   }
   if (ledger->state() == Ledger::State::done) {
@@ -180,7 +183,7 @@ Recovered forget_change(Host& host, const std::string& image, const Named& named
   if (!ledger || is_over(*ledger)) return {};
   check_named(host, *ledger, named, "recover --keep-as-is");
   ledger->remove();
-  return {RecoverResult::forgotten, paths_of(*ledger), {}};
+  return {RecoverResult::forgotten, paths_of(*ledger), {}, false};
 }
 
 bool end_undo(Host& host, const std::string& image) {

@@ -39,6 +39,7 @@ struct Recovered {
   RecoverResult result = RecoverResult::nothing_to_do;
   std::vector<std::string> images;
   std::vector<std::string> left;  // files that a dropped change made, and that are not removed
+  bool ended_undo = false;        // the change before a dropped one cannot be taken back any more
 };
 
 /// Finishes or drops the interrupted change that this one of the named images leads to. Throws

@@ -72,6 +72,8 @@ Buffer& Refcounts::block_for(std::uint64_t index) {
     const std::uint64_t at = take(1);
     table_[index] = at;
     blocks_[index] = Buffer(image_.cluster());
+    // As a whole: the place may have held something else.
+    file_.write_unreferenced(at, blocks_[index]);
     const Be64 entry(at);
     file_.write(image_.raw.refcount_table_offset.value() + index * 8, bytes_of(entry));
     set(at / image_.cluster(), 1);

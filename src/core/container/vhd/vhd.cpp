@@ -53,7 +53,10 @@ std::vector<std::string> names_in(Store& file, const Header& header) {
 
 }  // namespace
 
-Geometry geometry_of(std::uint64_t disk_size) {
+namespace {
+
+// The appendix's own calculation, which rounds down to whole cylinders.
+Geometry calculated(std::uint64_t disk_size) {
   std::uint64_t sectors = std::min<std::uint64_t>(disk_size / sector, 65535ULL * 16 * 255);
   std::uint64_t per_track = 0;
   std::uint64_t heads = 0;
@@ -79,6 +82,18 @@ Geometry geometry_of(std::uint64_t disk_size) {
   }
   return {static_cast<std::uint16_t>(cylinders_by_heads / heads), static_cast<std::uint8_t>(heads),
           static_cast<std::uint8_t>(per_track)};
+}
+
+}  // namespace
+
+Geometry geometry_of(std::uint64_t disk_size) {
+  const Geometry exact = calculated(disk_size);
+  const std::uint64_t sectors =
+      std::uint64_t{exact.cylinders} * exact.heads * exact.sectors;
+  // Some readers take the size from here. One that does not say it all would cut the disk's end
+  // off; the largest one there is tells them to look at the current size.
+  if (sectors * sector == disk_size) return exact;
+  return {65535, 16, 255};
 }
 
 std::vector<std::string> parent_names(Store& file) {

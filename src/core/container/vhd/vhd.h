@@ -23,7 +23,8 @@ struct Geometry {
   std::uint8_t heads = 0;
   std::uint8_t sectors = 0;
 };
-/// Cylinders, heads and sectors of a disk ("Appendix: CHS Calculation").
+/// Cylinders, heads and sectors of a disk ("Appendix: CHS Calculation"); where they would name
+/// fewer bytes than it has, the largest ones.
 Geometry geometry_of(std::uint64_t disk_size);
 
 class VhdContainer final : public BlockContainer {

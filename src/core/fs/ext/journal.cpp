@@ -70,12 +70,15 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
   if (has_fast_commits()) {
     fast_blocks_ = super_.fast_commit_blocks.value();
     if (fast_blocks_ == 0) fast_blocks_ = default_fast_blocks;
-    if (fast_blocks_ + 3 > last_) damaged("the journal's size is not possible", where, way_out);
+    if (std::uint64_t{fast_blocks_} + 3 > last_) damaged("the journal's size is not possible", where, way_out);
     last_ -= fast_blocks_;
   }
   if (first_ == 0 || first_ >= last_ || super_.start.value() >= last_ ||
       (super_.start.value() != 0 && super_.start.value() < first_))
     damaged("the journal's log lies outside of it", where, way_out);
+  if (super_.error.value() != 0)
+    refuse(fmt::format("the journal notes an error of the guest ({})", super_.error.value()), where,
+           "let the guest check this filesystem, then run again");
   seed_ = crc32c_raw(~0U, super_.uuid);
 }
 
@@ -171,16 +174,35 @@ Journal::Outcome Journal::read_transaction(std::uint32_t& at, std::uint32_t sequ
     at = next(at);
     if (is_type(header, BlockType::descriptor)) {
       old_sum = crc32_msb_first(old_sum, raw);
-      if (!tail_holds(raw) || !read_tags(raw, at, transaction, old_sum)) return Outcome::end;
+      if (!tail_holds(raw) || !read_tags(raw, at, transaction, old_sum)) return Outcome::broken;
     } else if (is_type(header, BlockType::revoke)) {
-      if (!read_revocations(raw, transaction)) return Outcome::end;
+      if (!read_revocations(raw, transaction)) return Outcome::broken;
     } else if (is_type(header, BlockType::commit)) {
-      return commit_holds(raw, old_sum) ? Outcome::complete : Outcome::end;
+      return commit_holds(raw, old_sum) ? Outcome::complete : Outcome::broken;
     } else {
       return Outcome::end;
     }
   }
   return Outcome::end;  // once around without a commit
+}
+
+// A transaction that was cut off by a power cut is the last one. One with a wrong sum in front of
+// others is damage: what they hold must not be thrown away.
+void Journal::check_is_end(std::uint32_t sequence) {
+  for (std::uint32_t block = first_; block < last_; ++block) {
+    const Buffer raw = read(block);
+    const auto header = parse_as<journal::Header>(raw, 0);
+    if (header.magic.value() != journal::magic || !is_type(header, BlockType::commit)) continue;
+    const auto behind = static_cast<std::int32_t>(header.sequence.value() - sequence);
+    // With commits that do not wait for their data, the last one may be there too early.
+    const bool may_be_last = behind == 0 && feature(journal::incompat_async_commit);
+    const bool summed = feature(journal::incompat_csum_v2 | journal::incompat_csum_v3);
+    if (behind < 0 || may_be_last || (behind == 0 && !summed)) continue;
+    if (summed && !commit_holds(raw, 0)) continue;
+    damaged(fmt::format("transaction {} of the journal has a wrong checksum, and was completed",
+                        sequence),
+            where, way_out);
+  }
 }
 
 Journal::Contents Journal::scan() {
@@ -192,13 +214,16 @@ Journal::Contents Journal::scan() {
   Transaction transaction;
   std::uint32_t at = super_.start.value();
   std::uint64_t kept = 0;
-  while (read_transaction(at, contents.next_sequence, transaction) == Outcome::complete) {
+  Outcome outcome = Outcome::end;
+  while ((outcome = read_transaction(at, contents.next_sequence, transaction)) ==
+         Outcome::complete) {
     for (const std::uint64_t block : transaction.revoked) revoked[block] = transaction.sequence;
     kept += transaction.blocks.size() + 1;
     ++contents.next_sequence;
     transactions.push_back(std::move(transaction));
     if (kept > block_count_) break;  // the log cannot hold more than it has blocks
   }
+  if (outcome == Outcome::broken) check_is_end(contents.next_sequence);
   contents.transactions = static_cast<std::uint32_t>(transactions.size());
   for (const Transaction& done : transactions) {
     for (std::size_t i = 0; i < done.blocks.size(); ++i) {

@@ -47,7 +47,8 @@ class Journal {
     std::vector<bool> escaped;
     std::vector<std::uint64_t> revoked;
   };
-  enum class Outcome { complete, end };
+  enum class Outcome { complete, end, broken };
+  void check_is_end(std::uint32_t sequence);
   Outcome read_transaction(std::uint32_t& at, std::uint32_t sequence, Transaction& transaction);
   bool read_tags(ConstByteSpan raw, std::uint32_t& at, Transaction& transaction,
                  std::uint32_t& old_sum);

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "core/base/checksum.h"
+#include "core/fs/ext/quota.h"
 
 namespace jh::ext {
 namespace {
@@ -15,7 +16,7 @@ constexpr const char* way_out = "let the guest start and shut down properly, the
 class Cutter {
  public:
   Cutter(Filesystem& fs, Allocation& allocation, InodeRecord& inode, std::uint64_t first)
-      : fs_(fs), allocation_(allocation), inode_(inode), first_(first) {}
+      : fs_(fs), allocation_(allocation), inode_(inode), first_(first), left_(fs.geometry().blocks) {}
 
   void run() {
     inode_.store_fields();
@@ -33,9 +34,34 @@ class Cutter {
   }
 
  private:
+  // By whole clusters. Two extents may lie in one: it goes once, and not while another part stays.
   void free(std::uint64_t block, std::uint64_t count) {
-    allocation_.release(block, count);
-    freed_ += round_up(count, fs_.geometry().cluster_ratio);  // counted by whole clusters
+    const Geometry& g = fs_.geometry();
+    fs_.check_run(block, count);
+    if (g.cluster_ratio == 1) {
+      allocation_.release(block, count);
+      freed_ += count;
+      return;
+    }
+    for (std::uint64_t cluster = cluster_of(block); cluster <= cluster_of(block + count - 1);
+         ++cluster) {
+      if (cluster == kept_cluster_ || cluster == freed_cluster_) continue;
+      allocation_.release(g.first_data_block + cluster * g.cluster_ratio, 1);
+      freed_cluster_ = cluster;
+      freed_ += g.cluster_ratio;
+    }
+  }
+
+  std::uint64_t cluster_of(std::uint64_t block) const {
+    return (block - fs_.geometry().first_data_block) / fs_.geometry().cluster_ratio;
+  }
+
+  Buffer read_list(std::uint64_t block) {
+    // A tree has no more blocks than the filesystem; one that comes back to itself has.
+    if (left_ == 0)
+      damaged(fmt::format("inode {}: its tree of blocks does not end", inode_.ino), "ext", way_out);
+    --left_;
+    return fs_.read_block(block);
   }
 
   // Returns whether any entry is left.
@@ -76,10 +102,14 @@ class Cutter {
     const std::uint64_t physical = entry.start_lo.value() | std::uint64_t{entry.start_hi.value()}
                                                                 << 32;
     const std::uint64_t logical = entry.block.value();
-    if (logical + count <= first_) return true;
-    const std::uint64_t stay = first_ > logical ? first_ - logical : 0;
-    const std::uint64_t from = round_up(physical + stay, fs_.geometry().cluster_ratio);
-    if (from < physical + count) free(from, physical + count - from);
+    const std::uint64_t stay =
+        std::min<std::uint64_t>(count, first_ > logical ? first_ - logical : 0);
+    if (stay != 0) {
+      fs_.check_run(physical, stay);
+      kept_cluster_ = cluster_of(physical + stay - 1);
+    }
+    if (stay == count) return count != 0;
+    free(physical + stay, count - stay);
     entry.len = static_cast<std::uint16_t>(stay + (unwritten ? max_written_extent : 0));
     if (stay != 0) put_at(raw, at, entry);
     return stay != 0;
@@ -88,7 +118,7 @@ class Cutter {
   bool index(ByteSpan raw, std::size_t at, std::uint32_t level) {
     const auto entry = parse_as<ExtentIndex>(raw, at);
     const std::uint64_t child = entry.leaf_lo.value() | std::uint64_t{entry.leaf_hi.value()} << 32;
-    Buffer block = fs_.read_block(child);
+    Buffer block = read_list(child);
     if (!extent_node(block, level + 1)) {
       free(child, 1);
       return false;
@@ -111,7 +141,7 @@ class Cutter {
     if (level == 0) {
       keep = logical++ < first_;
     } else {
-      Buffer list = fs_.read_block(block);
+      Buffer list = read_list(block);
       for (std::size_t at = 0; at < list.size(); at += 4)
         keep = indirect_entry(ByteSpan(list).subspan(at, 4), level - 1, logical) || keep;
       if (keep) fs_.store().write(fs_.geometry().offset(block), list);
@@ -134,8 +164,24 @@ class Cutter {
   Allocation& allocation_;
   InodeRecord& inode_;
   std::uint64_t first_;
+  std::uint64_t left_;  // blocks of the tree that may still be read
   std::uint64_t freed_ = 0;
+  std::uint64_t kept_cluster_ = UINT64_MAX;
+  std::uint64_t freed_cluster_ = UINT64_MAX;
 };
+
+// Attributes whose values lie in inodes of their own: those would have to be let go as well.
+void refuse_attribute_inodes(Filesystem& fs, const InodeRecord& inode) {
+  if (!fs.geometry().has_incompat(incompat::ea_inode)) return;
+  const std::size_t at = old_inode_size + inode.fields.extra_isize.value();
+  const bool in_inode = inode.raw.size() > old_inode_size && at + 4 <= inode.raw.size() &&
+                        parse_as<Le32>(inode.raw, at).value() == xattr_magic;
+  if (inode.attribute_block() != 0 || in_inode)
+    unsupported(fmt::format("inode {} was deleted while open, and has attributes that may lie in "
+                            "inodes of their own",
+                            inode.ino),
+                "ext", way_out);
+}
 
 void release_attribute_block(Filesystem& fs, Allocation& allocation, const InodeRecord& inode) {
   const std::uint64_t block = inode.attribute_block();
@@ -157,17 +203,30 @@ void release_attribute_block(Filesystem& fs, Allocation& allocation, const Inode
   fs.store().write(fs.geometry().offset(block), raw);
 }
 
+// What its owner has less of it than before.
+void lower_usage(Filesystem& fs, const InodeRecord& before, std::uint64_t blocks_left, int inodes) {
+  const Geometry& g = fs.geometry();
+  UsageChange change = owner_of(g, before);
+  const std::uint64_t blocks = before.counted() / before.count_unit(g);
+  change.bytes = -static_cast<std::int64_t>((blocks - std::min(blocks, blocks_left)) * g.block_size);
+  change.inodes = -inodes;
+  change_usage(fs, change);
+}
+
 void settle_one(Filesystem& fs, Allocation& allocation, std::uint32_t ino, OrphanCounts& counts) {
   InodeRecord inode = fs.read_inode(ino);
   if (inode.fields.links_count.value() != 0) {
     const std::uint64_t bs = fs.geometry().block_size;
+    const InodeRecord before = inode;
     inode.fields.dtime = 0;
     if (has_blocks(inode)) cut_blocks(fs, allocation, inode, ceil_div(inode.size(), bs));
     fs.write_inode(inode);
+    lower_usage(fs, before, inode.counted() / inode.count_unit(fs.geometry()), 0);
     ++counts.cut;
     return;
   }
   remove_inode(fs, allocation, ino);
+  lower_usage(fs, inode, 0, 1);
   ++counts.removed;
 }
 
@@ -225,6 +284,7 @@ void cut_blocks(Filesystem& fs, Allocation& allocation, InodeRecord& inode, std:
 
 void remove_inode(Filesystem& fs, Allocation& allocation, std::uint32_t ino) {
   InodeRecord inode = fs.read_inode(ino);
+  refuse_attribute_inodes(fs, inode);
   if (has_blocks(inode)) cut_blocks(fs, allocation, inode, 0);
   release_attribute_block(fs, allocation, inode);
   allocation.release_inode(ino, inode.type() == mode_dir);

@@ -32,7 +32,7 @@ class QuotaFile {
  public:
   QuotaFile(Filesystem& fs, std::uint32_t ino) : fs_(fs), inode_(fs.read_inode(ino)) {}
 
-  void change(std::uint32_t id, std::int64_t bytes) {
+  void change(std::uint32_t id, const UsageChange& by) {
     std::uint64_t block = root_block;
     for (std::uint32_t level = 0; level < depth; ++level) {
       const std::uint32_t index = id >> (8 * (depth - 1 - level)) & 0xFF;
@@ -44,14 +44,19 @@ class QuotaFile {
       auto record = read_as<Record>(fs_.store(), at + i);
       // A place of zeros is free, and would read as that of the owner 0.
       if (record.id.value() != id || all_zero(bytes_of(record))) continue;
-      const std::int64_t now = static_cast<std::int64_t>(record.bytes.value()) + bytes;
-      record.bytes = static_cast<std::uint64_t>(std::max<std::int64_t>(now, 0));
+      record.bytes = changed(record.bytes.value(), by.bytes);
+      record.inodes = changed(record.inodes.value(), by.inodes);
       fs_.store().write(at + i, bytes_of(record));
       return;
     }
   }
 
  private:
+  static std::uint64_t changed(std::uint64_t count, std::int64_t by) {
+    const std::int64_t now = static_cast<std::int64_t>(count) + by;
+    return static_cast<std::uint64_t>(std::max<std::int64_t>(now, 0));
+  }
+
   // Where a block of the quota file lies, in bytes.
   std::uint64_t place(std::uint64_t block) {
     const std::uint64_t bs = fs_.geometry().block_size;
@@ -69,10 +74,20 @@ class QuotaFile {
 
 }  // namespace
 
+UsageChange owner_of(const Geometry& g, const InodeRecord& inode) {
+  const Inode& f = inode.fields;
+  const bool has_project = g.has_ro_compat(ro_compat::project) &&
+                           inode.raw.size() >= sizeof(Inode) &&
+                           old_inode_size + f.extra_isize.value() >= sizeof(Inode);
+  return {f.uid_lo.value() | std::uint32_t{f.uid_hi.value()} << 16,
+          f.gid_lo.value() | std::uint32_t{f.gid_hi.value()} << 16,
+          has_project ? f.projid.value() : 0, 0, 0};
+}
+
 void change_usage(Filesystem& fs, const UsageChange& change) {
   const Superblock& super = fs.super();
   const auto one = [&](std::uint32_t ino, std::uint32_t id) {
-    if (ino != 0) QuotaFile(fs, ino).change(id, change.bytes);
+    if (ino != 0) QuotaFile(fs, ino).change(id, change);
   };
   one(super.usr_quota_inum.value(), change.user);
   one(super.grp_quota_inum.value(), change.group);

@@ -32,11 +32,16 @@ class Mover {
     add_range(way_.blocks, after.blocks, g_.blocks);
     allocation_.set_limit(after.blocks);
     // Groups that go leave behind what they kept elsewhere.
+    const Ranges needed = clusters_that_stay(after.group_count);
+    const auto release = [&](std::uint64_t start, std::uint64_t count) {
+      for (std::uint64_t block = start; block < start + count; ++block)
+        if (!meets(needed, block, block + 1)) allocation_.release(block, 1);
+    };
     for (std::uint32_t number = after.group_count; number < g_.group_count; ++number) {
       const Group group = fs.group(number);
-      allocation_.release(group.block_bitmap, 1);
-      allocation_.release(group.inode_bitmap, 1);
-      allocation_.release(group.inode_table, g_.itable_blocks);
+      release(group.block_bitmap, 1);
+      release(group.inode_bitmap, 1);
+      release(group.inode_table, g_.itable_blocks);
     }
   }
 
@@ -55,6 +60,26 @@ class Mover {
   }
 
  private:
+  // Clusters in which metadata of the first `groups` groups lies: what goes may share them.
+  Ranges clusters_that_stay(std::uint32_t groups) {
+    Ranges needed;
+    if (g_.cluster_ratio == 1) return needed;
+    const auto add = [&](std::uint64_t start, std::uint64_t count) {
+      if (count == 0) return;
+      const std::uint64_t base = g_.first_data_block;
+      add_range(needed, base + round_down(start - base, g_.cluster_ratio),
+                base + round_up(start + count - base, g_.cluster_ratio));
+    };
+    for (std::uint32_t number = 0; number < groups; ++number) {
+      const Group group = fs_.group(number);
+      add(group.block_bitmap, 1);
+      add(group.inode_bitmap, 1);
+      add(group.inode_table, g_.itable_blocks);
+      for (const BlockRun& run : g_.base_metadata(number)) add(run.start, run.count);
+    }
+    return needed;
+  }
+
   bool in_way(std::uint64_t start, std::uint64_t count = 1) const {
     return way_.contains(start, count);
   }
@@ -215,15 +240,9 @@ class Mover {
   void note_usage(const InodeRecord& inode, std::int64_t blocks) {
     const bool counts = inode.ino == root_ino || inode.ino >= g_.first_ino;
     if (blocks == 0 || !counts || !g_.has_ro_compat(ro_compat::quota)) return;
-    const Inode& f = inode.fields;
-    const bool has_project = g_.has_ro_compat(ro_compat::project) &&
-                             inode.raw.size() >= sizeof(Inode) &&
-                             old_inode_size + f.extra_isize.value() >= sizeof(Inode);
-    report_.usage.push_back(
-        {f.uid_lo.value() | std::uint32_t{f.uid_hi.value()} << 16,
-         f.gid_lo.value() | std::uint32_t{f.gid_hi.value()} << 16,
-         has_project ? f.projid.value() : 0,
-         blocks * static_cast<std::int64_t>(std::uint64_t{g_.cluster_ratio} * g_.block_size)});
+    UsageChange change = owner_of(g_, inode);
+    change.bytes = blocks * static_cast<std::int64_t>(std::uint64_t{g_.cluster_ratio} * g_.block_size);
+    report_.usage.push_back(change);
   }
 
   template <class Add>

@@ -45,11 +45,11 @@ std::uint32_t header_crc(Store& disk, std::uint64_t at, Header header) {
 
 GptTable::Copy read_copy(Store& disk, std::uint64_t lba, std::uint32_t sector) {
   GptTable::Copy copy;
-  const std::uint64_t at = checked_mul(lba, sector);
-  if (at + sector > disk.size()) {
+  if (lba >= disk.size() / sector) {
     copy.defect = fmt::format("sector {} lies past the end of the disk", lba);
     return copy;
   }
+  const std::uint64_t at = lba * sector;
   copy.header = read_as<Header>(disk, at);
   const Header& h = copy.header;
   const std::uint64_t sectors = disk.size() / sector;

@@ -1,0 +1,401 @@
+// The world moves on between a cut and recover, between a change and undo: the guest runs, the image
+// is replaced, a ledger is somebody's trap. The built program on real files.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+
+#include <filesystem>
+#include <fstream>
+
+#include "core/store/host.h"
+#include "support/containers.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+#include "support/tree.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+using Words = std::vector<std::string>;
+using Facts = std::map<std::string, std::string>;
+
+constexpr std::uint64_t first_mib = 1048576;
+
+class World : public testing::Test {
+ protected:
+  void SetUp() override {
+#ifdef JUNEHEATH_SANITIZED
+    GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
+#endif
+    if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+    unpack_sample("heather", base_);
+    fill_and_delete(base_, first_mib, 100);
+  }
+  void fresh() {
+    for (const auto& entry : files::directory_iterator(folder_.path()))
+      if (entry.path() != base_) files::remove_all(entry.path());
+    run({"cp", "--sparse=always", base_, image_});
+  }
+  static long calls_of(const Words& command, const std::string& counter) {
+    const Outcome whole =
+        juneheath(command, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_COUNT", counter}});
+    EXPECT_EQ(whole.status, 0) << whole.err;
+    return std::stol(read_file(counter));
+  }
+  static bool stopped(const Words& command, long call) {
+    return juneheath(command, {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                               {"JUNEHEATH_STOP_AT", std::to_string(call)}})
+               .status == 99;
+  }
+  // The guest starts, and fills what it has free with new files.
+  Facts guest_writes(const std::string& image, int megabytes) {
+    const Mounted mounted(image, first_mib, 0, true);
+    for (int i = 0; i < megabytes; ++i)
+      run({"dd", "if=/dev/urandom", fmt::format("of={}/new-{}", mounted.path(), i), "bs=1M",
+           "count=1"});
+    run({"sync", "-f", mounted.path()});
+    return tree_facts(mounted.path());
+  }
+  static Facts tree_in(const std::string& image) {
+    return tree_facts(Mounted(image, first_mib).path());
+  }
+  void expect_holds(const std::string& image, const Facts& tree) {
+    EXPECT_EQ(check_ext(image, first_mib), "");
+    EXPECT_EQ(tree_difference(tree, tree_in(image)), "");
+  }
+
+  const TempFolder folder_;
+  const std::string base_ = folder_ / "base.raw";
+  const std::string image_ = folder_ / "guest.img";
+};
+
+TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
+  const Words shrink{"shrink", image_, "--to", "floor", "--yes", "--quiet"};
+  fresh();
+  const long calls = calls_of(shrink, folder_ / "count");
+  int dropped = 0;
+  int refused = 0;
+  for (long n = 2; n <= calls; n += n + 9 < calls - 9 ? 9 : 1) {
+    SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
+    fresh();
+    ASSERT_TRUE(stopped(shrink, n));
+    const bool open = files::exists(image_ + ".juneheath.open");
+    if (!open && n > calls / 2) continue;  // the shrunk disk has no room to write
+    const Facts tree = guest_writes(image_, 40);
+    const std::uint32_t digest = file_digest(image_);
+    const Outcome recovered = juneheath({"recover", image_});
+    if (recovered.status == 0) {
+      expect_holds(image_, tree);
+      ++dropped;
+    } else {
+      ASSERT_EQ(recovered.status, 3) << recovered.err;
+      EXPECT_EQ(file_digest(image_), digest);
+      EXPECT_TRUE(recovered.said("--keep-as-is")) << recovered.err;
+      ++refused;
+    }
+    EXPECT_NE(juneheath({"undo", image_}).status, 0);
+    if (HasFailure()) return;
+  }
+  EXPECT_GT(dropped, 3);
+}
+
+// The ledger of a change without an undo is nothing but something to tidy away.
+TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
+  for (const bool compacts : {false, true}) {
+    const std::string image = compacts ? folder_ / "guest.qcow2" : image_;
+    const Words command = compacts ? Words{"compact", image, "--yes", "--quiet"}
+                                   : Words{"shrink", image, "--to", "floor", "--yes", "--no-undo",
+                                           "--quiet"};
+    const auto prepare = [&] {
+      fresh();
+      if (compacts) {
+        ASSERT_EQ(juneheath({"recast", image_, image, "--quiet"}).status, 0);
+      }
+    };
+    prepare();
+    FileHost host;
+    const long calls = calls_of(command, folder_ / "count");
+    const std::string finished = what_the_guest_finds(host, image);
+    bool seen = false;
+    for (long n = calls - 25; n <= calls; ++n) {
+      prepare();
+      if (!stopped(command, n)) continue;
+      seen |= files::exists(image + ".juneheath");
+      const bool waits = files::exists(image + ".juneheath");
+      EXPECT_FALSE(juneheath({"survey", image}).said("juneheath undo")) << n;
+      const Outcome undo = juneheath({"undo", image});
+      EXPECT_EQ(undo.status, 3) << n << undo.out;
+      const Outcome recovered = juneheath({"recover", image});
+      EXPECT_EQ(recovered.status, 0) << n << recovered.err;
+      EXPECT_EQ(juneheath({"undo", image}).status, 3) << n;
+      EXPECT_FALSE(files::exists(image + ".juneheath")) << n;
+      if (waits) {
+        EXPECT_EQ(what_the_guest_finds(host, image), finished) << n;
+      }
+      EXPECT_EQ(juneheath({"audit", image}).status, 0) << n;
+    }
+    EXPECT_TRUE(seen);
+  }
+}
+
+TEST_F(World, AnotherImageWasCopiedOverTheFile) {
+  const Words grow{"grow", image_, "--to", "256MiB", "--quiet"};
+  fresh();
+  const long calls = calls_of(grow, folder_ / "count");
+  const std::string other = folder_ / "other.img";
+  for (long n = 1; n <= calls; ++n) {
+    SCOPED_TRACE(n);
+    fresh();
+    ASSERT_TRUE(stopped(grow, n));
+    run({"cp", base_, other});
+    files::resize_file(other, 400ULL << 20);
+    ASSERT_EQ(juneheath({"grow", other, "--quiet"}).status, 0);
+    ASSERT_EQ(run({"cp", other, image_}).status, 0);  // the same inode, another content
+    const std::uint32_t digest = file_digest(image_);
+    const Outcome recovered = juneheath({"recover", image_});
+    EXPECT_TRUE(recovered.status == 0 || recovered.status == 3) << recovered.err;
+    EXPECT_EQ(file_digest(image_), digest);
+    if (recovered.status == 0) continue;
+    EXPECT_EQ(juneheath({"recover", image_, "--keep-as-is"}).status, 0);
+    EXPECT_EQ(file_digest(image_), digest);
+    EXPECT_EQ(juneheath({"recover", image_}).status, 0);
+  }
+}
+
+TEST_F(World, AnImageWithTwoNamesIsLeftAlone) {
+  fresh();
+  files::create_hard_link(image_, folder_ / "second.img");
+  const Outcome refused = juneheath({"grow", image_, "--to", "256MiB"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("2 names")) << refused.err;
+  EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--into", folder_ / "new.img"}).status, 0);
+}
+
+TEST_F(World, TheUndoOfAChangeEndsWithTheNextOne) {
+  fresh();
+  ASSERT_EQ(juneheath({"shrink", image_, "--by", "60MiB", "--yes"}).status, 0);
+  const Outcome compacted = juneheath({"compact", image_, "--yes"});
+  ASSERT_EQ(compacted.status, 0);
+  EXPECT_TRUE(compacted.said("can no longer be taken back")) << compacted.out;
+  EXPECT_EQ(juneheath({"undo", image_}).status, 3);
+  // A dropped change may have written to what the one before it had freed.
+  fresh();
+  ASSERT_EQ(juneheath({"shrink", image_, "--by", "60MiB", "--yes"}).status, 0);
+  ASSERT_TRUE(stopped({"grow", image_, "--to", "256MiB", "--quiet"}, 12));
+  if (files::exists(image_ + ".juneheath.open")) {
+    const Outcome recovered = juneheath({"recover", image_});
+    EXPECT_TRUE(recovered.said("can no longer be taken back")) << recovered.out;
+    EXPECT_EQ(juneheath({"undo", image_}).status, 3);
+  }
+}
+
+// The guest has begun to use what was handed out, without touching what the change wrote.
+TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
+  const std::string image = folder_ / "office.img";
+  const auto prepare = [&] {
+    fresh();
+    unpack_sample("mbr-ntfs", image);
+    files::resize_file(image, 400ULL << 20);
+    ASSERT_EQ(juneheath({"grow", image, "--give", "p2", "--quiet"}).status, 0);
+  };
+  prepare();
+  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  const auto partitions = listed_partitions(image, "MBR");
+  ASSERT_GE(partitions.size(), 2U);
+  const std::uint64_t start = std::next(partitions.begin())->first;
+  for (const std::uint64_t at : {start + 100, std::uint64_t{390} << 20}) {
+    prepare();
+    poke(image, at, "written by the guest");
+    const std::uint32_t digest = file_digest(image);
+    const Outcome undo = juneheath({"undo", image});
+    EXPECT_EQ(undo.status, 3) << at;
+    EXPECT_TRUE(undo.said("has been used since")) << undo.err;
+    EXPECT_EQ(file_digest(image), digest);
+  }
+  // What was not handed out does not matter, and is left as it is found.
+  prepare();
+  poke(image, 600000, "a note elsewhere");
+  const Outcome undo = juneheath({"undo", image});
+  EXPECT_EQ(undo.status, 0) << undo.err;
+  EXPECT_TRUE(undo.said("all others are as they were found")) << undo.out;
+  EXPECT_EQ(read_file(image).substr(600000, 16), "a note elsewhere");
+}
+
+TEST_F(World, AGrownDiskWhoseTableWasChangedSinceIsNotTakenBack) {
+  fresh();
+  ASSERT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--give", "nothing", "--quiet"}).status,
+            0);
+  poke(image_, 446 + 16 + 4, "\x83");  // the guest makes a partition behind the first
+  EXPECT_EQ(juneheath({"undo", image_}).status, 3);
+}
+
+TEST_F(World, BothImagesOfAChangeAreNamedAndFree) {
+  const std::string a = folder_ / "a.img";
+  const std::string b = folder_ / "b.img";
+  const Words grow{"grow", a, b, "--by", "96MiB", "--disk", "1", "--give", "/", "--quiet"};
+  const auto prepare = [&] {
+    fresh();
+    unpack_sample("two-disk-a", a);
+    unpack_sample("two-disk-b", b);
+  };
+  prepare();
+  const long calls = calls_of(grow, folder_ / "count");
+  for (long n = 3; n <= calls; n += n < 8 || n > calls - 12 ? 1 : 7) {
+    SCOPED_TRACE(n);
+    prepare();
+    ASSERT_TRUE(stopped(grow, n));
+    const std::string sums = fmt::format("{} {}", file_digest(a), file_digest(b));
+    const auto now = [&] { return fmt::format("{} {}", file_digest(a), file_digest(b)); };
+    const Outcome one = juneheath({"recover", b});
+    if (one.status != 0) {
+      EXPECT_EQ(one.status, 3);
+      EXPECT_TRUE(one.said(fmt::format("juneheath recover {} {}", b, a))) << one.err;
+    }
+    EXPECT_EQ(now(), sums);
+    // Somebody has the second one attached.
+    const std::string device = run({"losetup", "--find", "--show", b}).out;
+    const bool waits = one.status != 0;
+    const Outcome busy = juneheath({"recover", a, b});
+    run({"losetup", "--detach", device.substr(0, device.size() - 1)});
+    if (waits) {
+      EXPECT_EQ(busy.status, 3) << busy.out;
+      EXPECT_EQ(now(), sums);
+    }
+    EXPECT_EQ(juneheath({"recover", a, b}).status, 0);
+    EXPECT_EQ(juneheath({"audit", a, b}).status, 0);
+  }
+}
+
+TEST_F(World, NewImagesHaveTheirNamesOnlyWhenTheyAreWhole) {
+  const std::string made = folder_ / "made.qcow2";
+  for (const Words& command : {Words{"recast", image_, made, "--quiet"},
+                               Words{"compact", image_, "--into", made, "--quiet"},
+                               Words{"grow", image_, "--by", "64MiB", "--into", made, "--quiet"}}) {
+    fresh();
+    const long calls = calls_of(command, folder_ / "count");
+    int partial = 0;
+    for (long n = 1; n <= calls; n += std::max(1L, calls / 12)) {
+      SCOPED_TRACE(fmt::format("{} cut at call {}", command[0], n));
+      fresh();
+      ASSERT_TRUE(stopped(command, n));
+      if (files::exists(made)) {
+        EXPECT_EQ(juneheath({"audit", made}).status, 0);
+        continue;
+      }
+      ++partial;
+      if (n % 2 == 0) {
+        EXPECT_EQ(juneheath({"recover", made}).status, 0);
+        EXPECT_FALSE(files::exists(made + ".juneheath.new"));
+      }
+      if (files::exists(made)) continue;  // it was whole but for its name
+      EXPECT_EQ(juneheath(command).status, 0);
+      EXPECT_EQ(juneheath({"audit", made}).status, 0);
+      EXPECT_FALSE(files::exists(made + ".juneheath.new"));
+    }
+    EXPECT_GT(partial, 3);
+  }
+}
+
+TEST_F(World, NamesOfLedgersAreNoNamesForImages) {
+  fresh();
+  for (const char* ending : {".juneheath", ".juneheath.open", ".juneheath.new"}) {
+    const std::string name = image_ + ending;
+    EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--backup", name}).status, 3);
+    EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--into", name}).status, 3);
+    EXPECT_EQ(juneheath({"compact", image_, "--into", name}).status, 3);
+    EXPECT_EQ(juneheath({"recast", image_, name, "--form", "qcow2"}).status, 3);
+    EXPECT_EQ(juneheath({"grow", image_, "--add-disk", name + "=64MiB"}).status, 3);
+    EXPECT_FALSE(files::exists(name));
+  }
+}
+
+TEST_F(World, WhatTheGuestNamesReachesTheTerminalHarmless) {
+  fresh();
+  {
+    const Mounted mounted(image_, first_mib, 0, true);
+    write_file(mounted.path() + "/etc/hostname", "moor\x1b]0;stolen\x07host\n");
+    std::ofstream fstab(mounted.path() + "/etc/fstab", std::ios::app);
+    fstab << "LABEL=ringing /mo\\012or\x1b[2J ext4 defaults 0 0\n";
+  }
+  for (const Words& command : {Words{"survey", image_},
+                               Words{"grow", image_, "--to", "256MiB", "--dry-run"},
+                               Words{"grow", image_, "--to", "100MiB"},
+                               Words{"shrink", image_, "--to", "floor", "--dry-run"}}) {
+    const Outcome said = juneheath(command);
+    for (const std::string& text : {said.out, said.err})
+      for (const char c : text)
+        EXPECT_TRUE(c == '\n' || static_cast<unsigned char>(c) >= 0x20) << command[0] << text;
+  }
+  EXPECT_TRUE(juneheath({"survey", image_}).said("moor\\x1b]0;stolen\\x07host"));
+}
+
+TEST_F(World, LimitsAndClosedOutputsAreFailuresWithAMessage) {
+  fresh();
+  const std::string program = JUNEHEATH_PROGRAM;
+  const Outcome limited = run({"bash", "-c", "ulimit -f 1000; exec " + program + " recast " + image_ +
+                                                 " " + (folder_ / "big.vdi") + " --store full"});
+  EXPECT_EQ(limited.status, 5) << limited.err;
+  EXPECT_FALSE(files::exists(folder_ / "big.vdi"));
+  const Outcome full = run({"bash", "-c", program + " survey " + image_ + " > /dev/full"});
+  EXPECT_EQ(full.status, 5) << full.err;
+  EXPECT_EQ(juneheath({"grow", image_, "--by", "18446744073709551615"}).status, 2);
+  files::create_directories(folder_ / "config/juneheath/juneheath.conf");
+  EXPECT_EQ(juneheath({"survey", image_}, {{"XDG_CONFIG_HOME", folder_ / "config"}}).status, 2);
+  const std::string name = folder_ / (std::string(246, 'n') + ".img");
+  run({"cp", "--sparse=always", base_, name});
+  const Outcome long_name = juneheath({"grow", name, "--to", "256MiB"});
+  EXPECT_NE(long_name.status, 0);
+  EXPECT_TRUE(long_name.said("too long")) << long_name.err;
+  EXPECT_TRUE(juneheath({"survey", image_, "--json"}).said("\"store\": \"sparse\""));
+}
+
+// An image of somebody else's names files of the host: a root's copy would hand them out.
+TEST_F(World, AnImageLeadsToNoFileElsewhere) {
+  fresh();
+  const std::string secret = folder_ / "secret";
+  write_file(secret, std::string(1U << 20, 's'));
+  const std::string inner = folder_ / "inner";
+  files::create_directory(inner);
+  const auto descriptor = [&](const std::string& extent) {
+    write_file(inner + "/trap.vmdk",
+               "# Disk DescriptorFile\nversion=1\nCID=12345678\nparentCID=ffffffff\n"
+               "createType=\"monolithicFlat\"\n\n# Extent description\nRW 2048 FLAT \"" +
+                   extent + "\" 0\n");
+  };
+  const std::string out = folder_ / "out.img";
+  files::create_symlink(secret, inner + "/link");
+  files::create_symlink("/dev/zero", inner + "/device");
+  for (const std::string& extent : {std::string("../secret"), secret, std::string("link")}) {
+    descriptor(extent);
+    const Outcome refused = juneheath({"recast", inner + "/trap.vmdk", out});
+    EXPECT_EQ(refused.status, 3) << extent;
+    EXPECT_TRUE(refused.said("secret")) << refused.err;
+    EXPECT_FALSE(files::exists(out));
+    EXPECT_EQ(juneheath({"recast", inner + "/trap.vmdk", out, "--allow-outside"}).status, 0)
+        << extent;
+    files::remove(out);
+  }
+  descriptor("device");
+  EXPECT_EQ(juneheath({"recast", inner + "/trap.vmdk", out, "--allow-outside"}).status, 3);
+  EXPECT_FALSE(files::exists(out));
+}
+
+// A packed entry that leads nowhere: once the search for gaps never ended.
+TEST_F(World, ADamagedPackedEntryIsFoundByEveryCommand) {
+  fresh();
+  const std::string image = unpack_container("ext-l2.qcow2", folder_);
+  poke(image, 633328, "\xff\xff\xff\x7f");
+  for (const Words& command :
+       {Words{"compact", image, "--dry-run"}, Words{"grow", image, "--by", "1GiB", "--dry-run"},
+        Words{"grow", image, "--by", "1GiB", "--yes"}, Words{"audit", image}}) {
+    Words limited{"timeout", "60", JUNEHEATH_PROGRAM};
+    limited.insert(limited.end(), command.begin(), command.end());
+    EXPECT_EQ(run(limited).status, 4) << command[0] << command.back();
+  }
+}
+
+}  // namespace
+}  // namespace jh::test
