@@ -120,8 +120,14 @@ bool same_for_the_guest(Host& before, Host& after, const std::string& image,
 }
 
 std::string what_the_guest_finds(Host& host, const std::string& image) {
-  const OpenGuest opened(host, {image});
-  std::string found = fmt::format("disk of {}\n", opened.guest->disks()[0].size().value());
+  return what_the_guests_disks_hold(host, {image});
+}
+
+std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string>& images) {
+  const OpenGuest opened(host, images);
+  std::string found;
+  for (const Disk& disk : opened.guest->disks())
+    found += fmt::format("disk of {}\n", disk.size().value());
   for (const Place* place : opened.guest->places()) {
     found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
                          place->content.name, place->content.size.value_or(Bytes(0)).value());

@@ -12,6 +12,8 @@ namespace jh::test {
 bool same_for_the_guest(Host& before, Host& after, const std::string& image,
                         const std::vector<std::string>& also = {});
 
+/// The same for a guest with several disks.
+std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string>& images);
 /// What the guest on this image finds: sizes of places, and the files in their filesystems.
 std::string what_the_guest_finds(Host& host, const std::string& image);
 

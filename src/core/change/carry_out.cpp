@@ -21,7 +21,8 @@ void check_host_room(Host& host, const Plan& plan) {
 namespace {
 
 ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
-                             const ChangeOptions& request, Progress& progress) {
+                             const ChangeOptions& request, Progress& progress,
+                             const BeforeProof& before_proof) {
   check_host_room(host, plan);
   check_sound(before, plan, progress);
   FileSet files(host, before, plan);
@@ -34,6 +35,7 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
     }
   }
   for (Stage* stage : files.stages()) stage->begin_flush();
+  if (before_proof) before_proof(files);
   prove(before, plan, files, request.proof, progress);
   Transaction& transaction = files.transaction();
   ChangeResult result;
@@ -58,9 +60,10 @@ void remove_let_go(Host& host, const std::string& path) {
 }  // namespace
 
 ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
-                       const ChangeOptions& request, Progress& progress) {
+                       const ChangeOptions& request, Progress& progress,
+                       const BeforeProof& before_proof) {
   const ChangeResult result = telling_outcome(host, before.disks().front().path, [&] {
-    return carry_out_steps(host, before, plan, request, progress);
+    return carry_out_steps(host, before, plan, request, progress, before_proof);
   });
   if (!request.keep_undo)
     for (const DiskChange& disk : plan.disks)

@@ -1,8 +1,10 @@
 // From a plan to a sealed change.
 #pragma once
 
+#include <functional>
+
 #include "core/base/progress.h"
-#include "core/change/plan.h"
+#include "core/change/file_set.h"
 #include "core/store/host.h"
 
 namespace jh {
@@ -15,9 +17,13 @@ struct ChangeResult {
 /// Refuses (nothing changed) when the host has no room for what the plan writes.
 void check_host_room(Host& host, const Plan& plan);
 
+/// Called between the steps and the proof: for tests, which do damage there.
+using BeforeProof = std::function<void(FileSet& files)>;
+
 /// Carries the plan out on a stage, proves the result and seals it. `before` is the guest the plan
 /// was made from. Any failure before the commit leaves the images as they were.
 ChangeResult carry_out(Host& host, const Guest& before, const Plan& plan,
-                       const ChangeOptions& request, Progress& progress);
+                       const ChangeOptions& request, Progress& progress,
+                       const BeforeProof& before_proof = {});
 
 }  // namespace jh

@@ -20,13 +20,21 @@ class Notes {
   void disk_range(std::size_t disk, std::uint64_t offset, std::uint64_t length) {
     Store& store = after_.disks()[disk].container->disk();
     const std::uint64_t end = std::min(store.size(), offset + length);
-    for (std::uint64_t at = std::min(offset, end); at < end;) {
+    std::uint64_t zeros_from = std::min(offset, end);
+    const auto note_zeros = [&](std::uint64_t to) {
+      if (zeros_from < to) files_.note_given(disk, zeros_from, to - zeros_from, true, 0);
+    };
+    for (std::uint64_t at = zeros_from; at < end;) {
       const Run run = store.map(at, end - at);
       const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
-      const std::uint32_t crc = run.zero ? 0 : crc32c(read_buffer(store, at, step));
-      files_.note_given(disk, at, step, run.zero, crc);
+      if (!run.zero) {
+        note_zeros(at);
+        files_.note_given(disk, at, step, false, crc32c(read_buffer(store, at, step)));
+        zeros_from = at + step;
+      }
       at += step;
     }
+    note_zeros(end);
   }
 
   // The same of a place: a partition, or a volume's extents wherever they lie.

@@ -1,0 +1,276 @@
+// The proof is seen to fail: before it looks, the staged result is damaged at random. Whatever the
+// system's checker or a comparison of trees would notice, the proof must have refused.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <cstdlib>
+#include <fstream>
+#include <random>
+
+#include "core/change/carry_out.h"
+#include "core/change/plan_shrink.h"
+#include "support/fault_host.h"
+#include "support/judges.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+#ifdef JUNEHEATH_SANITIZED
+constexpr int fewer = 10;
+#else
+constexpr int fewer = 1;
+#endif
+
+std::uint32_t seed() {
+  const char* given = std::getenv("JUNEHEATH_SEED");
+  return given != nullptr ? static_cast<std::uint32_t>(std::stoul(given)) : std::random_device()();
+}
+
+struct Case {
+  const char* name;
+  std::vector<std::string> samples;
+  int mutations;
+  std::function<Plan(const Guest&, const std::vector<std::string>&)> plan;
+};
+
+void PrintTo(const Case& item, std::ostream* out) { *out << item.name; }
+
+struct Stretch {
+  std::uint64_t at = 0;
+  std::uint64_t length = 0;
+};
+
+// What is done to the staged files: where the change has written, or anywhere.
+class Damage {
+ public:
+  explicit Damage(std::mt19937& random) : random_(random) {}
+
+  void operator()(FileSet& files) {
+    const auto stages = files.stages();
+    Stage& stage = *stages[random_() % stages.size()];
+    std::vector<Stretch> written;
+    stage.for_each_change([&](const Stage::Change& change) {
+      written.push_back({change.offset, change.fresh.size()});
+    });
+    stage.for_each_direct([&](std::uint64_t at, std::uint64_t length) {
+      written.push_back({at, length});
+    });
+    std::uint64_t at = random64() % stage.size();
+    if (!written.empty() && random_() % 4 != 0) {
+      const Stretch& stretch = written[random_() % written.size()];
+      at = stretch.at + random64() % stretch.length;
+    }
+    at = std::min(at, stage.size() - 1);
+    switch (random_() % 5) {
+      case 0:
+        flip(stage, at, static_cast<std::uint8_t>(1U << random_() % 8));
+        break;
+      case 1:
+        flip(stage, at, static_cast<std::uint8_t>(1 + random_() % 255));
+        break;
+      case 2:
+        add_one(stage, at / 4 * 4);
+        break;
+      case 3:
+        copy_block(stage, at, random64() % stage.size());
+        break;
+      default:
+        clear(stage, at);
+    }
+  }
+
+  const std::string& what() const { return what_; }
+
+ private:
+  std::uint64_t random64() { return std::uint64_t{random_()} << 32 | random_(); }
+
+  void flip(Stage& stage, std::uint64_t at, std::uint8_t bits) {
+    Buffer byte = read_buffer(stage, at, 1);
+    byte[0] ^= bits;
+    stage.write(at, byte);
+    what_ = fmt::format("{}: byte {} flipped by {:02x}", stage.name(), at, bits);
+  }
+  // A count, or a place, off by one.
+  void add_one(Stage& stage, std::uint64_t at) {
+    if (at + 4 > stage.size()) return;
+    auto word = read_as<Le32>(stage, at);
+    word = word.value() + 1;
+    stage.write(at, bytes_of(word));
+    what_ = fmt::format("{}: word at {} off by one", stage.name(), at);
+  }
+  void copy_block(Stage& stage, std::uint64_t at, std::uint64_t from) {
+    constexpr std::uint64_t block = 1024;
+    at = std::min(at / block * block, stage.size() - block);
+    from = std::min(from / block * block, stage.size() - block);
+    stage.write(at, read_buffer(stage, from, block));
+    what_ = fmt::format("{}: block at {} copied from {}", stage.name(), at, from);
+  }
+  void clear(Stage& stage, std::uint64_t at) {
+    const std::uint64_t length = std::min<std::uint64_t>(1 + random_() % 64, stage.size() - at);
+    stage.write(at, Buffer(length));
+    what_ = fmt::format("{}: {} bytes at {} cleared", stage.name(), length, at);
+  }
+
+  std::mt19937& random_;
+  std::string what_ = "nothing";
+};
+
+class Mutation : public testing::TestWithParam<Case> {
+ protected:
+  void SetUp() override {
+    const TempFolder folder;
+    for (const std::string& sample : GetParam().samples) {
+      const std::string path = "/moor/" + sample;
+      if (sample == "small")
+        make_ext(folder / sample, 24U << 20, {"-b", "1024", "-N", "800"});
+      else
+        unpack_sample(sample, folder / sample);
+      images_.emplace_back(path, MemoryStore(load(folder / sample), path));
+      paths_.push_back(path);
+    }
+  }
+  void put(FaultHost& host) const {
+    for (const auto& [path, content] : images_) host.put(path, content);
+  }
+  void change(FaultHost& host, const BeforeProof& damage) const {
+    HostNeighbours beside(host);
+    std::vector<std::unique_ptr<Store>> files;
+    std::vector<Guest::Image> disks;
+    for (const std::string& path : paths_) {
+      files.push_back(host.open(path, Access::read_only));
+      disks.push_back({path, files.back().get(), false, &beside});
+    }
+    const Guest guest(disks);
+    const Plan plan = GetParam().plan(guest, paths_);
+    Silent silent;
+    ChangeOptions options;
+    carry_out(host, guest, plan, options, silent, damage);
+  }
+  // What the outside checker says of every ext filesystem of the guest; empty: nothing.
+  std::string checker_says(FaultHost& host) const {
+    std::vector<std::unique_ptr<Store>> files;
+    std::vector<Guest::Image> disks;
+    for (const std::string& path : paths_) {
+      files.push_back(host.open(path, Access::read_only));
+      disks.push_back({path, files.back().get()});
+    }
+    const Guest guest(disks);
+    const TempFolder folder;
+    std::string said;
+    for (const Place* place : guest.places()) {
+      if (place->content.kind != ContentKind::ext || !place->window) continue;
+      const std::string image = folder / "fs";
+      std::ofstream out(image, std::ios::binary | std::ios::trunc);
+      for (std::uint64_t at = 0; at < place->window->size();) {
+        const std::uint64_t step = std::min<std::uint64_t>(1U << 20, place->window->size() - at);
+        const Buffer piece = read_buffer(*place->window, at, step);
+        if (all_zero(piece) && at + step < place->window->size())
+          out.seekp(static_cast<std::streamoff>(at + step));
+        else
+          out.write(reinterpret_cast<const char*>(piece.data()),
+                    static_cast<std::streamsize>(piece.size()));
+        at += step;
+      }
+      out.close();
+      said += check_ext(image);
+    }
+    return said;
+  }
+  std::string found(FaultHost& host) const {
+    std::string all;
+    try {
+      all = what_the_guests_disks_hold(host, paths_);
+    } catch (const Error& error) {
+      all = error.what();
+    }
+    return all;
+  }
+
+  std::vector<std::pair<std::string, MemoryStore>> images_;
+  std::vector<std::string> paths_;
+};
+
+TEST_P(Mutation, IsRefusedOrHarmless) {
+  const std::uint32_t first = seed();
+  fmt::print("  JUNEHEATH_SEED={}\n", first);
+  std::mt19937 random(first);
+  FaultHost right;
+  put(right);
+  change(right, {});
+  const std::string expected = found(right);
+  int refused = 0;
+  int harmless = 0;
+  for (int i = 0; i < GetParam().mutations / fewer; ++i) {
+    FaultHost host;
+    put(host);
+    Damage damage(random);
+    bool passed = false;
+    try {
+      change(host, [&](FileSet& files) { damage(files); });
+      passed = true;
+    } catch (const Error& error) {
+      ASSERT_TRUE(error.status() == Status::damaged || error.status() == Status::refused ||
+                  error.status() == Status::unsupported)
+          << error.what() << "\n"
+          << damage.what();
+      ASSERT_EQ(error.left(), Left::unchanged) << damage.what();
+      for (const auto& [path, content] : images_)
+        ASSERT_TRUE(host.content(path).same_content(content)) << damage.what();
+      ++refused;
+    }
+    if (!passed) continue;
+    ++harmless;
+    EXPECT_EQ(checker_says(host), "") << damage.what() << ", mutation " << i;
+    EXPECT_TRUE(found(host) == expected) << damage.what() << ", mutation " << i;
+    if (HasFailure()) return;
+  }
+  EXPECT_GT(refused, GetParam().mutations / fewer / 4);
+  fmt::print("  {} refused, {} harmless\n", refused, harmless);
+}
+
+Plan grow(const Guest& guest, const std::vector<std::string>& paths, const char* to,
+          const std::vector<std::string>& gives) {
+  GrowRequest request;
+  request.images = paths;
+  if (to != nullptr) {
+    request.to = parse_size(to);
+    request.disk = 0;
+    request.disk_chosen = true;
+  }
+  for (const std::string& give : gives) request.gives.push_back(parse_give(give));
+  return plan_growth(guest, request);
+}
+
+Plan shrink(const Guest& guest, const std::vector<std::string>& paths, bool moves) {
+  ShrinkRequest request;
+  request.images = paths;
+  request.disk = 0;
+  request.disk_chosen = true;
+  request.to_floor = true;
+  request.allow_move = moves;
+  return plan_shrink(guest, request);
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Changes, Mutation,
+    testing::Values(
+        Case{"GrowSmall", {"small"}, 1100,
+             [](const auto& guest, const auto& paths) { return grow(guest, paths, "60MiB", {}); }},
+        Case{"GrowMbr", {"heather"}, 300,
+             [](const auto& guest, const auto& paths) { return grow(guest, paths, "300MiB", {}); }},
+        Case{"GrowGpt", {"nestcam"}, 200,
+             [](const auto& guest, const auto& paths) { return grow(guest, paths, "400MiB", {}); }},
+        Case{"ShrinkSmall", {"small"}, 1000,
+             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
+        Case{"Move", {"mbr-extended"}, 150,
+             [](const auto& guest, const auto& paths) { return shrink(guest, paths, true); }},
+        Case{"GrowVolumes", {"two-disk-a", "two-disk-b"}, 350,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "416MiB", {"/scratch=16MiB", "/=rest"});
+             }}),
+    [](const auto& test) { return std::string(test.param.name); });
+
+}  // namespace
+}  // namespace jh::test
