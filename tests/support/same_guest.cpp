@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <map>
 
 #include "core/base/checksum.h"
@@ -11,6 +12,8 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/guest/guest.h"
+#include "support/judges.h"
+#include "support/samples.h"
 
 namespace jh::test {
 namespace {
@@ -28,6 +31,15 @@ struct OpenGuest {
   std::vector<std::unique_ptr<Store>> files;
   std::unique_ptr<Guest> guest;
 };
+
+// Holes stay holes.
+void write_into_zeros_all(Store& from, Store& to) {
+  for (std::uint64_t at = 0; at < from.size();) {
+    const Run run = from.map(at, std::min<std::uint64_t>(1U << 20, from.size() - at));
+    if (!run.zero) write_into_zeros(to, at, read_buffer(from, at, run.length));
+    at += run.length;
+  }
+}
 
 using Sums = std::map<std::string, std::uint32_t>;
 
@@ -84,39 +96,55 @@ bool same_around(const Guest& before, const Guest& after, std::size_t disk, std:
   return any;
 }
 
-}  // namespace
-
-bool same_for_the_guest(Host& before, Host& after, const std::string& image,
-                        const std::vector<std::string>& also) {
-  std::vector<std::string> paths{image};
-  paths.insert(paths.end(), also.begin(), also.end());
-  const OpenGuest old_guest(before, paths);
-  const OpenGuest new_guest(after, paths);
-  for (std::size_t i = 0; i < paths.size(); ++i) {
-    Store& old_disk = old_guest.guest->disks()[i].container->disk();
-    Store& new_disk = new_guest.guest->disks()[i].container->disk();
+// Whether may_differ(disk, offset) says so of each stretch in use that differs; sizes must not.
+template <class MayDiffer>
+bool for_each_difference_in_use(const OpenGuest& was, const OpenGuest& now, MayDiffer may_differ) {
+  constexpr std::uint64_t most = 1U << 20;
+  for (std::size_t i = 0; i < was.guest->disks().size(); ++i) {
+    Store& old_disk = was.guest->disks()[i].container->disk();
+    Store& new_disk = now.guest->disks()[i].container->disk();
     if (old_disk.size() != new_disk.size()) return false;
-    const Unused unused = find_unused(*old_guest.guest, i);
-    constexpr std::uint64_t most = 1U << 20;
+    const Unused unused = find_unused(*was.guest, i);
     for (std::uint64_t at = 0; at < old_disk.size();) {
-      const std::uint64_t length = std::min(most, old_disk.size() - at);
-      const auto [range, reach] = unused.stretch(at, length);
-      if (range == nullptr && !(old_disk.map(at, reach).zero && new_disk.map(at, reach).zero &&
-                                old_disk.map(at, reach).length == reach &&
-                                new_disk.map(at, reach).length == reach) &&
-          read_buffer(old_disk, at, reach) != read_buffer(new_disk, at, reach))
-      {
-        const Buffer was = read_buffer(old_disk, at, reach);
-        const Buffer now = read_buffer(new_disk, at, reach);
-        const auto differs = std::mismatch(was.begin(), was.end(), now.begin()).first - was.begin();
-        if (!same_around(*old_guest.guest, *new_guest.guest, i,
-                         at + static_cast<std::uint64_t>(differs)))
+      auto [range, reach] = unused.stretch(at, std::min(most, old_disk.size() - at));
+      const Run old_run = old_disk.map(at, reach);
+      const Run new_run = new_disk.map(at, old_run.length);
+      reach = new_run.length;
+      if (range == nullptr && !(old_run.zero && new_run.zero)) {
+        const Buffer old_bytes = read_buffer(old_disk, at, reach);
+        const Buffer new_bytes = read_buffer(new_disk, at, reach);
+        const auto differs =
+            std::mismatch(old_bytes.begin(), old_bytes.end(), new_bytes.begin()).first;
+        if (differs != old_bytes.end() &&
+            !may_differ(i, at + static_cast<std::uint64_t>(differs - old_bytes.begin())))
           return false;
       }
       at += reach;
     }
   }
   return true;
+}
+
+}  // namespace
+
+bool same_for_the_guest(Host& before, Host& after, const std::string& image,
+                        const std::vector<std::string>& also) {
+  std::vector<std::string> paths{image};
+  paths.insert(paths.end(), also.begin(), also.end());
+  const OpenGuest was(before, paths);
+  const OpenGuest now(after, paths);
+  return for_each_difference_in_use(was, now, [&](std::size_t disk, std::uint64_t at) {
+    return same_around(*was.guest, *now.guest, disk, at);
+  });
+}
+
+bool same_where_used(Host& before, Host& after, const std::vector<std::string>& images) {
+  try {
+    return for_each_difference_in_use(OpenGuest(before, images), OpenGuest(after, images),
+                                      [](std::size_t, std::uint64_t) { return false; });
+  } catch (const Error&) {
+    return false;  // one of them cannot be opened
+  }
 }
 
 std::string what_the_guest_finds(Host& host, const std::string& image) {
@@ -136,6 +164,22 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
       found += fmt::format("{} {:x}\n", path, sum);
   }
   return found;
+}
+
+std::string checker_says(Host& host, const std::vector<std::string>& images) {
+  const OpenGuest opened(host, images);
+  const TempFolder folder;
+  std::string said;
+  for (const Place* place : opened.guest->places()) {
+    if (place->content.kind != ContentKind::ext || !place->window) continue;
+    const std::string image = folder / "fs";
+    std::filesystem::remove(image);
+    const auto out = FileStore::create(image);
+    out->resize(place->window->size());
+    write_into_zeros_all(*place->window, *out);
+    said += check_ext(image);
+  }
+  return said;
 }
 
 }  // namespace jh::test

@@ -12,9 +12,14 @@ namespace jh::test {
 bool same_for_the_guest(Host& before, Host& after, const std::string& image,
                         const std::vector<std::string>& also = {});
 
+/// Equal in every byte of these disks that the guest on the first host has in use.
+bool same_where_used(Host& before, Host& after, const std::vector<std::string>& images);
 /// The same for a guest with several disks.
 std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string>& images);
 /// What the guest on this image finds: sizes of places, and the files in their filesystems.
 std::string what_the_guest_finds(Host& host, const std::string& image);
+
+/// What the system's checker says of every ext filesystem on these disks; empty: nothing.
+std::string checker_says(Host& host, const std::vector<std::string>& images);
 
 }  // namespace jh::test

@@ -253,6 +253,7 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
   const bool all = effort == ProofEffort::full || moved;
   if (all) request = {};
   ext::audit(*new_place->content.ext, request, findings, progress);
+  ext::audit_kept(*old_place.content.ext, *new_place->content.ext, moved, findings);
   check_findings(findings);
   if (!all) return;
   Ranges changed;
