@@ -37,6 +37,9 @@ GrowRequest request_from(const Parsed& parsed) {
                 "--to names the new total, --by what is added to it");
   if (values.count("to") != 0) request.to = parse_size(values["to"].as<std::string>());
   if (values.count("by") != 0) request.by = parse_size(values["by"].as<std::string>());
+  for (const auto& size : {request.to, request.by})
+    if (size && size->value() > static_cast<std::uint64_t>(INT64_MAX))
+      wrong_usage("no disk can be so large", "see: juneheath --help, SIZE");
   if (request.by && *request.by == Bytes(0)) wrong_usage("--by 0 adds nothing");
   if (values.count("give") != 0)
     for (const std::string& text : values["give"].as<std::vector<std::string>>())

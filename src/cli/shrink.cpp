@@ -42,6 +42,9 @@ ShrinkRequest request_from(const Parsed& parsed) {
       request.to = parse_size(to);
   }
   if (values.count("by") != 0) request.by = parse_size(values["by"].as<std::string>());
+  for (const auto& size : {request.to, request.by})
+    if (size && size->value() > static_cast<std::uint64_t>(INT64_MAX))
+      wrong_usage("no disk can be so large", "see: juneheath --help, SIZE");
   if (request.by && *request.by == Bytes(0)) wrong_usage("--by 0 takes nothing");
   if (values.count("take") != 0)
     for (const std::string& text : values["take"].as<std::vector<std::string>>())

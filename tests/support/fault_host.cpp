@@ -47,6 +47,11 @@ void FaultHost::put(const std::string& path, const MemoryStore& content) {
   files_[path]->whole_sectors = path.find(".juneheath") == std::string::npos;
 }
 
+void FaultHost::overwrite(const std::string& path, const MemoryStore& content) {
+  files_.at(path)->durable.assign(content);
+  files_.at(path)->view.assign(content);
+}
+
 std::vector<std::string> FaultHost::names() const {
   std::vector<std::string> all;
   for (const auto& [name, file] : files_) all.push_back(name);

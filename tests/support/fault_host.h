@@ -21,6 +21,8 @@ class FaultHost final : public Host {
   std::string ledger_path(const std::string& image) override { return image + ".juneheath"; }
 
   void put(const std::string& path, const MemoryStore& content);
+  /// Somebody else's content in the same file.
+  void overwrite(const std::string& path, const MemoryStore& content);
   const MemoryStore& content(const std::string& path) const { return files_.at(path)->view; }
   std::vector<std::string> names() const;
 

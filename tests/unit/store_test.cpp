@@ -1,3 +1,5 @@
+#include "core/store/old_state.h"
+#include "core/store/transaction.h"
 #include "core/store/store.h"
 
 #include <gtest/gtest.h>
@@ -9,6 +11,7 @@
 #include "core/store/memory_store.h"
 #include "core/store/views.h"
 #include "support/samples.h"
+#include "support/fault_host.h"
 
 namespace jh {
 namespace {
@@ -51,7 +54,9 @@ void play(Store& store, std::size_t size, bool resizes, unsigned seed) {
     const std::size_t count = std::min<std::size_t>(model.size() - at, 9000);
     const Buffer got = read_buffer(store, at, count);
     ASSERT_TRUE(std::equal(got.begin(), got.end(), model.begin() + static_cast<std::ptrdiff_t>(at)))
-        << "round " << round;
+        << "round " << round << ", at " << at << " + " << count << ": byte "
+        << std::mismatch(got.begin(), got.end(), model.begin() + static_cast<std::ptrdiff_t>(at))
+                   .first - got.begin();
     // The map never calls zero what is not.
     const Run run = store.map(at, count);
     ASSERT_GT(run.length, 0U);
@@ -92,6 +97,89 @@ TEST(JoinStore, BehavesLikeAnArray) {
   JoinStore join({{&b, 50'000, 50'000}, {&a, 0, 30'001}, {&b, 0, 49'999}, {&a, 60'000, 20'000}},
                  "join");
   play(join, 150'000, false, 4);
+}
+
+// Held, direct, parked, let go: whatever way the bytes take, and the old state stays readable.
+TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
+  for (const Stage::Tail tail : {Stage::Tail::held, Stage::Tail::direct})
+    for (unsigned seed = 1; seed <= 12; ++seed) {
+      SCOPED_TRACE(fmt::format("tail {}, seed {}", static_cast<int>(tail), seed));
+      test::FaultHost host;
+      MemoryStore old(150'000);
+      old.write(0, pattern(150'000, 9));
+      old.discard(40'000, 30'000);
+      host.put("/m/a.img", old);
+      const auto file = host.open("/m/a.img", Access::read_write);
+      Transaction transaction(host, {"/m/a.img"}, {file.get()});
+      Stage& stage = transaction.stage(0);
+      stage.set_tail(tail);
+      stage.write_unreferenced(8192, pattern(8192, 3));
+      stage.write(8192, pattern(8192, 4));
+      stage.discard(0, stage.size());
+      play(stage, 150'000, true, seed);
+      OldState before(stage);
+      EXPECT_EQ(before.size(), 150'000U);
+      EXPECT_EQ(read_buffer(before, 0, 150'000), read_buffer(old, 0, 150'000));
+      for (std::uint64_t at = 0; at < 150'000;) {
+        const jh::Run run = before.map(at, 150'000 - at);
+        ASSERT_GT(run.length, 0U);
+        if (run.zero) {
+          EXPECT_TRUE(all_zero(read_buffer(old, at, run.length)));
+        }
+        at += run.length;
+      }
+      const Buffer wanted = read_buffer(stage, 0, stage.size());
+      Silent silent;
+      transaction.seal(silent, true);
+      MemoryStore sealed(host.content("/m/a.img"), "sealed");
+      ASSERT_EQ(read_buffer(sealed, 0, sealed.size()), wanted) << seed;
+      test::undo(host, "/m/a.img");
+      EXPECT_TRUE(host.content("/m/a.img").same_content(old)) << seed;
+    }
+}
+
+// More than the stage holds in memory goes through the ledger, and comes back.
+TEST(Stage, ParksWhatIsTooMuchToHold) {
+  constexpr std::uint64_t size = Stage::most_in_memory * 2;
+  test::FaultHost host;
+  const MemoryStore old(size);
+  host.put("/m/a.img", old);
+  const auto file = host.open("/m/a.img", Access::read_write);
+  {
+    Transaction transaction(host, {"/m/a.img"}, {file.get()});
+    Stage& stage = transaction.stage(0);
+    for (std::uint64_t at = 0; at + 4096 <= size; at += 4096)
+      stage.write(at, pattern(4096, static_cast<std::uint8_t>(1 + at / 4096)));
+    for (std::uint64_t at = 4096 * 7; at + 4096 <= size; at += 4096 * 11)
+      stage.write(at + 9, pattern(20, 200));
+    EXPECT_LE(stage.held_in_memory(), Stage::most_in_memory);
+    Silent silent;
+    transaction.seal(silent, true);
+  }
+  for (std::uint64_t at = 0; at + 4096 <= size; at += 4096) {
+    Buffer wanted = pattern(4096, static_cast<std::uint8_t>(1 + at / 4096));
+    const Buffer over = pattern(20, 200);
+    if (at / 4096 % 11 == 7) std::copy(over.begin(), over.end(), wanted.begin() + 9);
+    ASSERT_EQ(read_buffer(*file, at, 4096), wanted) << at;
+  }
+  test::undo(host, "/m/a.img");
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
+// The end came in front of the old one and went back: what was behind it is gone.
+TEST(Stage, ShowsZerosWhereTheEndHasBeen) {
+  test::FaultHost host;
+  MemoryStore old(100'000);
+  old.write(0, pattern(100'000, 1));
+  host.put("/m/a.img", old);
+  const auto file = host.open("/m/a.img", Access::read_write);
+  Transaction transaction(host, {"/m/a.img"}, {file.get()});
+  Stage& stage = transaction.stage(0);
+  stage.write_unreferenced(81'920, pattern(4096, 7));
+  stage.resize(50'001);
+  stage.resize(120'000);
+  EXPECT_TRUE(all_zero(read_buffer(stage, 50'001, 69'999)));
+  EXPECT_EQ(read_buffer(stage, 49'990, 11), read_buffer(old, 49'990, 11));
 }
 
 TEST(Stores, RefuseRangesPastTheirEnd) {

@@ -99,7 +99,7 @@ Bytes parse_size(const std::string& text) {
     // 0.1GiB is no whole number of bytes; taking the bytes below it would round against the user.
     const Wide bytes =
         (number.numerator * unit.factor + number.denominator - 1) / number.denominator;
-    if (bytes > INT64_MAX) bad_size(text, "no disk can be so large");
+    if (bytes > UINT64_MAX) bad_size(text, "it is too large");
     return Bytes(bytes.convert_to<std::uint64_t>());
   }
   bad_size(text, fmt::format("unit \"{}\" is not known", suffix));

@@ -171,7 +171,8 @@ void Stage::zero_pages(std::uint64_t first, std::uint64_t last) {
   // What the change itself wrote is written again; of the rest only what is there can be let go.
   std::uint64_t at = first;
   const auto let_go = [&](std::uint64_t end) {
-    end = std::min(end, round_up(base_.size(), page_size));
+    // Behind the old end nothing is there but what was written directly.
+    end = std::min(end, direct_from_);
     if (at < end) add_range(zeroed_, at, end);
   };
   Ranges direct;

@@ -1,0 +1,285 @@
+// What recover and undo may do with a ledger: forged ones, and images that are not as they were left.
+#include "core/store/settle.h"
+
+#include <gtest/gtest.h>
+
+#include "core/base/checksum.h"
+#include "core/store/transaction.h"
+#include "support/fault_host.h"
+
+namespace jh {
+namespace {
+
+using test::FaultHost;
+
+constexpr const char* image = "/m/a.img";
+constexpr const char* victim = "/etc/passwd";
+
+Buffer filled(std::size_t size, std::uint8_t value) { return Buffer(size, value); }
+
+MemoryStore content(std::uint8_t seed) {
+  MemoryStore made(100'352);
+  for (std::uint64_t at = 0; at < 96'000; at += 8192)
+    made.write(at, filled(4096, static_cast<std::uint8_t>(seed + at / 8192)));
+  return made;
+}
+
+// A ledger as an attacker writes one: every sum is right.
+class Forged : public testing::Test {
+ protected:
+  Forged() {
+    host_.put(image, content(1));
+    host_.put(victim, content(9));
+  }
+
+  // Begun over these images (the last `created` of them "made by the change"); `fill` adds records.
+  template <class Fill>
+  void forge(const std::vector<std::string>& paths, std::size_t created, bool commit, bool done,
+             Fill fill) {
+    std::vector<std::unique_ptr<Store>> files;
+    std::vector<Store*> stores;
+    for (const std::string& path : paths) {
+      files.push_back(host_.open(path, Access::read_write));
+      stores.push_back(files.back().get());
+    }
+    auto ledger = Ledger::create(host_, paths, stores, created);
+    fill(*ledger);
+    ledger->flush();
+    if (commit) ledger->commit(/*with_undo=*/true);
+    if (done) ledger->mark_done();
+    // The attacker leaves no pointer beside the victim.
+    for (const char* ending : {".juneheath", ".juneheath.open"})
+      host_.remove(std::string(victim) + ending);
+  }
+
+  void expect_victim_untouched() {
+    ASSERT_TRUE(host_.exists(victim));
+    EXPECT_TRUE(host_.content(victim).same_content(content(9)));
+  }
+
+  FaultHost host_;
+  const Named only_image_{{image}, {}};
+};
+
+TEST_F(Forged, ADroppedChangeRemovesNoFileThatWasNotNamed) {
+  forge({image, victim}, 1, false, false, [](Ledger&) {});
+  const Recovered done = recover(host_, image, only_image_);
+  EXPECT_EQ(done.result, RecoverResult::dropped);
+  EXPECT_EQ(done.left, std::vector<std::string>{victim});
+  expect_victim_untouched();
+  EXPECT_TRUE(host_.content(image).same_content(content(1)));
+}
+
+TEST_F(Forged, NorOneThatWasNamedButHoldsSomething) {
+  forge({image, victim}, 1, false, false, [](Ledger&) {});
+  recover(host_, image, {{image, victim}, {}});
+  expect_victim_untouched();
+}
+
+TEST_F(Forged, NoFileIsReachedThatWasNotNamed) {
+  const auto write_over = [](Ledger& ledger) {
+    MemoryStore copy = content(9);
+    ledger.append(ledger::RecordKind::before, 1, 0, read_buffer(copy, 0, 4096));
+    ledger.append(ledger::RecordKind::after, 1, 0, filled(4096, 'x'));
+    for (std::uint32_t i = 0; i < 2; ++i)
+      ledger.append_about(ledger::RecordKind::new_size, i, 100'352, 100'352, {});
+  };
+  for (const bool done : {false, true}) {
+    forge({image, victim}, 0, true, done, write_over);
+    if (done) {
+      EXPECT_THROW(undo(host_, image, only_image_), Error);
+      EXPECT_THROW(check_undo(host_, image, only_image_), Error);
+    } else {
+      EXPECT_THROW(recover(host_, image, only_image_), Error);
+      EXPECT_THROW(waiting_changes(host_, only_image_), Error);
+    }
+    expect_victim_untouched();
+    host_.remove(std::string(image) + ".juneheath");
+  }
+}
+
+TEST_F(Forged, APointerLeadsToNoLedgerOfOthers) {
+  // The ledger lies beside the victim's neighbour and names the image; only the pointer is ours.
+  host_.put("/m/b.img", content(5));
+  forge({"/m/b.img", image}, 0, true, false, [](Ledger& ledger) {
+    for (std::uint32_t i = 0; i < 2; ++i)
+      ledger.append_about(ledger::RecordKind::new_size, i, 4096, 100'352, {});
+  });
+  EXPECT_THROW(recover(host_, image, only_image_), Error);
+  EXPECT_EQ(host_.content("/m/b.img").size(), 100'352U);
+  EXPECT_EQ(host_.content(image).size(), 100'352U);
+}
+
+TEST_F(Forged, APointerToAPointerLeadsNowhere) {
+  MemoryStore first(0);
+  const std::string to_second = std::string(ledger::pointer_text) + "/m/b.img.juneheath\n";
+  first.resize(to_second.size());
+  first.write(0, {reinterpret_cast<const std::uint8_t*>(to_second.data()), to_second.size()});
+  MemoryStore second(0);
+  const std::string to_first = std::string(ledger::pointer_text) + "/m/a.img.juneheath\n";
+  second.resize(to_first.size());
+  second.write(0, {reinterpret_cast<const std::uint8_t*>(to_first.data()), to_first.size()});
+  host_.put("/m/a.img.juneheath", first);
+  host_.put("/m/b.img.juneheath", second);
+  EXPECT_EQ(recover(host_, image, only_image_).result, RecoverResult::nothing_to_do);
+}
+
+TEST_F(Forged, ACommittedOneWritesOnlyWhereEveryByteIsKnown) {
+  // Behind the image's end there is nothing that could be the old byte of anything.
+  forge({image}, 0, true, false, [](Ledger& ledger) {
+    ledger.append(ledger::RecordKind::before, 0, 50'000, filled(100, 0x55));
+    ledger.append(ledger::RecordKind::after, 0, 50'000, filled(100, 0x66));
+    ledger.append_about(ledger::RecordKind::new_size, 0, 100'352, 100'352, {});
+  });
+  EXPECT_THROW(recover(host_, image, only_image_), Error);
+  EXPECT_TRUE(host_.content(image).same_content(content(1)));
+}
+
+TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
+  using ledger::RecordKind;
+  Le32 sum;
+  sum = 7;
+  const std::vector<std::function<void(Ledger&)>> lies{
+      [&](Ledger& l) { l.append_about(RecordKind::wrote, 0, 3, 512, bytes_of(sum)); },
+      [&](Ledger& l) { l.append_about(RecordKind::wrote, 0, 1ULL << 60, 512, bytes_of(sum)); },
+      [&](Ledger& l) { l.append_zero(RecordKind::before_direct, 0, 0, 1ULL << 50); },
+      [&](Ledger& l) { l.append_zero(RecordKind::after, 0, 0, 1ULL << 50); },
+      [&](Ledger& l) { l.append_about(RecordKind::new_size, 0, UINT64_MAX, 100'352, {}); },
+      [&](Ledger& l) { l.append(RecordKind::after, 0, 0, filled(8, 1)); },
+      [&](Ledger& l) {
+        ledger::MovedTo to{};
+        to.image = 0;
+        to.offset = UINT64_MAX - 10;
+        l.append_about(RecordKind::moved, 0, 0, 512, bytes_of(to));
+      },
+      [&](Ledger& l) {
+        ledger::Parked parked{};
+        parked.at = UINT64_MAX - 100;
+        l.append_zero(RecordKind::before, 0, 0, 512);
+        l.append_about(RecordKind::after, 0, 0, 512, bytes_of(parked), ledger::flag_parked);
+      },
+      [&](Ledger& l) {
+        l.append(RecordKind::cut, 0, 100, filled(600, 1));
+        l.append(RecordKind::cut, 0, 300, filled(600, 1));
+      }};
+  for (std::size_t i = 0; i < lies.size(); ++i)
+    for (const bool done : {false, true}) {
+      SCOPED_TRACE(i);
+      forge({image}, 0, true, done, [&](Ledger& ledger) {
+        ledger.append_about(RecordKind::new_size, 0, 100'352, 100'352, {});
+        lies[i](ledger);
+      });
+      if (done) {
+        EXPECT_THROW(undo(host_, image, only_image_), Error);
+      } else {
+        EXPECT_THROW(recover(host_, image, only_image_), Error);
+      }
+      EXPECT_TRUE(host_.content(image).same_content(content(1)));
+      host_.remove(std::string(image) + ".juneheath");
+    }
+}
+
+// A change with everything in it, up to its seal, with the power cut at one of its operations.
+void change(FaultHost& host, bool keep_undo) {
+  const auto file = host.open(image, Access::read_write);
+  Transaction transaction(host, {image}, {file.get()});
+  Stage& stage = transaction.stage(0);
+  stage.write(100, filled(5000, 0xA1));
+  stage.write_unreferenced(4096 * 9, filled(4096, 0xB2));
+  stage.write_unreferenced(4096 * 15, filled(4096, 0xB3));
+  stage.resize(80'000);
+  stage.write(70'000, filled(3000, 0xC3));
+  Silent silent;
+  transaction.seal(silent, keep_undo);
+}
+
+struct Meanwhile {
+  const char* name;
+  std::function<void(MemoryStore&)> act;
+};
+
+// Whatever somebody does to the image between the cut and recover: the result is exactly what he
+// left (the change was dropped, or it is refused), or the new state with his byte in it.
+class WorldMovesOn : public testing::TestWithParam<bool> {};
+
+TEST_P(WorldMovesOn, BetweenACutAndRecover) {
+  const bool keep_undo = GetParam();
+  FaultHost whole;
+  whole.put(image, content(1));
+  whole.cut_at(0, Unflushed::kept);
+  change(whole, keep_undo);
+  const std::uint64_t operations = whole.operations();
+  const MemoryStore fresh(whole.content(image), "new");
+  std::mt19937 random(5);
+  int dropped = 0;
+  int finished = 0;
+  int refused = 0;
+  std::vector<std::uint64_t> places;  // of what it writes, of what it cuts, of neither
+  for (std::uint64_t at = 0; at < 100'352; at += 1771) places.push_back(at);
+  for (std::uint64_t n = 1; n <= operations; ++n)
+    for (const Unflushed mode :
+         {Unflushed::kept, Unflushed::lost, Unflushed::torn})
+      for (std::size_t action = 0; action < places.size() + 4; ++action) {
+        FaultHost host;
+        host.put(image, content(1));
+        host.cut_at(n, mode);
+        ASSERT_THROW(change(host, keep_undo), PowerCut);
+        host.restart(random);
+        MemoryStore now(host.content(image), "now");
+        const std::uint64_t place = action < places.size() ? places[action] : UINT64_MAX;
+        if (place < now.size()) {
+          Buffer byte = read_buffer(now, place, 1);
+          byte[0] ^= 0x5A;
+          now.write(place, byte);
+        } else if (action == places.size()) {
+          now.assign(content(1));  // an older copy
+        } else if (action == places.size() + 1) {
+          now.assign(content(77));  // another image
+        } else if (action == places.size() + 2) {
+          now.resize(now.size() + 40'000);
+          now.write(now.size() - 100, filled(100, 0x99));
+        } else if (action == places.size() + 3) {
+          now.resize(now.size() - 30'000);
+        } else {
+          continue;
+        }
+        host.overwrite(image, now);
+        try {
+          const RecoverResult result = recover(host, image, {{image}, {}}).result;
+          if (result == RecoverResult::finished && !host.content(image).same_content(now)) {
+            // The new state, but for the byte that is somebody else's and not the change's.
+            MemoryStore expected(fresh, "expected");
+            if (place < fresh.size()) expected.write(place, read_buffer(now, place, 1));
+            ASSERT_TRUE(host.content(image).same_content(expected)) << n << " " << action;
+            ++finished;
+          } else {
+            ASSERT_TRUE(host.content(image).same_content(now)) << n << " " << action;
+            ++dropped;
+          }
+        } catch (const Error& error) {
+          ASSERT_EQ(error.status(), Status::refused) << error.what();
+          ASSERT_TRUE(host.content(image).same_content(now)) << n << " " << action;
+          ++refused;
+        }
+        // The undo gives back the old state with his byte, or refuses.
+        const MemoryStore before_undo(host.content(image), "before undo");
+        try {
+          undo(host, image, {{image}, {}});
+          MemoryStore old(content(1), "old");
+          if (place < fresh.size()) old.write(place, read_buffer(now, place, 1));
+          ASSERT_TRUE(host.content(image).same_content(old)) << n << " " << action;
+        } catch (const Error&) {
+          ASSERT_TRUE(host.content(image).same_content(before_undo)) << n << " " << action;
+        }
+      }
+  EXPECT_GT(dropped, 100);
+  EXPECT_GT(refused, 100);
+  EXPECT_GT(finished, 10);
+}
+
+INSTANTIATE_TEST_SUITE_P(Undo, WorldMovesOn, testing::Bool(), [](const auto& kept) {
+  return std::string(kept.param ? "Kept" : "NotKept");
+});
+
+}  // namespace
+}  // namespace jh
