@@ -108,10 +108,17 @@ class Check {
 
   // What was written directly in front of `end` is there.
   void direct_bytes(std::size_t i, std::uint64_t end) {
-    for (const auto& [start, stretch] : index_.images[i].wrote) {
-      if (start >= end) break;
-      const std::uint64_t stop = std::min(start + stretch.length, end);
-      if (!has_sums(ledger_, *images_[i], start, stretch, start, stop - start))
+    for (const auto& [start, stretch] : index_.images[i].wrote)
+      direct_stretch(i, start, stretch, end);
+  }
+
+  void direct_stretch(std::size_t i, std::uint64_t start, const LedgerStretch& stretch,
+                      std::uint64_t end) {
+    if (start < end) {
+      std::uint64_t stop = start + stretch.length;
+      // A sum stands for a whole sector; the forms that are written directly end at one.
+      if (stop > end) stop = round_down(end, sector_size);
+      if (stop > start && !has_sums(ledger_, *images_[i], start, stretch, start, stop - start))
         written_since(*images_[i], start);
     }
   }
@@ -311,10 +318,7 @@ void check_can_finish_undo(Ledger& ledger, const LedgerIndex& index,
     // What the change added is untouched until it is cut off at the very end.
     check.rest_is_zero(i, known.old_size, known.new_size, ours_of(known));
     for (const auto& [start, stretch] : known.wrote)
-      if (start >= known.old_size && start < known.new_size &&
-          !has_sums(ledger, *images[i], start, stretch, start,
-                    std::min(start + stretch.length, known.new_size) - start))
-        check.written_since(*images[i], start);
+      if (start >= known.old_size) check.direct_stretch(i, start, stretch, known.new_size);
   }
 }
 
