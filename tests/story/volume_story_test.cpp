@@ -79,6 +79,17 @@ TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
   undo_and_compare();
 }
 
+// Found by random chains of commands: the disk is longer than its physical volume.
+TEST_F(VolumeGuest, ADiskLongerThanItsPhysicalVolumeBecomesSmallerAroundIt) {
+  unpack({"whole-disk-pv"});
+  ASSERT_EQ(grow({"--by", "10MiB", "--give", "nothing"}).status, 0);
+  const Outcome shrunk = juneheath({"shrink", images_[0], "--by", "5MiB", "--yes"});
+  ASSERT_EQ(shrunk.status, 0) << shrunk.err;
+  expect_audit_clean();
+  EXPECT_EQ(juneheath({"grow", images_[0]}).status, 0);
+  expect_audit_clean();
+}
+
 TEST_F(VolumeGuest, AWholeDiskIsThePhysicalVolume) {
   unpack({"whole-disk-pv"});
   const auto tree = tree_of("bare/data");

@@ -293,7 +293,9 @@ class Shrinker {
     for (const auto& [place, size] : sizes_) {
       std::size_t pv = 0;
       if (const VolumeGroup* group = guest_.group_on(*place, pv)) {
-        group_change(*group).devices[pv] = size;
+        // A physical volume may end before its place does: then that becomes smaller around it.
+        if (group->open.group.pvs[pv].device_size > size.value())
+          group_change(*group).devices[pv] = size;
       } else {
         plan_smaller_content(plan_, cost_, guest_, *place, size);
       }
