@@ -1,0 +1,57 @@
+// A reader that takes a VHD's size from the geometry in its footer must see the whole disk: either
+// the geometry names just that size, or the largest one there is sends it to the current size.
+#include <gtest/gtest.h>
+
+#include "core/container/vhd/format.h"
+#include "core/container/vhd/vhd.h"
+#include "core/store/memory_store.h"
+#include "support/containers.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t mib = 1U << 20;
+
+// The footer by its bytes: shared with nothing that wrote it.
+struct Seen {
+  std::uint64_t by_geometry = 0;
+  std::uint64_t current = 0;
+};
+Seen seen_in(Store& file) {
+  const Buffer footer = read_buffer(file, file.size() - 512, 512);
+  Seen seen;
+  for (int i = 0; i < 8; ++i) seen.current = seen.current << 8 | footer[48U + i];
+  const std::uint64_t cylinders = std::uint64_t{footer[56]} << 8 | footer[57];
+  seen.by_geometry = cylinders * footer[58] * footer[59] * 512;
+  return seen;
+}
+
+void expect_whole(Store& file, std::uint64_t size) {
+  constexpr std::uint64_t largest = 65535ULL * 16 * 255 * 512;
+  const Seen seen = seen_in(file);
+  EXPECT_EQ(seen.current, size);
+  EXPECT_TRUE(seen.by_geometry == size || seen.by_geometry == largest) << size;
+}
+
+TEST(VhdGeometry, NamesTheWholeDiskNewGrownAndShrunk) {
+  for (const Keeping keeping : {Keeping::sparse, Keeping::full})
+    for (const std::uint64_t size : {3 * mib, 192 * mib, 504 * mib, 2048 * mib, 40'000 * mib}) {
+      if (keeping == Keeping::full && size > 600 * mib) continue;
+      MemoryStore file(0, "/m/a.vhd");
+      NewContainer wanted;
+      wanted.form = Form::vhd;
+      wanted.keeping = keeping;
+      wanted.disk_size = Bytes(size);
+      create_container(file, wanted, nullptr);
+      expect_whole(file, size);
+      const auto container = open_container(file);
+      container->make_ready();
+      container->grow(Bytes(size + 64 * mib));
+      expect_whole(file, size + 64 * mib);
+      container->shrink(Bytes(size - mib));
+      expect_whole(file, size - mib);
+    }
+}
+
+}  // namespace
+}  // namespace jh::test
