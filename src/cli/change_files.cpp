@@ -43,21 +43,15 @@ Locks lock_all(const std::vector<std::string>& files) {
 }
 
 Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options) {
-  Locks locks;
   for (std::size_t i = 0; i < images.size(); ++i)
     for (std::size_t j = 0; j < i; ++j)
       if (host.exists(images[i]) && host.exists(images[j]) &&
           host.identity(images[i]) == host.identity(images[j]))
         wrong_usage("the same image is named twice: " + images[i]);
-  for (const std::string& file : all_files(host, images)) {
-    if (options.into_copy) {
-      check_not_written_elsewhere(file);
-      continue;
-    }
-    check_not_in_use(file);
-    locks.push_back(std::make_unique<ImageLock>(file));
-  }
-  return locks;
+  const std::vector<std::string> files = all_files(host, images);
+  if (!options.into_copy) return lock_all(files);
+  for (const std::string& file : files) check_not_written_elsewhere(file);
+  return {};
 }
 
 void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {

@@ -130,8 +130,8 @@ UndoFacts check_undo_images(Host& host, const std::vector<std::string>& images) 
 }
 
 UndoFacts undo_images(Host& host, const std::vector<std::string>& images) {
-  check_undo_images(host, images);
-  return undo(host, images.front(), named_images(host, images));
+  return undo(host, images.front(), named_images(host, images),
+              [&](const UndoFacts& facts) { check_given(host, facts); });
 }
 
 }  // namespace jh

@@ -249,7 +249,8 @@ UndoFacts check_undo(Host& host, const std::string& image, const Named& named) {
   });
 }
 
-UndoFacts undo(Host& host, const std::string& image, const Named& named) {
+UndoFacts undo(Host& host, const std::string& image, const Named& named,
+               const std::function<void(const UndoFacts&)>& also_check) {
   std::unique_ptr<Ledger> ledger;
   OpenImages opened;
   LedgerIndex index;
@@ -259,7 +260,9 @@ UndoFacts undo(Host& host, const std::string& image, const Named& named) {
     opened = open_images(host, *ledger, Access::read_write);
     index = index_of(*ledger);
     check_can_undo(*ledger, index, opened.stores);
-    return facts_of(*ledger, index, opened.stores);
+    UndoFacts found = facts_of(*ledger, index, opened.stores);
+    if (also_check) also_check(found);
+    return found;
   });
   try {
     ledger->mark_undoing();

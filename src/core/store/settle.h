@@ -77,7 +77,9 @@ struct UndoFacts {
 /// change, or something of it has been written over since. Whether what was handed out is still
 /// unused is for the caller to see, who knows the forms of images.
 UndoFacts check_undo(Host& host, const std::string& image, const Named& named);
-/// Takes the change back; checks first.
-UndoFacts undo(Host& host, const std::string& image, const Named& named);
+/// Takes the change back; checks first, and asks `also_check`, which may throw, before anything is
+/// written.
+UndoFacts undo(Host& host, const std::string& image, const Named& named,
+               const std::function<void(const UndoFacts&)>& also_check = {});
 
 }  // namespace jh
