@@ -164,15 +164,20 @@ int run_compact(const Arguments& arguments) {
       for (std::string& file : figures.files) file = fresh.place_of(file);
       figures.files.insert(figures.files.begin(), fresh.out());
       report(i, figures, false);
-    } else
+    } else {
       try {
-        report(i, compact_in_place(host, guest, i, parsed.values["zero-free"].as<bool>(), progress),
-               false);
+        // The disk before this one may keep a part of what lies on this one, and has moved it.
+        const Session now = open_session(parsed, parsed.images);
+        report(
+            i,
+            compact_in_place(host, *now.guest, i, parsed.values["zero-free"].as<bool>(), progress),
+            false);
       } catch (const Error& error) {
         // The disks before this one are done.
         if (i == 0 || error.left() != Left::unchanged) throw;
         throw error.leaving(Left::sound);
       }
+    }
   }
   if (parsed.common.json) print_json("compact", {{"done", true}, {"images", documents}});
   return 0;

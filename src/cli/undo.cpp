@@ -135,8 +135,7 @@ void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all) {
     std::cout << printable(result["image"].get<std::string>()) << ": "
               << result["result"].get<std::string>() << "\n";
   for (const Recovered& done : all)
-    if (done.ended_undo)
-      std::cout << "  The change before it can no longer be taken back.\n";
+    if (done.ended_undo) std::cout << "  The change before it can no longer be taken back.\n";
   for (const auto& file : left)
     std::cout << "  " << printable(file.get<std::string>())
               << " was made by the change that was dropped, and is part of nothing: remove it\n";
@@ -168,6 +167,10 @@ int run_recover(const Arguments& arguments) {
       if (!parsed.common.json && !parsed.common.quiet)
         std::cout << printable(*image) << ": " << *cleared << "\n";
       image = host.exists(*image) ? std::next(image) : rest.images.erase(image);
+    } else if (!host.exists(*image) && host.exists(host.ledger_path(*image)) &&
+               rest.images.size() > 1) {
+      // An undo that was cut off had removed the disk that the change had made.
+      image = rest.images.erase(image);
     } else {
       { const FileStore exists(*image, Access::read_only); }
       ++image;

@@ -77,7 +77,8 @@ TEST_P(ContainerPowerCut, OldOrNew) {
   std::uint64_t kept_old = 0;
   std::uint64_t became_new = 0;
   for (std::uint64_t n = 1; n <= operations; n += stride) {
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+    for (const Unflushed mode :
+         {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
       FaultHost host;
       put(host);
       host.cut_at(n, mode);

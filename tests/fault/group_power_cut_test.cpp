@@ -101,7 +101,7 @@ TEST_P(GroupPowerCut, IsAllOldOrAllNew) {
   std::uint64_t seen_old = 0;
   std::uint64_t seen_new = 0;
   for (std::uint64_t n = 1; n <= operations; ++n) {
-    const auto mode = static_cast<Unflushed>(n % 3);
+    const auto mode = static_cast<Unflushed>(n % 4);
     FaultHost host;
     prepare(host);
     host.cut_at(n, mode);
@@ -114,7 +114,7 @@ TEST_P(GroupPowerCut, IsAllOldOrAllNew) {
       continue;
     }
     ++seen_new;
-    ASSERT_TRUE(is_new(host)) << fmt::format("operation {} of {}, mode {}", n, operations, n % 3);
+    ASSERT_TRUE(is_new(host)) << fmt::format("operation {} of {}, mode {}", n, operations, n % 4);
     if (n % 4 != 0) continue;
     undo(host, path_b);
     EXPECT_TRUE(is_identical(host));
@@ -143,7 +143,7 @@ TEST_P(GroupPowerCut, SoIsItsUndo) {
   for (std::uint64_t n = 1; n <= counted.operations(); ++n) {
     FaultHost host;
     again(host);
-    host.cut_at(n, static_cast<Unflushed>(n % 3));
+    host.cut_at(n, static_cast<Unflushed>(n % 4));
     ASSERT_THROW(undo(host, path_a), jh::PowerCut);
     host.restart(random);
     recover(host, path_a);

@@ -45,7 +45,8 @@ void cut_everywhere(const std::function<void(FaultHost&)>& prepare,
   std::mt19937 random(20261123);
   std::vector<std::uint64_t> outcomes(allowed.size());
   for (std::uint64_t n = 1; n <= operations; n += stride) {
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+    for (const Unflushed mode :
+         {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
       FaultHost host;
       prepare(host);
       host.cut_at(n, mode);

@@ -87,7 +87,7 @@ class ShrinkPowerCut : public FaultImages {
   enum class Fates { all, in_turn };
   template <class Work, class Look>
   void cut_everywhere(Work work, Look look, Fates fates = Fates::all) {
-    constexpr std::array modes{Unflushed::kept, Unflushed::lost, Unflushed::torn};
+    constexpr std::array modes{Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each};
     FaultHost whole;
     put(whole);
     whole.cut_at(0, Unflushed::kept);

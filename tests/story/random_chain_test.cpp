@@ -1,5 +1,5 @@
-// Random chains of commands on every sample guest and form, with cuts in between: after each of them
-// the outside checker is content and every file is there.
+// Random chains of commands on every sample guest and form, with cuts in between: after each of
+// them the outside checker is content and every file is there.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -38,8 +38,12 @@ class Walk {
 
   void begin() {
     for (const auto& entry : files::directory_iterator(folder_.path())) files::remove_all(entry);
-    static const std::vector<Words> samples{{"heather"},      {"nestcam"},    {"fieldstation"},
-                                            {"mbr-boot-lvm"}, {"mbr-extended"}, {"whole-disk-pv"},
+    static const std::vector<Words> samples{{"heather"},
+                                            {"nestcam"},
+                                            {"fieldstation"},
+                                            {"mbr-boot-lvm"},
+                                            {"mbr-extended"},
+                                            {"whole-disk-pv"},
                                             {"two-disk-a", "two-disk-b"}};
     const Words& sample = samples[random_() % samples.size()];
     images_.clear();
@@ -54,6 +58,7 @@ class Walk {
 
   // One command. False: it ended in a way that the caller has to report.
   bool step() {
+    made_.clear();
     const Words command = pick();
     std::map<std::string, std::string> environment;
 #ifndef JUNEHEATH_SANITIZED
@@ -67,12 +72,22 @@ class Walk {
     const bool known = outcome.status == 0 || outcome.status == 3 || outcome.status == 99 ||
                        outcome.status == 2 || outcome.status == 6;
     if (!known) return false;
-    if (outcome.status == 99) {
-      ++cuts_;
-      if (!recover()) return false;
-    } else if (outcome.status == 0) {
+    if (outcome.status == 99) ++cuts_;
+    if (outcome.status == 0) {
       ++done_;
+      ++by_command_[becomes_ == Becomes::another ? command[0] + " into a new image" : command[0]];
     }
+    if (becomes_ == Becomes::one_more && files::exists(made_)) images_.push_back(made_);
+    if (outcome.status == 99 && !recover()) return false;
+    if (becomes_ == Becomes::another && outcome.status == 0) {
+      files::remove(images_[0]);
+      images_[0] = made_;
+    }
+    // A disk that the change had added goes with it; of one that was not begun an empty file may be
+    // left.
+    std::erase_if(images_, [](const std::string& image) {
+      return !files::exists(image) || files::file_size(image) == 0;
+    });
     drop_leftovers();
     return is_sound();
   }
@@ -80,8 +95,15 @@ class Walk {
   const std::string& log() const { return log_; }
   int done() const { return done_; }
   int cuts() const { return cuts_; }
+  std::string counts() const {
+    std::string text;
+    for (const auto& [command, count] : by_command_) text += fmt::format(", {} {}", command, count);
+    return text;
+  }
 
  private:
+  // What becomes of the file that a command makes.
+  enum class Becomes { nothing, another, one_more };
   Words with_images(Words command) const {
     command.insert(command.begin() + 1, images_.begin(), images_.end());
     return command;
@@ -90,7 +112,26 @@ class Walk {
   Words pick() {
     const std::string size = fmt::format("{}MiB", 1 + random_() % 120);
     const std::string disk = std::to_string(1 + random_() % images_.size());
-    switch (random_() % 10) {
+    becomes_ = Becomes::nothing;
+    switch (random_() % 13) {
+      case 10:
+        if (images_.size() != 1) return with_images({"recover"});
+        return into_new_image({"recast", images_[0], new_name(), "--quiet"});
+      case 11:
+        if (images_.size() != 1) return with_images({"undo", "--yes"});
+        switch (random_() % 3) {
+          case 0:
+            return into_new_image({"grow", images_[0], "--by", size, "--into", new_name()});
+          case 1:
+            return into_new_image({"compact", images_[0], "--into", new_name()});
+          default:
+            return into_new_image(
+                {"shrink", images_[0], "--to", "floor", "--yes", "--into", new_name()});
+        }
+      case 12:
+        if (images_.size() > 2) return with_images({"compact", "--yes"});
+        becomes_ = Becomes::one_more;
+        return with_images({"grow", "--add-disk", new_name() + "=" + size});
       case 0:
       case 1:
         return with_images({"grow", "--by", size, "--disk", disk});
@@ -112,9 +153,22 @@ class Walk {
     }
   }
 
+  std::string new_name() {
+    static const Words forms{"img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"};
+    made_ = folder_ / fmt::format("guest{}.{}", ++names_, forms[random_() % forms.size()]);
+    return made_;
+  }
+
+  Words into_new_image(Words command) {
+    becomes_ = Becomes::another;
+    return command;
+  }
+
   bool recover() {
     const Outcome recovered = juneheath(with_images({"recover"}));
     log_ += fmt::format("\n  cut; recover -> {} {}", recovered.status, recovered.err);
+    // Of a disk that a dropped change was to add, a part may be left; it says so.
+    if (recovered.said("is part of nothing")) files::remove(made_);
     return recovered.status == 0;
   }
 
@@ -172,6 +226,10 @@ class Walk {
   const TempFolder& folder_;
   std::mt19937& random_;
   Words images_;
+  std::string made_;  // the file that this command is to make
+  Becomes becomes_ = Becomes::nothing;
+  int names_ = 0;
+  std::map<std::string, int> by_command_;
   std::string files_;
   std::string log_;
   int done_ = 0;
@@ -190,7 +248,7 @@ TEST(RandomChain, EveryFileIsThereAfterEveryCommand) {
     if (i % 12 == 0) walk.begin();
     ASSERT_TRUE(walk.step()) << "step " << i << ": " << walk.log();
   }
-  fmt::print("  {} commands done, {} cut\n", walk.done(), walk.cuts());
+  fmt::print("  {} commands done, {} cut{}\n", walk.done(), walk.cuts(), walk.counts());
   EXPECT_GT(walk.done(), steps / 5);
 }
 

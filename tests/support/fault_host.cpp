@@ -58,6 +58,31 @@ std::vector<std::string> FaultHost::names() const {
   return all;
 }
 
+std::uint64_t FaultHost::taken() const {
+  std::uint64_t bytes = 0;
+  for (const auto& [name, file] : files_) bytes += file->taken();
+  return bytes;
+}
+
+std::uint64_t FaultHost::room_left() const {
+  if (!room_) return 1ULL << 50;
+  const std::uint64_t used = taken();
+  return used >= *room_ ? 0 : *room_ - used;
+}
+
+void FaultHost::leave_room(std::optional<std::uint64_t> bytes, std::uint64_t told) {
+  told_ = told;
+  room_.reset();
+  if (bytes) room_ = taken() + *bytes;
+  least_ = UINT64_MAX;
+  power_.ask_for_room([this](std::uint64_t more) {
+    const std::uint64_t left = room_left();
+    if (more > left) return false;
+    least_ = std::min(least_, left - more);
+    return true;
+  });
+}
+
 void FaultHost::cut_at(std::uint64_t n, Unflushed mode) {
   mode_ = mode;
   power_.cut_at(n);

@@ -16,7 +16,7 @@ class FaultHost final : public Host {
   bool exists(const std::string& path) override { return files_.contains(path); }
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
-  std::uint64_t free_space(const std::string&) override { return 1ULL << 50; }
+  std::uint64_t free_space(const std::string&) override { return told_; }
   FileIdentity identity(const std::string& path) override;
   std::string ledger_path(const std::string& image) override { return image + ".juneheath"; }
 
@@ -32,14 +32,24 @@ class FaultHost final : public Host {
   void fail_at(std::uint64_t n, bool lasting) { power_.fail_at(n, lasting); }
   void mend() { power_.switch_on(); }
   std::uint64_t operations() const { return power_.count(); }
+  /// From now on the host has so much room left and no more; nothing: as much as anybody wants.
+  /// Who asks is told `told`: others take it meanwhile.
+  void leave_room(std::optional<std::uint64_t> bytes, std::uint64_t told = 1ULL << 50);
+  std::uint64_t room_left() const;
+  /// The least that was left at any time since.
+  std::uint64_t least_room() const { return least_; }
   /// What survives is decided, and the power comes back.
   void restart(std::mt19937& random);
 
  private:
   // True when the operation still happens.
   bool name_operation();
+  std::uint64_t taken() const;
   std::map<std::string, std::shared_ptr<FaultFile>> files_;
   PowerSupply power_;
+  std::optional<std::uint64_t> room_;  // for all files together
+  std::uint64_t told_ = 1ULL << 50;
+  std::uint64_t least_ = UINT64_MAX;
   Unflushed mode_ = Unflushed::kept;
 };
 

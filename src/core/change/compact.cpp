@@ -11,6 +11,7 @@
 #include "core/change/footprint.h"
 #include "core/change/plan_content.h"
 #include "core/change/used_only.h"
+#include "core/store/ledger_format.h"
 #include "core/store/scratch_store.h"
 #include "core/store/settle.h"
 
@@ -184,7 +185,23 @@ struct Trial {
   std::uint64_t to_move = 0;
   std::size_t repackings = 0;  // steps that move packed blocks
   std::uint64_t length_after = 0;
+  std::uint64_t tables = 0;  // bytes that change, but for moved content
 };
+
+// The ledger of a step: old and new pages of tables, sums of what is moved and let go.
+void check_room(Host& host, const Disk& disk, const Drops& drops, const Trial& trial) {
+  if (drops.ranges.empty() && trial.to_move == 0) return;
+  constexpr std::uint64_t of_itself = 256U << 10;
+  constexpr std::uint64_t record = sizeof(ledger::Record) + 8;
+  const std::uint64_t sums =
+      std::min(trial.to_move, bytes_per_step) / ledger::sector_size * sizeof(Le32);
+  const std::uint64_t needed = of_itself + 2 * trial.tables + sums + drops.ranges.size() * record;
+  const std::uint64_t free = host.free_space(disk.path);
+  if (free < needed)
+    refuse(fmt::format("the host has only {} free, and up to {} must be written beside the image",
+                       human(Bytes(free)), human(Bytes(needed))),
+           disk.path, "make room on the host's filesystem, then run again");
+}
 
 Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
   HostNeighbours others(host);
@@ -207,6 +224,7 @@ Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
   }
   found.to_move += trial->tighten(UINT64_MAX);
   found.length_after = trial->facts().file_length.value();
+  for (const auto& view : scratch) found.tables += view->changed();
   return found;
 }
 
@@ -235,7 +253,11 @@ std::uint64_t length_now(Host& host, const Disk& disk) {
 std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unused,
                                const Drops& drops, std::uint64_t length_before,
                                Progress& progress) {
-  const Trial trial = failing_leaves(Left::unchanged, [&] { return try_out(host, disk, drops); });
+  const Trial trial = failing_leaves(Left::unchanged, [&] {
+    Trial tried = try_out(host, disk, drops);
+    check_room(host, disk, drops, tried);
+    return tried;
+  });
   std::uint64_t moved = 0;
   bool dropped = false;
   try {

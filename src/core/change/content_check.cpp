@@ -43,7 +43,7 @@ bool ContentCheck::same_piece(const OldPiece& old, Store& after, std::uint64_t n
                                : std::memcmp(&old.bytes[done], fresh_.data(), fresh_.size()) == 0;
     if (!same) return false;
   }
-  if (!old.zero) note(old, after, now_at);
+  note(old, after, now_at);
   return true;
 }
 
@@ -82,6 +82,12 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
         if (run.zero) {
           old.length = run.length;
           old.zero = true;
+          old.spots.clear();
+          for (std::uint64_t at_zero = 0; at_zero < run.length;) {
+            const Spot spot = before.spot(at + read + at_zero, run.length - at_zero);
+            old.spots.push_back({spot, 0});
+            at_zero += spot.length;
+          }
         } else {
           read_old(before, at + read, step, old);
         }
@@ -101,6 +107,16 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
   return length;
 }
 
+void ContentCheck::note_left(Store& before, std::uint64_t at, std::uint64_t length) {
+  for (std::uint64_t done = 0; done < length; done += piece) {
+    read_old(before, at + done, std::min(piece, length - done), old_);
+    for (const auto& [was, crc] : old_.spots)
+      if (was.store != nullptr)
+        if (const auto from = stages_.find(was.store->name()); from != stages_.end())
+          from->second->note_left(was.at, was.length, false, crc);
+  }
+}
+
 void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at) {
   std::uint64_t start = 0;  // of a spot, in the piece
   for (const auto& [was, crc] : old.spots) {
@@ -108,12 +124,17 @@ void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at)
     for (std::uint64_t done = 0; from != stages_.end() && done < was.length;) {
       const Spot now = after.spot(now_at + start + done, was.length - done);
       const auto to = now.store == nullptr ? stages_.end() : stages_.find(now.store->name());
-      if (to != stages_.end()) {
-        const bool whole = now.length == was.length;
-        const auto part = ConstByteSpan(old.bytes).subspan(start + done, now.length);
-        from->second->note_moved(was.at + done, *to->second, now.at, now.length,
-                                 whole ? crc : crc32c(part));
+      const std::uint64_t at = was.at + done;
+      if (to == from && now.at == at) {
+        done += now.length;
+        continue;
       }
+      std::uint32_t sum = crc;
+      if (!old.zero && now.length != was.length)
+        sum = crc32c(ConstByteSpan(old.bytes).subspan(start + done, now.length));
+      from->second->note_left(at, now.length, old.zero, sum);
+      if (to != stages_.end() && !old.zero)
+        from->second->note_moved(at, *to->second, now.at, now.length, sum);
       done += now.length;
     }
     start += was.length;

@@ -1,6 +1,6 @@
 // What a stage writes to the image before the seal: bytes that the present state does not refer to.
-// Losing them harms nothing, and neither does keeping them, so nothing waits for the ledger: it gets
-// the old bytes (for an undo) and the sums of the new ones on the way.
+// Losing them harms nothing, and neither does keeping them, so nothing waits for the ledger: it
+// gets the old bytes (for an undo) and the sums of the new ones on the way.
 #pragma once
 
 #include "core/base/ranges.h"
@@ -24,6 +24,9 @@ class DirectWrites {
   /// Whole pages inside the old image, or anything behind its end; or any bytes of a page that
   /// has_page() knows.
   void write(std::uint64_t offset, ConstByteSpan data);
+  /// Gives the image its old length and old bytes again, for the one who began the change and drops it.
+  /// Needs no room: what was written behind the end goes first.
+  void put_back();
   /// Takes the sums that are still missing: of sectors that were written in parts.
   void finish_sums();
   void begin_flush();

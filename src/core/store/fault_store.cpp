@@ -1,5 +1,7 @@
 #include "core/store/fault_store.h"
 
+#include "core/base/checked.h"
+
 namespace jh {
 namespace {
 
@@ -40,6 +42,10 @@ void tear(MemoryStore& store, const FaultFile::Operation& operation, bool whole,
 }  // namespace
 
 void FaultFile::power_lost(Unflushed mode, std::mt19937& random) {
+  if (mode == Unflushed::each) {
+    constexpr std::array fates{Unflushed::kept, Unflushed::lost, Unflushed::torn};
+    mode = fates[random() % fates.size()];
+  }
   for (const Operation& operation : pending) {
     if (mode == Unflushed::kept) carry_out(durable, operation);
     if (mode != Unflushed::torn) continue;
@@ -67,7 +73,43 @@ void FaultStore::change(FaultFile::Operation operation) {
 }
 
 void FaultStore::write(std::uint64_t offset, ConstByteSpan data) {
+  check_range(offset, data.size());
+  power_.take_room(missing(offset, data.size()));
   change({Kind::write, offset, data.size(), Buffer(data.begin(), data.end())});
+}
+
+// How much of a range has no room on the host yet.
+std::uint64_t FaultStore::missing(std::uint64_t offset, std::uint64_t length) {
+  constexpr std::uint64_t page = MemoryStore::page_size;
+  MemoryStore& view = file_->view;
+  std::uint64_t bytes = 0;
+  const std::uint64_t end = std::min(view.size(), round_up(offset + length, page));
+  for (std::uint64_t at = round_down(offset, page); at < end;) {
+    const Run run = view.map(at, end - at);
+    if (run.zero) bytes += round_up(run.length, page);
+    at += run.length;
+  }
+  return bytes;
+}
+
+void FaultStore::reserve(std::uint64_t offset, std::uint64_t length) {
+  const std::uint64_t end = offset + length;
+  const std::uint64_t inside = std::min(end, size());
+  if (offset < inside) {
+    const std::uint64_t needed = missing(offset, inside - offset);
+    power_.take_room(needed);
+    // Room that nothing was written to reads as zeros, and zeros written there are room.
+    if (needed != 0)
+      for (std::uint64_t at = offset; at < inside;) {
+        const Run run = file_->view.map(at, inside - at);
+        if (run.zero) file_->view.write(at, Buffer(run.length));
+        at += run.length;
+      }
+  }
+  const std::uint64_t promised = std::max(file_->promised_end, size());
+  if (end <= promised) return;
+  power_.take_room(end - promised);
+  file_->promised_end = end;
 }
 
 void FaultStore::discard(std::uint64_t offset, std::uint64_t length) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <exception>
+#include <functional>
 #include <memory>
 #include <random>
 
@@ -9,8 +10,9 @@
 
 namespace jh {
 
-/// What happens to writes that were not flushed when the power goes.
-enum class Unflushed { kept, lost, torn };
+/// What happens to writes that were not flushed when the power goes; `each`: to every file what
+/// chance has for it.
+enum class Unflushed { kept, lost, torn, each };
 
 /// Not an Error: no code under test may mistake it for an ordinary failure.
 struct PowerCut : std::exception {
@@ -33,6 +35,14 @@ class PowerSupply {
   }
   std::uint64_t count() const { return count_; }
   bool is_off() const { return off_; }
+  /// Asked before so many more bytes are taken of the host's room: whether it has them.
+  void ask_for_room(std::function<bool(std::uint64_t)> has_room) {
+    has_room_ = std::move(has_room);
+  }
+  void take_room(std::uint64_t bytes) const {
+    if (bytes != 0 && has_room_ && !has_room_(bytes))
+      io_failed("the test's host is full", "in memory");
+  }
   void switch_on() {
     off_ = false;
     cut_at(0);
@@ -55,6 +65,7 @@ class PowerSupply {
   std::uint64_t fail_at_ = 0;
   bool lasting_ = false;
   bool off_ = false;
+  std::function<bool(std::uint64_t)> has_room_;
 };
 
 /// One file: what is surely on the disk, what programs see, and what lies between the two.
@@ -68,12 +79,17 @@ struct FaultFile {
     std::uint64_t length = 0;
     Buffer data;
   };
+  /// What the file takes of the host's room, in bytes.
+  std::uint64_t taken() const {
+    return view.taken() + (promised_end > view.size() ? promised_end - view.size() : 0);
+  }
   /// Decides what survives. `random` decides what a torn write leaves.
   void power_lost(Unflushed mode, std::mt19937& random);
 
   MemoryStore durable;
   MemoryStore view;
   std::vector<Operation> pending;
+  std::uint64_t promised_end = 0;  // room behind the end that was reserved
   bool whole_sectors = false;  // a torn write leaves each of them as a whole: what disks promise
 };
 
@@ -89,11 +105,13 @@ class FaultStore final : public Store {
   }
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
+  void reserve(std::uint64_t offset, std::uint64_t length) override;
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return name_; }
 
  private:
   void change(FaultFile::Operation operation);
+  std::uint64_t missing(std::uint64_t offset, std::uint64_t length);
   std::shared_ptr<FaultFile> file_;
   PowerSupply& power_;
   std::string name_;

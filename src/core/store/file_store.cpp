@@ -28,7 +28,7 @@ std::string reason(int error) { return std::generic_category().message(error); }
                 ? "make room on the host's filesystem, then run the command again"
             : error == ENAMETOOLONG
                 ? "its name would be too long for the host: give the image a shorter one"
-                            : "look at the host's disk and its system log, then run again");
+                : "look at the host's disk and its system log, then run again");
 }
 
 }  // namespace

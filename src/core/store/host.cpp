@@ -191,7 +191,8 @@ std::string FileHost::ledger_path(const std::string& image) {
     real = error ? files::absolute(image) : folder / files::path(image).filename();
   }
   struct stat info {};
-  if (::stat(real.c_str(), &info) != 0 || !S_ISBLK(info.st_mode)) return real.string() + ".juneheath";
+  if (::stat(real.c_str(), &info) != 0 || !S_ISBLK(info.st_mode))
+    return real.string() + ".juneheath";
   // A device's name in the system may be another one's tomorrow.
   std::string name = device_name(real);
   if (name.empty()) name = real.filename().string();

@@ -63,12 +63,14 @@ bool remove_quietly(Host& host, const std::string& path);
 /// outlive a reboot, in `ledger_folder`.
 class FileHost final : public Host {
  public:
-  /// Which files an image may lead to that nobody named: regular ones in these folders, or anywhere.
+  /// Which files an image may lead to that nobody named: regular ones in these folders, or
+  /// anywhere.
   struct Reach {
     std::vector<std::string> folders;
     bool anywhere = true;
   };
-  explicit FileHost(std::string ledger_folder = "/var/lib/juneheath") : FileHost(std::move(ledger_folder), {}) {}
+  explicit FileHost(std::string ledger_folder = "/var/lib/juneheath")
+      : FileHost(std::move(ledger_folder), {}) {}
   FileHost(std::string ledger_folder, Reach reach)
       : ledger_folder_(std::move(ledger_folder)), reach_(std::move(reach)) {}
   std::unique_ptr<Store> open(const std::string& path, Access access) override;

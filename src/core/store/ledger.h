@@ -1,10 +1,10 @@
 // Ledger: the file that makes a change of one or several images atomic and undoable.
 //
 // Life of a ledger (its file name in brackets):
-//   opened    [IMAGE.juneheath.open]  direct writes may happen, to what the old state is not made of
-//   committed [.open, then IMAGE.juneheath]  the new state counts; it is being applied
-//   done      [IMAGE.juneheath]       applied; kept so that the change can be undone
-//   undoing   [IMAGE.juneheath]       the old state counts again; it is being put back
+//   opened    [IMAGE.juneheath.open]  direct writes may happen, to what the old state is not made
+//   of committed [.open, then IMAGE.juneheath]  the new state counts; it is being applied done
+//   [IMAGE.juneheath]       applied; kept so that the change can be undone undoing
+//   [IMAGE.juneheath]       the old state counts again; it is being put back
 // A ledger of several images lies beside the first; the others get a short file that points to it.
 //
 // What a ledger says is input like any other: see settle.h for what may be done with it.

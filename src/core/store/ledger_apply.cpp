@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include "core/base/checksum.h"
-#include "core/store/ledger_check.h"
 
 namespace jh {
 
@@ -127,41 +126,6 @@ void put_back(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*
   gathering.finish();
   flush_all(images);
   for (std::size_t i = 0; i < images.size(); ++i) set_size(*images[i], index.images[i].old_size);
-}
-
-void roll_back(Ledger& ledger, const std::vector<Store*>& images) {
-  const LedgerIndex index = index_of(ledger);
-  for (std::size_t i = 0; i < images.size(); ++i) {
-    const LedgerIndex::Image& known = index.images[i];
-    Store& image = *images[i];
-    const auto old_place = [&](std::uint64_t start) {
-      auto kept = known.kept.upper_bound(start);
-      return kept == known.kept.begin() || (--kept, kept->first + kept->second.length <= start)
-                 ? known.kept.end()
-                 : kept;
-    };
-    for (const auto& [start, wrote] : known.wrote) {
-      const std::uint64_t end = std::min(start + wrote.length, known.old_size);
-      for (std::uint64_t at = start; at < end;) {
-        const auto kept = old_place(at);
-        if (kept == known.kept.end()) break;
-        const std::uint64_t step =
-            std::min({end, kept->first + kept->second.length, at + ledger::max_payload}) - at;
-        if (has_sums(ledger, image, start, wrote, at, step)) {
-          if (kept->second.at == 0) {
-            Gathering::clear(image, at, step);
-          } else {
-            Buffer old(step);
-            ledger.read_back(kept->second.at + (at - kept->first), old);
-            image.write(at, old);
-          }
-        }
-        at += step;
-      }
-    }
-    image.flush();
-    set_size(image, known.old_size);
-  }
 }
 
 }  // namespace jh

@@ -1,5 +1,5 @@
 // What a ledger's records do to the images. What may be written to was checked before
-// (ledger_check.h), but for roll_back, which looks by itself.
+// (ledger_check.h).
 #pragma once
 
 #include <vector>
@@ -10,10 +10,6 @@ namespace jh {
 
 /// Writes the new bytes, flushes, then sets the new size. Doing it twice is doing it once.
 void apply_changes(Ledger& ledger, const std::vector<Store*>& images);
-/// Takes the direct writes of a change back that was never committed: those that are there as they
-/// were written. For the process that made them, which still holds its locks; nobody else needs to,
-/// since the old state does not refer to them.
-void roll_back(Ledger& ledger, const std::vector<Store*>& images);
 /// Puts every old byte and the old size back: first what moved, then what it was moved over.
 void put_back(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images);
 

@@ -72,8 +72,8 @@ class Check {
   void size_is(std::size_t i, std::uint64_t one, std::uint64_t other) const {
     const std::uint64_t size = images_[i]->size();
     if (size == one || size == other) return;
-    const std::string expected = one == other ? fmt::format("{}", one)
-                                              : fmt::format("{} or {}", one, other);
+    const std::string expected =
+        one == other ? fmt::format("{}", one) : fmt::format("{} or {}", one, other);
     refuse(fmt::format("the image is {} bytes long; the change of {} leaves it {}; {}", size,
                        when(ledger_.created()), expected, verdict_),
            images_[i]->name(), next_);
@@ -126,8 +126,20 @@ class Check {
   // What was moved is at its new place.
   void moved_bytes(const LedgerIndex::Moved& moved) {
     Store& now = *images_[moved.image];
-    if (crc32c(read_padded(now, moved.at, moved.length)) != moved.crc)
-      written_since(now, moved.at);
+    if (crc32c(read_padded(now, moved.at, moved.length)) != moved.crc) written_since(now, moved.at);
+  }
+
+  // What the change lets go is as it was: whoever used the old state meanwhile may have written
+  // there without touching anything that the seal replaces.
+  void left_bytes(std::size_t i) {
+    Store& image = *images_[i];
+    for (const auto& [start, sum] : index_.images[i].left) {
+      const std::uint64_t there =
+          start >= image.size() ? 0 : std::min(sum.length, image.size() - start);
+      if (sum.zero ? there != 0 && !range_is_zero(image, start, there)
+                   : crc32c(read_padded(image, start, sum.length)) != sum.crc)
+        written_since(image, start);
+    }
   }
 
   // From `from` to `to` there are zeros where none of `known` is.
@@ -157,8 +169,7 @@ class Check {
     direct_bytes(i, UINT64_MAX);
     for (const auto& [start, moved] : known.moved) {
       cover(start, moved.length);
-      if (crc32c(read_padded(image, start, moved.length)) != moved.crc)
-        written_since(image, start);
+      if (crc32c(read_padded(image, start, moved.length)) != moved.crc) written_since(image, start);
     }
     for (const auto& [start, sum] : known.sums) {
       cover(start, sum.length);
@@ -204,7 +215,8 @@ class Check {
 
  private:
   static ConstByteSpan piece_of(const Buffer& bytes, std::uint64_t at) {
-    return ConstByteSpan(bytes).subspan(at, std::min<std::uint64_t>(sector_size, bytes.size() - at));
+    return ConstByteSpan(bytes).subspan(at,
+                                        std::min<std::uint64_t>(sector_size, bytes.size() - at));
   }
 
   void same_or_zero(std::size_t i, std::uint64_t at, ConstByteSpan now, ConstByteSpan old) const {
@@ -227,8 +239,8 @@ class Check {
       const bool covered =
           wrote != known.wrote.begin() &&
           (--wrote, wrote->first + wrote->second.length >= from + at + here.size());
-      if (!covered || !has_sums(ledger_, *images_[i], wrote->first, wrote->second, from + at,
-                                here.size()))
+      if (!covered ||
+          !has_sums(ledger_, *images_[i], wrote->first, wrote->second, from + at, here.size()))
         written_since(*images_[i], from + at);
     }
   }
@@ -281,6 +293,7 @@ void check_can_finish(Ledger& ledger, const LedgerIndex& index, const std::vecto
     const LedgerIndex::Image& known = index.images[i];
     check.direct_bytes(i, known.new_size);
     check.rest_is_zero(i, known.old_size, known.new_size, ours_of(known));
+    check.left_bytes(i);
     check.tail_bytes(i);
   }
 }

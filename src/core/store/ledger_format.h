@@ -14,7 +14,7 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 4;
+constexpr std::uint32_t version = 5;
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint32_t max_images = 64;
 /// What a disk writes whole or not at all: the unit of the sums of what was written directly.
@@ -72,6 +72,7 @@ enum class RecordKind : std::uint32_t {
   parked = 8,         // new bytes that an `after` record with flag_parked speaks of
   cut_sum = 9,        // of a range behind the new end whose bytes are not kept: Le32 CRC-32C
   given = 10,         // a range of the *disk* that the change handed out: Le32 CRC-32C
+  left = 11,  // a range in front of the new end that only the old state refers to: Le32 CRC-32C
 };
 constexpr std::uint32_t flag_zero = 1;    // the payload would be all zeros and is left out
 constexpr std::uint32_t flag_parked = 2;  // the payload is a Parked

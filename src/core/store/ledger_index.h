@@ -22,6 +22,7 @@ struct LedgerIndex {
   struct Sum {
     std::uint64_t length = 0;
     std::uint32_t crc = 0;
+    bool zero = false;  // there is no sum: it was zeros
   };
   struct Moved {
     std::uint64_t length = 0;
@@ -33,12 +34,13 @@ struct LedgerIndex {
     std::uint64_t old_size = 0;
     std::uint64_t new_size = 0;
     std::uint64_t size_at_commit = 0;
-    Ranges after;                        // what the seal wrote
-    LedgerStretches wrote;               // sums of its sectors; begins at a sector
-    LedgerStretches kept;                // old bytes of what was written directly
-    LedgerStretches cut;                 // old bytes behind the new end
-    std::map<std::uint64_t, Sum> sums;   // sums of such
+    Ranges after;                       // what the seal wrote
+    LedgerStretches wrote;              // sums of its sectors; begins at a sector
+    LedgerStretches kept;               // old bytes of what was written directly
+    LedgerStretches cut;                // old bytes behind the new end
+    std::map<std::uint64_t, Sum> sums;  // sums of such
     std::map<std::uint64_t, Moved> moved;
+    std::map<std::uint64_t, Sum> left;  // sums of what only the old state refers to
   };
   /// A range of the disk in this image that the change handed out.
   struct Given {

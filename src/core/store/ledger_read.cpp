@@ -40,7 +40,8 @@ std::optional<std::string> read_pointer(Store& file) {
 
 bool may_be_zero(RecordKind kind) {
   return kind == RecordKind::before_direct || kind == RecordKind::before ||
-         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::given;
+         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::given ||
+         kind == RecordKind::left;
 }
 
 // Whether a payload is as long as a record of its kind says.
@@ -60,6 +61,7 @@ bool fits(const Ledger::Entry& entry, std::size_t images) {
              parse_as<ledger::MovedTo>(entry.payload, 0).image.value() < images;
     case RecordKind::cut_sum:
     case RecordKind::given:
+    case RecordKind::left:
       return size == sizeof(Le32);
     case RecordKind::new_size:
       return size == 0;

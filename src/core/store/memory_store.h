@@ -30,6 +30,8 @@ class MemoryStore final : public Store {
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return name_; }
 
+  /// What it keeps, in bytes: whole pages.
+  std::uint64_t taken() const { return pages_.size() * page_size; }
   void assign(const MemoryStore& other);
   /// Equal size and equal content, byte for byte.
   bool same_content(const MemoryStore& other) const;

@@ -30,6 +30,8 @@ class ScratchStore final : public Store {
 
   /// Whether anything in the range was written.
   bool is_changed(std::uint64_t offset, std::uint64_t length);
+  /// Bytes of the pages that were written.
+  std::uint64_t changed() const { return overlay_.taken(); }
 
  private:
   void read_below(std::uint64_t offset, ByteSpan out);

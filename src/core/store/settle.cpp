@@ -62,9 +62,9 @@ OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
       opened.owned.push_back(host.open(image.path, access));
     }
     if (!image.device_name.empty() && host.device_name(image.path) != image.device_name)
-      refuse("this is another device than the one the change was made on (" + image.device_name +
-                 ")",
-             image.path, "nothing was written; name that device");
+      refuse(
+          "this is another device than the one the change was made on (" + image.device_name + ")",
+          image.path, "nothing was written; name that device");
     opened.stores.push_back(opened.owned.back().get());
   }
   return opened;
@@ -211,8 +211,7 @@ UndoFacts facts_of(Ledger& ledger, const LedgerIndex& index, const std::vector<S
                             ledger.images()[i].created});
   for (const LedgerIndex::Given& given : index.given)
     facts.given.push_back(
-        {ledger.images()[given.image].path, given.offset, given.length,
-         given.zero, given.crc});
+        {ledger.images()[given.image].path, given.offset, given.length, given.zero, given.crc});
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind == RecordKind::before || entry.kind == RecordKind::cut ||
         entry.kind == RecordKind::moved || entry.kind == RecordKind::before_direct)

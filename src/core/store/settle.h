@@ -1,9 +1,9 @@
 // Settle: what may be done with a ledger once the process that made it is gone. The world has moved
 // on since: the guest may have run, the image may be another, the ledger may be somebody's trap.
 //
-// So a ledger reaches no file that the user has not named in this call, or that is not a part of one
-// by the form's own word; and what is to be written over must be, byte for byte, as the change left
-// it or as it found it. Dropping an unfinished change writes to no image at all.
+// So a ledger reaches no file that the user has not named in this call, or that is not a part of
+// one by the form's own word; and what is to be written over must be, byte for byte, as the change
+// left it or as it found it. Dropping an unfinished change writes to no image at all.
 #pragma once
 
 #include <functional>

@@ -1,5 +1,7 @@
 #include "core/store/stage.h"
 
+#include "core/base/checksum.h"
+
 namespace jh {
 
 Stage::Stage(Store& base, Ledger& ledger, std::uint32_t index, Tail tail)
@@ -105,9 +107,8 @@ std::uint64_t Stage::direct_part(std::uint64_t offset, std::uint64_t length) con
     end = inside ? std::min(end, round_down(std::prev(range)->second, page_size)) : offset;
   }
   // What was let go is what the old state refers to.
-  for_each_inside(zeroed_, offset, end, [&](std::uint64_t start, std::uint64_t) {
-    end = std::min(end, start);
-  });
+  for_each_inside(zeroed_, offset, end,
+                  [&](std::uint64_t start, std::uint64_t) { end = std::min(end, start); });
   return end > offset ? end - offset : 0;
 }
 
@@ -156,7 +157,8 @@ void Stage::zero_bytes(std::uint64_t offset, std::uint64_t length) {
   const Buffer zeros(std::min<std::uint64_t>(length, page_size));
   while (length != 0) {
     const Run run = map(offset, length);
-    const std::uint64_t step = std::min<std::uint64_t>(run.length, run.zero ? length : zeros.size());
+    const std::uint64_t step =
+        std::min<std::uint64_t>(run.length, run.zero ? length : zeros.size());
     if (!run.zero) write(offset, ConstByteSpan(zeros).first(step));
     offset += step;
     length -= step;
@@ -213,16 +215,69 @@ void Stage::resize(std::uint64_t new_size) {
   if (new_size > before) discard(before, new_size - before);
 }
 
+namespace {
+
+// Whether a map of ranges, by their begin, has any that this one would meet.
+template <class Map>
+bool has_in(const Map& all, std::uint64_t from, std::uint64_t length) {
+  const auto next = all.lower_bound(from);
+  if (next != all.end() && next->first < from + length) return true;
+  return next != all.begin() && std::prev(next)->first + std::prev(next)->second.length > from;
+}
+
+}  // namespace
+
 void Stage::note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
                        std::uint32_t crc) {
   if (from < size_ || from + length > direct_.old_size() || at + length > to.size_ ||
       length > ledger::max_payload || meets(direct_.done(), from, from + length))
     return;
-  const auto next = moved_.lower_bound(from);
-  if (next != moved_.end() && next->first < from + length) return;
-  if (next != moved_.begin() && std::prev(next)->first + std::prev(next)->second.length > from)
+  if (!has_in(moved_, from, length)) moved_.emplace(from, Moved{length, to.index_, at, crc});
+}
+
+void Stage::note_left(std::uint64_t from, std::uint64_t length, bool zero, std::uint32_t crc) {
+  const std::uint64_t end = std::min(size_, direct_.old_size());
+  if (from >= end || has_in(left_, from, length)) return;
+  // What is behind the new end is cut off, which is another matter.
+  const bool whole = from + length <= end;
+  if (whole || zero) {
+    left_.emplace(from, Left{std::min(length, end - from), zero, crc});
     return;
-  moved_.emplace_hint(next, from, Moved{length, to.index_, at, crc});
+  }
+  Buffer bytes(end - from);
+  read_old(from, bytes);
+  left_.emplace(from, Left{bytes.size(), false, crc32c(bytes)});
+}
+
+void Stage::for_each_left(const std::function<void(std::uint64_t, const Left&)>& visit) {
+  Ranges written = direct_.done();
+  for_each_change([&](const Change& change) {
+    add_range(written, change.offset, change.offset + change.fresh.size());
+  });
+  Buffer bytes;
+  for (const auto& [from, left] : left_) {
+    const std::uint64_t end = from + left.length;
+    if (!meets(written, from, end)) {
+      visit(from, left);
+      continue;
+    }
+    const auto visit_part = [&](std::uint64_t start, std::uint64_t stop) {
+      if (start >= stop) return;
+      Left part{stop - start, left.zero, 0};
+      if (!left.zero) {
+        bytes.resize(part.length);
+        read_old(start, bytes);
+        part.crc = crc32c(bytes);
+      }
+      visit(start, part);
+    };
+    std::uint64_t at = from;
+    for_each_inside(written, from, end, [&](std::uint64_t start, std::uint64_t stop) {
+      visit_part(at, start);
+      at = stop;
+    });
+    visit_part(at, end);
+  }
 }
 
 void Stage::for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const {
@@ -263,9 +318,9 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
     read_page(page, fresh, 0);
     if (std::equal(old.begin(), old.begin() + static_cast<std::ptrdiff_t>(length), fresh.begin()))
       continue;
-    const bool joins = !new_run.empty() && start + new_run.size() == at && new_run.size() < most &&
-                       (page.bytes ? parked == 0
-                                   : parked != 0 && parked + new_run.size() == page.parked);
+    const bool joins =
+        !new_run.empty() && start + new_run.size() == at && new_run.size() < most &&
+        (page.bytes ? parked == 0 : parked != 0 && parked + new_run.size() == page.parked);
     if (!joins) {
       emit();
       start = at;

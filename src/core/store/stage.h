@@ -50,6 +50,7 @@ class Stage final : public Store {
   /// unreferenced: a layer knows what it has let go, but not that the old state still needs it.
   void allow_direct(Ranges places) { allowed_ = std::move(places); }
   void finish_sums() { direct_.finish_sums(); }
+  void put_back() { direct_.put_back(); }
 
   Store& base() { return base_; }
   std::uint64_t old_size() const { return direct_.old_size(); }
@@ -91,6 +92,16 @@ class Stage final : public Store {
   /// compared them. Only a hint: what an undo has no use for is passed over.
   void note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
                   std::uint32_t crc);
+  /// These bytes of the image before the change, with this CRC-32C, are not referred to after it.
+  void note_left(std::uint64_t from, std::uint64_t length, bool zero, std::uint32_t crc);
+  struct Left {
+    std::uint64_t length = 0;
+    bool zero = false;
+    std::uint32_t crc = 0;  // CRC-32C
+  };
+  /// Calls visit(offset, left) for each such range in front of the new end that the change does not
+  /// write to either, in order.
+  void for_each_left(const std::function<void(std::uint64_t, const Left&)>& visit);
   void for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const;
   /// Calls visit(offset, length) for each range of the image that lies behind its new end, still
   /// holds its old bytes, and is not known to have moved; in order.
@@ -124,6 +135,7 @@ class Stage final : public Store {
   Ranges zeroed_;  // whole pages that read as zeros, whatever the image holds; none of pages_
   DirectWrites direct_;
   std::map<std::uint64_t, Moved> moved_;  // disjoint
+  std::map<std::uint64_t, Left> left_;    // disjoint
 };
 
 }  // namespace jh

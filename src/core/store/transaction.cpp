@@ -53,14 +53,9 @@ Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
 Transaction::~Transaction() {
   if (over_) return;
   try {
-    std::vector<Store*> images;
-    for (const auto& stage : stages_) {
-      stage->finish_sums();
-      images.push_back(&stage->base());
-    }
     // Nobody needs this: the old state does not refer to what was written. But then not even free
     // room is different, and the file has its old length.
-    roll_back(*ledger_, images);
+    for (const auto& stage : stages_) stage->put_back();
     for (const Ledger::Image& image : ledger_->images())
       if (image.created) host_.remove(image.path);
     ledger_->remove();
@@ -89,6 +84,15 @@ void Transaction::keep_tail(Stage& stage, bool keep_undo, Progress& progress) {
     place.crc = moved.crc;
     place.offset = moved.at;
     ledger_->append_about(RecordKind::moved, stage.index(), offset, moved.length, bytes_of(place));
+  });
+  stage.for_each_left([&](std::uint64_t offset, const Stage::Left& left) {
+    if (left.zero) {
+      ledger_->append_zero(RecordKind::left, stage.index(), offset, left.length);
+      return;
+    }
+    Le32 sum;
+    sum = left.crc;
+    ledger_->append_about(RecordKind::left, stage.index(), offset, left.length, bytes_of(sum));
   });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
     while (length != 0) {

@@ -1,5 +1,5 @@
-// Transaction: one change of one or several images, from the first staged byte to the seal. What can
-// be done with its ledger afterwards is in settle.h.
+// Transaction: one change of one or several images, from the first staged byte to the seal. What
+// can be done with its ledger afterwards is in settle.h.
 #pragma once
 
 #include <memory>

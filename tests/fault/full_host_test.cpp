@@ -1,0 +1,101 @@
+// The host has a certain room left, from none to enough, and a change of every sort meets the end
+// of it: it is refused or fails, says what it left behind, and once there is room again recover
+// ends it.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <optional>
+
+#include "support/changes.h"
+#include "support/same_guest.h"
+
+namespace jh::test {
+namespace {
+
+#ifdef JUNEHEATH_SANITIZED
+constexpr std::uint64_t steps = 8;
+#else
+constexpr std::uint64_t steps = 60;
+#endif
+
+class FullHost : public testing::TestWithParam<GuestChange> {};
+
+TEST_P(FullHost, IsRefusedOrRecovered) {
+  const Contents old = images_of(GetParam());
+  FaultHost whole;
+  put(whole, old);
+  const std::string files = files_of(whole);
+  constexpr std::uint64_t plenty = 1ULL << 40;
+  whole.leave_room(plenty);
+  carry_out_on(whole, GetParam());
+  const std::uint64_t needed = (plenty - whole.least_room()) * 9 / 8;
+  int done = 0;
+  int unchanged = 0;
+  int sound = 0;
+  int unfinished = 0;
+  for (std::uint64_t i = 0; i <= steps; ++i) {
+    const std::uint64_t left = needed * i / steps / 512 * 512;
+    SCOPED_TRACE(fmt::format("{} bytes left", left));
+    FaultHost host;
+    put(host, old);
+    host.leave_room(left);
+    std::optional<Error> error;
+    try {
+      carry_out_on(host, GetParam());
+    } catch (const Error& failure) {
+      error = failure;
+    }
+    host.leave_room({});
+    if (!error) {
+      ++done;
+    } else {
+      EXPECT_TRUE(error->status() == Status::io || error->status() == Status::refused)
+          << error->what();
+      switch (error->left()) {
+        case Left::unchanged:
+          ++unchanged;
+          for (const auto& [path, content] : old)
+            EXPECT_TRUE(host.content(path).same_content(content)) << error->what();
+          EXPECT_EQ(recover(host, first_image), RecoverResult::nothing_to_do) << error->what();
+          break;
+        case Left::sound:
+          ++sound;
+          EXPECT_EQ(recover(host, first_image), RecoverResult::nothing_to_do) << error->what();
+          break;
+        default:
+          ++unfinished;
+          EXPECT_NE(recover(host, first_image), RecoverResult::nothing_to_do) << error->what();
+      }
+    }
+    EXPECT_TRUE(files_of(host) == files);
+    if (i % 16 == 0) {
+      EXPECT_EQ(checker_says(host, images_on(host)), "");
+    }
+    if (HasFailure()) return;
+  }
+  fmt::print("  up to {} bytes: {} done, {} unchanged, {} sound, {} unfinished\n", needed, done,
+             unchanged, sound, unfinished);
+  EXPECT_GT(done, 0);
+  EXPECT_GT(unchanged, 0);
+}
+
+TEST_P(FullHost, IsFoundBeforeAnythingIsDone) {
+  const Contents old = images_of(GetParam());
+  FaultHost host;
+  put(host, old);
+  host.leave_room(0, 0);
+  try {
+    carry_out_on(host, GetParam());
+    ADD_FAILURE() << "nobody noticed";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.status(), Status::refused) << error.what();
+    EXPECT_EQ(error.left(), Left::unchanged);
+  }
+  EXPECT_TRUE(same(contents_of(host, true), old)) << "something was left behind";
+}
+
+INSTANTIATE_TEST_SUITE_P(Changes, FullHost, testing::ValuesIn(guest_changes()),
+                         [](const auto& test) { return std::string(test.param.name); });
+
+}  // namespace
+}  // namespace jh::test

@@ -1,0 +1,179 @@
+#include "support/changes.h"
+
+#include <sstream>
+
+#include "core/change/carry_out.h"
+#include "core/change/compact.h"
+#include "core/change/plan_shrink.h"
+#include "core/container/fill.h"
+#include "support/containers.h"
+#include "support/judges.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+template <class Work>
+void with_guest(FaultHost& host, Work work) {
+  HostNeighbours beside(host);
+  std::vector<std::unique_ptr<Store>> files;
+  std::vector<Guest::Image> disks;
+  for (const std::string& path : {first_image, second_image}) {
+    if (!host.exists(path)) continue;
+    files.push_back(host.open(path, Access::read_only));
+    disks.push_back({path, files.back().get(), false, &beside});
+  }
+  work(Guest(disks));
+}
+
+void grow(FaultHost& host, const Guest& guest) {
+  GrowRequest request;
+  for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
+  request.disk_chosen = true;
+  request.by = 40_MiB;
+  if (guest.disks().size() > 1)
+    request.gives = {parse_give("/scratch=16MiB"), parse_give("/=rest")};
+  Silent silent;
+  carry_out(host, guest, plan_growth(guest, request), request, silent);
+}
+
+void shrink(FaultHost& host, const Guest& guest) {
+  ShrinkRequest request;
+  for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
+  request.disk_chosen = true;
+  request.to_floor = true;
+  request.allow_move = true;
+  Silent silent;
+  carry_out(host, guest, plan_shrink(guest, request), request, silent);
+}
+
+void compact(FaultHost& host, const Guest& guest) {
+  Silent silent;
+  compact_in_place(host, guest, 0, false, silent);
+}
+
+void keep_full(FaultHost& host, const Guest&) {
+  Silent silent;
+  recast_in_place(host, first_image, Keeping::full, silent);
+}
+
+void add_disk(FaultHost& host, const Guest& guest) {
+  GrowRequest request;
+  std::vector<Guest::Image> disks;
+  for (const Disk& disk : guest.disks()) {
+    request.images.push_back(disk.path);
+    disks.push_back({disk.path, disk.file, false, disk.beside});
+  }
+  request.add_disks = {{added_image, 64_MiB}};
+  request.gives = {parse_give("/=rest")};
+  MemoryStore blank((64_MiB).value(), added_image);
+  disks.push_back({added_image, &blank, true});
+  const Guest with_it(disks);
+  Silent silent;
+  carry_out(host, with_it, plan_growth(with_it, request), request, silent);
+}
+
+MemoryStore sample(const std::string& name) {
+  const TempFolder folder;
+  const std::string path = folder / "disk";
+  if (name != "full") {
+    unpack_sample(name, path);
+    return load(path);
+  }
+  make_ext(path, 24U << 20, {"-b", "1024", "-N", "800"});
+  MemoryStore disk = load(path);
+  const Guest guest({{path, &disk}});
+  std::mt19937 random(9);
+  for (const UnusedRange& range : find_unused(guest, 0).ranges) {
+    Buffer noise(std::min<std::uint64_t>(range.end - range.start, 700'000));
+    for (std::uint8_t& byte : noise) byte = static_cast<std::uint8_t>(random());
+    disk.write(range.start, noise);
+  }
+  return disk;
+}
+
+}  // namespace
+
+void PrintTo(const GuestChange& change, std::ostream* out) { *out << change.name; }
+
+const std::vector<GuestChange>& guest_changes() {
+  static const std::vector<GuestChange> all{
+      {"GrowMbr", {"heather"}, Form::raw, Keeping::full, grow},
+      {"GrowQcow2", {"full"}, Form::qcow2, Keeping::sparse, grow},
+      {"Shrink", {"full"}, Form::raw, Keeping::full, shrink},
+      {"ShrinkVhdx", {"full"}, Form::vhdx, Keeping::sparse, shrink},
+      {"Move", {"mbr-extended"}, Form::raw, Keeping::full, shrink},
+      {"CompactQcow2", {"full"}, Form::qcow2, Keeping::sparse, compact},
+      {"CompactVdi", {"full"}, Form::vdi, Keeping::sparse, compact},
+      {"RecastVdi", {"full"}, Form::vdi, Keeping::sparse, keep_full},
+      {"TwoDisks", {"two-disk-a", "two-disk-b"}, Form::raw, Keeping::full, grow},
+      {"AddDisk", {"two-disk-a", "two-disk-b"}, Form::raw, Keeping::full, add_disk}};
+  return all;
+}
+
+Contents images_of(const GuestChange& change) {
+  Contents old;
+  for (std::size_t i = 0; i < change.samples.size(); ++i) {
+    const std::string path = i == 0 ? first_image : second_image;
+    MemoryStore disk = sample(change.samples[i]);
+    if (change.form == Form::raw) {
+      old.emplace(path, MemoryStore(disk, path));
+      continue;
+    }
+    const auto from = open_container(disk);
+    NewContainer wanted;
+    wanted.form = change.form;
+    wanted.keeping = change.keeping;
+    wanted.disk_size = Bytes(disk.size());
+    auto made = new_image(wanted);
+    Silent silent;
+    fill_disk(*from, *made->container, silent);
+    old.emplace(path, MemoryStore(dynamic_cast<MemoryStore&>(*made->main), path));
+  }
+  return old;
+}
+
+void put(FaultHost& host, const Contents& contents) {
+  for (const auto& [path, content] : contents) host.put(path, content);
+}
+
+void carry_out_on(FaultHost& host, const GuestChange& change) {
+  with_guest(host, [&](const Guest& guest) { change.work(host, guest); });
+}
+
+Contents contents_of(const FaultHost& host, bool with_ledgers) {
+  Contents all;
+  for (const std::string& name : host.names())
+    if (with_ledgers || name.find(".juneheath") == std::string::npos)
+      all.emplace(name, MemoryStore(host.content(name), name));
+  return all;
+}
+
+bool same(const Contents& a, const Contents& b) {
+  return a.size() == b.size() &&
+         std::equal(a.begin(), a.end(), b.begin(), [](const auto& left, const auto& right) {
+           return left.first == right.first && left.second.same_content(right.second);
+         });
+}
+
+std::vector<std::string> images_on(FaultHost& host) {
+  std::vector<std::string> paths;
+  for (const std::string& path : {first_image, second_image, added_image})
+    if (host.exists(path) && host.content(path).size() != 0) paths.push_back(path);
+  return paths;
+}
+
+std::string files_of(FaultHost& host) {
+  std::string found;
+  try {
+    std::istringstream lines(what_the_guests_disks_hold(host, images_on(host)));
+    for (std::string line; std::getline(lines, line);)
+      if (line.starts_with('/')) found += line + "\n";
+  } catch (const Error&) {
+    return {};
+  }
+  return found;
+}
+
+}  // namespace jh::test
