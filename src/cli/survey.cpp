@@ -1,8 +1,10 @@
 #include <fmt/format.h>
 
 #include <ctime>
+#include <filesystem>
 #include <iostream>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "cli/commands.h"
 #include "cli/options.h"
@@ -109,8 +111,8 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
     std::cout << styled("  builds on ", Style::warn) << printable(parent) << "\n";
   for (const Snapshot& snapshot : facts.snapshots)
     std::cout << styled("  snapshot ", Style::warn)
-              << fmt::format("{} \"{}\" of {} UTC\n", printable(snapshot.id), printable(snapshot.name),
-                             day_of(snapshot.made_at));
+              << fmt::format("{} \"{}\" of {} UTC\n", printable(snapshot.id),
+                             printable(snapshot.name), day_of(snapshot.made_at));
   for (const std::string& what : facts.unsettled)
     std::cout << styled("  before a change: ", Style::warn) << printable(what) << "\n";
   for (const std::string& note : facts.notes) std::cout << "  " << printable(note) << "\n";
@@ -201,16 +203,20 @@ void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
   print_table(rows);
 }
 
-void print_ledger(Host& host, const std::string& path) {
-  const auto ledger = Ledger::open(host, path, /*tidy=*/false);
-  if (!ledger) return;
+void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
+  // By the names that the user gave.
   std::string images;
-  for (const Ledger::Image& image : ledger->images())
-    if (host.exists(image.path)) images += " " + shell_word(image.path);
-  if (ledger->state() == Ledger::State::done && ledger->has_undo())
+  for (const Ledger::Image& image : ledger.images()) {
+    if (!host.exists(image.path)) continue;
+    std::string name = image.path;
+    for (const Disk& disk : guest.disks())
+      if (host.identity(disk.path) == host.identity(image.path)) name = disk.path;
+    images += " " + shell_word(name);
+  }
+  if (ledger.state() == Ledger::State::done && ledger.has_undo())
     std::cout << "  The last change can still be taken back: "
               << styled("juneheath undo" + images, Style::command) << "\n";
-  else if (ledger->state() == Ledger::State::done)
+  else if (ledger.state() == Ledger::State::done)
     std::cout << "  A change left its ledger behind; to tidy it away: "
               << styled("juneheath recover" + images, Style::command) << "\n";
   else
@@ -238,7 +244,13 @@ void print_survey(const Session& session, Host& host) {
     if (!advice.command.empty())
       std::cout << "      " << styled(advice.command, Style::command) << "\n";
   }
-  for (const Disk& disk : guest.disks()) print_ledger(host, disk.path);
+  // One ledger of a change over several disks.
+  std::set<std::string> told;
+  for (const Disk& disk : guest.disks()) {
+    const auto ledger = Ledger::open(host, disk.path, /*tidy=*/false);
+    if (ledger && told.insert(std::filesystem::absolute(ledger->path()).string()).second)
+      print_ledger(host, guest, *ledger);
+  }
 }
 
 int run_survey(const Arguments& arguments) {

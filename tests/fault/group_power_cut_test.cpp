@@ -6,6 +6,7 @@
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/store/transaction.h"
+#include "support/changes.h"
 #include "support/failed_disk.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
@@ -122,6 +123,35 @@ TEST_P(GroupPowerCut, IsAllOldOrAllNew) {
   }
   EXPECT_GT(seen_old, 0U);
   EXPECT_GT(seen_new, 0U);
+}
+
+// There is the ledger of a finished change, another change is cut off, and after recover a third
+// one comes.
+TEST_P(GroupPowerCut, LeavesNothingInTheWayOfTheNextChange) {
+  if (GetParam()) GTEST_SKIP() << "a disk is added once";
+  request_.gives = {parse_give("/=rest")};
+  request_.by = 16_MiB;
+  FaultHost begun;
+  prepare(begun);
+  grow(begun);
+  const Contents state = contents_of(begun, true);
+  begun.cut_at(0, Unflushed::kept);
+  grow(begun);
+  const std::uint64_t operations = begun.operations();
+  std::mt19937 random(13);
+  for (std::uint64_t n = 1; n <= operations; ++n) {
+    SCOPED_TRACE(n);
+    FaultHost host;
+    put(host, state);
+    host.cut_at(n, static_cast<Unflushed>(n % 4));
+    ASSERT_THROW(grow(host), jh::PowerCut);
+    host.restart(random);
+    recover(host, path_a);
+    EXPECT_NO_THROW(grow(host));
+    EXPECT_NO_THROW(undo(host, path_b));
+    const std::vector<std::string> images{path_a, path_b};
+    EXPECT_EQ(host.names(), images);
+  }
 }
 
 TEST_P(GroupPowerCut, SoIsItsUndo) {

@@ -1,5 +1,6 @@
 // The built program, ended on the spot, or failed by the system, at every call that writes or
-// flushes: growing, shrinking, and compacting in place.
+// flushes: growing, shrinking, and compacting in place; also on a disk that keeps only what was
+// flushed, names in their folders included.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -19,6 +20,7 @@ struct Trouble {
   const char* name;
   int error;             // 0: the process ends
   const char* how_many;  // calls that fail; null: all from there on
+  bool forgets = false;  // what was not flushed is lost
 };
 
 void PrintTo(const Trouble& item, std::ostream* out) { *out << item.name; }
@@ -57,8 +59,9 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
   void fresh_start() {
     for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
       if (!entry.path().filename().string().starts_with("base."))
-        std::filesystem::remove(entry.path());
+        std::filesystem::remove_all(entry.path());
     run({"cp", "--sparse=always", base_, image_});
+    std::filesystem::create_directory(memory_);
   }
 
   // What the disk in the image holds, whatever the image.
@@ -75,6 +78,7 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
   const TempFolder folder_;
   const std::string base_ = folder_ / "base.img";
   const std::string image_ = folder_ / "guest.img";
+  const std::string memory_ = folder_ / "memory";  // of what a disk will lose
   std::vector<std::string> command_;
 };
 
@@ -83,19 +87,21 @@ TEST_P(StoppedProgram, LeavesOldOrNew) {
   fresh_start();
   const std::string old_disk = disk();
   const std::uint32_t old_digest = file_digest(image_);
-  const Outcome whole = juneheath(
-      command_, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_COUNT", folder_ / "count"}});
+  std::map<std::string, std::string> environment{{"LD_PRELOAD", JUNEHEATH_STOPPER}};
+  if (trouble.forgets) environment["JUNEHEATH_FORGET"] = memory_;
+  auto counting = environment;
+  counting["JUNEHEATH_STOP_COUNT"] = folder_ / "count";
+  const Outcome whole = juneheath(command_, counting);
   ASSERT_EQ(whole.status, 0) << whole.err;
   const std::uint32_t new_digest = file_digest(image_);
   const std::string new_disk = disk();
   const long calls = std::stol(read_file(folder_ / "count"));
   ASSERT_GT(calls, 20);
-  std::map<std::string, std::string> environment{{"LD_PRELOAD", JUNEHEATH_STOPPER}};
   if (trouble.error != 0) environment["JUNEHEATH_FAIL_WITH"] = std::to_string(trouble.error);
   if (trouble.how_many != nullptr) environment["JUNEHEATH_FAIL_FOR"] = trouble.how_many;
   int olds = 0;
   int news = 0;
-  const long stride = trouble.error == 0 ? work.stride : 3 * work.stride;
+  const long stride = trouble.error == 0 && !trouble.forgets ? work.stride : 3 * work.stride;
   // The seal is a handful of calls at the end: all of them.
   for (long n = 1; n <= calls; n += n + stride < calls - 8 ? stride : 1) {
     fresh_start();
@@ -125,7 +131,20 @@ TEST_P(StoppedProgram, LeavesOldOrNew) {
   EXPECT_GT(news, 0);
 }
 
+// What is done is lost when nothing is flushed: the test sees it.
+TEST_P(StoppedProgram, WouldNoticeThatNothingIsFlushed) {
+  if (!std::get<1>(GetParam()).forgets) GTEST_SKIP() << "only on a disk that forgets";
+  fresh_start();
+  const std::uint32_t old_digest = file_digest(image_);
+  const Outcome done = juneheath(command_, {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                                            {"JUNEHEATH_FORGET", memory_},
+                                            {"JUNEHEATH_FORGET_ALL", "1"}});
+  ASSERT_EQ(done.status, 0) << done.err;
+  EXPECT_EQ(file_digest(image_), old_digest);
+}
+
 const Trouble ends{"Ends", 0, nullptr};
+const Trouble forgets{"Forgets", 0, nullptr, true};
 const Trouble dies{"DiskDies", EIO, nullptr};
 const Trouble stumbles{"DiskStumbles", EIO, "1"};
 const Trouble fills{"HostFills", ENOSPC, nullptr};
@@ -139,7 +158,7 @@ const Work compacts_sparse{"CompactVdi", {"compact", "--yes"}, "vdi", 5, true};
 INSTANTIATE_TEST_SUITE_P(Commands, StoppedProgram,
                          testing::Combine(testing::Values(grows, shrinks, shrinks_sparse, compacts,
                                                           compacts_sparse),
-                                          testing::Values(ends, dies, stumbles, fills)),
+                                          testing::Values(ends, forgets, dies, stumbles, fills)),
                          [](const auto& test) {
                            return std::string(std::get<0>(test.param).name) +
                                   std::get<1>(test.param).name;

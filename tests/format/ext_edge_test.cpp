@@ -1,5 +1,5 @@
-// Edges that a careful reading found: journals that are damaged in the middle, errors that the guest
-// noted, clusters that several owners share, and numbers near the end of their range.
+// Edges that a careful reading found: journals that are damaged in the middle, errors that the
+// guest noted, clusters that several owners share, and numbers near the end of their range.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -8,14 +8,19 @@
 
 #include "core/base/checksum.h"
 #include "core/change/plan.h"
+#include "core/fs/ext/audit.h"
 #include "core/fs/ext/block_map.h"
+#include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/journal.h"
+#include "core/fs/ext/read.h"
 #include "core/fs/ext/rest.h"
 #include "core/store/file_store.h"
 #include "core/store/scratch_store.h"
 #include "core/table/gpt/format.h"
 #include "support/ext_tools.h"
+#include "support/guest_writes.h"
 #include "support/judges.h"
+#include "support/program.h"
 #include "support/samples.h"
 #include "support/tree.h"
 
@@ -23,6 +28,15 @@ namespace jh::test {
 namespace {
 
 constexpr std::uint64_t mib = 1U << 20;
+
+Findings audit_structure(const std::string& path) {
+  FileStore file(path, Access::read_only);
+  ext::Filesystem fs(file);
+  Findings findings;
+  Silent silent;
+  ext::audit(fs, {ext::AuditScope::structure, fs.geometry().group_count - 1}, findings, silent);
+  return findings;
+}
 
 // The fixture of a guest that lost power, and its journal.
 class DirtyJournal : public testing::Test {
@@ -126,10 +140,156 @@ TEST(Bigalloc, SeveralGroupsBecomeSmaller) {
   }
 }
 
+// A file that was open when its last name went, or that was being cut: the guest's next start would
+// see to it, and so do we. The checker counts blocks, inodes and what owners use.
+class Orphans : public testing::TestWithParam<int> {
+ protected:
+  void SetUp() override {
+    const ExtKind& kind = ext_kinds()[static_cast<std::size_t>(GetParam())];
+    make_ext_kind(kind, 1024, image_, 64 * mib, {});
+    const FileStorePtr file = open();
+    ext::Filesystem fs(*file);
+    if (!fs.geometry().has_incompat(ext::incompat::extents))
+      GTEST_SKIP() << "the test makes files with extents";
+    ino_ = make_file(fs, "open", 300'000);
+    fs.write_super(0);
+    file->flush();
+    ASSERT_EQ(check_ext(image_), "");
+  }
+  using FileStorePtr = std::unique_ptr<FileStore>;
+  FileStorePtr open() const { return std::make_unique<FileStore>(image_, Access::read_write); }
+
+  // The list of orphans has this one.
+  void leave(const std::function<void(ext::InodeRecord&)>& change, bool named) const {
+    const FileStorePtr file = open();
+    ext::Filesystem fs(*file);
+    if (!named) {
+      ext::InodeRecord root = fs.read_inode(ext::root_ino);
+      ASSERT_TRUE(ext::remove_name(fs, root, "open", ino_));
+      fs.write_inode(root);
+    }
+    ext::InodeRecord inode = fs.read_inode(ino_);
+    inode.fields.dtime = 0;
+    change(inode);
+    inode.store_fields();
+    fs.write_inode(inode);
+    fs.edit_super().last_orphan = ino_;
+    fs.write_super(0);
+    file->flush();
+  }
+  void settle() const {
+    const FileStorePtr file = open();
+    ext::bring_to_rest(*file);
+    file->flush();
+  }
+
+  const TempFolder folder_;
+  const std::string image_ = folder_ / "fs.img";
+  std::uint32_t ino_ = 0;
+};
+
+TEST_P(Orphans, AreRemoved) {
+  leave([](ext::InodeRecord& inode) { inode.fields.links_count = 0; }, /*named=*/false);
+  settle();
+  EXPECT_EQ(check_ext(image_), "");
+  EXPECT_EQ(words_of(audit_ext(image_)), "");
+}
+
+TEST_P(Orphans, AreCut) {
+  // In front of a cluster's end, behind it, and to nothing.
+  for (const std::uint32_t size : {150'001U, 65'536U, 0U}) {
+    leave([&](ext::InodeRecord& inode) { inode.fields.size_lo = size; }, /*named=*/true);
+    settle();
+    EXPECT_EQ(check_ext(image_), "") << size;
+    EXPECT_EQ(words_of(audit_ext(image_)), "") << size;
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, Orphans, testing::Range(0, static_cast<int>(ext_kinds().size())),
+                         [](const auto& test) {
+                           return std::string(
+                               ext_kinds()[static_cast<std::size_t>(test.param)].name);
+                         });
+
+// Values of attributes that have inodes of their own are counted by their users.
+TEST(OrphansOf, InodesWithValuesOfTheirOwnAreRefused) {
+  const TempFolder folder;
+  const std::string image = folder / "fs.img";
+  make_ext(image, 64 * mib, {"-b", "1024", "-O", "ea_inode"});
+  FileStore file(image, Access::read_write);
+  ext::Filesystem fs(file);
+  std::uint32_t holder = 0;
+  ext::walk_tree(fs, [&](const std::string&, const ext::InodeRecord& inode) {
+    if (inode.type() == ext::mode_file && inode.attribute_block() != 0) holder = inode.ino;
+  });
+  if (holder == 0) holder = make_file(fs, "holder", 5000);
+  ext::InodeRecord inode = fs.read_inode(holder);
+  // An inline attribute whose value lies in another inode.
+  Buffer entry(sizeof(Le32) + 16 + 4);
+  Le32 magic;
+  magic = 0xEA020000;
+  put_at(entry, 0, magic);
+  entry[4] = 1;  // length of the name
+  entry[5] = 1;  // "user."
+  Le32 value_inode;
+  value_inode = 12;
+  put_at(entry, 8, value_inode);
+  Le32 length;
+  length = 100;
+  put_at(entry, 12, length);
+  entry[20] = 'v';
+  const std::size_t at = ext::old_inode_size + inode.fields.extra_isize.value();
+  std::copy(entry.begin(), entry.end(), inode.raw.begin() + static_cast<std::ptrdiff_t>(at));
+  inode.fields.links_count = 0;
+  inode.fields.dtime = 0;
+  inode.store_fields();
+  fs.write_inode(inode);
+  fs.edit_super().last_orphan = holder;
+  fs.write_super(0);
+  ScratchStore view(file);
+  try {
+    ext::bring_to_rest(view);
+    ADD_FAILURE() << "it was removed";
+  } catch (const Error& error) {
+    EXPECT_TRUE(error.status() == Status::unsupported || error.status() == Status::refused)
+        << error.what();
+  }
+}
+
+// Blocks that nobody owns: where content has to move, all of it is looked at before.
+TEST(GrowthThatMovesContent, AsksForAFullAuditBefore) {
+  const TempFolder folder;
+  const std::string image = folder / "fs.img";
+  make_ext(image, 32 * mib, {"-b", "1024", "-O", "^resize_inode,^64bit"});
+  const std::string sound = folder / "sound.img";
+  std::filesystem::copy_file(image, sound);
+  {
+    FileStore file(image, Access::read_write);
+    ext::Filesystem fs(file);
+    ext::Allocation allocation(fs);
+    ASSERT_TRUE(allocation.allocate(1, fs.geometry().blocks / 2, {}));
+    allocation.finish();
+    fs.write_super(0);
+  }
+  ASSERT_EQ(words_of(audit_structure(image)), "");
+  const auto grow = [](const std::string& path) {
+    return juneheath({"grow", path, "--to", "700MiB"});
+  };
+  const std::uint32_t digest = file_digest(image);
+  const Outcome refused = grow(image);
+  EXPECT_EQ(refused.status, 4) << refused.out << refused.err;
+  EXPECT_EQ(file_digest(image), digest);
+  const Outcome done = grow(sound);
+  EXPECT_EQ(done.status, 0) << done.err;
+  EXPECT_TRUE(done.said("way")) << "the test needs a growth that moves content: " << done.out;
+  EXPECT_EQ(check_ext(sound), "");
+}
+
 TEST(GptEdges, ASpareCopyAtTheEndOfAllNumbersIsADefectOfThatCopyOnly) {
   const TempFolder folder;
   unpack_sample("nestcam", folder / "n.img");
-  for (const std::uint64_t lba : {(1ULL << 55) - 1, 1ULL << 55, 0xFFFFFFFFFFFFFFFFULL, 0x7FFFFFFFFFFFFFULL}) {
+  for (const std::uint64_t lba :
+       {(1ULL << 55) - 1, 1ULL << 55, 0xFFFFFFFFFFFFFFFFULL, 0x7FFFFFFFFFFFFFULL}) {
     MemoryStore disk = load(folder / "n.img");
     auto header = read_as<gpt::Header>(disk, 512);
     header.alternate_lba = lba;

@@ -27,7 +27,7 @@ void with_guest(FaultHost& host, Work work) {
   work(Guest(disks));
 }
 
-void grow(FaultHost& host, const Guest& guest) {
+void grow(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
   GrowRequest request;
   for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
   request.disk_chosen = true;
@@ -35,30 +35,30 @@ void grow(FaultHost& host, const Guest& guest) {
   if (guest.disks().size() > 1)
     request.gives = {parse_give("/scratch=16MiB"), parse_give("/=rest")};
   Silent silent;
-  carry_out(host, guest, plan_growth(guest, request), request, silent);
+  carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
-void shrink(FaultHost& host, const Guest& guest) {
+void shrink(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
   ShrinkRequest request;
   for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
   request.disk_chosen = true;
   request.to_floor = true;
   request.allow_move = true;
   Silent silent;
-  carry_out(host, guest, plan_shrink(guest, request), request, silent);
+  carry_out(host, guest, plan_shrink(guest, request), request, silent, before_proof);
 }
 
-void compact(FaultHost& host, const Guest& guest) {
+void compact(FaultHost& host, const Guest& guest, const BeforeProof&) {
   Silent silent;
   compact_in_place(host, guest, 0, false, silent);
 }
 
-void keep_full(FaultHost& host, const Guest&) {
+void keep_full(FaultHost& host, const Guest&, const BeforeProof&) {
   Silent silent;
   recast_in_place(host, first_image, Keeping::full, silent);
 }
 
-void add_disk(FaultHost& host, const Guest& guest) {
+void add_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
   GrowRequest request;
   std::vector<Guest::Image> disks;
   for (const Disk& disk : guest.disks()) {
@@ -71,7 +71,7 @@ void add_disk(FaultHost& host, const Guest& guest) {
   disks.push_back({added_image, &blank, true});
   const Guest with_it(disks);
   Silent silent;
-  carry_out(host, with_it, plan_growth(with_it, request), request, silent);
+  carry_out(host, with_it, plan_growth(with_it, request), request, silent, before_proof);
 }
 
 MemoryStore sample(const std::string& name) {
@@ -138,8 +138,8 @@ void put(FaultHost& host, const Contents& contents) {
   for (const auto& [path, content] : contents) host.put(path, content);
 }
 
-void carry_out_on(FaultHost& host, const GuestChange& change) {
-  with_guest(host, [&](const Guest& guest) { change.work(host, guest); });
+void carry_out_on(FaultHost& host, const GuestChange& change, const BeforeProof& before_proof) {
+  with_guest(host, [&](const Guest& guest) { change.work(host, guest, before_proof); });
 }
 
 Contents contents_of(const FaultHost& host, bool with_ledgers) {

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "core/change/carry_out.h"
 #include "core/container/container.h"
 #include "core/guest/guest.h"
 #include "support/fault_host.h"
@@ -23,7 +24,7 @@ struct GuestChange {
   std::vector<std::string> samples;  // "full": a small filesystem, much of it in use
   Form form = Form::raw;
   Keeping keeping = Keeping::sparse;
-  std::function<void(FaultHost&, const Guest&)> work;
+  std::function<void(FaultHost&, const Guest&, const BeforeProof&)> work;
 };
 void PrintTo(const GuestChange& change, std::ostream* out);
 
@@ -34,7 +35,8 @@ using Contents = std::map<std::string, MemoryStore>;
 /// The images of the change, before it.
 Contents images_of(const GuestChange& change);
 void put(FaultHost& host, const Contents& contents);
-void carry_out_on(FaultHost& host, const GuestChange& change);
+/// `before_proof` is called where there is one proof for all.
+void carry_out_on(FaultHost& host, const GuestChange& change, const BeforeProof& before_proof = {});
 
 Contents contents_of(const FaultHost& host, bool with_ledgers);
 bool same(const Contents& a, const Contents& b);

@@ -6,6 +6,7 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/map_edit.h"
+#include "core/fs/ext/quota.h"
 #include "core/guest/guest.h"
 
 namespace jh::test {
@@ -43,7 +44,9 @@ InodeRecord empty_file(Filesystem& fs, std::uint32_t ino) {
   return file;
 }
 
-void make_file(Filesystem& fs, const std::string& name, std::uint64_t size) {
+}  // namespace
+
+std::uint32_t make_file(Filesystem& fs, const std::string& name, std::uint64_t size) {
   const Geometry& g = fs.geometry();
   Allocation allocation(fs);
   const std::uint32_t ino = free_inode(fs, allocation);
@@ -52,15 +55,20 @@ void make_file(Filesystem& fs, const std::string& name, std::uint64_t size) {
   std::mt19937 random(static_cast<std::uint32_t>(size));
   std::vector<MappedRun> runs;
   const std::uint64_t step = 4ULL * g.cluster_ratio;
-  for (std::uint64_t logical = 0; logical < ceil_div(size, g.block_size); logical += step) {
-    const auto start = allocation.allocate(step, g.blocks / 3, {});
+  const std::uint64_t blocks = ceil_div(size, g.block_size);
+  for (std::uint64_t logical = 0; logical < blocks; logical += step) {
+    const std::uint64_t count = std::min(step, blocks - logical);
+    const auto start = allocation.allocate(count, g.blocks / 3, {});
     if (!start) refuse("no block is free", "the test's guest");
-    Buffer noise(step * g.block_size);
+    Buffer noise(count * g.block_size);
     for (std::uint8_t& byte : noise) byte = static_cast<std::uint8_t>(random());
     fs.store().write(g.offset(*start), noise);
-    runs.push_back({logical, *start, step});
+    runs.push_back({logical, *start, count});
   }
   write_runs(fs, allocation, file, runs);
+  // The last cluster counts as a whole.
+  file.set_counted(file.counted() +
+                   (round_up(blocks, g.cluster_ratio) - blocks) * file.count_unit(g));
   file.fields.size_lo = static_cast<std::uint32_t>(size);
   file.store_fields();
   fs.write_inode(file);
@@ -68,9 +76,12 @@ void make_file(Filesystem& fs, const std::string& name, std::uint64_t size) {
   add_name(fs, allocation, root, name, ino, mode_file);
   fs.write_inode(root);
   allocation.finish();
+  UsageChange usage = owner_of(g, file);
+  usage.bytes = static_cast<std::int64_t>(file.counted() / file.count_unit(g) * g.block_size);
+  usage.inodes = 1;
+  change_usage(fs, usage);
+  return ino;
 }
-
-}  // namespace
 
 bool guest_writes_files(Host& host, const std::vector<std::string>& images, const std::string& name,
                         std::uint64_t size) {

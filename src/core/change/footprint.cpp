@@ -90,13 +90,29 @@ class Footprint::Inside {
   std::unique_ptr<BlockFootprint> blocks_;
 };
 
-Footprint::Footprint(const Guest& before, const Plan& plan) : before_(before), plan_(plan) {
+Footprint::Footprint(const Guest& before, const Guest& after, const Plan& plan)
+    : before_(before), after_(after), plan_(plan) {
   for (const Where& where : plan.targets) {
     const Place* place = place_at(before, where);
     ensure(place != nullptr, "a target of the plan is in the guest");
     targets_[place] = std::make_unique<Inside>(before, *place, moves_blocks(plan, where));
   }
   note_kept();
+  note_places();
+}
+
+void Footprint::note_places() {
+  for (std::size_t i = 0; i < before_.disks().size(); ++i) {
+    Ranges places;
+    for (const Disk* disk : {&before_.disks()[i], &after_.disks()[i]}) {
+      for (const Place& place : disk->places)
+        if (place.content.kind != ContentKind::extended)
+          add_range(places, place.offset.value(), place.offset.value() + place.size.value());
+      if (!disk->table) continue;
+      for (const auto& [start, end] : disk->table->own_places()) add_range(places, start, end);
+    }
+    places_.push_back(std::move(places));
+  }
 }
 
 void Footprint::note_kept() {
@@ -139,6 +155,7 @@ const Ranges& Footprint::changed_in(const Where& where) const {
 
 void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
   if (before_.disks()[disk].added) return;
+  check_outside(disk, at, length);
   for (const Place& place : before_.disks()[disk].places) {
     const std::uint64_t start = place.offset.value();
     const std::uint64_t end = start + place.size.value();
@@ -147,6 +164,32 @@ void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) 
     const std::uint64_t from = std::max(at, start);
     check_place(place, from - start, std::min(at + length, end) - from);
   }
+}
+
+// What is said to differ is whole sectors; here single bytes count, for a table and a boot loader
+// share one.
+void Footprint::check_outside(std::size_t disk, std::uint64_t at, std::uint64_t length) {
+  const std::string& path = before_.disks()[disk].path;
+  const auto must_be_same = [&](std::uint64_t start, std::uint64_t end) {
+    constexpr std::uint64_t most = 1U << 20;
+    while (start < end) {
+      const std::uint64_t step = std::min(most, end - start);
+      const Buffer was = read_buffer(before_.disks()[disk].container->disk(), start, step);
+      const Buffer now = read_buffer(after_.disks()[disk].container->disk(), start, step);
+      const auto differs = std::mismatch(was.begin(), was.end(), now.begin()).first;
+      if (differs != was.end())
+        proof_failed(fmt::format("byte {} of the disk, which is in no partition, would change",
+                                 start + static_cast<std::uint64_t>(differs - was.begin())),
+                     path);
+      start += step;
+    }
+  };
+  const std::uint64_t end = at + length;
+  for_each_inside(places_[disk], at, end, [&](std::uint64_t from, std::uint64_t to) {
+    must_be_same(at, from);
+    at = to;
+  });
+  must_be_same(at, end);
 }
 
 void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t length) {

@@ -338,10 +338,12 @@ class GroupPlanner {
 
   [[noreturn]] void refuse_amount(const Wish& wish, std::uint64_t wanted, std::uint64_t got) {
     const std::string name = guest_.best_name(*wish.volume);
-    const std::string what =
-        fmt::format("{} cannot get {}: that takes {} extents of {}, and there {} {} ({})", name,
-                    human(group_.bytes(wanted)), grouped(wanted), human(Bytes(facts().extent_size)),
-                    got == 1 ? "is" : "are", grouped(got), spelled_out(group_.bytes(got)));
+    const std::string what = fmt::format("{} cannot get {}: that takes {} extents of {}, and ",
+                                         name, human(group_.bytes(wanted)), grouped(wanted),
+                                         human(Bytes(facts().extent_size))) +
+                             (got == 0 ? std::string("none is free")
+                                       : fmt::format("there {} {}: {}", got == 1 ? "is" : "are",
+                                                     grouped(got), spelled_out(group_.bytes(got))));
     if (got == 0)
       refuse(what, "group " + facts().name, "make the disk larger:\n  " + command_by_10());
     refuse(what, "group " + facts().name,

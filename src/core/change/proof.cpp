@@ -202,7 +202,7 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
     Findings findings;
     ext::AuditRequest request{ext::AuditScope::structure, fs.geometry().group_count - 1};
     // What moves must be known to be whole: no block of two owners, none that is not counted.
-    if (step.kind == StepKind::shrink_ext) request = {};
+    if (moves_blocks(plan, step.where())) request = {};
     ext::audit(fs, request, findings, progress);
     if (findings.clean()) continue;
     damaged("the filesystem is damaged: " + findings.kept().front().what,
@@ -277,10 +277,9 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
     images.push_back({path, &files.stage(i), false, &files.beside()});
     old_images.push_back({path, &files.old_state(i), false, &files.old_beside()});
   }
-  std::uint32_t sector_size = 0;
+  std::uint32_t sector_size = opened.sector_size();
   for (const Disk& disk : opened.disks())
-    if (disk.table) sector_size = disk.table->facts().sector_size;
-  if (opened.disks().size() != 1) sector_size = 0;
+    if (disk.table && opened.disks().size() == 1) sector_size = disk.table->facts().sector_size;
   const Guest after(images, sector_size);
   // Places that a shrinking has left may have been written already; the ledger knows what was
   // there.
@@ -289,7 +288,7 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   const Guest& before = old ? *old : opened;
   const FileChanges changes = changed_files(files);
   ContentCheck contents(files);
-  Footprint footprint(before, plan);
+  Footprint footprint(before, after, plan);
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
     if (before.disks()[i].added) continue;
     Container& container = *after.disks()[i].container;

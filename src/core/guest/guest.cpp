@@ -65,7 +65,8 @@ std::vector<std::string> files_of(const Disk& disk) {
   return files;
 }
 
-Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size) {
+Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size)
+    : sector_size_(sector_size) {
   for (const Image& image : images) open_disk(image, sector_size);
   open_groups();
   read_fstab();

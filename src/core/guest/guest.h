@@ -80,6 +80,8 @@ class Guest {
   const VolumeGroup* group_on(const Place& place, std::size_t& pv) const;
   /// Whether the guest uses only those LVM devices that it keeps a list of.
   bool lists_lvm_devices() const { return lists_lvm_devices_; }
+  /// What it was told to take for all disks; 0: found out for each.
+  std::uint32_t sector_size() const { return sector_size_; }
   const std::string& hostname() const { return hostname_; }
   const std::vector<FstabEntry>& fstab() const { return fstab_; }
 
@@ -101,6 +103,7 @@ class Guest {
 
   std::vector<Disk> disks_;
   std::vector<VolumeGroup> groups_;
+  std::uint32_t sector_size_ = 0;
   bool lists_lvm_devices_ = false;
   std::vector<FstabEntry> fstab_;
   std::string hostname_;

@@ -92,7 +92,9 @@ std::unique_ptr<Ledger> Ledger::open(Host& host, const std::string& image_path, 
       found->path_ = lengthen(*pointer, own);
       found->lasting_ = host.exists(found->path_) && !host.exists(open_name(found->path_));
       const std::string target = found->lasting_ ? found->path_ : open_name(found->path_);
-      const bool there = host.exists(target);
+      // The ledger gets its lasting name after its pointers: one that has not got its own yet does
+      // not mean the finished change that lies there.
+      const bool there = host.exists(target) && (name == own || !found->lasting_);
       if (there) found->file_ = host.open_plain(target, access);
       // A pointer outlives its ledger when the change was dropped or undone; and one that leads to
       // another pointer leads nowhere.

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "core/base/findings.h"
+#include "core/base/ranges.h"
 #include "core/base/sizes.h"
 #include "core/base/uuid.h"
 #include "core/store/store.h"
@@ -97,6 +98,10 @@ class PartitionTable {
   /// Makes it, with the type of an LVM physical volume. `id` is its identity where the table keeps
   /// one.
   virtual void create(Store& disk, const NewPartition& partition, const Uuid& id) = 0;
+
+  /// The bytes of the disk that its own structures take, in all their copies. Boot code in the same
+  /// sectors is not theirs.
+  virtual Ranges own_places() const = 0;
 
   /// True when the disk has sectors that the table's own structures do not cover yet.
   virtual bool must_move_spare() const { return false; }

@@ -294,8 +294,10 @@ void remove_inode(Filesystem& fs, Allocation& allocation, std::uint32_t ino) {
   inode.fields.size_hi = 0;
   inode.fields.blocks_lo = 0;
   inode.fields.blocks_hi = 0;
-  // When it was deleted: no clock, so that the same change gives the same bytes.
-  inode.fields.dtime = std::max(1U, inode.fields.ctime.value());
+  // When it was deleted: no clock, so that the same change gives the same bytes. A guest without a
+  // clock has small times, and those would be numbers of inodes that are still on the list.
+  inode.fields.dtime =
+      std::max(static_cast<std::uint32_t>(fs.geometry().inodes()) + 1, inode.fields.ctime.value());
   fs.write_inode(inode);
 }
 

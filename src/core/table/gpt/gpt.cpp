@@ -161,6 +161,7 @@ GptTable::GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy sp
   header_ = from_primary ? primary.header : spare.header;
   entries_ = from_primary ? std::move(primary.entries) : std::move(spare.entries);
   spare_good_ = spare.good();
+  spare_array_lba_ = spare.header.entries_lba.value();
   spare_lba_ = from_primary ? header_.alternate_lba.value() : header_.my_lba.value();
   if (!from_primary) {
     facts_.repairs.push_back(
@@ -198,6 +199,22 @@ std::uint64_t GptTable::array_sectors() const {
   const std::uint64_t bytes =
       std::uint64_t{header_.entry_count.value()} * header_.entry_size.value();
   return ceil_div(bytes, facts_.sector_size);
+}
+
+Ranges GptTable::own_places() const {
+  const std::uint64_t sector = facts_.sector_size;
+  Ranges places;
+  add_range(places, mbr::entries_at, mbr::sector_bytes);  // of the protective MBR
+  const auto add = [&](std::uint64_t lba, std::uint64_t count) {
+    add_range(places, lba * sector, (lba + count) * sector);
+  };
+  add(1, 1);
+  add(header_.entries_lba.value(), array_sectors());
+  if (spare_good_) {
+    add(spare_lba_, 1);
+    add(spare_array_lba_, array_sectors());
+  }
+  return places;
 }
 
 bool GptTable::must_move_spare() const { return spare_lba_ != last_lba_; }
@@ -378,6 +395,7 @@ void GptTable::write_all(Store& disk) {
   write_copy(1, last_lba_, primary_array);
   write_protective_mbr(disk);
   spare_good_ = true;
+  spare_array_lba_ = last_lba_ - array_sectors();
   spare_lba_ = last_lba_;
 }
 

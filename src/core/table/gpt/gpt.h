@@ -17,6 +17,7 @@ class GptTable final : public PartitionTable {
   };
 
   GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare);
+  Ranges own_places() const override;
   bool must_move_spare() const override;
   Sectors usable_end_on(Bytes disk_size) const override;
   NewPartition place_new(Bytes disk_size) const override;
@@ -42,6 +43,7 @@ class GptTable final : public PartitionTable {
   gpt::Header header_{};         // of the trusted copy, as the primary has it
   Buffer entries_;               // of the trusted copy
   std::uint64_t spare_lba_ = 0;  // where the spare header is said to be
+  std::uint64_t spare_array_lba_ = 0;
   bool spare_good_ = false;
   std::uint64_t last_lba_ = 0;  // of the disk
 };

@@ -39,6 +39,10 @@ struct Record {
 };
 static_assert(sizeof(Record) == 512 && offsetof(Record, entries) == 446);
 
+// What is the table's own of its first sector: the rest is the boot loader's, and the disk's
+// signature.
+constexpr std::uint64_t entries_at = offsetof(Record, entries);
+
 constexpr std::uint8_t type_empty = 0x00;
 constexpr std::uint8_t type_extended_chs = 0x05;
 constexpr std::uint8_t type_extended_lba = 0x0F;

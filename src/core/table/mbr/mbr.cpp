@@ -75,6 +75,20 @@ MbrTable::MbrTable(Store& disk, std::uint32_t sector_size) {
   check_layout(disk.name());
 }
 
+Ranges MbrTable::own_places() const {
+  Ranges places;
+  add_range(places, mbr::entries_at, mbr::sector_bytes);
+  const auto add = [&](Sectors record) {
+    const std::uint64_t at = to_bytes(record, facts_.sector_size).value();
+    add_range(places, at, at + mbr::sector_bytes);
+  };
+  for (const Partition& partition : facts_.partitions) {
+    if (partition.role == PartitionRole::extended) add(partition.first);
+    if (partition.role == PartitionRole::logical) add(partition.first - partition.lead);
+  }
+  return places;
+}
+
 Sectors MbrTable::usable_end_on(Bytes disk_size) const {
   return Sectors(std::min(disk_size.value() / facts_.sector_size, lba_limit));
 }

@@ -9,6 +9,7 @@ namespace jh {
 class MbrTable final : public PartitionTable {
  public:
   MbrTable(Store& disk, std::uint32_t sector_size);
+  Ranges own_places() const override;
   Sectors usable_end_on(Bytes disk_size) const override;
   NewPartition place_new(Bytes disk_size) const override;
   void create(Store& disk, const NewPartition& partition, const Uuid& id) override;
