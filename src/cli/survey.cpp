@@ -62,7 +62,7 @@ Row place_row(const Guest& guest, Floors& floors, const Place& place, const OneU
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
   Style state_style = state == "clean" ? Style::good : Style::plain;
-  if (!content.blockers.empty() || content.rest) state_style = Style::warn;
+  if (!content.blockers.empty() || content.settling) state_style = Style::warn;
   Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
           {holds},
           {mounted_at(place)},

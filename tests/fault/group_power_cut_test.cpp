@@ -3,9 +3,11 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "core/fs/ext/ext.h"
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/store/transaction.h"
+#include "support/ext_tools.h"
 #include "support/changes.h"
 #include "support/failed_disk.h"
 #include "support/same_guest.h"
@@ -81,7 +83,7 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     if (root->content.size != root->size) return false;
     Findings findings;
     Silent silent;
-    ext::audit(*root->content.ext, {}, findings, silent);
+    ext::audit(*ext_in(root->content), {}, findings, silent);
     return findings.clean();
   }
 

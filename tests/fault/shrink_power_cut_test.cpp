@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "core/fs/ext/ext.h"
 #include "core/base/checksum.h"
 #include "core/base/stopped.h"
 #include "core/change/carry_out.h"
@@ -12,6 +13,7 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/store/transaction.h"
+#include "support/ext_tools.h"
 #include "support/failed_disk.h"
 #include "support/fault_images.h"
 #include "support/judges.h"
@@ -163,7 +165,7 @@ class MovePowerCut : public ShrinkPowerCut {
     std::map<std::string, std::uint32_t> all;
     for (const Disk& each : guest.disks())
       for (const jh::Place& place : each.places)
-        if (place.content.ext)
+        if (ext_in(place.content))
           for (const auto& [path, sum] : tree_of(*place.window))
             all[guest.name_of(place) + path] = sum;
     return all;

@@ -5,12 +5,14 @@
 
 #include <random>
 
+#include "core/fs/ext/ext.h"
 #include "core/base/errors.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/rest.h"
 #include "core/guest/content.h"
+#include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"
 
@@ -50,12 +52,12 @@ bool look_everywhere(const MemoryStore& damaged_image) {
     ext::audit(fs, {}, findings, silent);
   });
   EXPECT_TRUE(image.same_content(damaged_image)) << "looking has written";
-  refused = !content.blockers.empty() || !content.ext;
+  refused = !content.blockers.empty() || !ext_in(content);
   if (refused) return true;
   orderly([&] {
     MemoryStore grown(image, "grown");
     grown.resize(image.size() * 2);
-    if (content.rest) ext::bring_to_rest(grown);
+    if (content.settling) ext::bring_to_rest(grown);
     const std::uint64_t blocks = grown.size() / ext::Filesystem(grown).geometry().block_size;
     Silent silent;
     ext::clear_table_way(grown, blocks, silent);

@@ -2,7 +2,6 @@
 // volumes that shrink on their way, filesystems that name their own place.
 #include <fmt/format.h>
 
-#include "core/fs/boot/boot.h"
 #include "core/fs/boot/format.h"
 #include "core/table/mbr/format.h"
 #include "support/guest_story.h"

@@ -69,7 +69,7 @@ TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
   const std::string fstab = loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab");
   const Outcome full = grow({"--give", "/=64MiB"});
   EXPECT_EQ(full.status, 3);
-  EXPECT_TRUE(full.said("takes 16 extents of 4 MiB, and there are 0")) << full.err;
+  EXPECT_TRUE(full.said("takes 16 extents of 4 MiB, and none is free")) << full.err;
   expect_untouched();
   const Outcome grown = grow({"--to", "2GiB", "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;

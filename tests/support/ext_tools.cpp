@@ -6,6 +6,7 @@
 
 #include "core/base/checksum.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/shrink.h"
@@ -14,6 +15,11 @@
 #include "support/tree.h"
 
 namespace jh::test {
+
+ext::Filesystem* ext_in(const Content& content) {
+  auto* opened = dynamic_cast<ext::ExtFilesystem*>(content.filesystem.get());
+  return opened == nullptr ? nullptr : &opened->inner();
+}
 
 void grow_ext(const std::string& path, std::uint64_t size) {
   FileStore file(path, Access::read_write);

@@ -7,8 +7,13 @@
 #include <vector>
 
 #include "core/base/findings.h"
+#include "core/fs/ext/filesystem.h"
+#include "core/guest/content.h"
 
 namespace jh::test {
+
+/// The ext filesystem that a place holds; null: none that could be opened.
+ext::Filesystem* ext_in(const Content& content);
 
 /// Grows the filesystem in `path` to `size` bytes, moving what lies in the way. Throws Error.
 void grow_ext(const std::string& path, std::uint64_t size);

@@ -33,8 +33,8 @@ class FaultImages : public testing::TestWithParam<Kind> {
       if (!host.content(path).same_content(content)) return false;
     return true;
   }
-  /// All files are there, no other but ledgers, and the guest sees what it saw: every byte of the disk
-  /// that something refers to is the same.
+  /// All files are there, no other but ledgers, and the guest sees what it saw: every byte of the
+  /// disk that something refers to is the same.
   bool is_old(FaultHost& host) const {
     std::size_t files = 0;
     for (const std::string& name : host.names())

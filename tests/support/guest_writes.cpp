@@ -5,14 +5,17 @@
 #include "core/base/progress.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/directory_edit.h"
+#include "core/fs/ext/ext.h"
 #include "core/fs/ext/map_edit.h"
 #include "core/fs/ext/quota.h"
 #include "core/guest/guest.h"
+#include "support/ext_tools.h"
 
 namespace jh::test {
 namespace {
 
 using namespace ext;
+using Filesystem = ext::Filesystem;
 
 bool is_sound(Filesystem& fs) {
   Findings findings;
@@ -96,9 +99,9 @@ bool guest_writes_files(Host& host, const std::vector<std::string>& images, cons
     const Guest guest(disks);
     std::vector<Filesystem*> filesystems;
     for (const Place* place : guest.places()) {
-      if (place->content.kind != ContentKind::ext) continue;
-      if (!place->content.ext || !place->content.blockers.empty()) return false;
-      Filesystem& fs = *place->content.ext;
+      if (place->content.filesystem_kind != &ext::kind) continue;
+      if (!ext_in(place->content) || !place->content.blockers.empty()) return false;
+      Filesystem& fs = *ext_in(place->content);
       if (!is_sound(fs)) return false;
       if (fs.geometry().has_incompat(incompat::extents) &&
           fs.free_clusters() > 64 + ceil_div(size, fs.geometry().block_size))

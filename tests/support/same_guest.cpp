@@ -10,8 +10,10 @@
 #include "core/base/progress.h"
 #include "core/change/unused.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
 #include "core/guest/guest.h"
+#include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"
 
@@ -57,13 +59,13 @@ Sums tree_of(ext::Filesystem& fs) {
 // Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
 // read (descriptors for later growth, bitmaps of groups marked as unused) may differ.
 bool same_filesystem(const Place& before, const Place& after) {
-  if (before.content.kind != ContentKind::ext) return false;
-  if (!before.content.ext || !after.content.ext) return false;
+  if (before.content.filesystem_kind != &ext::kind) return false;
+  if (!ext_in(before.content) || !ext_in(after.content)) return false;
   if (before.content.size != after.content.size) return false;
   Findings findings;
   Silent silent;
-  ext::audit(*after.content.ext, {}, findings, silent);
-  return findings.clean() && tree_of(*before.content.ext) == tree_of(*after.content.ext);
+  ext::audit(*ext_in(after.content), {}, findings, silent);
+  return findings.clean() && tree_of(*ext_in(before.content)) == tree_of(*ext_in(after.content));
 }
 
 bool is_in(const Place& place, std::size_t disk, std::uint64_t at) {
@@ -83,12 +85,13 @@ bool same_around(const Guest& before, const Guest& after, std::size_t disk, std:
     if (!place.volume && is_in(place, disk, at)) {
       if (place.content.kind == ContentKind::physical_volume)
         in_group = true;
-      else if (place.content.kind == ContentKind::ext && same_filesystem(place, *new_places[i]))
+      else if (place.content.filesystem_kind == &ext::kind &&
+               same_filesystem(place, *new_places[i]))
         any = true;
       else if (place.content.kind != ContentKind::extended)
         return false;
     }
-    if (place.volume && in_group && place.content.kind == ContentKind::ext) {
+    if (place.volume && in_group && place.content.filesystem_kind == &ext::kind) {
       if (!same_filesystem(place, *new_places[i])) return false;
       any = true;
     }
@@ -159,8 +162,8 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
   for (const Place* place : opened.guest->places()) {
     found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
                          place->content.name, place->content.size.value_or(Bytes(0)).value());
-    if (!place->content.ext) continue;
-    for (const auto& [path, sum] : tree_of(*place->content.ext))
+    if (!ext_in(place->content)) continue;
+    for (const auto& [path, sum] : tree_of(*ext_in(place->content)))
       found += fmt::format("{} {:x}\n", path, sum);
   }
   return found;
@@ -171,7 +174,7 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
   const TempFolder folder;
   std::string said;
   for (const Place* place : opened.guest->places()) {
-    if (place->content.kind != ContentKind::ext || !place->window) continue;
+    if (place->content.filesystem_kind != &ext::kind || !place->window) continue;
     const std::string image = folder / "fs";
     std::filesystem::remove(image);
     const auto out = FileStore::create(image);

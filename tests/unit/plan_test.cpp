@@ -66,7 +66,7 @@ TEST_F(Plans, StepsInTheirOrder) {
   EXPECT_EQ(plan.steps[0].kind, StepKind::grow_container);
   EXPECT_EQ(plan.steps[1].kind, StepKind::move_spare);
   EXPECT_EQ(plan.steps[2].kind, StepKind::grow_partition);
-  EXPECT_EQ(plan.steps[3].kind, StepKind::grow_ext);
+  EXPECT_EQ(plan.steps[3].kind, StepKind::grow_content);
   EXPECT_EQ(plan.target, "/");
   EXPECT_EQ(plan.disks[0].to - plan.disks[0].from, 1_GiB);
   EXPECT_EQ(plan.steps[2].to - plan.steps[2].from, 1_GiB);
@@ -76,7 +76,7 @@ TEST_F(Plans, AmountsAreMetToTheByte) {
   open("heather", 1ULL << 30);
   request_.gives = {parse_give("/=100MiB")};
   Plan plan = plan_growth(*guest_, request_);
-  EXPECT_EQ(step(plan, StepKind::grow_ext)->to - step(plan, StepKind::grow_ext)->from, 100_MiB);
+  EXPECT_EQ(step(plan, StepKind::grow_content)->to - step(plan, StepKind::grow_content)->from, 100_MiB);
   EXPECT_EQ(step(plan, StepKind::grow_container), nullptr);
   request_.gives = {parse_give("/=25%")};
   plan = plan_growth(*guest_, request_);

@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "core/container/container.h"
+#include "core/fs/ext/ext.h"
 #include "core/guest/content.h"
 #include "core/store/memory_store.h"
 
@@ -51,12 +52,18 @@ TEST(Recognise, Contents) {
     MemoryStore place = with(1 << 20, offset, bytes);
     return recognise_content(place).kind;
   };
-  EXPECT_EQ(kind(0, "XFSB"), ContentKind::xfs);
-  EXPECT_EQ(kind(65600, "_BHRfS_M"), ContentKind::btrfs);
-  EXPECT_EQ(kind(3, "NTFS    "), ContentKind::ntfs);
-  EXPECT_EQ(kind(82, "FAT32"), ContentKind::fat);
-  EXPECT_EQ(kind(54, "FAT16"), ContentKind::fat);
-  EXPECT_EQ(kind(4086, "SWAPSPACE2"), ContentKind::swap);
+  const auto filesystem = [](std::uint64_t offset, const std::string& bytes) {
+    MemoryStore place = with(1 << 20, offset, bytes);
+    const Content content = recognise_content(place);
+    EXPECT_EQ(content.kind, ContentKind::filesystem);
+    return std::string(content.filesystem_kind->name);
+  };
+  EXPECT_EQ(filesystem(0, "XFSB"), "XFS");
+  EXPECT_EQ(filesystem(65600, "_BHRfS_M"), "btrfs");
+  EXPECT_EQ(filesystem(3, "NTFS    "), "NTFS");
+  EXPECT_EQ(filesystem(82, "FAT32"), "FAT32");
+  EXPECT_EQ(filesystem(54, "FAT16"), "FAT");
+  EXPECT_EQ(filesystem(4086, "SWAPSPACE2"), "swap");
   EXPECT_EQ(kind(512, "LABELONE" + std::string(16, '\0') + "LVM2 001"),
             ContentKind::physical_volume);
   EXPECT_EQ(kind(0, "LUKS\xba\xbe"), ContentKind::encrypted);
@@ -65,7 +72,7 @@ TEST(Recognise, Contents) {
   // The signature of ext and nothing else is a damaged filesystem, not a crash.
   MemoryStore place = with(1 << 20, 1024 + 0x38, "\x53\xEF");
   const Content content = recognise_content(place);
-  EXPECT_EQ(content.kind, ContentKind::ext);
+  EXPECT_EQ(content.filesystem_kind, &ext::kind);
   ASSERT_FALSE(content.blockers.empty());
   EXPECT_EQ(content.blockers.front().status(), Status::damaged);
 }

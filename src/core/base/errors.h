@@ -28,6 +28,17 @@ enum class Left {
   unfinished,  // `recover` has to settle it
 };
 
+/// What stands in the way, for those who decide by it; words are for people.
+enum class Reason {
+  other,
+  errors_noted,   // the guest has noted errors of a filesystem
+  not_unmounted,  // and nothing can put it right
+  in_use,
+  suspended,   // a suspended system depends on it
+  has_parent,  // an image builds on another
+  has_children,
+};
+
 class Error : public std::runtime_error {
  public:
   Error(Status status, const std::string& what, std::string where, std::string next)
@@ -50,6 +61,12 @@ class Error : public std::runtime_error {
     error.where_ = where_.empty() ? place : place + ", " + where_;
     return error;
   }
+  Reason reason() const { return reason_; }
+  Error because(Reason reason) const {
+    Error error = *this;
+    error.reason_ = reason;
+    return error;
+  }
   Error leaving(Left left) const {
     Error error = *this;
     error.left_ = left;
@@ -61,6 +78,7 @@ class Error : public std::runtime_error {
   std::string where_;
   std::string next_;
   Left left_ = Left::unsaid;
+  Reason reason_ = Reason::other;
 };
 
 [[noreturn]] inline void refuse(const std::string& what, std::string where = {},

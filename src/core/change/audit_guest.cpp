@@ -2,17 +2,14 @@
 
 #include <fmt/format.h>
 
-#include "core/fs/ext/audit.h"
-
 namespace jh {
 namespace {
 
 LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findings,
                          Progress& progress) {
   LayerVerdict row{fmt::format("{} on {}", place.content.name, guest.name_of(place)), "sound"};
-  if (place.content.kind == ContentKind::swap ||
-      place.content.kind == ContentKind::physical_volume) {
-    // Reading it was the audit; a physical volume's group is looked at with its group.
+  if (place.content.kind == ContentKind::physical_volume) {
+    // Reading it was the audit; its group is looked at as a group.
     for (const Error& blocker : place.content.blockers)
       if (blocker.status() == Status::damaged) {
         findings.add(guest.disks()[place.disk].path + ", " + guest.name_of(place), blocker.what());
@@ -20,14 +17,14 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
       }
     return row;
   }
-  if (place.content.kind != ContentKind::ext) {
+  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->resizable) {
     row.verdict = "not looked into";
     row.kind = LayerVerdict::Kind::not_looked_into;
     return row;
   }
   const std::string where = guest.disks()[place.disk].path + ", " + guest.name_of(place);
   const std::uint64_t before = findings.count();
-  if (!place.content.ext) {
+  if (!place.content.filesystem) {
     const Error& error = place.content.blockers.front();
     if (error.status() == Status::unsupported) {
       row.verdict = std::string("not audited: ") + error.what();
@@ -37,13 +34,13 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
     findings.add(where, error.what());
   } else {
     Findings own;
-    ext::audit(*place.content.ext, {}, own, progress);
-    const bool dirty = !place.content.blockers.empty() || place.content.rest.has_value();
+    place.content.filesystem->audit(AuditScope::full, {}, own, progress);
+    const bool dirty = !place.content.blockers.empty() || place.content.settling.has_value();
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
     if (dirty && own.clean()) {
       row.verdict = "sound, but " + place.content.state;
-      if (place.content.rest) row.verdict += " (" + place.content.rest->text() + ")";
+      if (place.content.settling) row.verdict += " (" + place.content.settling->found + ")";
       row.kind = LayerVerdict::Kind::sound_but;
       return row;
     }
@@ -85,7 +82,8 @@ std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Pr
       if (findings.count() != before)
         row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
       else if (!facts.unsettled.empty())
-        row = {row.layer, "sound, but left open: " + facts.unsettled.front(), LayerVerdict::Kind::sound_but};
+        row = {row.layer, "sound, but left open: " + facts.unsettled.front(),
+               LayerVerdict::Kind::sound_but};
       verdicts.push_back(row);
     }
     const std::uint64_t below = findings.count();

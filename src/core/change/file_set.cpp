@@ -27,10 +27,11 @@ Stage::Tail tail_of(const Disk& disk, const std::string& file) {
 
 // Only what moves content goes to free room inside filesystems.
 UnusedWhere where_to_look(const Plan& plan) {
-  for (const Step& step : plan.steps)
-    switch (step.kind) {
-      case StepKind::shrink_ext:
-      case StepKind::clear_way:
+  for (const Step& step : plan.steps) switch (step.kind) {
+      case StepKind::shrink_content:
+        if (step.moves_content) return UnusedWhere::everywhere;
+        break;
+      case StepKind::prepare_content:
       case StepKind::move_extents:
       case StepKind::move_partition:
         return UnusedWhere::everywhere;
@@ -74,9 +75,11 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
       const Disk& disk = before.disks()[i];
       if (disk.added) {
         main_[i] = add(disk.path, true, Stage::Tail::direct);
-        for (const std::string& part : plan.disks[i].new_parts) add(part, true, Stage::Tail::direct);
+        for (const std::string& part : plan.disks[i].new_parts)
+          add(part, true, Stage::Tail::direct);
       } else if (plan.disks[i].to > plan.disks[i].from) {
-        for (const std::string& part : disk.container->new_parts(plan.disks[i].to)) add(part, true, Stage::Tail::direct);
+        for (const std::string& part : disk.container->new_parts(plan.disks[i].to))
+          add(part, true, Stage::Tail::direct);
       }
     }
     begin(host, paths, tails, paths.size() - there);

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "core/fs/ext/shrink.h"
 #include "core/lvm/shrink.h"
 
 namespace jh {
@@ -27,7 +26,7 @@ std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
 std::optional<Error> no_shrinking(const Place& place) {
   const Content& content = place.content;
   if (!content.blockers.empty()) return content.blockers.front();
-  if (content.ext || content.swap) return std::nullopt;
+  if (content.filesystem) return std::nullopt;
   return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
                "make it smaller from inside the guest first, if it can be");
 }
@@ -38,12 +37,9 @@ const LayerFloor& Floors::of_content(const Place& place) {
   LayerFloor& floor = known->second;
   if (const auto why = no_shrinking(place)) {
     floor = fixed(place, why->what());
-  } else if (place.content.swap) {
-    floor = {Bytes(swap::smallest_size(*place.content.swap)), "the fewest pages of a swap area"};
   } else {
-    ext::Filesystem& fs = *place.content.ext;
-    const ext::Floor found = ext::find_floor(fs);
-    floor = {Bytes(found.blocks * fs.geometry().block_size), found.reason};
+    const FilesystemFloor found = place.content.filesystem->floor();
+    floor = {found.size, found.reason};
   }
   return floor;
 }

@@ -3,91 +3,52 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <set>
 
-#include "core/fs/ext/filesystem.h"
 #include "core/lvm/format.h"
 
 namespace jh {
-namespace {
-
-// Blocks of the old filesystem that a growth may write although they are in use.
-class BlockFootprint {
- public:
-  /// `at_rest`: what replaying its journal writes, if that comes first; may be null.
-  BlockFootprint(ext::Filesystem& fs, ScratchStore* at_rest)
-      : fs_(fs), g_(fs.geometry()), at_rest_(at_rest) {
-    const std::uint32_t last = g_.group_count - 1;
-    allowed_.insert(fs.group(last).block_bitmap);
-    if (g_.has_compat(ext::compat::resize_inode)) {
-      allowed_.insert(fs.inode_offset(ext::resize_ino) / g_.block_size);
-      allowed_.insert(fs.read_inode(ext::resize_ino).fields.block[13].value());
-    }
-    for (std::uint32_t i = 0; i < g_.desc_blocks; ++i)
-      for (const std::uint64_t block : g_.descriptor_copies(i)) allowed_.insert(block);
-  }
-
-  bool allows(std::uint64_t block) {
-    if (block < g_.first_data_block || allowed_.contains(block)) return true;
-    if (at_rest_ != nullptr && at_rest_->is_changed(g_.offset(block), g_.block_size)) return true;
-    const std::uint32_t group = g_.group_of(block);
-    for (const ext::BlockRun& run : g_.base_metadata(group))
-      if (block >= run.start && block < run.end()) return true;
-    if (group != cached_group_) {
-      bitmap_ = fs_.block_bitmap(group);
-      cached_group_ = group;
-    }
-    return !ext::test_bit(bitmap_, (block - g_.group_first(group)) / g_.cluster_ratio);
-  }
-
- private:
-  ext::Filesystem& fs_;
-  const ext::Geometry& g_;
-  ScratchStore* at_rest_;
-  std::set<std::uint64_t> allowed_;
-  std::uint32_t cached_group_ = UINT32_MAX;
-  Buffer bitmap_;
-};
-
-}  // namespace
-
 void proof_failed(const std::string& what, const std::string& where) {
   damaged("the result did not pass its proof: " + what, where,
           "please report this with the output of: juneheath audit");
 }
 
 bool moves_blocks(const Plan& plan, const Where& where) {
-  return plan.has(StepKind::clear_way, where) || plan.has(StepKind::shrink_ext, where);
+  return std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+    return step.where() == where && (step.kind == StepKind::prepare_content || step.moves_content);
+  });
 }
 
 class Footprint::Inside {
  public:
   Inside(const Guest& guest, const Place& place, bool everything)
-      : name_(guest.best_name(place)), everything_(everything) {
-    if (place.content.ext)
-      blocks_ = std::make_unique<BlockFootprint>(*place.content.ext, place.content.at_rest.get());
-    if (place.content.swap) header_ = place.content.swap->page_size;
-    if (place.content.ext) ext_ = &place.content.ext->geometry();
-  }
+      : name_(guest.best_name(place)), place_(place), everything_(everything) {}
 
   void check(std::uint64_t at, std::uint64_t length, const std::string& where) {
-    if (everything_) add_range(changed_, at, at + length);
-    if (everything_ || at + length <= header_) return;
-    if (!blocks_) proof_failed("the content of " + name_ + " would change", where);
-    for (std::uint64_t b = at / ext_->block_size;
-         b < ext_->blocks && b * ext_->block_size < at + length; ++b)
-      if (!blocks_->allows(b))
-        proof_failed(fmt::format("block {} of {}, which is in use, would change", b, name_), where);
+    if (everything_) {
+      add_range(changed_, at, at + length);
+      return;
+    }
+    const Content& content = place_.content;
+    if (!content.filesystem) proof_failed("the content of " + name_ + " would change", where);
+    for (const std::uint64_t end = at + length; at < end;) {
+      const auto kept = content.filesystem->first_kept(at, end - at);
+      if (!kept) return;
+      // What replaying its journal writes, if that comes first, is no matter of the growth.
+      const std::uint64_t unit = content.filesystem->unit().value();
+      const std::uint64_t start = round_down(*kept, unit);
+      if (!content.at_rest || !content.at_rest->is_changed(start, unit))
+        proof_failed(fmt::format("byte {} of {}, which is in use, would change", *kept, name_),
+                     where);
+      at = start + unit;
+    }
   }
   const Ranges& changed() const { return changed_; }
 
  private:
   std::string name_;
-  bool everything_;  // blocks have to move: the whole content is compared instead
+  const Place& place_;
+  bool everything_;  // content has to move: all of it is compared instead
   Ranges changed_;
-  std::uint64_t header_ = 0;
-  const ext::Geometry* ext_ = nullptr;
-  std::unique_ptr<BlockFootprint> blocks_;
 };
 
 Footprint::Footprint(const Guest& before, const Guest& after, const Plan& plan)

@@ -9,8 +9,8 @@
 
 namespace jh {
 
-/// By file: ranges that no layer uses and that hold a place in the file already. What is not known to
-/// be unused is not in them.
+/// By file: ranges that no layer uses and that hold a place in the file already. What is not known
+/// to be unused is not in them.
 std::map<std::string, Ranges> unreferenced_places(const Guest& guest, UnusedWhere where);
 
 }  // namespace jh

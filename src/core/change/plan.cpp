@@ -67,7 +67,7 @@ class Planner {
     std::vector<const Place*> opaque;
     for (const Place& place : disk().places) {
       if (room_of(guest_, place, new_size_) == Bytes(0)) continue;
-      const bool known = place.content.kind == ContentKind::ext;
+      const bool known = place.content.is_usual_target();
       (known ? growable : opaque).push_back(&place);
     }
     if (growable.size() == 1) {
@@ -243,13 +243,8 @@ Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
     const std::uint64_t present = group->open.group.pvs[pv].extents;
     return group->bytes(std::max(extents, present) - present);
   }
-  if (place.content.swap)
-    reach = std::max(size, Bytes(swap::usable_size(*place.content.swap, reach.value())));
-  if (place.content.ext) {
-    // Less than a block at the end is no room.
-    const std::uint64_t bs = place.content.ext->geometry().block_size;
-    reach = std::max(size, Bytes(round_down(reach.value(), bs)));
-  }
+  // Less than a block at the end is no room.
+  if (place.content.filesystem) reach = std::max(size, place.content.filesystem->usable(reach));
   return reach > size ? reach - size : Bytes(0);
 }
 

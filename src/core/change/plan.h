@@ -19,16 +19,14 @@ enum class StepKind {
   grow_partition,
   create_disk,  // a new image with an empty table
   create_partition,
-  grow_device,   // a physical volume to its place
-  add_device,    // a new physical volume, into the group
-  grow_volume,   // in the group's metadata
-  commit_group,  // the metadata, to all its copies
-  settle_ext,
-  clear_way,
-  grow_ext,
-  grow_swap,
-  shrink_ext,
-  shrink_swap,
+  grow_device,      // a physical volume to its place
+  add_device,       // a new physical volume, into the group
+  grow_volume,      // in the group's metadata
+  commit_group,     // the metadata, to all its copies
+  settle_content,   // a filesystem that was not cleanly unmounted
+  prepare_content,  // move what would be in the way of its growth
+  grow_content,     // a filesystem, or swap
+  shrink_content,
   shrink_volume,     // in the group's metadata
   move_extents,      // off the end of a physical volume, or off all of it
   shrink_device,     // a physical volume to its place
@@ -61,7 +59,8 @@ struct Step {
   Sectors new_end{};
   Sectors new_first{};              // of a partition that moves
   std::vector<NewPlace> logical{};  // where those in an extended partition lie then
-  std::uint64_t new_blocks = 0;     // of the filesystem
+  Bytes content_size{};             // of the filesystem, when all its steps are done
+  bool moves_content = false;       // its files may lie elsewhere afterwards
   std::string volume{};             // "group/volume": the step is on it, not on the partition
   std::uint64_t extents = 0;        // what a volume gains, or keeps; how many a device keeps
   Bytes place_size{};               // of a physical volume that becomes smaller

@@ -5,44 +5,29 @@
 #include <algorithm>
 #include <filesystem>
 
-#include "core/fs/ext/relocate.h"
-
 namespace jh {
 namespace {
 
 constexpr std::uint64_t alignment = 1U << 20;  // what partitions are aligned to by custom
 
-void plan_ext(Plan& plan, const Where& where, const Place& place, const std::string& name,
-              Bytes place_size, Bytes wanted) {
-  ext::Filesystem& fs = *place.content.ext;
-  const auto growth = ext::plan_grow(fs, wanted.value() / fs.geometry().block_size);
+void plan_filesystem(Plan& plan, const Where& where, const Place& place, const std::string& name,
+                     Bytes place_size, Bytes wanted) {
+  const ResizePlan growth = place.content.filesystem->plan_resize(wanted);
   for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
   if (!growth.changes()) return;
-  const std::uint64_t bs = growth.after.block_size;
-  const auto add = [&](StepKind kind, std::string action, Bytes from, Bytes to) {
-    Step step{kind, where.disk, name, std::move(action), from, to, where.partition};
+  const auto add = [&](StepKind kind, const std::string& action, Bytes from, Bytes to) {
+    Step step{kind, where.disk, name, action, from, to, where.partition};
     step.volume = where.volume;
-    step.new_blocks = growth.after.blocks;
+    step.content_size = growth.to;
     plan.steps.push_back(std::move(step));
   };
-  if (place.content.rest) {
-    add(StepKind::settle_ext, "replay the journal: " + place.content.rest->text(), place_size,
-        place_size);
-    plan.bytes_to_write += (place.content.rest->blocks + 64) * bs;
+  if (const auto& settling = place.content.settling) {
+    add(StepKind::settle_content, settling->action, place_size, place_size);
+    plan.bytes_to_write += settling->bytes_to_write;
   }
-  if (growth.descriptor_overrun() != 0) {
-    // Which blocks lie there is seen when they are moved; the plan names the most it can be.
-    add(StepKind::clear_way,
-        fmt::format("move what lies in the way of {} further descriptor blocks",
-                    growth.descriptor_overrun()),
-        place_size, place_size);
-    for (const ext::BlockRun& run : ext::table_way(growth))
-      plan.bytes_to_write += (run.count + growth.before.itable_blocks) * bs;
-  }
-  const std::uint32_t groups = growth.after.group_count - growth.before.group_count;
-  add(StepKind::grow_ext,
-      groups == 0 ? "extend the last block group" : fmt::format("add {} block groups", groups),
-      Bytes(growth.before.blocks * bs), Bytes(growth.after.blocks * bs));
+  if (!growth.preparation.empty())
+    add(StepKind::prepare_content, growth.preparation, place_size, place_size);
+  add(StepKind::grow_content, growth.words, growth.from, growth.to);
   plan.bytes_to_write += growth.bytes_to_write;
 }
 
@@ -64,17 +49,8 @@ void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes plac
                   Bytes wanted) {
   const Where where = where_is(guest, place);
   const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
-  if (place.content.kind == ContentKind::ext) {
-    plan_ext(plan, where, place, name, place_size, wanted);
-    return;
-  }
-  if (place.content.kind == ContentKind::swap && place.content.swap) {
-    const Bytes to(swap::usable_size(*place.content.swap, wanted.value()));
-    if (to <= *place.content.size) return;
-    Step step{StepKind::grow_swap, where.disk, name,           "write its header for the new size",
-              *place.content.size, to,         where.partition};
-    step.volume = where.volume;
-    plan.steps.push_back(std::move(step));
+  if (place.content.filesystem) {
+    if (wanted > content_size(place)) plan_filesystem(plan, where, place, name, place_size, wanted);
     return;
   }
   if (place.content.kind == ContentKind::nothing) return;

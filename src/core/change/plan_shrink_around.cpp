@@ -48,7 +48,8 @@ void ShrinkAround::move(const Lineup::Lying& lying) {
   plan_.notes.push_back(fmt::format(
       "{} begins elsewhere afterwards: whatever names it by its first sector must be told",
       guest_.name_of(place)));
-  if (place.content.kind == ContentKind::ntfs && table.facts().kind == TableKind::mbr)
+  if (place.content.filesystem_kind != nullptr &&
+      place.content.filesystem_kind->found_by_position && table.facts().kind == TableKind::mbr)
     plan_.notes.push_back(fmt::format(
         "Windows keeps the first byte of its partition in its boot data when the table is an "
         "MBR: should {} not start any more, take the change back with undo",

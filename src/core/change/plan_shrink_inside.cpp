@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "core/fs/ext/shrink.h"
 #include "core/lvm/shrink.h"
 
 namespace jh {
@@ -18,41 +17,12 @@ Step step_on(const Guest& guest, StepKind kind, const Place& place, std::string 
   return step;
 }
 
-void plan_ext(Plan& plan, Cost& cost, const Guest& guest, const Place& place, Bytes size) {
-  ext::Filesystem& fs = *place.content.ext;
-  const std::uint64_t bs = fs.geometry().block_size;
-  ext::ShrinkPlan shrinking;
+ResizePlan plan_smaller(const Guest& guest, const Place& place, Bytes size) {
   try {
-    shrinking = ext::plan_shrink(fs, size.value() / bs);
+    return place.content.filesystem->plan_resize(size);
   } catch (const Error& error) {
     throw error.within(guest.best_name(place));
   }
-  if (!shrinking.changes()) return;
-  const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
-  for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
-  const Bytes from = *place.content.size;
-  if (place.content.rest) {
-    plan.steps.push_back(step_on(guest, StepKind::settle_ext, place, name,
-                                 "replay the journal: " + place.content.rest->text(), from, from));
-    cost.held += (place.content.rest->blocks + 64) * bs;
-  }
-  const std::uint64_t moved = shrinking.blocks_to_move * bs;
-  std::string action = fmt::format("end it earlier; {} move to the front", human(Bytes(moved)));
-  if (moved == 0) action = "end it earlier; nothing has to move";
-  if (shrinking.inodes_to_move != 0)
-    action += fmt::format(", {} inodes get new numbers", grouped(shrinking.inodes_to_move));
-  Step step = step_on(guest, StepKind::shrink_ext, place, name, std::move(action), from,
-                      Bytes(shrinking.after.blocks * bs));
-  step.new_blocks = shrinking.after.blocks;
-  step.to_move = moved;
-  plan.steps.push_back(std::move(step));
-  const Bytes used = place.content.used.value_or(Bytes(0));
-  const Bytes after(shrinking.after.blocks * bs);
-  if (after > used)
-    plan.notes.push_back(
-        fmt::format("{}: about {} stay free in it", guest.best_name(place), human(after - used)));
-  cost.held += shrinking.bytes_to_write - moved;
-  cost.direct += moved;
 }
 
 }  // namespace
@@ -62,20 +32,26 @@ void plan_smaller_content(Plan& plan, Cost& cost, const Guest& guest, const Plac
   if (size >= place.content.size.value_or(place.size)) return;
   if (auto why = no_shrinking(place)) throw why->within(guest.best_name(place));
   plan.targets.push_back(where_is(guest, place));
-  if (place.content.ext) {
-    plan_ext(plan, cost, guest, place, size);
-    return;
+  const ResizePlan shrinking = plan_smaller(guest, place, size);
+  if (!shrinking.changes()) return;
+  const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
+  for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
+  if (const auto& settling = place.content.settling) {
+    plan.steps.push_back(step_on(guest, StepKind::settle_content, place, name, settling->action,
+                                 shrinking.from, shrinking.from));
+    cost.held += settling->bytes_to_write;
   }
-  const swap::Facts& facts = *place.content.swap;
-  const Bytes to(swap::usable_size(facts, size.value()));
-  if (to.value() < swap::smallest_size(facts))
-    refuse(fmt::format("{} would be left of the swap area, which needs {}", human(to),
-                       human(Bytes(swap::smallest_size(facts)))),
-           guest.name_of(place), "leave it a little more");
-  plan.steps.push_back(step_on(guest, StepKind::shrink_swap, place,
-                               fmt::format("{} on {}", place.content.name, guest.name_of(place)),
-                               "write its header for the new size", *place.content.size, to));
-  cost.held += 4096;
+  Step step = step_on(guest, StepKind::shrink_content, place, name, shrinking.words, shrinking.from,
+                      shrinking.to);
+  step.content_size = shrinking.to;
+  step.moves_content = shrinking.moves_content;
+  step.to_move = shrinking.to_move.value();
+  plan.steps.push_back(std::move(step));
+  if (const auto used = place.content.used; used && shrinking.to > *used)
+    plan.notes.push_back(fmt::format("{}: about {} stay free in it", guest.best_name(place),
+                                     human(shrinking.to - *used)));
+  cost.held += shrinking.bytes_to_write;
+  cost.direct += shrinking.to_move.value();
 }
 
 namespace {
@@ -157,7 +133,7 @@ class GroupShrinker {
       // Swap is taken from only when it is named, or all there is.
       std::vector<std::size_t> filesystems;
       std::copy_if(able.begin(), able.end(), std::back_inserter(filesystems),
-                   [&](std::size_t i) { return group_.volumes[i].content.ext != nullptr; });
+                   [&](std::size_t i) { return is_opened(group_.volumes[i].content); });
       if (filesystems.size() == 1) able = filesystems;
       if (able.size() != 1) refuse_to_guess(lacking, spare, all);
       lose(able.front(), lacking);

@@ -96,7 +96,7 @@ class GroupPlanner {
     std::vector<const Place*> candidates;
     for (const VolumeGroup& group : guest_.groups())
       for (const Place& place : group.volumes)
-        if (place.content.ext) candidates.push_back(&place);
+        if (is_opened(place.content)) candidates.push_back(&place);
     if (candidates.size() == 1) return *candidates.front();
     std::string commands;
     for (const Place* place : candidates)
@@ -379,7 +379,7 @@ bool gives_to_group(const Guest& guest, const GrowRequest& request) {
   const Bytes size =
       request.to ? std::max(*request.to, disk.size()) : disk.size() + request.by.value_or(Bytes(0));
   return std::none_of(disk.places.begin(), disk.places.end(), [&](const Place& place) {
-    return place.content.ext && room_of(guest, place, size) != Bytes(0);
+    return is_opened(place.content) && room_of(guest, place, size) != Bytes(0);
   });
 }
 

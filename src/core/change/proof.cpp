@@ -9,7 +9,6 @@
 #include "core/change/given.h"
 #include "core/change/tree_compare.h"
 #include "core/change/worker.h"
-#include "core/fs/ext/audit.h"
 
 namespace jh {
 namespace {
@@ -181,8 +180,9 @@ void check_group(const Guest& guest, const VolumeGroup& before, const VolumeGrou
 
 void check_inside(const Place& old_place, const Place* new_place, const Step& step,
                   const std::string& where) {
-  if (new_place == nullptr || new_place->content.kind != old_place.content.kind ||
-      (old_place.content.ext && !new_place->content.ext))
+  if (new_place == nullptr ||
+      new_place->content.filesystem_kind != old_place.content.filesystem_kind ||
+      (old_place.content.filesystem && !new_place->content.filesystem))
     proof_failed("what is in it cannot be opened", where);
   if (!new_place->content.blockers.empty())
     proof_failed(new_place->content.blockers.front().what(), where);
@@ -196,14 +196,14 @@ void check_inside(const Place& old_place, const Place* new_place, const Step& st
 
 void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
   for (const Step& step : plan.steps) {
-    if (step.kind != StepKind::grow_ext && step.kind != StepKind::shrink_ext) continue;
+    if (step.kind != StepKind::grow_content && step.kind != StepKind::shrink_content) continue;
     const Place& place = *place_at(guest, step.where());
-    ext::Filesystem& fs = *place.content.ext;
+    Filesystem& fs = *place.content.filesystem;
     Findings findings;
-    ext::AuditRequest request{ext::AuditScope::structure, fs.geometry().group_count - 1};
     // What moves must be known to be whole: no block of two owners, none that is not counted.
-    if (moves_blocks(plan, step.where())) request = {};
-    ext::audit(fs, request, findings, progress);
+    const AuditScope scope =
+        moves_blocks(plan, step.where()) ? AuditScope::full : AuditScope::structure;
+    fs.audit(scope, fs.size(), findings, progress);
     if (findings.clean()) continue;
     damaged("the filesystem is damaged: " + findings.kept().front().what,
             guest.disks()[step.disk].path + ", " + findings.kept().front().where,
@@ -233,7 +233,7 @@ void check_moved(const Guest& before, const Guest& after, const Plan& plan, cons
   const VolumeGroup* group = before.group_on(old_place, pv);
   if (group != nullptr && group->open.group.name == plan.group) return;
   ScratchStore told(*old_place.window);
-  tell_place(told, old_place.content.kind, old_place.partition->first, step.new_first);
+  tell_place(told, old_place.content.filesystem_kind, old_place.partition->first, step.new_first);
   compare_places(told, place_at(after, step.where()), contents, where, progress);
 }
 
@@ -244,16 +244,14 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
   const Place* new_place = place_at(after, step.where());
   const std::string where = after.disks()[step.disk].path + ", " + step.layer;
   check_inside(old_place, new_place, step, where);
-  if (step.kind == StepKind::grow_swap || step.kind == StepKind::shrink_swap) return;
+  Filesystem& old_fs = *old_place.content.filesystem;
+  Filesystem& new_fs = *new_place->content.filesystem;
   Findings findings;
-  const std::uint32_t last_old = old_place.content.ext->geometry().group_count - 1;
-  ext::AuditRequest request{ext::AuditScope::structure, last_old};
   const bool as_a_whole = plan.has(StepKind::move_partition, step.where());
   const bool moved = moves_blocks(plan, step.where());
   const bool all = effort == ProofEffort::full || moved;
-  if (all) request = {};
-  ext::audit(*new_place->content.ext, request, findings, progress);
-  ext::audit_kept(*old_place.content.ext, *new_place->content.ext, moved, findings);
+  new_fs.audit(all ? AuditScope::full : AuditScope::structure, old_fs.size(), findings, progress);
+  new_fs.audit_kept(old_fs, moved, findings);
   check_findings(findings);
   if (!all) return;
   Ranges changed;
@@ -262,7 +260,10 @@ void prove_content(const Guest& before, const Guest& after, const Plan& plan, co
     add_range(changed, 0, old_place.size.value());
   else
     changed = footprint.changed_in(step.where());
-  compare_trees(*old_place.content.ext, *new_place->content.ext, changed, contents, where,
+  const auto old_tree = old_fs.tree();
+  const auto new_tree = new_fs.tree();
+  if (!old_tree || !new_tree) return;
+  compare_trees({*old_tree, old_fs.store()}, {*new_tree, new_fs.store()}, changed, contents, where,
                 progress);
 }
 
@@ -304,12 +305,10 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   for (std::size_t i = 0; i < before.groups().size(); ++i)
     check_group(before, before.groups()[i], after.groups()[i], plan, contents, progress);
   for (const Step& step : plan.steps)
-    if (step.kind == StepKind::move_partition && !plan.has(StepKind::shrink_ext, step.where()) &&
-        !plan.has(StepKind::shrink_swap, step.where()))
+    if (step.kind == StepKind::move_partition && !plan.has(StepKind::shrink_content, step.where()))
       check_moved(before, after, plan, step, contents, progress);
   for (const Step& step : plan.steps)
-    if (step.kind == StepKind::grow_ext || step.kind == StepKind::grow_swap ||
-        step.kind == StepKind::shrink_ext || step.kind == StepKind::shrink_swap)
+    if (step.kind == StepKind::grow_content || step.kind == StepKind::shrink_content)
       prove_content(before, after, plan, step, footprint, effort, contents, progress);
   note_given_room(before, after, plan, files);
 }

@@ -88,10 +88,11 @@ void check_given(Host& host, const UndoFacts& facts) {
     if (same && !given.zero)
       same = crc32c(read_buffer(disk, given.offset, given.length)) == given.crc;
     if (!same)
-      refuse(fmt::format("the room that the change handed out has been used since (at byte {} of the "
-                         "disk)",
-                         given.offset),
-             given.path, "the image stays as it is; the change cannot be undone any more");
+      refuse(
+          fmt::format("the room that the change handed out has been used since (at byte {} of the "
+                      "disk)",
+                      given.offset),
+          given.path, "the image stays as it is; the change cannot be undone any more");
   }
 }
 

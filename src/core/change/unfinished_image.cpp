@@ -43,7 +43,8 @@ files::path parent_of(const std::string& path) {
   return parent.empty() ? files::path(".") : parent;
 }
 
-// A descriptor of the folder, locked; -1: it is no folder. Throws refused when it is locked already.
+// A descriptor of the folder, locked; -1: it is no folder. Throws refused when it is locked
+// already.
 int lock_folder(const std::string& folder) {
   const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
   if (fd < 0) return -1;

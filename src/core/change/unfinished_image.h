@@ -40,8 +40,8 @@ class UnfinishedImage {
   int lock_ = -1;
 };
 
-/// Finishes or removes what a killed process has left of a new image. Returns what was done; nothing
-/// when there was none. Throws refused while somebody is at work on it.
+/// Finishes or removes what a killed process has left of a new image. Returns what was done;
+/// nothing when there was none. Throws refused while somebody is at work on it.
 std::optional<std::string> clear_unfinished_image(const std::string& out);
 
 /// Throws refused for names that ledgers and unfinished images are kept under.

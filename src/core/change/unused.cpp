@@ -59,47 +59,20 @@ class Finder {
     const Content& content = place.content;
     if (where_ == UnusedWhere::outside_of_filesystems) return;
     const std::string name = guest_.best_name(place);
-    if (content.swap && content.blockers.empty() && !content.swap->hibernated) {
-      visit(content.swap->page_size, content.swap->size,
-            source("what " + (name == "swap" ? name : "swap on " + name) + " last held"));
-      return;
-    }
-    if (!content.ext || !content.blockers.empty()) {
+    if (!content.filesystem || !content.blockers.empty()) {
       if (content.kind != ContentKind::nothing)
         found_.kept.push_back(
             fmt::format("{} ({}) is kept as it is, but for zeros", name, content.name));
       return;
     }
-    if (content.rest) {
+    if (content.settling) {
       found_.kept.push_back(name +
                             " was not cleanly unmounted: it is kept as it is, but for zeros");
       return;
     }
-    const std::uint32_t number = source("free blocks of " + name);
-    ext::Filesystem& fs = *content.ext;
-    const ext::Geometry& g = fs.geometry();
-    for (std::uint32_t group = 0; group < g.group_count; ++group) {
-      const Buffer bitmap = fs.block_bitmap(group);
-      const ext::Group fields = fs.group(group);
-      // A bitmap that does not fit its own checksum says nothing that could be relied on.
-      if (!fs.block_bitmap_checksum_ok(fields, bitmap)) continue;
-      const std::uint64_t clusters = g.group_clusters(group);
-      for (std::uint64_t bit = 0; bit < clusters;) {
-        if (bit % 8 == 0 && bitmap[bit / 8] == 0xFF) {
-          bit += 8;
-          continue;
-        }
-        if (ext::test_bit(bitmap, bit)) {
-          ++bit;
-          continue;
-        }
-        const std::uint64_t start = bit;
-        while (bit < clusters && !ext::test_bit(bitmap, bit)) ++bit;
-        const std::uint64_t first = g.group_first(group) + start * g.cluster_ratio;
-        const std::uint64_t end = std::min(g.blocks, g.group_first(group) + bit * g.cluster_ratio);
-        visit(g.offset(first), g.offset(end), number);
-      }
-    }
+    const std::uint32_t number = source(content.filesystem->free_words(name));
+    content.filesystem->for_each_free(
+        [&](std::uint64_t start, std::uint64_t end) { visit(start, end, number); });
   }
 
   void add_device(const VolumeGroup& group, std::size_t pv, const Place& place) {

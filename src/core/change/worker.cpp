@@ -5,18 +5,13 @@
 #include <algorithm>
 #include <ctime>
 
-#include "core/fs/boot/boot.h"
-#include "core/fs/ext/relocate.h"
-#include "core/fs/ext/rest.h"
-#include "core/fs/ext/shrink.h"
 #include "core/lvm/shrink.h"
 
 namespace jh {
 
-void tell_place(Store& moved, ContentKind content, Sectors from, Sectors to) {
-  if (content == ContentKind::fat || content == ContentKind::ntfs)
-    boot::begin_elsewhere(moved, content == ContentKind::fat ? boot::Kind::fat : boot::Kind::ntfs,
-                          from.value(), to.value());
+void tell_place(Store& moved, const FilesystemKind* content, Sectors from, Sectors to) {
+  if (content != nullptr && content->begin_elsewhere != nullptr)
+    content->begin_elsewhere(moved, from.value(), to.value());
 }
 
 // Steps on a disk and its table.
@@ -39,7 +34,7 @@ class Worker::DiskWork {
   }
 
   /// `new_size`: of the disk, once all steps are done. `content`: of the step's partition.
-  void run(const Step& step, Bytes new_size, ContentKind content, Progress& progress) {
+  void run(const Step& step, Bytes new_size, const FilesystemKind* content, Progress& progress) {
     be_ready();
     switch (step.kind) {
       case StepKind::settle_container:
@@ -102,7 +97,7 @@ class Worker::DiskWork {
   // Towards the front, from its beginning on: old and new place may overlap. The stage keeps what
   // stood there, piece by piece, before it is overwritten. That may be the record of a logical
   // partition: the table is not read again before all records are written anew.
-  void move_content(const Step& step, ContentKind content, Progress& progress) {
+  void move_content(const Step& step, const FilesystemKind* content, Progress& progress) {
     const Partition* partition = table_->find(step.partition);
     ensure(partition != nullptr && step.new_first < partition->first,
            "a partition moves towards the front");
@@ -178,12 +173,10 @@ void Worker::run(const Step& step, Progress& progress) {
     case StepKind::remove_device:
       run_in_group(step, progress);
       break;
-    case StepKind::settle_ext:
-    case StepKind::clear_way:
-    case StepKind::grow_ext:
-    case StepKind::grow_swap:
-    case StepKind::shrink_ext:
-    case StepKind::shrink_swap:
+    case StepKind::settle_content:
+    case StepKind::prepare_content:
+    case StepKind::grow_content:
+    case StepKind::shrink_content:
       run_inside(step, progress);
       break;
   }
@@ -191,7 +184,7 @@ void Worker::run(const Step& step, Progress& progress) {
 
 void Worker::run_on_disk(const Step& step, Progress& progress) {
   const Place* place = place_at(before_, step.where());
-  const ContentKind content = place == nullptr ? ContentKind::unknown : place->content.kind;
+  const FilesystemKind* content = place == nullptr ? nullptr : place->content.filesystem_kind;
   disk(step.disk).run(step, plan_.disks[step.disk].to, content, progress);
 }
 
@@ -233,33 +226,17 @@ void Worker::run_in_group(const Step& step, Progress& progress) {
 
 void Worker::run_inside(const Step& step, Progress& progress) {
   const auto store = place(step);
-  if (step.kind == StepKind::grow_swap) {
-    swap::resize(*store, store->size());
+  const FilesystemKind* kind = place_at(before_, step.where())->content.filesystem_kind;
+  ensure(kind != nullptr && kind->resizable, "what is resized can be");
+  if (step.kind == StepKind::settle_content) {
+    kind->settle(*store);
     return;
   }
-  if (step.kind == StepKind::shrink_swap) {
-    swap::resize(*store, step.to.value());
-    return;
-  }
-  if (step.kind == StepKind::settle_ext) {
-    ext::bring_to_rest(*store);
-    return;
-  }
-  if (step.kind == StepKind::clear_way) {
-    ext::clear_table_way(*store, step.new_blocks, progress);
-    return;
-  }
-  ext::Filesystem fs(*store);
-  if (step.kind == StepKind::shrink_ext) {
-    const auto shrinking = ext::plan_shrink(fs, step.new_blocks);
-    ensure(shrinking.after.blocks == step.new_blocks, "the filesystem shrinks as planned");
-    ext::shrink(fs, shrinking, progress);
-    return;
-  }
-  const auto growth = ext::plan_grow(fs, step.new_blocks);
-  ensure(growth.after.blocks * growth.after.block_size == step.to.value(),
-         "the filesystem grows as planned");
-  ext::grow(fs, growth);
+  const auto filesystem = kind->open_to_change(*store);
+  if (step.kind == StepKind::prepare_content)
+    filesystem->prepare(step.content_size, progress);
+  else
+    filesystem->resize(step.content_size, progress);
 }
 
 std::unique_ptr<Store> Worker::place(const Step& step) {

@@ -11,7 +11,7 @@
 namespace jh {
 
 /// What moved with its partition and has a name for its place gets the new one.
-void tell_place(Store& moved, ContentKind content, Sectors from, Sectors to);
+void tell_place(Store& moved, const FilesystemKind* content, Sectors from, Sectors to);
 
 class Worker {
  public:

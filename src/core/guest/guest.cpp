@@ -233,16 +233,17 @@ void Guest::read_fstab() {
     for (Place& place : group.volumes) changeable.push_back(&place);
   Place* root = nullptr;
   for (Place* place : changeable) {
-    if (!place->content.ext || root != nullptr) continue;
+    if (!place->content.filesystem || root != nullptr) continue;
     try {
-      ext::Filesystem& fs = *place->content.ext;
-      const auto text = ext::read_text(fs, "/etc/fstab");
+      Filesystem& fs = *place->content.filesystem;
+      constexpr std::uint64_t most = 1U << 20;
+      const auto text = fs.read_text("/etc/fstab", most);
       if (!text) continue;
       root = place;
       fstab_ = parse_fstab(*text);
-      if (const auto name = ext::read_text(fs, "/etc/hostname", 256))
+      if (const auto name = fs.read_text("/etc/hostname", 256))
         hostname_ = name->substr(0, name->find_first_of(" \t\r\n"));
-      lists_lvm_devices_ = ext::read_text(fs, "/etc/lvm/devices/system.devices").has_value();
+      lists_lvm_devices_ = fs.read_text("/etc/lvm/devices/system.devices", most).has_value();
     } catch (const Error&) {
       // A filesystem that cannot be read has no say in names; its audit tells what is wrong.
     }

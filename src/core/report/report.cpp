@@ -41,10 +41,10 @@ void add_content_row(const Guest& guest, const Place& place, std::vector<LayerSi
 
 // What keeps a place from being changed, and what its journal holds.
 void advise_state(const Guest& guest, const Place& place, std::vector<Advice>& advice) {
-  if (place.content.rest && place.content.blockers.empty())
+  if (place.content.settling && place.content.blockers.empty())
     advice.push_back({fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
                                   "of it ({}); a change replays it first",
-                                  guest.best_name(place), place.content.rest->text()),
+                                  guest.best_name(place), place.content.settling->found),
                       ""});
   for (const Error& blocker : place.content.blockers)
     advice.push_back({fmt::format("{}: {}", guest.name_of(place), blocker.what()), blocker.next()});
@@ -70,7 +70,7 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
   const std::string images = images_of(guest);
   for (const Place& place : group.volumes) {
     advise_state(guest, place, advice);
-    if ((!place.content.ext && !place.content.swap) || !place.content.blockers.empty() ||
+    if (!place.content.filesystem || !place.content.blockers.empty() ||
         !guest.volume_of(place).used_by.empty())
       continue;
     if (ready && behind == Bytes(0) && room_in_group(guest, place) == Bytes(0)) continue;
@@ -174,7 +174,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
            "juneheath grow" + images + " --give " + shell_word(guest.best_name(*place))});
     if (!disk.container->facts().blockers.empty()) continue;
     for (const Place& place : disk.places) {
-      if (place.content.kind != ContentKind::ext || !with_room.empty()) continue;
+      if (!place.content.is_usual_target() || !with_room.empty()) continue;
       const std::string behind = place.partition ? neighbour(guest, place) : std::string{};
       if (!behind.empty()) {
         advice.push_back({fmt::format("{} cannot grow in place: {} stands behind it",

@@ -4,15 +4,11 @@
 #include "core/base/findings.h"
 #include "core/base/progress.h"
 #include "core/fs/ext/filesystem.h"
+#include "core/fs/filesystem.h"
 
 namespace jh::ext {
 
-enum class AuditScope {
-  // Superblocks, descriptors, bitmaps of the given groups, counts: all that a growth can touch.
-  structure,
-  // All inodes, all directories, all bitmaps as well.
-  full,
-};
+using jh::AuditScope;
 
 struct AuditRequest {
   AuditScope scope = AuditScope::full;

@@ -1,5 +1,7 @@
 #include "core/fs/swap/swap.h"
 
+#include <fmt/format.h>
+
 #include "core/fs/swap/format.h"
 
 namespace jh::swap {
@@ -73,5 +75,99 @@ void resize(Store& place, std::uint64_t size) {
   }
   facts->big_endian ? set_last_page<Be32>(place, last) : set_last_page<Le32>(place, last);
 }
+
+namespace {
+
+class SwapArea final : public Filesystem {
+ public:
+  SwapArea(Store& store, Facts facts) : store_(store), facts_(std::move(facts)) {}
+
+  Store& store() override { return store_; }
+  Bytes size() const override { return Bytes(facts_.size); }
+  Bytes unit() const override { return Bytes(facts_.page_size); }
+  Bytes usable(Bytes place_size) const override {
+    return Bytes(usable_size(facts_, place_size.value()));
+  }
+  FilesystemFloor floor() override {
+    return {Bytes(smallest_size(facts_)), "the fewest pages of a swap area"};
+  }
+  ResizePlan plan_resize(Bytes size) override {
+    ResizePlan plan{this->size(), usable(size)};
+    plan.words = "write its header for the new size";
+    plan.bytes_to_write = 4096;
+    if (plan.to < floor().size)
+      refuse(fmt::format("{} would be left of the swap area, which needs {}", human(plan.to),
+                         human(floor().size)),
+             {}, "leave it a little more");
+    return plan;
+  }
+  void resize(Bytes size, Progress&) override { swap::resize(store_, size.value()); }
+  // Reading its header was the audit.
+  void audit(AuditScope, Bytes, Findings&, Progress&) override {}
+  std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override {
+    if (at + length <= facts_.page_size) return std::nullopt;
+    return std::max(at, facts_.page_size);
+  }
+  void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override {
+    visit(facts_.page_size, facts_.size);
+  }
+  std::string free_words(const std::string& name) const override {
+    return "what " + (name == "swap" ? name : "swap on " + name) + " last held";
+  }
+
+ private:
+  Store& store_;
+  Facts facts_;
+};
+
+bool recognise(Store& place) {
+  try {
+    return read(place).has_value();
+  } catch (const Error&) {
+    return true;  // there is a signature
+  }
+}
+
+OpenedFilesystem open(Store& place) {
+  OpenedFilesystem found;
+  FilesystemFacts& facts = found.facts;
+  facts.name = "swap";
+  try {
+    const auto area = read(place);
+    facts.state = "clean";
+    facts.size = Bytes(area->size);
+    facts.uuid = area->uuid;
+    facts.label = area->label;
+    if (area->hibernated) {
+      facts.state = "holds a suspended system";
+      facts.blockers.push_back(Error(Status::refused,
+                                     "a suspended system's memory is in the swap area", "swap",
+                                     "resume the guest and shut it down properly, then run again")
+                                   .because(Reason::suspended));
+    }
+    found.filesystem = std::make_unique<SwapArea>(place, *area);
+  } catch (const Error& error) {
+    facts.state = "damaged";
+    facts.blockers.push_back(error);
+  }
+  return found;
+}
+
+FilesystemKind make_kind() {
+  FilesystemKind made{"swap"};
+  made.resizable = true;
+  made.recognise = recognise;
+  made.open = open;
+  made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
+    const auto facts = read(place);
+    ensure(facts.has_value(), "this is a swap area");
+    return std::make_unique<SwapArea>(place, *facts);
+  };
+  return made;
+}
+
+}  // namespace
+
+const FilesystemKind kind = make_kind();
 
 }  // namespace jh::swap

@@ -4,9 +4,12 @@
 #include <optional>
 #include <string>
 
+#include "core/fs/filesystem.h"
 #include "core/store/store.h"
 
 namespace jh::swap {
+
+extern const FilesystemKind kind;
 
 struct Facts {
   std::uint64_t page_size = 0;

@@ -1,0 +1,17 @@
+// The table of kinds: who adds one adds a line here.
+#include "core/fs/boot/boot.h"
+#include "core/fs/ext/ext.h"
+#include "core/fs/filesystem.h"
+#include "core/fs/named/named.h"
+#include "core/fs/swap/swap.h"
+
+namespace jh {
+
+const std::vector<const FilesystemKind*>& filesystem_kinds() {
+  static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &named::xfs,
+                                                      &named::btrfs, &boot::ntfs, &named::exfat,
+                                                      &boot::fat32,  &boot::fat};
+  return all;
+}
+
+}  // namespace jh

@@ -1,0 +1,343 @@
+// What every kind of filesystem promises behind the door, asked of each in the same words: a new
+// kind adds a line to subjects() and is held to all of it.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/base/checksum.h"
+#include "core/change/carry_out.h"
+#include "core/change/tree_compare.h"
+#include "core/guest/content.h"
+#include "support/fault_host.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t mib = 1U << 20;
+constexpr const char* path = "/moor/place.img";
+
+struct Subject {
+  const char* name;
+  const char* kind;
+  std::uint64_t size;
+  std::function<void(const std::string& image, std::uint64_t size)> make;
+  std::function<std::string(const std::string& image)> checker;  // of the system; empty: content
+};
+
+void PrintTo(const Subject& subject, std::ostream* out) { *out << subject.name; }
+
+std::string check_swap(const std::string& image) {
+  const Outcome told = run({"blkid", "-p", "-o", "value", "-s", "TYPE", image});
+  return told.out == "swap\n" ? "" : "the system does not take it for swap: " + told.out;
+}
+
+std::function<void(const std::string&, std::uint64_t)> maker(std::vector<std::string> options) {
+  options.insert(options.end(), {"-L", "moor", "-U", "0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711"});
+  return
+      [options](const std::string& image, std::uint64_t size) { make_ext(image, size, options); };
+}
+
+const std::vector<Subject>& subjects() {
+  const auto check = [](const std::string& image) { return check_ext(image); };
+  static const std::vector<Subject> all{
+      {"Ext2", "ext2", 24 * mib, maker({"-t", "ext2"}), check},
+      {"Ext3", "ext3", 24 * mib, maker({"-t", "ext3"}), check},
+      {"Ext4", "ext4", 24 * mib, maker({"-t", "ext4", "-b", "1024"}), check},
+      {"Ext4OfLargeBlocks", "ext4", 64 * mib, maker({"-t", "ext4", "-b", "4096"}), check},
+      {"Swap", "swap", 8 * mib,
+       [](const std::string& image, std::uint64_t size) {
+         make_sparse_file(image, size);
+         run({"mkswap", "-L", "moor", "-U", "0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711", image});
+       },
+       check_swap}};
+  return all;
+}
+
+// Every file by what is fixed of it, and a sum of its content.
+std::map<std::string, std::uint32_t> tree_of(Filesystem& fs) {
+  std::map<std::string, std::uint32_t> found;
+  const auto tree = fs.tree();
+  if (!tree) return found;
+  std::vector<bool> seen(tree->node_end());
+  const std::function<void(FileTree::Node, const std::string&)> visit = [&](FileTree::Node node,
+                                                                            const std::string& at) {
+    const FileTree::File file = tree->look(node);
+    std::uint32_t sum = crc32c(file.facts) * 31 + crc32c(file.attributes);
+    for (const FileTree::Extent& extent : file.content) {
+      sum = sum * 31 + static_cast<std::uint32_t>(extent.offset);
+      if (extent.kind == FileTree::Extent::Kind::data)
+        sum = sum * 31 + crc32c(read_buffer(fs.store(), extent.at, extent.length));
+    }
+    found[at] = sum;
+    if (!file.folder || seen[node]) return;
+    seen[node] = true;
+    for (const FileTree::Entry& entry : tree->entries(node))
+      if (entry.name != "." && entry.name != "..") visit(entry.node, at + "/" + entry.name);
+  };
+  visit(tree->roots().front().node, "");
+  return found;
+}
+
+class FilesystemContract : public testing::TestWithParam<Subject> {
+ protected:
+  void SetUp() override {
+    GetParam().make(image_, GetParam().size);
+    disk_ = std::make_unique<MemoryStore>(load(image_));
+  }
+  // Of a place in memory, for a change.
+  static std::unique_ptr<Filesystem> open(Store& place) {
+    const Content content = recognise_content(place);
+    return content.filesystem_kind->open_to_change(place);
+  }
+  std::string checker_of(Store& place) const {
+    const std::string copy = folder_ / "copy";
+    std::filesystem::remove(copy);
+    {
+      const auto file = FileStore::create(copy);
+      file->resize(place.size());
+      write_into_zeros(*file, 0, read_buffer(place, 0, place.size()));
+    }
+    return GetParam().checker(copy);
+  }
+  void resize(MemoryStore& place, Bytes size) const {
+    Silent silent;
+    if (Bytes(place.size()) < size) place.resize(size.value());
+    const ResizePlan plan = open(place)->plan_resize(size);
+    if (!plan.changes()) return;
+    if (!plan.preparation.empty()) open(place)->prepare(plan.to, silent);
+    open(place)->resize(plan.to, silent);
+    if (plan.to < Bytes(place.size())) place.resize(plan.to.value());
+    EXPECT_EQ(open(place)->size(), plan.to);
+  }
+  void expect_sound(MemoryStore& place, const std::map<std::string, std::uint32_t>& tree) const {
+    Findings findings;
+    Silent silent;
+    const auto fs = open(place);
+    fs->audit(AuditScope::full, {}, findings, silent);
+    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    EXPECT_EQ(checker_of(place), "");
+    EXPECT_TRUE(tree_of(*fs) == tree);
+  }
+
+  TempFolder folder_;
+  const std::string image_ = folder_ / "place.img";
+  std::unique_ptr<MemoryStore> disk_;
+};
+
+TEST_P(FilesystemContract, RecognisesItselfAndNoneOfTheOthers) {
+  const Content content = recognise_content(*disk_);
+  ASSERT_EQ(content.kind, ContentKind::filesystem);
+  EXPECT_EQ(content.name, GetParam().kind);
+  EXPECT_TRUE(content.filesystem_kind->resizable);
+  for (const FilesystemKind* kind : filesystem_kinds())
+    EXPECT_EQ(kind->recognise(*disk_), kind == content.filesystem_kind) << kind->name;
+}
+
+TEST_P(FilesystemContract, SaysWhatTheSystemSays) {
+  const Content content = recognise_content(*disk_);
+  EXPECT_EQ(content.label,
+            run({"blkid", "-p", "-o", "value", "-s", "LABEL", image_}).out.substr(0, 4));
+  EXPECT_EQ(content.uuid + "\n", run({"blkid", "-p", "-o", "value", "-s", "UUID", image_}).out);
+  EXPECT_EQ(content.size, Bytes(GetParam().size));
+  EXPECT_EQ(content.filesystem->size(), Bytes(GetParam().size));
+  EXPECT_TRUE(content.blockers.empty());
+  EXPECT_EQ(content.state, "clean");
+  EXPECT_EQ(content.size->value() % content.filesystem->unit().value(), 0U);
+}
+
+TEST_P(FilesystemContract, GrowsAndShrinksToAnySize) {
+  const auto tree = tree_of(*open(*disk_));
+  const Bytes floor = open(*disk_)->floor().size;
+  const Bytes unit = open(*disk_)->unit();
+  EXPECT_LE(floor, Bytes(GetParam().size));
+  const std::uint32_t seed = std::random_device()();
+  std::mt19937 random(seed);
+  SCOPED_TRACE(fmt::format("seed {}", seed));
+  std::vector<Bytes> sizes{floor, floor + unit};
+  for (int i = 0; i < 6; ++i)
+    sizes.push_back(floor + Bytes((std::uint64_t{random()} << 8) % (GetParam().size * 3)));
+  for (const Bytes size : sizes) {
+    SCOPED_TRACE(fmt::format("{} bytes", size.value()));
+    MemoryStore place(*disk_, "place");
+    resize(place, size);
+    expect_sound(place, tree);
+    // And back again.
+    resize(place, Bytes(GetParam().size));
+    expect_sound(place, tree);
+  }
+  const auto fs = open(*disk_);
+  if (floor > unit) {
+    EXPECT_THROW(fs->plan_resize(Bytes(unit.value())), Error);
+  }
+}
+
+TEST_P(FilesystemContract, DoesNotMissWhatItSaysIsFree) {
+  const auto tree = tree_of(*open(*disk_));
+  MemoryStore place(*disk_, "place");
+  std::mt19937 random(5);
+  std::uint64_t last = 0;
+  std::uint64_t free = 0;
+  open(*disk_)->for_each_free([&](std::uint64_t start, std::uint64_t end) {
+    EXPECT_GE(start, last);
+    EXPECT_GT(end, start);
+    EXPECT_LE(end, place.size());
+    last = end;
+    free += end - start;
+    Buffer garbage(end - start);
+    for (std::size_t i = 0; i < garbage.size(); i += 64)
+      garbage[i] = static_cast<std::uint8_t>(random());
+    place.write(start, garbage);
+  });
+  EXPECT_GT(free, 0U);
+  expect_sound(place, tree);
+  if (const auto used = recognise_content(*disk_).used) {
+    EXPECT_EQ(free, GetParam().size - used->value());
+  }
+}
+
+// A growth on a stage, whose result is tampered with before the proof looks.
+void grow_on(FaultHost& host, const BeforeProof& tamper) {
+  const auto file = host.open(path, Access::read_only);
+  const Guest guest({{path, file.get()}});
+  GrowRequest request;
+  request.images = {path};
+  request.disk_chosen = true;
+  request.by = Bytes(guest.disks()[0].size().value() / 2);
+  if (!guest.disks()[0].places[0].content.is_usual_target()) request.gives = {parse_give("disk")};
+  Silent silent;
+  carry_out(host, guest, plan_growth(guest, request), request, silent, tamper);
+}
+
+TEST_P(FilesystemContract, LetsTheProofSeeWhatAGrowthMustNotTouch) {
+  std::mt19937 random(6);
+  const auto fs = open(*disk_);
+  for (int i = 0; i < 30; ++i) {
+    std::uint64_t at = random() % (disk_->size() / 2);
+    const auto kept = fs->first_kept(at, disk_->size() - at);
+    if (!kept) continue;
+    FaultHost host;
+    host.put(path, *disk_);
+    const auto flip = [&](FileSet& files) {
+      Buffer byte = read_buffer(files.stage(0), *kept, 1);
+      byte[0] ^= 0x40;
+      files.stage(0).write(*kept, byte);
+    };
+    try {
+      grow_on(host, flip);
+      ADD_FAILURE() << "byte " << *kept << " changed, and nobody saw it";
+    } catch (const Error& error) {
+      EXPECT_EQ(error.status(), Status::damaged) << error.what();
+    }
+    EXPECT_TRUE(host.content(path).same_content(*disk_));
+  }
+}
+
+// One byte of the content of one file.
+TEST_P(FilesystemContract, LetsTheComparisonNameAFileThatDiffers) {
+  const auto before = open(*disk_);
+  const auto tree = before->tree();
+  if (!tree) GTEST_SKIP() << "it holds no files";
+  FaultHost host;
+  host.put(path, *disk_);
+  const auto file = host.open(path, Access::read_only);
+  const Guest guest({{path, file.get()}});
+  Silent silent;
+  int named = 0;
+  for (const FileTree::Entry& entry : tree->entries(tree->roots().front().node)) {
+    const FileTree::File found = tree->look(entry.node);
+    if (found.folder || found.content.empty()) continue;
+    const FileTree::Extent& extent = found.content.front();
+    if (extent.kind != FileTree::Extent::Kind::data) continue;
+    FileSet files(host, guest.disks()[0]);
+    Buffer byte = read_buffer(files.stage(0), extent.at, 1);
+    byte[0] ^= 1;
+    files.stage(0).write(extent.at, byte);
+    const auto now = open(files.stage(0));
+    const auto changed_tree = now->tree();
+    ContentCheck contents(files);
+    Ranges changed;
+    add_range(changed, extent.at, extent.at + 1);
+    try {
+      compare_trees({*tree, before->store()}, {*changed_tree, now->store()}, changed, contents,
+                    path, silent);
+      ADD_FAILURE() << entry.name << " differs, and nobody saw it";
+    } catch (const Error& error) {
+      // It may have several names.
+      const auto names = tree->entries(tree->roots().front().node);
+      EXPECT_TRUE(
+          std::any_of(names.begin(), names.end(),
+                      [&](const FileTree::Entry& other) {
+                        return other.node == entry.node &&
+                               std::string(error.what()).find("/" + other.name + ": its content") !=
+                                   std::string::npos;
+                      }))
+          << entry.name << ": " << error.what();
+      ++named;
+    }
+  }
+  EXPECT_GT(named, 0);
+}
+
+TEST_P(FilesystemContract, IsOldOrNewWhereverThePowerGoes) {
+  const auto tree = tree_of(*open(*disk_));
+  FaultHost whole;
+  whole.put(path, *disk_);
+  whole.cut_at(0, Unflushed::kept);
+  grow_on(whole, {});
+  const std::uint64_t operations = whole.operations();
+  std::mt19937 random(7);
+  for (std::uint64_t n = 1; n <= operations; ++n) {
+    FaultHost host;
+    host.put(path, *disk_);
+    host.cut_at(n, Unflushed::each);
+    try {
+      grow_on(host, {});
+    } catch (const PowerCut&) {
+    }
+    host.restart(random);
+    recover(host, path);
+    const auto file = host.open(path, Access::read_only);
+    const Content content = recognise_content(*file);
+    ASSERT_NE(content.filesystem, nullptr) << n;
+    EXPECT_TRUE(tree_of(*content.filesystem) == tree) << n;
+    EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == Bytes(file->size())) << n;
+  }
+}
+
+TEST_P(FilesystemContract, NamesDamageAndNeverFallsOverIt) {
+  std::mt19937 random(8);
+  Silent silent;
+  for (int i = 0; i < 300; ++i) {
+    MemoryStore place(*disk_, "place");
+    for (int k = 0; k < 3; ++k) {
+      const std::uint64_t at = random() % std::min<std::uint64_t>(place.size(), 400'000);
+      const auto value = static_cast<std::uint8_t>(random());
+      place.write(at, ConstByteSpan(&value, 1));
+    }
+    const MemoryStore was(place, "was");
+    const Content content = recognise_content(place);
+    if (content.filesystem) {
+      try {
+        Findings findings;
+        content.filesystem->audit(AuditScope::full, {}, findings, silent);
+        content.filesystem->floor();
+        content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});
+        content.filesystem->plan_resize(Bytes(place.size() * 2));
+      } catch (const Error& error) {
+        EXPECT_NE(error.status(), Status::internal) << error.what();
+      }
+    }
+    EXPECT_TRUE(place.same_content(was)) << "looking has written";
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContract, testing::ValuesIn(subjects()),
+                         [](const auto& test) { return std::string(test.param.name); });
+
+}  // namespace
+}  // namespace jh::test
