@@ -1,3 +1,5 @@
+#include "core/guest/audit.h"
+
 #include <fmt/format.h>
 
 #include <iostream>
@@ -7,7 +9,6 @@
 #include "cli/options.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
-#include "core/change/audit_guest.h"
 #include "core/report/report.h"
 
 namespace jh::cli {
@@ -52,7 +53,8 @@ int run_audit(const Arguments& arguments) {
     rows.push_back({{verdict.layer}, {verdict.verdict, style_of(verdict.kind)}});
   if (!parsed.common.quiet) print_table(rows);
   for (const Finding& finding : findings.kept())
-    std::cout << "  " << styled(finding.where, Style::dim) << ": " << printable(finding.what) << "\n";
+    std::cout << "  " << styled(finding.where, Style::dim) << ": " << printable(finding.what)
+              << "\n";
   if (findings.count() > findings.kept().size())
     std::cout << fmt::format("  ... and {} more\n", findings.count() - findings.kept().size());
   std::cout << (findings.clean()

@@ -6,8 +6,8 @@
 #include <iostream>
 
 #include "cli/terminal.h"
-#include "core/change/plan.h"
 #include "core/change/recast.h"
+#include "core/plan/plan.h"
 #include "core/store/copy.h"
 
 namespace jh::cli {
@@ -42,7 +42,8 @@ Locks lock_all(const std::vector<std::string>& files) {
   return locks;
 }
 
-Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options) {
+Locks lock_images(Host& host, const std::vector<std::string>& images,
+                  const ChangeOptions& options) {
   for (std::size_t i = 0; i < images.size(); ++i)
     for (std::size_t j = 0; j < i; ++j)
       if (host.exists(images[i]) && host.exists(images[j]) &&
@@ -74,7 +75,8 @@ void make_backup(const Parsed& parsed, const Guest& guest, Progress& progress) {
                    (std::filesystem::path(to) / std::filesystem::path(file).filename()).string(),
                    progress);
     }
-    if (!parsed.common.quiet && !parsed.common.json) std::cout << "  Copied to " << printable(to) << "\n";
+    if (!parsed.common.quiet && !parsed.common.json)
+      std::cout << "  Copied to " << printable(to) << "\n";
   }
 }
 

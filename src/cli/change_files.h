@@ -7,10 +7,10 @@
 
 #include "cli/options.h"
 #include "core/base/progress.h"
-#include "core/change/checks.h"
-#include "core/change/request.h"
+#include "core/carry/checks.h"
 #include "core/change/unfinished_image.h"
 #include "core/guest/guest.h"
+#include "core/plan/request.h"
 #include "core/store/host.h"
 
 namespace jh::cli {

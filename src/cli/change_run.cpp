@@ -10,6 +10,7 @@
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/change/carry_out.h"
+#include "core/guest/audit.h"
 #include "core/report/report.h"
 
 namespace jh::cli {
@@ -62,8 +63,8 @@ bool may_go_on(const Parsed& parsed, const ChangeRun& run) {
 }
 
 void print_result(const Parsed& parsed, const std::vector<std::string>& images,
-                  const ChangeOptions& options, const ChangeRun& run, const Plan& plan, const ChangeResult& result,
-                  const std::vector<LayerChange>& changes) {
+                  const ChangeOptions& options, const ChangeRun& run, const Plan& plan,
+                  const ChangeResult& result, const std::vector<LayerChange>& changes) {
   const std::string undo = undo_command(images);
   if (parsed.common.json) {
     print_json(run.name, {{"plan", plan_json(plan)},
@@ -106,7 +107,8 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
     std::cout
-        << "  All of it is done on a new image, " << printable(parsed.values["into"].as<std::string>())
+        << "  All of it is done on a new image, "
+        << printable(parsed.values["into"].as<std::string>())
         << "; the original is only read.\n  Where the form gives an image an identity, the new one "
            "gets its own.\n";
   if (dry_run) {
@@ -134,7 +136,8 @@ int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeR
   if (options.into_copy) images = copies.keep();
   for (const auto& [path, size] : run.add_disks) images.push_back(path);
   const Session now = open_session(parsed, images);
-  print_result(parsed, images, options, run, plan, result, compare_layers(before, layer_sizes(*now.guest)));
+  print_result(parsed, images, options, run, plan, result,
+               compare_layers(before, layer_sizes(*now.guest)));
   if (text && had_undo && !options.into_copy)
     std::cout << "  The change before this one can no longer be taken back.\n";
   return 0;

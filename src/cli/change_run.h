@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "cli/options.h"
-#include "core/change/plan.h"
+#include "core/plan/plan.h"
 
 namespace jh::cli {
 

@@ -1,4 +1,4 @@
-#include "core/change/compact.h"
+#include "core/compact/compact.h"
 
 #include <fmt/format.h>
 
@@ -12,6 +12,7 @@
 #include "cli/options.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
+#include "core/change/compact_into.h"
 
 namespace jh::cli {
 

@@ -11,7 +11,7 @@
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/terminal.h"
-#include "core/change/plan.h"
+#include "core/plan/plan.h"
 #include "core/store/file_store.h"
 
 namespace jh::cli {

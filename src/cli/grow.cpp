@@ -1,3 +1,5 @@
+#include "core/plan/grow.h"
+
 #include <fmt/format.h>
 
 #include "cli/change_run.h"

@@ -8,8 +8,6 @@
 #include <iostream>
 #include <nlohmann/json.hpp>
 
-#include "cli/terminal.h"
-
 namespace jh::cli {
 
 namespace po = boost::program_options;
@@ -24,9 +22,9 @@ po::options_description common_options() {
       "color", po::value<std::string>()->default_value("auto"), "auto, always or never")(
       "sector-size", po::value<std::uint32_t>()->default_value(0), "512 or 4096; 0 finds out")(
       "ledger-dir", po::value<std::string>()->default_value("/var/lib/juneheath"),
-      "where ledgers of block devices are kept")(
-      "allow-outside", po::bool_switch(),
-      "images may name files elsewhere")("help", po::bool_switch(), "show this page");
+      "where ledgers of block devices are kept")("allow-outside", po::bool_switch(),
+                                                 "images may name files elsewhere")(
+      "help", po::bool_switch(), "show this page");
   return common;
 }
 
@@ -125,12 +123,6 @@ ProofEffort proof_from(const Parsed& parsed) {
   if (proof != "usual" && proof != "full")
     wrong_usage(fmt::format("--proof {} is not known", proof), "use usual or full");
   return proof == "full" ? ProofEffort::full : ProofEffort::usual;
-}
-
-void print_json(const std::string& command, nlohmann::json document) {
-  document["schema"] = "juneheath/1";
-  document["command"] = command;
-  std::cout << document.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
 }
 
 }  // namespace jh::cli

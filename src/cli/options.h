@@ -7,13 +7,12 @@
 #include <string>
 #include <vector>
 
+#include "cli/terminal.h"
 #include "core/base/errors.h"
-#include "core/change/request.h"
+#include "core/plan/request.h"
 #include "core/store/host.h"
 
 namespace jh::cli {
-
-enum class When { automatic, always, never };
 
 /// Options that every command understands.
 struct Common {
@@ -54,11 +53,5 @@ FileHost host_for(const Parsed& parsed, const std::vector<std::string>& images);
 
 /// --proof, for the commands that have it.
 ProofEffort proof_from(const Parsed& parsed);
-
-/// Prints one JSON document with the schema's name and version.
-void print_json(const std::string& command, nlohmann::json document);
-
-/// Runs a command's body; errors become a message (or JSON) and an exit status.
-int guarded(const std::string& command, bool json, const std::function<int()>& body);
 
 }  // namespace jh::cli

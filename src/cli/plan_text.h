@@ -3,7 +3,7 @@
 
 #include <vector>
 
-#include "core/change/plan.h"
+#include "core/plan/plan.h"
 #include "core/report/report.h"
 
 namespace jh::cli {

@@ -1,4 +1,3 @@
-#include "core/change/unfinished_image.h"
 #include "core/change/recast.h"
 
 #include <fmt/format.h>
@@ -11,8 +10,9 @@
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/uuid.h"
-#include "core/change/checks.h"
-#include "core/change/plan.h"
+#include "core/carry/checks.h"
+#include "core/change/unfinished_image.h"
+#include "core/plan/plan.h"
 
 namespace jh::cli {
 
@@ -71,8 +71,9 @@ int recast_here(const Parsed& parsed) {
                           {"allocated_before", before},
                           {"allocated_on_host", after}});
   if (!text) return 0;
-  std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n", printable(image),
-                           keeping_name(keeping), human(Bytes(after)), human(Bytes(before)));
+  std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n",
+                           printable(image), keeping_name(keeping), human(Bytes(after)),
+                           human(Bytes(before)));
   if (result.undoable)
     std::cout << "  To take it back, as long as the guest has not been started:\n      "
               << styled("juneheath undo " + shell_word(image), Style::command) << "\n";
@@ -121,8 +122,8 @@ int run_recast(const Arguments& arguments) {
   const bool text = !parsed.common.json && !parsed.common.quiet;
   if (text) {
     std::cout << fmt::format("  {} ({}) becomes {} ({})\n", printable(request.image),
-                             describe(plan.from.form, keeping_on_host(plan.from, file.allocated())), printable(request.out),
-                             describe(plan.to.form, plan.to.keeping));
+                             describe(plan.from.form, keeping_on_host(plan.from, file.allocated())),
+                             printable(request.out), describe(plan.to.form, plan.to.keeping));
     std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
     if (!plan.from.parents.empty())
       std::cout << fmt::format("  merged with what it builds on: {}\n",

@@ -1,6 +1,6 @@
 #include "cli/session.h"
 
-#include "core/change/plan.h"
+#include "core/plan/plan.h"
 #include "core/store/ledger.h"
 
 namespace jh::cli {

@@ -1,7 +1,8 @@
+#include "core/plan/shrink.h"
+
 #include "cli/change_run.h"
 #include "cli/commands.h"
 #include "cli/options.h"
-#include "core/change/plan_shrink.h"
 
 namespace jh::cli {
 

@@ -12,7 +12,8 @@
 #include "cli/session.h"
 #include "cli/survey_text.h"
 #include "cli/terminal.h"
-#include "core/change/floors.h"
+#include "core/plan/floors.h"
+#include "core/plan/room.h"
 #include "core/report/report.h"
 #include "core/store/ledger.h"
 

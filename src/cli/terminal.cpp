@@ -7,8 +7,8 @@
 #include <algorithm>
 #include <csignal>
 #include <iostream>
-#include <sstream>
 #include <nlohmann/json.hpp>
+#include <sstream>
 
 #include "core/base/sizes.h"
 #include "core/base/stopped.h"
@@ -183,6 +183,12 @@ void print_error(const Error& error) {
     std::cerr << "  Nothing was changed.\n";
 }
 
+void print_json(const std::string& command, nlohmann::json document) {
+  document["schema"] = "juneheath/1";
+  document["command"] = command;
+  std::cout << document.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+}
+
 int guarded(const std::string& command, bool json, const std::function<int()>& body) {
   const auto report = [&](const Error& error) {
     if (json) print_json(command, {{"error", error_json(error)}});
@@ -193,8 +199,8 @@ int guarded(const std::string& command, bool json, const std::function<int()>& b
     const int status = body();
     std::cout.flush();
     if (!std::cout)
-      return report({Status::io, "what this command has to say cannot be written", "standard output",
-                     "what it did is done; see what the output leads to"});
+      return report({Status::io, "what this command has to say cannot be written",
+                     "standard output", "what it did is done; see what the output leads to"});
     return status;
   } catch (const Error& error) {
     return report(error);

@@ -2,10 +2,11 @@
 #pragma once
 
 #include <chrono>
+#include <functional>
+#include <nlohmann/json_fwd.hpp>
 #include <string>
 #include <vector>
 
-#include "cli/options.h"
 #include "core/base/printable.h"
 #include "core/base/progress.h"
 
@@ -13,6 +14,8 @@ namespace jh::cli {
 
 enum class Style { plain, heading, dim, good, warn, bad, command };
 
+enum class When { automatic, always, never };
+/// Whether colours are used; automatic: on a terminal.
 void set_color(When when);
 /// The text in a style, when colours are on (decided by stdout).
 std::string styled(const std::string& text, Style style);
@@ -61,5 +64,11 @@ bool is_interactive();
 
 /// An error as a message on stderr.
 void print_error(const Error& error);
+
+/// Prints one JSON document with the schema's name and version.
+void print_json(const std::string& command, nlohmann::json document);
+
+/// Runs a command's body; errors become a message (or JSON) and an exit status.
+int guarded(const std::string& command, bool json, const std::function<int()>& body);
 
 }  // namespace jh::cli

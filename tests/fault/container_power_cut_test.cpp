@@ -7,6 +7,7 @@
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
+#include "core/plan/grow.h"
 #include "core/store/transaction.h"
 #include "support/fault_images.h"
 #include "support/judges.h"

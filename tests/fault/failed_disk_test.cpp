@@ -4,6 +4,7 @@
 
 #include "core/change/carry_out.h"
 #include "core/change/recast.h"
+#include "core/plan/grow.h"
 #include "support/judges.h"
 #include "support/samples.h"
 

@@ -3,12 +3,13 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include "core/fs/ext/ext.h"
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/ext.h"
+#include "core/plan/grow.h"
 #include "core/store/transaction.h"
-#include "support/ext_tools.h"
 #include "support/changes.h"
+#include "support/ext_tools.h"
 #include "support/failed_disk.h"
 #include "support/same_guest.h"
 #include "support/samples.h"

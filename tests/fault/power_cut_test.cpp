@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "core/change/carry_out.h"
+#include "core/plan/grow.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
 #include "support/judges.h"

@@ -4,14 +4,14 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include "core/fs/ext/ext.h"
 #include "core/base/checksum.h"
 #include "core/base/stopped.h"
 #include "core/change/carry_out.h"
-#include "core/change/compact.h"
-#include "core/change/plan_shrink.h"
+#include "core/compact/compact.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
+#include "core/plan/shrink.h"
 #include "core/store/transaction.h"
 #include "support/ext_tools.h"
 #include "support/failed_disk.h"

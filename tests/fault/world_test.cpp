@@ -18,7 +18,7 @@ namespace {
 #ifdef JUNEHEATH_SANITIZED
 constexpr std::uint64_t usual_share = 40;
 #else
-constexpr std::uint64_t usual_share = 4;
+constexpr std::uint64_t usual_share = 8;
 #endif
 
 const std::string& image = first_image;
@@ -272,7 +272,7 @@ TEST_P(World, MovesOnBetweenTheChangeAndItsUndo) {
   const std::uint32_t seed = setting("JUNEHEATH_SEED", std::random_device()());
   fmt::print("  JUNEHEATH_SEED={}\n", seed);
   std::mt19937 random(seed);
-  for (int round = 0; round < 4; ++round)
+  for (int round = 0; round < 2; ++round)
     for (const Deed& deed : deeds(random)) {
       SCOPED_TRACE(deed.name);
       FaultHost host;

@@ -6,15 +6,15 @@
 #include <cstdlib>
 #include <filesystem>
 
-#include "core/fs/ext/ext.h"
 #include "core/base/checksum.h"
-#include "core/change/plan.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/block_map.h"
 #include "core/fs/ext/directory_edit.h"
+#include "core/fs/ext/ext.h"
 #include "core/fs/ext/journal.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/rest.h"
+#include "core/plan/plan.h"
 #include "core/store/file_store.h"
 #include "core/store/scratch_store.h"
 #include "core/table/gpt/format.h"

@@ -7,8 +7,9 @@
 
 #include "core/base/checksum.h"
 #include "core/change/carry_out.h"
-#include "core/change/tree_compare.h"
 #include "core/guest/content.h"
+#include "core/plan/grow.h"
+#include "core/proof/tree_compare.h"
 #include "support/fault_host.h"
 #include "support/judges.h"
 #include "support/program.h"

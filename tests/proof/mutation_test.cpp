@@ -7,7 +7,8 @@
 #include <random>
 
 #include "core/change/carry_out.h"
-#include "core/change/plan_shrink.h"
+#include "core/plan/grow.h"
+#include "core/plan/shrink.h"
 #include "support/fault_host.h"
 #include "support/judges.h"
 #include "support/same_guest.h"
@@ -226,17 +227,29 @@ Plan shrink(const Guest& guest, const std::vector<std::string>& paths, bool move
 INSTANTIATE_TEST_SUITE_P(
     Changes, Mutation,
     testing::Values(
-        Case{"GrowSmall", {"small"}, 1100,
+        Case{"GrowSmall",
+             {"small"},
+             1100,
              [](const auto& guest, const auto& paths) { return grow(guest, paths, "60MiB", {}); }},
-        Case{"GrowMbr", {"heather"}, 300,
+        Case{"GrowMbr",
+             {"heather"},
+             300,
              [](const auto& guest, const auto& paths) { return grow(guest, paths, "300MiB", {}); }},
-        Case{"GrowGpt", {"nestcam"}, 200,
+        Case{"GrowGpt",
+             {"nestcam"},
+             200,
              [](const auto& guest, const auto& paths) { return grow(guest, paths, "400MiB", {}); }},
-        Case{"ShrinkSmall", {"small"}, 1000,
+        Case{"ShrinkSmall",
+             {"small"},
+             1000,
              [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
-        Case{"Move", {"mbr-extended"}, 150,
+        Case{"Move",
+             {"mbr-extended"},
+             150,
              [](const auto& guest, const auto& paths) { return shrink(guest, paths, true); }},
-        Case{"GrowVolumes", {"two-disk-a", "two-disk-b"}, 350,
+        Case{"GrowVolumes",
+             {"two-disk-a", "two-disk-b"},
+             350,
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "416MiB", {"/scratch=16MiB", "/=rest"});
              }}),

@@ -6,7 +6,7 @@
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
-#include "core/change/unused.h"
+#include "core/guest/unused.h"
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/same_guest.h"

@@ -3,9 +3,11 @@
 #include <sstream>
 
 #include "core/change/carry_out.h"
-#include "core/change/compact.h"
-#include "core/change/plan_shrink.h"
+#include "core/change/recast.h"
+#include "core/compact/compact.h"
 #include "core/container/fill.h"
+#include "core/plan/grow.h"
+#include "core/plan/shrink.h"
 #include "support/containers.h"
 #include "support/judges.h"
 #include "support/same_guest.h"

@@ -8,11 +8,11 @@
 
 #include "core/base/checksum.h"
 #include "core/base/progress.h"
-#include "core/change/unused.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
 #include "core/guest/guest.h"
+#include "core/guest/unused.h"
 #include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"

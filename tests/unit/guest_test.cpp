@@ -1,9 +1,10 @@
 // Names: fstab, targets, commands to paste.
 #include <gtest/gtest.h>
 
-#include "core/change/plan.h"
 #include "core/guest/fstab.h"
 #include "core/guest/target.h"
+#include "core/plan/commands.h"
+#include "core/plan/plan.h"
 
 namespace jh {
 namespace {

@@ -1,10 +1,12 @@
 // Plans on the sample guests, in memory: amounts to the byte, and what is refused.
-#include "core/change/plan.h"
+#include "core/plan/plan.h"
 
 #include <gtest/gtest.h>
 
 #include <algorithm>
 
+#include "core/plan/grow.h"
+#include "core/plan/room.h"
 #include "support/samples.h"
 
 namespace jh::test {
@@ -76,7 +78,8 @@ TEST_F(Plans, AmountsAreMetToTheByte) {
   open("heather", 1ULL << 30);
   request_.gives = {parse_give("/=100MiB")};
   Plan plan = plan_growth(*guest_, request_);
-  EXPECT_EQ(step(plan, StepKind::grow_content)->to - step(plan, StepKind::grow_content)->from, 100_MiB);
+  EXPECT_EQ(step(plan, StepKind::grow_content)->to - step(plan, StepKind::grow_content)->from,
+            100_MiB);
   EXPECT_EQ(step(plan, StepKind::grow_container), nullptr);
   request_.gives = {parse_give("/=25%")};
   plan = plan_growth(*guest_, request_);

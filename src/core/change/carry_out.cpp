@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
-#include "core/change/file_set.h"
-#include "core/change/proof.h"
-#include "core/change/worker.h"
+#include "core/carry/worker.h"
+#include "core/proof/proof.h"
+#include "core/staged/file_set.h"
 
 namespace jh {
 

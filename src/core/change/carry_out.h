@@ -4,7 +4,7 @@
 #include <functional>
 
 #include "core/base/progress.h"
-#include "core/change/file_set.h"
+#include "core/staged/file_set.h"
 #include "core/store/host.h"
 
 namespace jh {

@@ -6,10 +6,10 @@
 #include <filesystem>
 
 #include "core/base/uuid.h"
-#include "core/change/plan.h"
 #include "core/container/fill.h"
 #include "core/container/vhdx/vhdx.h"
 #include "core/container/vmdk/vmdk.h"
+#include "core/plan/plan.h"
 #include "core/store/copy.h"
 #include "core/store/transaction.h"
 

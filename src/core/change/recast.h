@@ -7,8 +7,8 @@
 #include <vector>
 
 #include "core/base/progress.h"
-#include "core/change/request.h"
 #include "core/container/create.h"
+#include "core/plan/request.h"
 #include "core/store/host.h"
 
 namespace jh {

@@ -7,8 +7,8 @@
 #include <regex>
 
 #include "core/base/checksum.h"
-#include "core/change/audit_guest.h"
 #include "core/container/container.h"
+#include "core/guest/audit.h"
 
 namespace jh {
 namespace {

@@ -39,7 +39,8 @@ void describe_parents(ContainerFacts& facts, Container* parent, const std::strin
   facts.parents.push_back(path);
   for (const std::string& further : parent->facts().parents) facts.parents.push_back(further);
   facts.blockers.push_back(in_the_way("the image builds on " + facts.parents.front(), image,
-                                      "join the images in the hypervisor"));
+                                      "join the images in the hypervisor")
+                               .because(Reason::has_parent));
 }
 
 void Container::check_shrink(Bytes) {

@@ -38,10 +38,10 @@ struct FilesystemFloor {
 struct ResizePlan {
   Bytes from{};
   Bytes to{};
-  std::string words{};                 // "add 3 block groups"
-  std::string preparation{};           // what prepare() does; empty: nothing has to be done before
+  std::string words{};               // "add 3 block groups"
+  std::string preparation{};         // what prepare() does; empty: nothing has to be done before
   bool moves_content = false;        // files may lie elsewhere afterwards
-  Bytes to_move{};                     // at most
+  Bytes to_move{};                   // at most
   std::uint64_t bytes_to_write = 0;  // an upper bound, what moves not counted
   std::vector<std::string> notes{};
   bool changes() const { return from != to; }

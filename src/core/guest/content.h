@@ -34,6 +34,12 @@ inline bool is_opened(const Content& content) {
   return content.is_usual_target() && content.filesystem != nullptr;
 }
 
+/// What moved with its partition and has a name for its place gets the new one. Null: it has none.
+inline void tell_place(Store& moved, const FilesystemKind* kind, Sectors from, Sectors to) {
+  if (kind != nullptr && kind->begin_elsewhere != nullptr)
+    kind->begin_elsewhere(moved, from.value(), to.value());
+}
+
 /// Looks at a place; never throws for what it finds there (trouble becomes a blocker).
 Content recognise_content(Store& place);
 

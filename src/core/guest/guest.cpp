@@ -6,7 +6,6 @@
 #include <charconv>
 
 #include "core/base/uuid.h"
-#include "core/fs/ext/read.h"
 
 namespace jh {
 namespace {

@@ -1,6 +1,7 @@
 #include <nlohmann/json.hpp>
 
-#include "core/change/floors.h"
+#include "core/plan/floors.h"
+#include "core/plan/room.h"
 #include "core/report/report.h"
 
 namespace jh {

@@ -4,7 +4,8 @@
 
 #include <algorithm>
 
-#include "core/change/plan_volume.h"
+#include "core/plan/grow_group.h"
+#include "core/plan/room.h"
 
 namespace jh {
 namespace {

@@ -7,8 +7,8 @@
 #include <vector>
 
 #include "core/base/findings.h"
-#include "core/change/plan.h"
 #include "core/guest/guest.h"
+#include "core/plan/plan.h"
 
 namespace jh {
 

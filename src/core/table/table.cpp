@@ -6,9 +6,6 @@
 #include <array>
 #include <utility>
 
-#include "core/table/gpt/gpt.h"
-#include "core/table/mbr/mbr.h"
-
 namespace jh {
 
 const Partition* PartitionTable::find(std::uint32_t number) const {
@@ -96,16 +93,6 @@ void PartitionTable::check_layout(const std::string& where) {
     outer = p;
     outer_end = std::max(outer_end, p->end());
   }
-}
-
-std::unique_ptr<PartitionTable> open_table(Store& disk, std::uint32_t sector_size) {
-  if (disk.size() < 2 * 512) return nullptr;
-  if (auto gpt = open_gpt(disk, sector_size)) return gpt;
-  return open_mbr(disk, sector_size);
-}
-
-std::unique_ptr<PartitionTable> make_table(Store& disk, TableKind kind, std::uint32_t sector_size) {
-  return kind == TableKind::gpt ? make_gpt(disk, sector_size) : make_mbr(disk, sector_size);
 }
 
 std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : "MBR"; }

@@ -5,7 +5,7 @@
 #include <string_view>
 
 #include "core/fs/boot/format.h"
-#include "core/fs/named/named.h"
+#include "core/fs/text_at.h"
 
 namespace jh::boot {
 namespace {
@@ -55,7 +55,7 @@ OpenedFilesystem describe(const char* name) {
 OpenedFilesystem open_fat_at(Store& place, const char* name, std::uint64_t serial_at,
                              std::uint64_t label_at) {
   OpenedFilesystem found = describe(name);
-  found.facts.label = named::text_at(place, label_at, 11);
+  found.facts.label = text_at(place, label_at, 11);
   // The serial number, as fstab writes it.
   const auto serial = read_as<Le32>(place, serial_at).value();
   found.facts.uuid = fmt::format("{:04X}-{:04X}", serial >> 16, serial & 0xFFFF);

@@ -108,8 +108,6 @@ void ExtFilesystem::note_own_blocks() {
     own.push_back(fs_.inode_offset(resize_ino) / g.block_size);
     own.push_back(fs_.read_inode(resize_ino).fields.block[13].value());
   }
-  for (std::uint32_t i = 0; i < g.desc_blocks; ++i)
-    for (const std::uint64_t block : g.descriptor_copies(i)) own.push_back(block);
   std::sort(own.begin(), own.end());
   own_ = std::move(own);
 }

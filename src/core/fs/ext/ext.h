@@ -44,7 +44,8 @@ class ExtFilesystem final : public jh::Filesystem {
 
   ext::Filesystem fs_;
   // Of first_kept(), filled when it is asked for the first time.
-  std::optional<std::vector<std::uint64_t>> own_;  // sorted; blocks in use that a growth writes
+  std::optional<std::vector<std::uint64_t>>
+      own_;  // sorted; blocks in use that a growth writes, but for those at the heads of groups
   std::uint32_t bitmap_group_ = UINT32_MAX;
   Buffer bitmap_;
 };

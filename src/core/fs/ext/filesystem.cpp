@@ -311,7 +311,8 @@ void set_bits(ByteSpan bitmap, std::uint64_t first, std::uint64_t count) {
 #if defined(__x86_64__) && !defined(__SANITIZE_ADDRESS__) && !defined(__clang__)
 __attribute__((target_clones("popcnt", "default")))
 #endif
-std::uint64_t count_zero_bits(ConstByteSpan bitmap, std::uint64_t bits) {
+std::uint64_t
+count_zero_bits(ConstByteSpan bitmap, std::uint64_t bits) {
   std::uint64_t ones = 0;
   std::uint64_t at = 0;
   constexpr std::uint64_t piece = 4096;

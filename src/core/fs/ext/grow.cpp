@@ -6,7 +6,6 @@
 #include <boost/multiprecision/cpp_int.hpp>
 
 #include "core/base/sizes.h"
-#include "core/fs/ext/relocate.h"
 
 namespace jh::ext {
 namespace {
@@ -191,6 +190,21 @@ std::uint64_t most_blocks(const Geometry& g) {
   const std::uint64_t groups = UINT32_MAX / g.inodes_per_group;
   most = std::min(most, g.first_data_block + checked_mul(groups, g.blocks_per_group));
   return round_down(most, g.cluster_ratio);
+}
+
+std::vector<BlockRun> table_way(const GrowPlan& plan) {
+  std::vector<BlockRun> way;
+  const std::uint32_t overrun = plan.descriptor_overrun();
+  if (overrun == 0) return way;
+  const Geometry& g = plan.before;
+  std::vector<std::uint32_t> groups = g.backup_groups();
+  groups.insert(groups.begin(), 0);
+  for (const std::uint32_t group : groups) {
+    const std::uint64_t start = g.gdt_start(group) + g.desc_blocks + g.reserved_gdt;
+    if (start >= g.blocks) continue;
+    way.push_back({start, std::min<std::uint64_t>(overrun, g.blocks - start)});
+  }
+  return way;
 }
 
 GrowPlan plan_grow(Filesystem& fs, std::uint64_t store_blocks) {

@@ -21,6 +21,9 @@ struct GrowPlan {
 /// The largest size a filesystem with this geometry can be given, in blocks.
 std::uint64_t most_blocks(const Geometry& geometry);
 
+/// The blocks that a longer descriptor table will need in every existing group that has a copy.
+std::vector<BlockRun> table_way(const GrowPlan& plan);
+
 /// Works out the growth to at most `store_blocks`. Throws refused (limits of the format, with the
 /// size that would do) and unsupported (features).
 GrowPlan plan_grow(Filesystem& fs, std::uint64_t store_blocks);

@@ -70,7 +70,8 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
   if (has_fast_commits()) {
     fast_blocks_ = super_.fast_commit_blocks.value();
     if (fast_blocks_ == 0) fast_blocks_ = default_fast_blocks;
-    if (std::uint64_t{fast_blocks_} + 3 > last_) damaged("the journal's size is not possible", where, way_out);
+    if (std::uint64_t{fast_blocks_} + 3 > last_)
+      damaged("the journal's size is not possible", where, way_out);
     last_ -= fast_blocks_;
   }
   if (first_ == 0 || first_ >= last_ || super_.start.value() >= last_ ||

@@ -16,7 +16,11 @@ constexpr const char* way_out = "let the guest start and shut down properly, the
 class Cutter {
  public:
   Cutter(Filesystem& fs, Allocation& allocation, InodeRecord& inode, std::uint64_t first)
-      : fs_(fs), allocation_(allocation), inode_(inode), first_(first), left_(fs.geometry().blocks) {}
+      : fs_(fs),
+        allocation_(allocation),
+        inode_(inode),
+        first_(first),
+        left_(fs.geometry().blocks) {}
 
   void run() {
     inode_.store_fields();
@@ -208,7 +212,8 @@ void lower_usage(Filesystem& fs, const InodeRecord& before, std::uint64_t blocks
   const Geometry& g = fs.geometry();
   UsageChange change = owner_of(g, before);
   const std::uint64_t blocks = before.counted() / before.count_unit(g);
-  change.bytes = -static_cast<std::int64_t>((blocks - std::min(blocks, blocks_left)) * g.block_size);
+  change.bytes =
+      -static_cast<std::int64_t>((blocks - std::min(blocks, blocks_left)) * g.block_size);
   change.inodes = -inodes;
   change_usage(fs, change);
 }

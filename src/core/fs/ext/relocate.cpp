@@ -241,7 +241,8 @@ class Mover {
     const bool counts = inode.ino == root_ino || inode.ino >= g_.first_ino;
     if (blocks == 0 || !counts || !g_.has_ro_compat(ro_compat::quota)) return;
     UsageChange change = owner_of(g_, inode);
-    change.bytes = blocks * static_cast<std::int64_t>(std::uint64_t{g_.cluster_ratio} * g_.block_size);
+    change.bytes =
+        blocks * static_cast<std::int64_t>(std::uint64_t{g_.cluster_ratio} * g_.block_size);
     report_.usage.push_back(change);
   }
 
@@ -313,21 +314,6 @@ class Mover {
 };
 
 }  // namespace
-
-std::vector<BlockRun> table_way(const GrowPlan& plan) {
-  std::vector<BlockRun> way;
-  const std::uint32_t overrun = plan.descriptor_overrun();
-  if (overrun == 0) return way;
-  const Geometry& g = plan.before;
-  std::vector<std::uint32_t> groups = g.backup_groups();
-  groups.insert(groups.begin(), 0);
-  for (const std::uint32_t group : groups) {
-    const std::uint64_t start = g.gdt_start(group) + g.desc_blocks + g.reserved_gdt;
-    if (start >= g.blocks) continue;
-    way.push_back({start, std::min<std::uint64_t>(overrun, g.blocks - start)});
-  }
-  return way;
-}
 
 void clear_table_way(Store& store, std::uint64_t blocks, Progress& progress) {
   Filesystem fs(store);

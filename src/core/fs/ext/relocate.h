@@ -15,9 +15,6 @@ struct MoveReport {
   std::vector<UsageChange> usage;  // where quota is kept: of files whose lists of extents changed
 };
 
-/// The blocks that a longer descriptor table will need in every existing group that has a copy.
-std::vector<BlockRun> table_way(const GrowPlan& plan);
-
 /// Empties the way of the longer table that growing to so many blocks needs, and marks it as in
 /// use; nothing where the table is long enough. The filesystem grows as far as its table reaches
 /// first, and what must move may go there. Throws refused when there is no room to move something

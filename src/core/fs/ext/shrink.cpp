@@ -84,10 +84,18 @@ void cut_super(Filesystem& fs, const ShrinkPlan& plan) {
 
 void write_all_tables(Filesystem& fs) {
   const Geometry& g = fs.geometry();
-  for (std::uint32_t i = 0; i < g.desc_blocks; ++i)
+  const auto write_table = [&](std::uint32_t group) {
+    for (std::uint32_t i = 0; i < g.old_desc_blocks(); ++i)
+      fs.store().write(g.offset(g.gdt_start(group) + i), fs.descriptor_block(i));
+  };
+  write_table(0);
+  for (const std::uint32_t group : g.backup_groups()) {
+    if (!g.meta_bg() || group / g.desc_per_block < g.first_meta_bg) write_table(group);
+    fs.write_super(group);
+  }
+  for (std::uint32_t i = g.old_desc_blocks(); i < g.desc_blocks; ++i)
     for (const std::uint64_t block : g.descriptor_copies(i))
       fs.store().write(g.offset(block), fs.descriptor_block(i));
-  for (const std::uint32_t group : g.backup_groups()) fs.write_super(group);
   fs.write_super(0);
 }
 

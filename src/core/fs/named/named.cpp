@@ -3,6 +3,7 @@
 #include <string_view>
 
 #include "core/base/uuid.h"
+#include "core/fs/text_at.h"
 
 namespace jh::named {
 namespace {
@@ -53,17 +54,5 @@ constexpr FilesystemKind kind_of() {
 const FilesystemKind xfs = kind_of<xfs_places>();
 const FilesystemKind btrfs = kind_of<btrfs_places>();
 const FilesystemKind exfat = kind_of<exfat_places>();
-
-std::string text_at(Store& place, std::uint64_t offset, std::size_t length) {
-  if (offset + length > place.size()) return {};
-  const Buffer raw = read_buffer(place, offset, length);
-  std::string text;
-  for (const std::uint8_t c : raw) {
-    if (c == 0) break;
-    text += c < 0x20 ? '?' : static_cast<char>(c);
-  }
-  while (text.ends_with(' ')) text.pop_back();
-  return text;
-}
 
 }  // namespace jh::named

@@ -1,0 +1,331 @@
+#include "core/compact/compact.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/base/shell_word.h"
+#include "core/base/stopped.h"
+#include "core/compact/drops.h"
+#include "core/compact/used_only.h"
+#include "core/guest/audit.h"
+#include "core/plan/content.h"
+#include "core/proof/verdict.h"
+#include "core/staged/disk_compare.h"
+#include "core/store/ledger_format.h"
+#include "core/store/scratch_store.h"
+#include "core/store/settle.h"
+
+namespace jh {
+namespace {
+
+constexpr std::uint64_t most_at_once = 1U << 20;
+// Moved between two seals: what an interrupted run has to do again at most.
+constexpr std::uint64_t bytes_per_step = 256U << 20;
+
+void check_can(const Disk& disk, const ContainerFacts& facts) {
+  // That it builds on others is no hindrance: only this file is touched.
+  for (const Error& blocker : facts.blockers)
+    if (blocker.reason() != Reason::has_parent) throw blocker;
+  check_parts(disk, facts);
+  if (facts.encrypted)
+    unsupported("the image's content is encrypted: what of it is used cannot be seen", disk.path,
+                "compact it in the hypervisor, which has the key");
+  if (facts.form != Form::raw && facts.keeping == Keeping::full)
+    refuse(fmt::format("a full {} image keeps every block, used or not", form_name(facts.form)),
+           disk.path,
+           "make it sparse:\n  juneheath recast " + shell_word(disk.path) +
+               " NEW --store sparse\nor compact it "
+               "into a new one with --into");
+}
+
+// What there is to give back, whichever way it is done then.
+struct Prospect {
+  ContainerFacts facts;
+  Unused unused;
+  Drops drops;
+  CompactFigures figures;
+};
+
+Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
+  const Disk& disk = guest.disks()[index];
+  Prospect found{disk.container->facts(), {}, {}, {}};
+  check_can(disk, found.facts);
+  check_image_sound(disk);
+  found.unused = find_unused(guest, index);
+  found.drops = find_drops(*disk.container, found.unused, progress);
+  CompactFigures& figures = found.figures;
+  figures.length_before = figures.length_after = found.facts.file_length.value();
+  figures.files = files_of(disk);
+  const auto& bytes = found.drops.bytes;
+  for (std::size_t i = 0; i < found.unused.sources.size(); ++i)
+    if (bytes[i] != 0) figures.given_back.push_back({found.unused.sources[i], bytes[i]});
+  if (bytes.back() != 0) figures.given_back.push_back({"zeros", bytes.back()});
+  figures.notes = found.unused.kept;
+  return found;
+}
+
+void forget_all(Container& container, const Drops& drops) {
+  for (const auto& [start, end] : drops.ranges) container.forget(start, end - start);
+}
+
+// What was dropped reads as zeros now and was not used; everything else is the same.
+void prove_same(Container& before, Container& after, const FileChanges& changes,
+                ContentCheck& contents, const Unused& unused, const std::string& where) {
+  if (after.disk().size() != before.disk().size()) proof_failed("the disk has another size", where);
+  const auto unused_from = [&](std::uint64_t at, std::uint64_t length) {
+    const auto [range, reach] = unused.stretch(at, length);
+    return range == nullptr ? 0 : reach;
+  };
+  const auto differs = [&](std::uint64_t at, std::uint64_t length) {
+    for (const std::uint64_t end = at + length; at < end;) {
+      const std::uint64_t reach = unused_from(at, end - at);
+      if (reach == 0) proof_failed(fmt::format("byte {} of the disk would change", at), where);
+      at += reach;
+    }
+  };
+  for_each_difference(before, after, changes, contents, {differs, unused_from});
+}
+
+// One step of a compaction: staged, proven, sealed; no undo is kept.
+template <class Work>
+void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& progress,
+                 Work work) {
+  bool wrote = false;
+  const auto step = [&] {
+    FileSet files(host, disk);
+    for (Stage* stage : files.stages()) stage->trust_unreferenced();
+    const auto note_writes = [&] {
+      for (Stage* stage : files.stages()) wrote |= stage->written_directly() != 0;
+    };
+    const auto container = open_container(files.stage(0), &files.beside());
+    try {
+      container->make_ready();
+      work(*container);
+    } catch (const Error&) {
+      note_writes();
+      throw;
+    }
+    note_writes();
+    for (Stage* stage : files.stages()) stage->flush();
+    const auto before = open_container(files.old_state(0), &files.old_beside());
+    const auto after = open_container(files.stage(0), &files.beside());
+    Findings findings;
+    after->audit(findings);
+    if (!findings.clean())
+      proof_failed(findings.kept().front().what, findings.kept().front().where);
+    ContentCheck contents(files);
+    prove_same(*before, *after, changed_files(files), contents, unused, disk.path);
+    files.transaction().seal(progress, /*keep_undo=*/false);
+  };
+  try {
+    telling_outcome(host, disk.path, step);
+  } catch (const Stopped&) {
+    throw;
+  } catch (const Error& error) {
+    // Gaps of the file may hold something else now.
+    if (wrote && error.left() == Left::unchanged) throw error.leaving(Left::sound);
+    throw;
+  }
+}
+
+// Holes in the host's file: each of them changes nothing that anyone reads.
+void punch(Host& host, const Disk& disk, const Drops& drops, Progress& progress) {
+  const auto file = host.open(disk.path, Access::read_write);
+  std::uint64_t total = 0;
+  for (const auto& [start, end] : drops.ranges) total += end - start;
+  progress.begin("giving room back to the host", total);
+  std::uint64_t done = 0;
+  try {
+    for (const auto& [start, end] : drops.ranges) {
+      file->discard(start, end - start);
+      progress.advance(done += end - start);
+    }
+  } catch (const Stopped&) {
+    throw Stopped(disk.path, fmt::format("{} of {} were given back so far", human(Bytes(done)),
+                                         human(Bytes(total))));
+  }
+  file->flush();
+  progress.end();
+}
+
+void write_zeros(Host& host, const Disk& disk, const Unused& unused, Progress& progress) {
+  HostNeighbours beside(host, Access::read_write);
+  const auto file = host.open(disk.path, Access::read_write);
+  const auto container = open_container(*file, &beside);
+  progress.begin("writing zeros over what is not used", unused.bytes());
+  std::uint64_t done = 0;
+  const Buffer zeros(most_at_once);
+  const auto clear = [&](std::uint64_t at, std::uint64_t end) {
+    while (at < end) {
+      const Piece piece = container->piece_at(at, std::min(end - at, most_at_once));
+      // Only where there is a place: nothing but content is written.
+      if (piece.kind == Piece::Kind::data && !range_is_zero(*piece.store, piece.at, piece.length))
+        piece.store->write(piece.at, ConstByteSpan(zeros).first(piece.length));
+      at += piece.length;
+      progress.advance(done += piece.length);
+    }
+  };
+  try {
+    for (const UnusedRange& range : unused.ranges) clear(range.start, range.end);
+  } catch (const Stopped&) {
+    throw Stopped(disk.path, fmt::format("{} of {} are zero so far", human(Bytes(done)),
+                                         human(Bytes(unused.bytes()))));
+  }
+  container->disk().flush();
+  progress.end();
+}
+
+// The same steps on a view in memory, where content need not really move.
+struct Trial {
+  std::uint64_t to_move = 0;
+  std::size_t repackings = 0;  // steps that move packed blocks
+  std::uint64_t length_after = 0;
+  std::uint64_t tables = 0;  // bytes that change, but for moved content
+};
+
+// The ledger of a step: old and new pages of tables, sums of what is moved and let go.
+void check_room(Host& host, const Disk& disk, const Drops& drops, const Trial& trial) {
+  if (drops.ranges.empty() && trial.to_move == 0) return;
+  constexpr std::uint64_t of_itself = 256U << 10;
+  constexpr std::uint64_t record = sizeof(ledger::Record) + 8;
+  const std::uint64_t sums =
+      std::min(trial.to_move, bytes_per_step) / ledger::sector_size * sizeof(Le32);
+  const std::uint64_t needed = of_itself + 2 * trial.tables + sums + drops.ranges.size() * record;
+  const std::uint64_t free = host.free_space(disk.path);
+  if (free < needed)
+    refuse(fmt::format("the host has only {} free, and up to {} must be written beside the image",
+                       human(Bytes(free)), human(Bytes(needed))),
+           disk.path, "make room on the host's filesystem, then run again");
+}
+
+Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
+  HostNeighbours others(host);
+  ListedNeighbours beside(&others);
+  std::vector<std::unique_ptr<Store>> files;
+  std::vector<std::unique_ptr<ScratchStore>> scratch;
+  for (const std::string& path : files_of(disk)) {
+    files.push_back(host.open(path, Access::read_only));
+    scratch.push_back(std::make_unique<ScratchStore>(*files.back()));
+    beside.add(path, *scratch.back());
+  }
+  const auto trial = open_container(*scratch.front(), &beside);
+  trial->move_tables_only();
+  trial->make_ready();
+  forget_all(*trial, drops);
+  Trial found;
+  while (const std::uint64_t moved = trial->repack(bytes_per_step, found.repackings == 0)) {
+    found.to_move += moved;
+    ++found.repackings;
+  }
+  found.to_move += trial->tighten(UINT64_MAX);
+  found.length_after = trial->facts().file_length.value();
+  for (const auto& view : scratch) found.tables += view->changed();
+  return found;
+}
+
+// One piece of work over many steps: what a step reports by itself does not reach the user, but he
+// can stop it.
+class Overall final : public Progress {
+ public:
+  explicit Overall(Progress& outer) : outer_(outer) {}
+  void begin(const std::string&, std::uint64_t) override {}
+  void advance(std::uint64_t) override { outer_.advance(done_); }
+  void end() override {}
+  void add(std::uint64_t bytes) { done_ += bytes; }
+
+ private:
+  Progress& outer_;
+  std::uint64_t done_ = 0;
+};
+
+std::uint64_t length_now(Host& host, const Disk& disk) {
+  HostNeighbours others(host);
+  const auto file = host.open(disk.path, Access::read_only);
+  return open_container(*file, &others)->facts().file_length.value();
+}
+
+// Drops and moves in sealed steps. Returns the bytes moved.
+std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unused,
+                               const Drops& drops, std::uint64_t length_before,
+                               Progress& progress) {
+  const Trial trial = failing_leaves(Left::unchanged, [&] {
+    Trial tried = try_out(host, disk, drops);
+    check_room(host, disk, drops, tried);
+    return tried;
+  });
+  std::uint64_t moved = 0;
+  bool dropped = false;
+  try {
+    if (!drops.ranges.empty()) {
+      progress.begin("letting go what is not used", 0);
+      Overall step(progress);
+      sealed_step(host, disk, unused, step,
+                  [&](Container& container) { forget_all(container, drops); });
+      dropped = true;
+      progress.end();
+    }
+    progress.begin("moving the end of the file to the front", trial.to_move);
+    Overall steps(progress);
+    for (std::size_t i = 0; i < trial.repackings; ++i) {
+      std::uint64_t step = 0;
+      sealed_step(host, disk, unused, steps, [&](Container& container) {
+        step = container.repack(bytes_per_step, /*first=*/i == 0);
+      });
+      moved += step;
+      steps.add(step);
+    }
+    // A step that moved clearly less than it might have was the last one.
+    constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
+    for (std::uint64_t last = bytes_per_step; last >= nearly; moved += last, steps.add(last))
+      sealed_step(host, disk, unused, steps,
+                  [&](Container& container) { last = container.tighten(bytes_per_step); });
+    progress.end();
+  } catch (const Stopped&) {
+    if (!dropped && moved == 0) throw;
+    const std::uint64_t now = length_now(host, disk);
+    throw Stopped(disk.path,
+                  fmt::format("{} of {} were moved so far, and the file is {} shorter",
+                              human(Bytes(moved)), human(Bytes(trial.to_move)),
+                              human(Bytes(length_before - std::min(length_before, now)))));
+  } catch (const Error& error) {
+    // Steps that are sealed stay.
+    if ((!dropped && moved == 0) || error.left() == Left::unfinished) throw;
+    throw error.leaving(Left::sound);
+  }
+  return moved;
+}
+
+}  // namespace
+
+CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, Progress& progress) {
+  const Disk& disk = guest.disks()[index];
+  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
+  if (facts.form == Form::raw) return figures;
+  const Trial trial = try_out(host, disk, drops);
+  figures.to_move = trial.to_move;
+  figures.length_after = trial.length_after;
+  return figures;
+}
+
+CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t index, bool zero_free,
+                                Progress& progress) {
+  const Disk& disk = guest.disks()[index];
+  Prospect found = failing_leaves(Left::unchanged, [&] { return look_at(guest, index, progress); });
+  CompactFigures& figures = found.figures;
+  failing_leaves(Left::sound, [&] {
+    // What the change before freed, and would need again, may go now.
+    if (end_undo(host, disk.path))
+      figures.notes.emplace_back("the change before this one can no longer be taken back");
+    if (found.facts.form == Form::raw)
+      punch(host, disk, found.drops, progress);
+    else
+      figures.to_move =
+          tighten_in_steps(host, disk, found.unused, found.drops, figures.length_before, progress);
+    if (zero_free) write_zeros(host, disk, found.unused, progress);
+    figures.length_after = length_now(host, disk);
+  });
+  return figures;
+}
+
+}  // namespace jh

@@ -1,0 +1,122 @@
+#include "core/guest/audit.h"
+
+#include <fmt/format.h>
+
+#include "core/base/shell_word.h"
+
+namespace jh {
+namespace {
+
+LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findings,
+                         Progress& progress) {
+  LayerVerdict row{fmt::format("{} on {}", place.content.name, guest.name_of(place)), "sound"};
+  if (place.content.kind == ContentKind::physical_volume) {
+    // Reading it was the audit; its group is looked at as a group.
+    for (const Error& blocker : place.content.blockers)
+      if (blocker.status() == Status::damaged) {
+        findings.add(guest.disks()[place.disk].path + ", " + guest.name_of(place), blocker.what());
+        row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
+      }
+    return row;
+  }
+  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->resizable) {
+    row.verdict = "not looked into";
+    row.kind = LayerVerdict::Kind::not_looked_into;
+    return row;
+  }
+  const std::string where = guest.disks()[place.disk].path + ", " + guest.name_of(place);
+  const std::uint64_t before = findings.count();
+  if (!place.content.filesystem) {
+    const Error& error = place.content.blockers.front();
+    if (error.status() == Status::unsupported) {
+      row.verdict = std::string("not audited: ") + error.what();
+      row.kind = LayerVerdict::Kind::sound_but;
+      return row;
+    }
+    findings.add(where, error.what());
+  } else {
+    Findings own;
+    place.content.filesystem->audit(AuditScope::full, {}, own, progress);
+    const bool dirty = !place.content.blockers.empty() || place.content.settling.has_value();
+    for (const Finding& finding : own.kept())
+      findings.add(where + ", " + finding.where, finding.what);
+    if (dirty && own.clean()) {
+      row.verdict = "sound, but " + place.content.state;
+      if (place.content.settling) row.verdict += " (" + place.content.settling->found + ")";
+      row.kind = LayerVerdict::Kind::sound_but;
+      return row;
+    }
+  }
+  if (const std::uint64_t found = findings.count() - before; found != 0) {
+    row.verdict = fmt::format("{} finding{}", found, found == 1 ? "" : "s");
+    row.kind = LayerVerdict::Kind::damaged;
+  }
+  return row;
+}
+
+LayerVerdict audit_group(const VolumeGroup& group, Findings& findings) {
+  LayerVerdict row{"group " + group.open.group.name, "sound"};
+  for (const Error& blocker : group.open.blockers()) {
+    if (blocker.status() == Status::damaged) {
+      findings.add(row.layer, blocker.what());
+      row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
+    } else if (row.kind == LayerVerdict::Kind::sound) {
+      row = {row.layer, std::string("sound, but ") + blocker.what(), LayerVerdict::Kind::sound_but};
+    }
+  }
+  for (const std::string& note : group.open.notes) {
+    findings.add(row.layer, note);
+    row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
+  }
+  return row;
+}
+
+}  // namespace
+
+std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Progress& progress) {
+  std::vector<LayerVerdict> verdicts;
+  for (const Disk& disk : guest.disks()) {
+    const std::uint64_t before = findings.count();
+    disk.container->audit(findings);
+    const ContainerFacts facts = disk.container->facts();
+    if (facts.form != Form::raw) {
+      LayerVerdict row{fmt::format("{}: {} image", disk.path, form_name(facts.form)), "sound"};
+      if (findings.count() != before)
+        row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
+      else if (!facts.unsettled.empty())
+        row = {row.layer, "sound, but left open: " + facts.unsettled.front(),
+               LayerVerdict::Kind::sound_but};
+      verdicts.push_back(row);
+    }
+    const std::uint64_t below = findings.count();
+    if (disk.trouble) findings.add(disk.path, disk.trouble->what());
+    if (disk.table) disk.table->audit(disk.container->disk(), findings);
+    if (disk.table || disk.trouble) {
+      const bool sound = findings.count() == below;
+      verdicts.push_back({disk.path + ": partition table", sound ? "sound" : "damaged",
+                          sound ? LayerVerdict::Kind::sound : LayerVerdict::Kind::damaged});
+    }
+    for (const Place& place : disk.places)
+      if (place.content.kind != ContentKind::extended && place.content.kind != ContentKind::nothing)
+        verdicts.push_back(audit_place(guest, place, findings, progress));
+  }
+  for (const VolumeGroup& group : guest.groups()) {
+    verdicts.push_back(audit_group(group, findings));
+    for (const Place& place : group.volumes)
+      if (place.window) verdicts.push_back(audit_place(guest, place, findings, progress));
+  }
+  return verdicts;
+}
+
+void check_image_sound(const Disk& disk) {
+  if (disk.added) return;
+  Findings findings;
+  disk.container->audit(findings);
+  if (!findings.clean())
+    damaged("the image's tables are damaged: " + findings.kept().front().what,
+            findings.kept().front().where,
+            "let the hypervisor check and repair the image first (all findings: juneheath audit " +
+                shell_word(disk.path) + ")");
+}
+
+}  // namespace jh

@@ -1,0 +1,13 @@
+// Command lines that repeat a request with a change, for messages.
+#pragma once
+
+#include "core/plan/request.h"
+
+namespace jh {
+
+/// With another target.
+std::string command_with(const GrowRequest& request, const std::string& give);
+/// With one more thing to take.
+std::string command_with(const ShrinkRequest& request, const std::string& take);
+
+}  // namespace jh

@@ -1,0 +1,182 @@
+#include "core/plan/content.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+namespace jh {
+namespace {
+
+constexpr std::uint64_t alignment = 1U << 20;  // what partitions are aligned to by custom
+
+void plan_filesystem(Plan& plan, const Where& where, const Place& place, const std::string& name,
+                     Bytes place_size, Bytes wanted) {
+  const ResizePlan growth = place.content.filesystem->plan_resize(wanted);
+  for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
+  if (!growth.changes()) return;
+  const auto add = [&](StepKind kind, const std::string& action, Bytes from, Bytes to) {
+    Step step{kind, where.disk, name, action, from, to, where.partition};
+    step.volume = where.volume;
+    step.content_size = growth.to;
+    plan.steps.push_back(std::move(step));
+  };
+  if (const auto& settling = place.content.settling) {
+    add(StepKind::settle_content, settling->action, place_size, place_size);
+    plan.bytes_to_write += settling->bytes_to_write;
+  }
+  if (!growth.preparation.empty())
+    add(StepKind::prepare_content, growth.preparation, place_size, place_size);
+  add(StepKind::grow_content, growth.words, growth.from, growth.to);
+  plan.bytes_to_write += growth.bytes_to_write;
+}
+
+}  // namespace
+
+Bytes content_size(const Place& place) { return place.content.size.value_or(place.size); }
+
+Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size) {
+  const TableFacts& facts = disk.table->facts();
+  Sectors end = disk.table->reach(partition, disk.table->usable_end_on(disk_size));
+  // A partition whose end was aligned stays so, as long as it gains anything.
+  const std::uint64_t unit = alignment / facts.sector_size;
+  if (partition.end().value() % unit == 0 && end > partition.end())
+    end = Sectors(round_down(end.value(), unit));
+  return end;
+}
+
+void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes place_size,
+                  Bytes wanted) {
+  const Where where = where_is(guest, place);
+  const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
+  if (place.content.filesystem) {
+    if (wanted > content_size(place)) plan_filesystem(plan, where, place, name, place_size, wanted);
+    return;
+  }
+  if (place.content.kind == ContentKind::nothing) return;
+  plan.remains.push_back(
+      fmt::format("{} is {}, which juneheath leaves as it is: make it larger from inside the guest",
+                  guest.name_of(place), place.content.name));
+}
+
+namespace {
+
+bool lie_together(const std::string& image, const std::string& part) {
+  std::error_code error;
+  const auto folder = [&](const std::string& path) {
+    return std::filesystem::weakly_canonical(path, error).parent_path();
+  };
+  return folder(image) == folder(part) && !error;
+}
+
+}  // namespace
+
+void check_parts(const Disk& disk, const ContainerFacts& facts) {
+  // A descriptor could name any file of the host; only those beside it are ours to change.
+  for (const std::string& part : facts.parts)
+    if (!lie_together(disk.path, part))
+      refuse("a part of the disk lies outside of the image's folder", part,
+             "move it beside the image, or make a new image with --into");
+}
+
+std::string disk_name(const Guest& guest, std::size_t disk) {
+  return guest.disks().size() == 1 ? "disk" : fmt::format("{}:disk", disk + 1);
+}
+
+Step partition_step(const Guest& guest, StepKind kind, std::size_t disk, const Partition& partition,
+                    std::string action, Sectors new_end) {
+  const std::uint32_t sector = guest.disks()[disk].table->facts().sector_size;
+  return {kind,
+          disk,
+          guest.disks().size() == 1 ? fmt::format("p{}", partition.number)
+                                    : fmt::format("{}:p{}", disk + 1, partition.number),
+          std::move(action),
+          to_bytes(partition.count, sector),
+          to_bytes(new_end - partition.first, sector),
+          partition.number,
+          new_end};
+}
+
+void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t index,
+                    Bytes new_size) {
+  const Disk& disk = guest.disks()[index];
+  const ContainerFacts facts = disk.container->facts();
+  if (!request.into_copy) {
+    if (!facts.blockers.empty()) throw facts.blockers.front();
+    check_parts(disk, facts);
+  }
+  const std::string name = disk_name(guest, index);
+  for (const std::string& what : facts.unsettled)
+    plan.steps.push_back({StepKind::settle_container, index, name, what, disk.size(), disk.size()});
+  if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
+  if (new_size < disk.size()) disk.container->check_shrink(new_size);
+  if (new_size > disk.size())
+    plan.steps.push_back(
+        {StepKind::grow_container, index, name,
+         facts.form == Form::raw
+             ? "make the image longer"
+             : fmt::format("let the {} image speak of a larger disk", form_name(facts.form)),
+         disk.size(), new_size});
+}
+
+void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size, bool repairs) {
+  const Disk& disk = guest.disks()[index];
+  if (!disk.table) return;
+  const TableFacts& facts = disk.table->facts();
+  const std::string name = kind_name(facts.kind);
+  const Bytes present = disk.size();
+  if (repairs)
+    for (const std::string& repair : facts.repairs)
+      plan.steps.push_back(
+          {StepKind::repair_table, index, name, "repair: " + repair, present, present});
+  if (facts.kind == TableKind::gpt && (disk.table->must_move_spare() || new_size > present)) {
+    const std::uint64_t sector = facts.sector_size;
+    plan.steps.push_back({StepKind::move_spare, index, name,
+                          "move the spare copy to the disk's end",
+                          Bytes(facts.known_end.value() * sector),
+                          Bytes(disk.table->usable_end_on(new_size).value() * sector)});
+  }
+  plan.bytes_to_write += 256 * 1024;
+  if (facts.kind == TableKind::mbr && new_size > to_bytes(Sectors(1ULL << 32), facts.sector_size))
+    plan.notes.push_back(
+        fmt::format("an MBR reaches {} only; what lies behind cannot be used by a partition",
+                    human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
+}
+
+void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors new_end) {
+  const auto add = [&](const Partition& partition, const char* action) {
+    plan.steps.push_back(
+        partition_step(guest, StepKind::grow_partition, place.disk, partition, action, new_end));
+  };
+  const Disk& disk = guest.disks()[place.disk];
+  if (const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end))
+    add(*outer, "the extended partition grows along");
+  add(*place.partition, "move its end outwards");
+}
+
+Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
+  const Bytes present = disk.size();
+  Bytes size = present;
+  if (request.to) size = *request.to;
+  if (request.by) size = present + *request.by;
+  if (request.to && size < present)
+    refuse(
+        fmt::format("the disk already has {}; {} would be less", spelled_out(present), human(size)),
+        disk.path,
+        fmt::format("to make it smaller, or to add that much:\n"
+                    "  juneheath shrink {0} --to {1}\n  juneheath grow {0} --by {1}",
+                    shell_word(disk.path), paste_size(size)));
+  if (size == present) return present;
+  std::uint64_t unit = disk.container->size_unit().value();
+  if (disk.table) unit = std::max<std::uint64_t>(unit, disk.table->facts().sector_size);
+  const Bytes rounded(round_up(size.value(), unit));
+  if (rounded != size)
+    plan.notes.push_back(
+        fmt::format("a disk has whole sectors: {} bytes are added to the size "
+                    "you asked for",
+                    (rounded - size).value()));
+  disk.container->check_growth(rounded);
+  return rounded;
+}
+
+}  // namespace jh

@@ -1,0 +1,38 @@
+// The steps inside a place: what the filesystem or swap area in it needs to become larger.
+#pragma once
+
+#include "core/plan/plan.h"
+
+namespace jh {
+
+/// Adds the steps by which the content of `place`, which will be `place_size` large, grows to at
+/// most `wanted`. What juneheath leaves alone is listed under what remains to be done.
+void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes place_size,
+                  Bytes wanted);
+
+/// The size of what is in a place, or of the place itself.
+Bytes content_size(const Place& place);
+
+/// Where a partition could end on a disk of this size, kept aligned if it is.
+Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size);
+
+/// Throws refused when a part of the disk lies outside of the image's folder.
+void check_parts(const Disk& disk, const ContainerFacts& facts);
+/// "disk", or "2:disk" when the guest has several.
+std::string disk_name(const Guest& guest, std::size_t disk);
+/// A step that gives a partition another end.
+Step partition_step(const Guest& guest, StepKind kind, std::size_t disk, const Partition& partition,
+                    std::string action, Sectors new_end);
+
+/// The container's own steps on a disk that is changed, and becomes `new_size` large. Throws what
+/// stands in the way of a change.
+void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t disk,
+                    Bytes new_size);
+/// The table's own steps on a disk that becomes `new_size` large: repairs, the spare copy.
+void plan_table(Plan& plan, const Guest& guest, std::size_t disk, Bytes new_size, bool repairs);
+/// A partition's end moves, and its extended partition's with it.
+void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors new_end);
+/// The new size that is asked for, in whole units, and checked. Notes go to the plan.
+Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk);
+
+}  // namespace jh

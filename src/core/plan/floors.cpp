@@ -1,0 +1,154 @@
+#include "core/plan/floors.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/lvm/shrink.h"
+
+namespace jh {
+namespace {
+
+constexpr std::uint64_t alignment = 1U << 20;
+
+LayerFloor fixed(const Place& place, const std::string& why) { return {place.size, why}; }
+
+// How far up the physical volume something lies that juneheath does not move.
+std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
+  std::uint64_t end = 0;
+  for (const lvm::Holding& held : group.holdings(pv))
+    if (held.segment == SIZE_MAX) end = std::max(end, held.first + held.count);
+  return end;
+}
+
+}  // namespace
+
+std::optional<Error> no_shrinking(const Place& place) {
+  const Content& content = place.content;
+  if (!content.blockers.empty()) return content.blockers.front();
+  if (content.filesystem) return std::nullopt;
+  return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
+               "make it smaller from inside the guest first, if it can be");
+}
+
+const LayerFloor& Floors::of_content(const Place& place) {
+  const auto [known, fresh] = contents_.try_emplace(&place);
+  if (!fresh) return known->second;
+  LayerFloor& floor = known->second;
+  if (const auto why = no_shrinking(place)) {
+    floor = fixed(place, why->what());
+  } else {
+    const FilesystemFloor found = place.content.filesystem->floor();
+    floor = {found.size, found.reason};
+  }
+  return floor;
+}
+
+LayerFloor Floors::of_device(const VolumeGroup& group, std::size_t pv, const Place& place) {
+  const lvm::Group& facts = group.open.group;
+  if (const auto blockers = group.open.blockers(); !blockers.empty())
+    return fixed(place, blockers.front().what());
+  std::uint64_t needed = 0;
+  for (const Place& volume : group.volumes) needed += of_volume(volume);
+  std::uint64_t elsewhere = 0;
+  for (std::size_t other = 0; other < facts.pvs.size(); ++other)
+    if (other != pv && facts.pvs[other].takes_more()) elsewhere += facts.pvs[other].extents;
+  // What others hold that cannot move counts as theirs already; more than they have cannot go
+  // there.
+  std::uint64_t extents = needed > elsewhere ? needed - elsewhere : 1;
+  extents = std::max(extents, fixed_extents(facts, pv));
+  std::uint64_t size =
+      facts.pvs[pv].data_start + std::min(extents, facts.pvs[pv].extents) * facts.extent_size;
+  // An area of metadata at the end takes its room as well.
+  while (lvm::extents_of(group.open, pv, size) < std::min(extents, facts.pvs[pv].extents) &&
+         size < place.size.value())
+    size += lvm::sector * 2048;
+  return {std::min(Bytes(size), place.size),
+          fmt::format("{} extent{} that the volumes of group {} need at least", extents,
+                      extents == 1 ? "" : "s", facts.name)};
+}
+
+std::uint64_t Floors::of_volume(const Place& place) {
+  const lvm::Volume& volume = guest_.volume_of(place);
+  if (!volume.plain() || !volume.used_by.empty() || !volume.visible || !place.window ||
+      no_shrinking(place))
+    return volume.extents;
+  const std::uint64_t unit = guest_.group_of(place).open.group.extent_size;
+  const std::uint64_t extents = ceil_div(of_content(place).size.value(), unit);
+  return std::min(volume.extents, lvm::whole_size(volume, std::max<std::uint64_t>(extents, 1)));
+}
+
+LayerFloor Floors::of_extended(const Place& place) {
+  LayerFloor floor{Bytes(0), "no logical partition"};
+  for (const Place& inner : guest_.disks()[place.disk].places) {
+    if (!inner.partition || inner.partition->role != PartitionRole::logical) continue;
+    const Bytes end = inner.offset + of(inner).size;
+    if (end > place.offset + floor.size)
+      floor = {end - place.offset, guest_.name_of(inner) + " stands in it"};
+  }
+  return {std::min(floor.size, place.size), floor.reason};
+}
+
+LayerFloor Floors::of(const Place& place) {
+  if (place.volume) {
+    LayerFloor floor = place.window ? of_content(place) : fixed(place, "its disk is not there");
+    floor.size = guest_.group_of(place).bytes(of_volume(place));
+    return floor;
+  }
+  std::size_t pv = 0;
+  if (const VolumeGroup* group = guest_.group_on(place, pv)) return of_device(*group, pv, place);
+  if (place.content.kind == ContentKind::extended) return of_extended(place);
+  return of_content(place);
+}
+
+Sectors aligned_end(const Disk& disk, const Partition& partition, Bytes place_size) {
+  const std::uint32_t sector = disk.table->facts().sector_size;
+  const std::uint64_t end = partition.first.value() + ceil_div(place_size.value(), sector);
+  const std::uint64_t unit = alignment / sector;
+  const bool aligned = partition.end().value() % unit == 0;
+  return std::min(partition.end(), Sectors(aligned ? round_up(end, unit) : end));
+}
+
+Bytes disk_for(const Disk& disk, Sectors end) {
+  const TableFacts& facts = disk.table->facts();
+  const std::uint64_t unit =
+      std::max<std::uint64_t>(disk.container->size_unit().value(), facts.sector_size);
+  Bytes size(round_up(to_bytes(end, facts.sector_size).value(), unit));
+  while (disk.table->usable_end_on(size) < end && size < disk.size()) size += Bytes(unit);
+  return std::min(size, disk.size());
+}
+
+LayerFloor Floors::of_disk(std::size_t index) {
+  const Disk& disk = guest_.disks()[index];
+  if (disk.trouble) return {disk.size(), disk.trouble->what()};
+  if (disk.places.empty()) return {disk.size(), "nothing is known of what is on it"};
+  if (!disk.table) {
+    LayerFloor floor = of(disk.places.front());
+    floor.size = std::min(disk.size(),
+                          Bytes(round_up(floor.size.value(), disk.container->size_unit().value())));
+    return floor;
+  }
+  if (!disk.table->facts().blockers.empty())
+    return {disk.size(), disk.table->facts().blockers.front().what()};
+  Sectors end = disk.table->facts().first_usable;
+  std::string reason = "the partition table";
+  // Only what stands last can end earlier; all before it keeps its place.
+  for (const Place& place : disk.places) {
+    if (!place.partition) continue;
+    const bool last = std::none_of(disk.places.begin(), disk.places.end(), [&](const Place& other) {
+      return other.partition && other.partition->role != PartitionRole::extended &&
+             other.partition->first >= place.partition->end();
+    });
+    const bool outer = place.partition->role == PartitionRole::extended;
+    const LayerFloor floor = last && !outer ? of(place) : LayerFloor{place.size, ""};
+    if (outer && last) continue;  // it ends with what is in it
+    const Sectors at = aligned_end(disk, *place.partition, floor.size);
+    if (at <= end) continue;
+    end = at;
+    reason = fmt::format("{}{}{}", guest_.name_of(place), floor.reason.empty() ? "" : ": ",
+                         floor.reason);
+  }
+  return {disk_for(disk, end), reason};
+}
+
+}  // namespace jh

@@ -1,0 +1,350 @@
+#include "core/plan/shrink.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "core/lvm/shrink.h"
+#include "core/plan/commands.h"
+#include "core/plan/content.h"
+#include "core/plan/floors.h"
+#include "core/plan/lineup.h"
+#include "core/plan/shrink_around.h"
+#include "core/plan/shrink_inside.h"
+
+namespace jh {
+namespace {
+
+class Shrinker {
+ public:
+  Shrinker(const Guest& guest, const ShrinkRequest& request)
+      : guest_(guest), request_(request), floors_(guest) {}
+
+  Plan run() {
+    plan_.command = "shrink";
+    for (const Disk& disk : guest_.disks())
+      plan_.disks.push_back({disk.path, disk.size(), disk.size()});
+    if (!request_.names_size() && request_.takes.empty() && !request_.remove_disk)
+      wrong_usage("nothing is said to become smaller",
+                  "name the disk's new size (--to, --by), or what to take from (--take)");
+    settle_disk();
+    check_tables();
+    take_all();
+    if (request_.allow_move && disk().table)
+      pack_disk();
+    else
+      cut_disk();
+    remove_disk();
+    add_steps();
+    if (plan_.steps.empty())
+      refuse("there is nothing to do: it is no larger than that already", disk().path,
+             "see the floors in: juneheath survey " + shell_word(disk().path));
+    plan_.bytes_to_write = cost_.held * 3 + cost_.direct * 2 + (1U << 20);
+    return plan_;
+  }
+
+ private:
+  const Disk& disk() const { return guest_.disks()[disk_index_]; }
+
+  void settle_disk() {
+    disk_index_ = request_.disk;
+    if (!request_.names_size()) return;
+    if (!request_.disk_chosen && guest_.disks().size() > 1) {
+      std::string commands;
+      for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+        ShrinkRequest chosen = request_;
+        chosen.disk = i;
+        chosen.disk_chosen = true;
+        commands += "\n  " + command_with(chosen, "");
+      }
+      refuse("the guest has several disks", {}, "say which one becomes smaller:" + commands);
+    }
+    LayerFloor floor = floors_.of_disk(disk_index_);
+    const bool packs = request_.allow_move && disk().table != nullptr;
+    if (packs) floor = packed_floor(guest_, floors_, disk_index_);
+    Bytes wanted = floor.size;
+    if (request_.to) wanted = *request_.to;
+    if (request_.by) {
+      if (*request_.by >= disk().size())
+        refuse(fmt::format("the disk has only {}", spelled_out(disk().size())), disk().path,
+               "take less");
+      wanted = disk().size() - *request_.by;
+    }
+    if (wanted > disk().size())
+      refuse(fmt::format("the disk has only {}; {} would be more", spelled_out(disk().size()),
+                         human(wanted)),
+             disk().path,
+             fmt::format("to make it larger: juneheath grow {} --to {}", shell_word(disk().path),
+                         paste_size(wanted)));
+    std::uint64_t unit = disk().container->size_unit().value();
+    if (disk().table) unit = std::max<std::uint64_t>(unit, disk().table->facts().sector_size);
+    new_size_ = Bytes(round_up(wanted.value(), unit));
+    if (*new_size_ != wanted)
+      plan_.notes.push_back(
+          fmt::format("a disk has whole sectors: it keeps {} bytes more than you "
+                      "asked for",
+                      (*new_size_ - wanted).value()));
+    if (*new_size_ < floor.size)
+      refuse(fmt::format("the disk cannot become as small as {}: its floor is {} ({})",
+                         human(*new_size_), spelled_out(floor.size), floor.reason),
+             disk().path,
+             floor.size >= disk().size()
+                 ? "it is at its floor already; see what stands at it:\n  juneheath survey " +
+                       shell_word(disk().path)
+                 : "ask for no less:\n  " + with_size(floor.size));
+    new_size_ = std::min(*new_size_, disk().size());
+    plan_.disks[disk_index_].to = *new_size_;
+  }
+
+  std::string with_size(Bytes size) const {
+    ShrinkRequest other = request_;
+    other.to = size;
+    other.by.reset();
+    other.to_floor = false;
+    return command_with(other, "");
+  }
+
+  void check_tables() {
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      const Disk& each = guest_.disks()[i];
+      if (each.trouble && i == disk_index_) throw *each.trouble;
+      if (each.table && i == disk_index_ && !each.table->facts().blockers.empty())
+        throw each.table->facts().blockers.front();
+    }
+  }
+
+  // What each target loses: all it can, a size, or a share of what it can.
+  Bytes after_taking(const Give& take, Bytes present, Bytes floor, const std::string& name) {
+    const Bytes spare = present > floor ? present - floor : Bytes(0);
+    if (spare == Bytes(0))
+      refuse(fmt::format("{} is at its floor already ({})", name, human(floor)), {},
+             "remove something inside the guest first");
+    Bytes loses = spare;
+    if (take.amount.kind == Amount::Kind::size) loses = take.amount.size;
+    if (take.amount.kind == Amount::Kind::percent)
+      loses = Bytes(spare.value() / 10000 * take.amount.hundredths);
+    if (loses == Bytes(0)) wrong_usage("an amount of nothing", "take a size greater than zero");
+    if (loses > spare)
+      refuse(fmt::format("{} cannot lose {}: it can lose {}", name, spelled_out(loses),
+                         spelled_out(spare)),
+             {}, "take what it can lose:\n  " + command_with(request_, name));
+    return present - loses;
+  }
+
+  void take_all() {
+    for (const Give& take : request_.takes) {
+      const Place* place = find_target(guest_, take.target);
+      if (place == nullptr) wrong_usage("nothing cannot become smaller", "name a target");
+      const std::string name = guest_.best_name(*place);
+      std::size_t pv = 0;
+      if (place->volume) {
+        const VolumeGroup& group = guest_.group_of(*place);
+        const std::uint64_t floor = floors_.of_volume(*place);
+        const Bytes left = after_taking(take, place->size, group.bytes(floor), name);
+        const std::uint64_t extents =
+            lvm::whole_size(guest_.volume_of(*place),
+                            std::max(floor, ceil_div(left.value(), group.open.group.extent_size)));
+        group_change(group).volumes[place->volume->volume] = extents;
+        if (group.bytes(extents) != left)
+          plan_.notes.push_back(fmt::format("{} keeps {} more: it has whole extents", name,
+                                            human(group.bytes(extents) - left)));
+      } else if (guest_.group_on(*place, pv) != nullptr) {
+        unsupported(name + " is a physical volume", {},
+                    "take from a volume of its group, or make its disk smaller (--to)");
+      } else {
+        if (auto why = no_shrinking(*place)) throw why->within(name);
+        const Bytes present = content_size(*place);
+        sizes_[place] = after_taking(take, present, floors_.of(*place).size, name);
+      }
+    }
+  }
+
+  GroupChange& group_change(const VolumeGroup& group) {
+    GroupChange& change = groups_[&group];
+    change.group = &group;
+    return change;
+  }
+
+  void limit(const Place& place, Bytes size) {
+    const auto known = sizes_.find(&place);
+    sizes_[&place] = known == sizes_.end() ? size : std::min(known->second, size);
+  }
+
+  // Everything that reaches past the new end must end before it.
+  void cut_disk() {
+    if (!new_size_ || *new_size_ >= disk().size()) return;
+    if (!disk().table) {
+      limit(disk().places.front(), *new_size_);
+      return;
+    }
+    const Sectors usable = disk().table->usable_end_on(*new_size_);
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    for (const Place& place : disk().places) {
+      if (!place.partition || place.partition->end() <= usable) continue;
+      if (place.partition->role == PartitionRole::extended) continue;  // follows what is in it
+      if (place.partition->first >= usable)
+        refuse(
+            fmt::format("{} ({}) lies wholly behind the new end", guest_.name_of(place),
+                        place.content.name),
+            disk().path,
+            "ask for a larger disk; its floor is in: juneheath survey " + shell_word(disk().path));
+      Sectors end = usable;
+      const std::uint64_t unit = (1U << 20) / sector;
+      const Sectors least = aligned_end(disk(), *place.partition, floors_.of(place).size);
+      // An aligned end stays aligned where there is room for it.
+      if (place.partition->end().value() % unit == 0 &&
+          Sectors(round_down(end.value(), unit)) >= least)
+        end = Sectors(round_down(end.value(), unit));
+      ends_[&place] = end;
+      limit(place, to_bytes(end - place.partition->first, sector));
+    }
+  }
+
+  // Who is to lose what lacks; then everybody moves up.
+  void pack_disk() {
+    Lineup lying(guest_, disk_index_);
+    for (const auto& [place, size] : sizes_)
+      if (Lineup::Lying* each = lying.find(*place)) lying.cut(*each, size);
+    const Sectors usable =
+        new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    if (request_.to_floor)
+      for (const Lineup::Lying& each : lying.all())
+        lying.cut(*lying.find(*each.place), floors_.of(*each.place).size);
+    Lineup packed = lying;
+    packed.pack();
+    if (packed.end() > usable) {
+      const Bytes lacking = to_bytes(packed.end() - usable, sector);
+      Lineup::Lying& giver = *lying.find(find_giver(lying, lacking));
+      lying.cut(giver, to_bytes(giver.count, sector) - Bytes(round_up(lacking.value(), 1U << 20)));
+      packed = lying;
+      packed.pack();
+      ensure(packed.end() <= usable, "the partitions fit on the smaller disk");
+    }
+    for (const Lineup::Lying& each : packed.all()) {
+      if (each.count < each.place->partition->count)
+        limit(*each.place, to_bytes(each.count, sector));
+      if (!each.moves()) continue;
+      check_device_moves(*each.place);
+      moves_.push_back(each);
+    }
+    chain_ = packed.chain(usable);
+  }
+
+  // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.
+  void check_device_moves(const Place& place) const {
+    std::size_t pv = 0;
+    const VolumeGroup* group = guest_.group_on(place, pv);
+    if (group == nullptr || !sizes_.contains(&place)) return;
+    for (const Place& volume : group->volumes)
+      if (!volume.window)
+        unsupported(guest_.name_of(place) + " would have to shrink and to move, and " +
+                        guest_.name_of(volume) + " cannot be compared afterwards",
+                    disk().path, "shrink without --allow-move");
+  }
+
+  const Place& find_giver(const Lineup& lying, Bytes lacking) {
+    std::vector<const Place*> able;
+    std::string commands;
+    const std::uint32_t sector = disk().table->facts().sector_size;
+    const Bytes amount(round_up(lacking.value(), 1U << 20));
+    for (const Lineup::Lying& each : lying.all()) {
+      if (sizes_.contains(each.place)) continue;
+      Lineup::Lying least = each;
+      lying.cut(least, floors_.of(*each.place).size);
+      if (to_bytes(each.count - least.count, sector) < amount) continue;
+      able.push_back(each.place);
+      commands +=
+          "\n  " + command_with(request_, guest_.best_name(*each.place) + "=" + paste_size(amount));
+    }
+    if (able.size() == 1) return *able.front();
+    refuse(fmt::format("{} must be taken from something on the disk", human(lacking)), disk().path,
+           able.empty() ? "take from several in one command: --take TARGET=AMOUNT"
+                        : "say from what:" + commands);
+  }
+
+  void remove_disk() {
+    if (!request_.remove_disk) return;
+    const std::size_t index = *request_.remove_disk;
+    bool found = false;
+    for (const VolumeGroup& group : guest_.groups())
+      for (std::size_t pv = 0; pv < group.devices.size(); ++pv) {
+        if (group.devices[pv] == nullptr || group.devices[pv]->disk != index) continue;
+        if (group.devices.size() == 1)
+          refuse("this is the only physical volume of group " + group.open.group.name,
+                 guest_.disks()[index].path, "a group needs one");
+        group_change(group).leaving.push_back(pv);
+        found = true;
+      }
+    if (!found)
+      refuse("no physical volume of a group lies on this disk", guest_.disks()[index].path,
+             "choose another disk");
+    for (const Place& place : guest_.disks()[index].places) {
+      const bool harmless = place.content.kind == ContentKind::physical_volume ||
+                            place.content.kind == ContentKind::nothing ||
+                            place.content.kind == ContentKind::extended;
+      if (!harmless)
+        plan_.remains.push_back(fmt::format("{} on the same disk holds {}: it goes with the disk",
+                                            guest_.name_of(place), place.content.name));
+    }
+  }
+
+  // From the inside out: content, volumes, physical volumes, partitions, the table, the disk.
+  void add_steps() {
+    for (const auto& [place, size] : sizes_) {
+      std::size_t pv = 0;
+      if (const VolumeGroup* group = guest_.group_on(*place, pv)) {
+        // A physical volume may end before its place does: then that becomes smaller around it.
+        if (group->open.group.pvs[pv].device_size > size.value())
+          group_change(*group).devices[pv] = size;
+      } else {
+        plan_smaller_content(plan_, cost_, guest_, *place, size);
+      }
+    }
+    for (auto& [group, change] : groups_)
+      plan_smaller_group(plan_, cost_, guest_, floors_, request_, change);
+    ShrinkAround around(plan_, cost_, guest_, request_);
+    for (const auto& [place, size] : sizes_) {
+      if (!place->partition) continue;
+      const auto fixed = ends_.find(place);
+      Sectors end = aligned_end(guest_.disks()[place->disk], *place->partition, size);
+      if (fixed != ends_.end()) end = std::min(end, fixed->second);
+      around.shorten(*place, end, new_size_ && !chain_ ? new_size_ : std::nullopt);
+    }
+    for (const Lineup::Lying& each : moves_) around.move(each);
+    if (chain_) around.move_chain(disk_index_, *chain_);
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) around.finish_disk(i);
+    name_targets();
+  }
+
+  void name_targets() {
+    std::string names;
+    for (const Where& where : plan_.targets) {
+      const Place* place = place_at(guest_, where);
+      names += (names.empty() ? "" : ", ") + guest_.best_name(*place);
+    }
+    plan_.target = names;
+  }
+
+  const Guest& guest_;
+  const ShrinkRequest& request_;
+  Floors floors_;
+  Plan plan_;
+  Cost cost_;
+  std::size_t disk_index_ = 0;
+  std::optional<Bytes> new_size_;
+  std::map<const Place*, Bytes> sizes_;   // of places that become smaller
+  std::map<const Place*, Sectors> ends_;  // of partitions that must end there
+  std::vector<Lineup::Lying> moves_;      // in the order they lie in
+  std::optional<Lineup::Chain> chain_;
+  std::map<const VolumeGroup*, GroupChange> groups_;
+};
+
+}  // namespace
+
+Plan plan_shrink(const Guest& guest, const ShrinkRequest& request) {
+  return Shrinker(guest, request).run();
+}
+
+}  // namespace jh

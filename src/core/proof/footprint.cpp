@@ -1,0 +1,231 @@
+#include "core/proof/footprint.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/lvm/format.h"
+#include "core/proof/verdict.h"
+
+namespace jh {
+class Footprint::Inside {
+ public:
+  Inside(const Guest& guest, const Place& place, bool everything)
+      : name_(guest.best_name(place)), place_(place), everything_(everything) {}
+
+  void check(std::uint64_t at, std::uint64_t length, const std::string& where) {
+    if (everything_) {
+      add_range(changed_, at, at + length);
+      return;
+    }
+    const Content& content = place_.content;
+    if (!content.filesystem) proof_failed("the content of " + name_ + " would change", where);
+    for (const std::uint64_t end = at + length; at < end;) {
+      const auto kept = content.filesystem->first_kept(at, end - at);
+      if (!kept) return;
+      // What replaying its journal writes, if that comes first, is no matter of the growth.
+      const std::uint64_t unit = content.filesystem->unit().value();
+      const std::uint64_t start = round_down(*kept, unit);
+      if (!content.at_rest || !content.at_rest->is_changed(start, unit))
+        proof_failed(fmt::format("byte {} of {}, which is in use, would change", *kept, name_),
+                     where);
+      at = start + unit;
+    }
+  }
+  const Ranges& changed() const { return changed_; }
+
+ private:
+  std::string name_;
+  const Place& place_;
+  bool everything_;  // content has to move: all of it is compared instead
+  Ranges changed_;
+};
+
+Footprint::Footprint(const Guest& before, const Guest& after, const Plan& plan)
+    : before_(before), after_(after), plan_(plan) {
+  for (const Where& where : plan.targets) {
+    const Place* place = place_at(before, where);
+    ensure(place != nullptr, "a target of the plan is in the guest");
+    targets_[place] = std::make_unique<Inside>(before, *place, plan.moves_content(where));
+  }
+  note_kept();
+  note_places();
+}
+
+void Footprint::note_places() {
+  for (std::size_t i = 0; i < before_.disks().size(); ++i) {
+    Ranges places;
+    for (const Disk* disk : {&before_.disks()[i], &after_.disks()[i]}) {
+      for (const Place& place : disk->places)
+        if (place.content.kind != ContentKind::extended)
+          add_range(places, place.offset.value(), place.offset.value() + place.size.value());
+      if (!disk->table) continue;
+      for (const auto& [start, end] : disk->table->own_places()) add_range(places, start, end);
+    }
+    places_.push_back(std::move(places));
+  }
+}
+
+void Footprint::note_kept() {
+  const auto keep = [&](const Place& place, std::uint64_t bytes) {
+    const auto [known, fresh] = kept_.try_emplace(&place, bytes);
+    if (!fresh) known->second = std::min(known->second, bytes);
+  };
+  for (const Step& step : plan_.steps) {
+    const bool is_device =
+        step.kind == StepKind::shrink_device || step.kind == StepKind::remove_device;
+    const bool is_volume = step.kind == StepKind::shrink_volume;
+    const bool is_partition = step.kind == StepKind::shrink_partition;
+    if (!is_device && !is_volume && !is_partition && step.kind != StepKind::move_partition)
+      continue;
+    const Place* place = place_at(before_, step.where());
+    ensure(place != nullptr, "a place of the plan is in the guest");
+    std::size_t pv = 0;
+    const VolumeGroup* group = is_volume   ? &before_.group_of(*place)
+                               : is_device ? before_.group_on(*place, pv)
+                                           : nullptr;
+    std::uint64_t bytes = is_partition ? step.to.value() : 0;
+    if (group != nullptr) bytes = group->bytes(step.extents).value();
+    if (is_device) bytes += group->open.group.pvs[pv].data_start;
+    keep(*place, bytes);
+  }
+}
+
+std::uint64_t Footprint::kept_of(const Place& place) const {
+  const auto found = kept_.find(&place);
+  return found == kept_.end() ? UINT64_MAX : found->second;
+}
+
+Footprint::~Footprint() = default;
+
+const Ranges& Footprint::changed_in(const Where& where) const {
+  const auto found = targets_.find(place_at(before_, where));
+  ensure(found != targets_.end(), "this is a target");
+  return found->second->changed();
+}
+
+void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
+  if (before_.disks()[disk].added) return;
+  check_outside(disk, at, length);
+  for (const Place& place : before_.disks()[disk].places) {
+    const std::uint64_t start = place.offset.value();
+    const std::uint64_t end = start + place.size.value();
+    if (at + length <= start || at >= end) continue;
+    if (place.content.kind == ContentKind::extended) continue;
+    const std::uint64_t from = std::max(at, start);
+    check_place(place, from - start, std::min(at + length, end) - from);
+  }
+}
+
+// What is said to differ is whole sectors; here single bytes count, for a table and a boot loader
+// share one.
+void Footprint::check_outside(std::size_t disk, std::uint64_t at, std::uint64_t length) {
+  const std::string& path = before_.disks()[disk].path;
+  const auto must_be_same = [&](std::uint64_t start, std::uint64_t end) {
+    constexpr std::uint64_t most = 1U << 20;
+    while (start < end) {
+      const std::uint64_t step = std::min(most, end - start);
+      const Buffer was = read_buffer(before_.disks()[disk].container->disk(), start, step);
+      const Buffer now = read_buffer(after_.disks()[disk].container->disk(), start, step);
+      const auto differs = std::mismatch(was.begin(), was.end(), now.begin()).first;
+      if (differs != was.end())
+        proof_failed(fmt::format("byte {} of the disk, which is in no partition, would change",
+                                 start + static_cast<std::uint64_t>(differs - was.begin())),
+                     path);
+      start += step;
+    }
+  };
+  const std::uint64_t end = at + length;
+  for_each_inside(places_[disk], at, end, [&](std::uint64_t from, std::uint64_t to) {
+    must_be_same(at, from);
+    at = to;
+  });
+  must_be_same(at, end);
+}
+
+void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t length) {
+  const std::string& where = before_.disks()[place.disk].path;
+  const std::uint64_t kept = kept_of(place);
+  if (at >= kept) return;
+  length = std::min(length, kept - at);
+  std::size_t pv = 0;
+  const VolumeGroup* group = before_.group_on(place, pv);
+  if (group != nullptr && group->open.group.name == plan_.group) {
+    check_device(*group, pv, at, length);
+    return;
+  }
+  const auto target = targets_.find(&place);
+  if (target == targets_.end())
+    proof_failed(fmt::format("byte {} of {} would change", at, before_.name_of(place)), where);
+  target->second->check(at, length, where);
+}
+
+// Label and metadata areas are the group's own; nothing else in front of the extents is.
+void Footprint::check_device_front(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                                   std::uint64_t length) {
+  const lvm::Device& device = group.open.members[pv]->device;
+  const auto within = [&](std::uint64_t start, std::uint64_t size) {
+    return at >= start && at + length <= start + size;
+  };
+  if (within(0, lvm::label_sectors * lvm::sector)) return;
+  for (const lvm::MetadataArea& area : device.areas)
+    if (within(area.place.offset, area.place.size)) return;
+  proof_failed(fmt::format("byte {} in front of the extents would change", at),
+               before_.name_of(*group.devices[pv]));
+}
+
+// Free extents hold nothing.
+void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
+                             std::uint64_t length) {
+  const lvm::Group& facts = group.open.group;
+  const std::uint64_t data = facts.pvs[pv].data_start;
+  while (length != 0 && at < data) {
+    const std::uint64_t step = std::min({length, data - at, lvm::sector - at % lvm::sector});
+    check_device_front(group, pv, at, step);
+    at += step;
+    length -= step;
+  }
+  if (length == 0) return;
+  const std::uint64_t unit = facts.extent_size;
+  const auto& holdings = facts.holdings(pv);
+  auto held = std::upper_bound(
+      holdings.begin(), holdings.end(), (at - data) / unit,
+      [](std::uint64_t extent, const lvm::Holding& holding) { return extent < holding.first; });
+  if (held != holdings.begin()) --held;
+  for (; held != holdings.end(); ++held) {
+    const std::uint64_t start = data + held->first * unit;
+    const std::uint64_t end = start + held->count * unit;
+    if (start >= at + length) return;
+    if (end <= at) continue;
+    const std::uint64_t from = std::max(at, start);
+    check_held(group, *held, from - start, std::min(at + length, end) - from);
+  }
+}
+
+void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, std::uint64_t inside,
+                           std::uint64_t length) {
+  const lvm::Group& facts = group.open.group;
+  const Place& place = group.volumes[held.volume];
+  const auto target = targets_.find(&place);
+  if (target == targets_.end() || held.segment == SIZE_MAX)
+    proof_failed(fmt::format("{} would change", before_.name_of(place)),
+                 before_.disks()[place.disk].path);
+  const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];
+  const std::uint64_t kept = kept_of(place);
+  const std::uint64_t start = segment.start * facts.extent_size;
+  const std::uint64_t width = segment.stripes.size();
+  while (length != 0) {
+    std::uint64_t at = start + inside;
+    std::uint64_t step = length;
+    if (width > 1) {
+      const std::uint64_t chunk = segment.stripe_size;
+      at = start + (inside / chunk * width + held.stripe) * chunk + inside % chunk;
+      step = std::min(length, chunk - inside % chunk);
+    }
+    if (at < kept) target->second->check(at, step, before_.disks()[place.disk].path);
+    inside += step;
+    length -= step;
+  }
+}
+
+}  // namespace jh

@@ -1,0 +1,165 @@
+#include "core/proof/tree_compare.h"
+
+#include <fmt/format.h>
+
+#include <deque>
+#include <unordered_map>
+
+#include "core/proof/verdict.h"
+
+namespace jh {
+namespace {
+
+using Node = FileTree::Node;
+using Extent = FileTree::Extent;
+using Entries = std::vector<FileTree::Entry>;
+
+// Only asked for when something differs, so it may take its time.
+std::string path_of(FileTree& tree, Node wanted) {
+  for (const FileTree::Root& root : tree.roots())
+    if (root.node == wanted) return root.path;
+  std::deque<std::pair<Node, std::string>> waiting{{tree.roots().front().node, "/"}};
+  std::vector<bool> seen(tree.node_end());
+  while (!waiting.empty()) {
+    const auto [folder, path] = waiting.front();
+    waiting.pop_front();
+    for (const FileTree::Entry& entry : tree.entries(folder)) {
+      if (entry.name == "." || entry.name == ".." || entry.node >= seen.size()) continue;
+      if (entry.node == wanted) return path + entry.name;
+      if (seen[entry.node] || !tree.look(entry.node).folder) continue;
+      seen[entry.node] = true;
+      waiting.emplace_back(entry.node, path + entry.name + "/");
+    }
+  }
+  return fmt::format("file number {}", wanted);
+}
+
+class TreeComparison {
+ public:
+  TreeComparison(const TreeState& before, const TreeState& after, const Ranges& changed,
+                 ContentCheck& contents, const std::string& where, Progress& progress)
+      : before_(before),
+        after_(after),
+        changed_(changed),
+        contents_(contents),
+        where_(where),
+        progress_(progress),
+        seen_before_(before.tree.node_end()),
+        seen_after_(after.tree.node_end()) {}
+
+  void run() {
+    for (const Node node : before_.tree.passed_over()) seen_before_[node] = true;
+    for (const Node node : after_.tree.passed_over()) seen_after_[node] = true;
+    const auto old_roots = before_.tree.roots();
+    const auto new_roots = after_.tree.roots();
+    if (old_roots.size() != new_roots.size()) proof_failed("the tree has other roots", where_);
+    for (std::size_t i = 0; i < old_roots.size(); ++i)
+      meet(old_roots[i].node, new_roots[i].node, old_roots.front().node);
+    while (!folders_.empty()) {
+      const auto [before, after] = folders_.front();
+      folders_.pop_front();
+      compare_folders(before, after);
+    }
+  }
+
+ private:
+  [[noreturn]] void differs(Node node, const std::string& what, const std::string& name = {}) {
+    std::string path = path_of(before_.tree, node);
+    if (!name.empty()) path += (path.ends_with('/') ? "" : "/") + name;
+    proof_failed(fmt::format("{}: {} differs", path, what), where_);
+  }
+
+  // Two nodes that must stand for the same file; `from` leads to it by this name.
+  void meet(Node before, Node after, Node from, const std::string& name = {}) {
+    if (before == 0 && after == 0) return;
+    if (before == 0 || after == 0 || before >= seen_before_.size() || after >= seen_after_.size())
+      differs(from, "its inode", name);
+    if (seen_before_[before] != seen_after_[after]) differs(from, "what it is linked to", name);
+    if (before != after) {
+      const auto [known, fresh] = numbers_.try_emplace(before, after);
+      if (known->second != after) differs(from, "what it is linked to", name);
+    }
+    if (seen_before_[before]) return;
+    seen_before_[before] = true;
+    seen_after_[after] = true;
+    compare_files(before, after);
+  }
+
+  void compare_folders(Node before, Node after) {
+    const Entries was = before_.tree.entries(before);
+    const Entries now = after_.tree.entries(after);
+    if (was.size() != now.size()) differs(before, "the list of names");
+    for (std::size_t i = 0; i < was.size(); ++i) {
+      if (was[i].name != now[i].name || was[i].type != now[i].type)
+        differs(before, "the list of names");
+      meet(was[i].node, now[i].node, before, was[i].name);
+    }
+    progress_.advance(0);
+  }
+
+  void compare_files(Node before, Node after) {
+    const FileTree::File was = before_.tree.look(before);
+    const FileTree::File now = after_.tree.look(after);
+    if (was.values.size() != now.values.size() || was.attributes != now.attributes)
+      differs(before, "an extended attribute of it");
+    for (std::size_t i = 0; i < was.values.size(); ++i) meet(was.values[i], now.values[i], before);
+    if (was.folder != now.folder || was.facts != now.facts) differs(before, "an attribute of it");
+    if (was.folder) folders_.emplace_back(before, after);
+    compare_content(was, now, before);
+  }
+
+  // Extents may be cut differently: piece by piece, as far as both reach.
+  void compare_content(const FileTree::File& before, const FileTree::File& after, Node node) {
+    std::size_t i = 0;
+    std::size_t k = 0;
+    std::uint64_t old_done = 0;
+    std::uint64_t new_done = 0;
+    while (i < before.content.size() && k < after.content.size()) {
+      const Extent& was = before.content[i];
+      const Extent& now = after.content[k];
+      if (was.offset + old_done != now.offset + new_done || was.kind != now.kind)
+        differs(node, "where its content is");
+      const std::uint64_t length = std::min(was.length - old_done, now.length - new_done);
+      if (was.kind == Extent::Kind::data)
+        compare_bytes(was.at + old_done, now.at + new_done, length, node);
+      old_done += length;
+      new_done += length;
+      if (old_done == was.length) {
+        ++i;
+        old_done = 0;
+      }
+      if (new_done == now.length) {
+        ++k;
+        new_done = 0;
+      }
+    }
+    if (i != before.content.size() || k != after.content.size())
+      differs(node, "where its content is");
+  }
+
+  void compare_bytes(std::uint64_t was, std::uint64_t now, std::uint64_t length, Node node) {
+    if (was == now && !meets(changed_, was, was + length)) return;
+    if (contents_.same_until(before_.place, was, after_.place, now, length, progress_) != length)
+      differs(node, "its content");
+  }
+
+  TreeState before_;
+  TreeState after_;
+  const Ranges& changed_;
+  ContentCheck& contents_;
+  const std::string& where_;
+  Progress& progress_;
+  std::vector<bool> seen_before_;
+  std::vector<bool> seen_after_;
+  std::unordered_map<Node, Node> numbers_;  // before → after, where they differ
+  std::deque<std::pair<Node, Node>> folders_;
+};
+
+}  // namespace
+
+void compare_trees(const TreeState& before, const TreeState& after, const Ranges& changed,
+                   ContentCheck& contents, const std::string& where, Progress& progress) {
+  TreeComparison(before, after, changed, contents, where, progress).run();
+}
+
+}  // namespace jh

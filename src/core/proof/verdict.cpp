@@ -1,0 +1,12 @@
+#include "core/proof/verdict.h"
+
+#include "core/base/errors.h"
+
+namespace jh {
+
+void proof_failed(const std::string& what, const std::string& where) {
+  damaged("the result did not pass its proof: " + what, where,
+          "please report this with the output of: juneheath audit");
+}
+
+}  // namespace jh

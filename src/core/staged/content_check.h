@@ -1,0 +1,58 @@
+// Content in two places, before and after a change: is it the same?
+#pragma once
+
+#include <map>
+#include <string>
+#include <vector>
+
+#include "core/base/progress.h"
+#include "core/staged/file_set.h"
+
+namespace jh {
+
+/// What it finds to be the same it tells the stages, so that an undo can fetch it from its new
+/// place when the old one is cut off. The two states share files, but nothing that reading changes:
+/// each is read by a thread of its own. Memory: six pieces of 1 MiB.
+class ContentCheck {
+ public:
+  static constexpr std::uint64_t piece = 1U << 20;
+
+  /// The files must outlive it.
+  explicit ContentCheck(FileSet& files);
+
+  /// Whether `length` bytes, at most `piece`, of `before` from `at` on are those of `after` from
+  /// `now_at` on.
+  bool same_piece(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
+                  std::uint64_t length);
+  /// Any number of bytes. Returns where the piece begins that differs; `length`: none does.
+  std::uint64_t same_until(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
+                           std::uint64_t length, Progress& progress);
+  /// Remembers that nothing refers to these bytes any more: what they are now is read for it.
+  void note_left(Store& before, std::uint64_t at, std::uint64_t length);
+  /// The bytes that same_piece() has read last.
+  ConstByteSpan old_bytes() const { return old_.bytes; }
+  ConstByteSpan new_bytes() const { return fresh_; }
+
+ private:
+  /// Where a part of a piece was, and its sum.
+  struct OldSpot {
+    Spot spot;
+    std::uint32_t crc = 0;
+  };
+  struct OldPiece {
+    std::uint64_t length = 0;
+    bool zero = false;  // a hole, which is not read
+    Buffer bytes;
+    std::vector<OldSpot> spots;
+  };
+
+  static void read_old(Store& before, std::uint64_t at, std::uint64_t length, OldPiece& piece);
+  bool same_piece(const OldPiece& old, Store& after, std::uint64_t now_at);
+  void note(const OldPiece& old, Store& after, std::uint64_t now_at);
+
+  std::map<std::string, Stage*> stages_;
+  OldPiece old_;
+  Buffer fresh_;
+};
+
+}  // namespace jh

@@ -1,0 +1,105 @@
+#include "core/staged/disk_compare.h"
+
+#include <algorithm>
+#include <cstring>
+
+namespace jh {
+namespace {
+
+Ranges changed_in(Stage& stage) {
+  Ranges ranges;
+  constexpr std::size_t unit = 512;
+  stage.for_each_change([&](const Stage::Change& change) {
+    for (std::size_t i = 0; i < change.fresh.size(); i += unit) {
+      const std::size_t length = std::min(unit, change.fresh.size() - i);
+      if (std::memcmp(change.old.data() + i, change.fresh.data() + i, length) != 0)
+        add_range(ranges, change.offset + i, change.offset + i + length);
+    }
+  });
+  stage.for_each_direct(
+      [&](std::uint64_t at, std::uint64_t length) { add_range(ranges, at, at + length); });
+  return ranges;
+}
+
+}  // namespace
+
+FileChanges changed_files(FileSet& files) {
+  FileChanges changes;
+  for (Stage* stage : files.stages()) changes[stage->name()] = changed_in(*stage);
+  return changes;
+}
+
+namespace {
+
+bool meets_change(const FileChanges& changes, const std::string& file, std::uint64_t from,
+                  std::uint64_t to) {
+  const auto found = changes.find(file);
+  return found != changes.end() && meets(found->second, from, to);
+}
+
+// The pieces of a disk, one behind the other, taken off in front as far as they were dealt with.
+// A piece may be long and its search takes as long: it is found once.
+class Pieces {
+ public:
+  explicit Pieces(Container& container) : container_(container) {}
+  const Piece& at(std::uint64_t offset, std::uint64_t length) {
+    if (piece_.length == 0 || offset != at_) piece_ = container_.piece_at(offset, length);
+    at_ = offset;
+    return piece_;
+  }
+  void pass(std::uint64_t length) {
+    at_ += length;
+    piece_.length -= length;
+    if (piece_.kind == Piece::Kind::data) piece_.at += length;
+  }
+
+ private:
+  Container& container_;
+  std::uint64_t at_ = 0;
+  Piece piece_;
+};
+
+}  // namespace
+
+void for_each_difference(Container& before, Container& after, const FileChanges& changes,
+                         ContentCheck& contents, const DifferenceVisitor& visitor) {
+  constexpr std::uint64_t sector = 512;
+  Pieces old_pieces(before);
+  Pieces new_pieces(after);
+  const std::uint64_t size = std::min(before.disk().size(), after.disk().size());
+  for (std::uint64_t at = 0; at < size;) {
+    const Piece& was = old_pieces.at(at, size - at);
+    const Piece& now = new_pieces.at(at, size - at);
+    std::uint64_t length = std::min(was.length, now.length);
+    const bool same_place = was.store != nullptr && now.store != nullptr && now.kind == was.kind &&
+                            now.at == was.at && now.store->name() == was.store->name();
+    if (same_place && was.kind == Piece::Kind::packed &&
+        !meets_change(changes, now.store->name(), now.at, now.at + length)) {
+      // Packed bytes are fewer than those they stand for.
+    } else if (same_place && was.kind == Piece::Kind::data) {
+      const auto found = changes.find(now.store->name());
+      if (found != changes.end())
+        for_each_inside(found->second, now.at, now.at + length,
+                        [&](std::uint64_t from, std::uint64_t to) {
+                          visitor.differs(at + (from - now.at), to - from);
+                        });
+    } else if (was.kind != Piece::Kind::zero || now.kind != Piece::Kind::zero) {
+      length = std::min(length, ContentCheck::piece);
+      const std::uint64_t passed = visitor.indifferent ? visitor.indifferent(at, length) : 0;
+      if (passed != 0) {
+        length = passed;
+        if (was.kind == Piece::Kind::data) contents.note_left(before.disk(), at, length);
+      } else if (!contents.same_piece(before.disk(), at, after.disk(), at, length))
+        for (std::uint64_t i = 0; i < length; i += sector) {
+          const std::uint64_t step = std::min(sector, length - i);
+          if (std::memcmp(&contents.old_bytes()[i], &contents.new_bytes()[i], step) != 0)
+            visitor.differs(at + i, step);
+        }
+    }
+    old_pieces.pass(length);
+    new_pieces.pass(length);
+    at += length;
+  }
+}
+
+}  // namespace jh
