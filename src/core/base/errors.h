@@ -36,7 +36,6 @@ enum class Reason {
   in_use,
   suspended,   // a suspended system depends on it
   has_parent,  // an image builds on another
-  has_children,
 };
 
 class Error : public std::runtime_error {
