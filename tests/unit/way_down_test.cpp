@@ -1,0 +1,280 @@
+// The parts of a plan for the way down, each by itself on the sample guests in memory: what is
+// unused, what a block loses, floors, how partitions come to lie side by side, and the steps that
+// follow.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <algorithm>
+
+#include "core/carry/worker.h"
+#include "core/compact/drops.h"
+#include "core/container/fill.h"
+#include "core/plan/lineup.h"
+#include "core/plan/shrink.h"
+#include "support/containers.h"
+#include "support/fault_host.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+class WayDown : public testing::Test {
+ protected:
+  void open(const std::vector<std::string>& samples) {
+    guest_.reset();
+    files_.clear();
+    request_ = {};
+    const TempFolder folder;
+    std::vector<Guest::Image> images;
+    for (const std::string& sample : samples) {
+      const std::string path = "/moor/" + sample;
+      unpack_sample(sample, folder / sample);
+      host_.put(path, load(folder / sample));
+      files_.push_back(host_.open(path, Access::read_only));
+      images.push_back({path, files_.back().get()});
+      request_.images.push_back(path);
+    }
+    guest_ = std::make_unique<Guest>(images);
+    request_.disk_chosen = true;
+  }
+  const Place& place(const std::string& name) const {
+    for (const Place* each : guest_->places())
+      if (guest_->name_of(*each) == name || guest_->best_name(*each) == name) return *each;
+    throw std::logic_error("the sample has " + name);
+  }
+  Plan plan_to_floor(bool moves) {
+    request_.to_floor = true;
+    request_.allow_move = moves;
+    return plan_shrink(*guest_, request_);
+  }
+  static std::vector<StepKind> kinds_of(const Plan& plan) {
+    std::vector<StepKind> kinds;
+    for (const Step& step : plan.steps) kinds.push_back(step.kind);
+    return kinds;
+  }
+  static std::size_t index_of(const Plan& plan, StepKind kind) {
+    const auto kinds = kinds_of(plan);
+    return static_cast<std::size_t>(std::find(kinds.begin(), kinds.end(), kind) - kinds.begin());
+  }
+
+  FaultHost host_;
+  std::vector<std::unique_ptr<Store>> files_;
+  std::unique_ptr<Guest> guest_;
+  ShrinkRequest request_;
+};
+
+TEST_F(WayDown, UnusedIsInOrderAndNeverATableNorABootArea) {
+  for (const char* sample :
+       {"heather", "nestcam", "fieldstation", "mbr-extended", "mbr-boot-lvm"}) {
+    SCOPED_TRACE(sample);
+    open({sample});
+    const Unused unused = find_unused(*guest_, 0);
+    ASSERT_FALSE(unused.ranges.empty());
+    const Disk& disk = guest_->disks()[0];
+    const Ranges tables = disk.table->own_places();
+    std::uint64_t last = 0;
+    for (const UnusedRange& range : unused.ranges) {
+      EXPECT_GE(range.start, last);
+      EXPECT_GT(range.end, range.start);
+      EXPECT_LE(range.end, disk.size().value());
+      EXPECT_FALSE(meets(tables, range.start, range.end)) << range.start;
+      last = range.end;
+    }
+    // In front of the first partition boot loaders keep parts of themselves.
+    EXPECT_GE(unused.ranges.front().start, disk.places.front().offset.value());
+    // What lies outside of filesystems is a part of it.
+    for (const UnusedRange& range :
+         find_unused(*guest_, 0, UnusedWhere::outside_of_filesystems).ranges) {
+      const auto [found, reach] = unused.stretch(range.start, range.end - range.start);
+      EXPECT_NE(found, nullptr);
+      EXPECT_EQ(reach, range.end - range.start);
+    }
+  }
+}
+
+TEST_F(WayDown, StretchesOfUsedAndUnusedCoverTheDisk) {
+  open({"heather"});
+  const Unused unused = find_unused(*guest_, 0);
+  const std::uint64_t size = guest_->disks()[0].size().value();
+  std::uint64_t free = 0;
+  for (std::uint64_t at = 0; at < size;) {
+    const auto [range, reach] = unused.stretch(at, size - at);
+    ASSERT_GT(reach, 0U);
+    if (range != nullptr) free += reach;
+    at += reach;
+  }
+  EXPECT_EQ(free, unused.bytes());
+}
+
+TEST_F(WayDown, ABlockLosesItsPlaceWhenAllOfItIsUnusedOrZero) {
+  MemoryStore disk(1U << 20, "disk");
+  const Buffer noise(1U << 20, 0x55);
+  disk.write(0, noise);
+  const auto from = open_container(disk);
+  NewContainer wanted;
+  wanted.form = Form::qcow2;
+  wanted.disk_size = Bytes(disk.size());
+  const auto image = new_image(wanted);
+  for (std::uint64_t at = 0; at < disk.size(); at += 65536)
+    image->container->disk().write(at, read_buffer(disk, at, 65536));
+  // Zeros that are in use, in a block that has a place already.
+  image->container->disk().write(3 * 65536, Buffer(65536));
+  Unused unused;
+  unused.sources = {"free", "other"};
+  unused.ranges = {{65536, 2 * 65536, 0},             // a block
+                   {5 * 65536 + 1, 6 * 65536, 0},     // all but a byte of one
+                   {8 * 65536, 8 * 65536 + 1000, 0},  // one in two parts
+                   {8 * 65536 + 1000, 9 * 65536, 1}};
+  Silent silent;
+  const Drops drops = find_drops(*image->container, unused, silent);
+  const Ranges expected{{65536, 2 * 65536}, {3 * 65536, 4 * 65536}, {8 * 65536, 9 * 65536}};
+  EXPECT_EQ(drops.ranges, expected);
+  EXPECT_EQ(drops.bytes, (std::vector<std::uint64_t>{65536 + 1000, 64536, 65536}));
+}
+
+TEST_F(WayDown, AFloorIsReachedAndNoByteLess) {
+  for (const char* sample : {"heather", "nestcam", "fieldstation"}) {
+    SCOPED_TRACE(sample);
+    open({sample});
+    Floors floors(*guest_);
+    const LayerFloor floor = floors.of_disk(0);
+    EXPECT_FALSE(floor.reason.empty());
+    EXPECT_LT(floor.size, guest_->disks()[0].size());
+    EXPECT_EQ(plan_to_floor(false).disks[0].to, floor.size);
+    request_.to_floor = false;
+    request_.to = floor.size - Bytes(512);
+    try {
+      plan_shrink(*guest_, request_);
+      ADD_FAILURE() << "below the floor";
+    } catch (const Error& error) {
+      EXPECT_EQ(error.status(), Status::refused);
+    }
+    for (const Place* each : guest_->places()) EXPECT_LE(floors.of(*each).size, each->size);
+  }
+}
+
+TEST_F(WayDown, WhatNobodyKnowsHasTheFloorThatItHas) {
+  open({"mbr-ntfs"});
+  Floors floors(*guest_);
+  for (const Place* each : guest_->places()) {
+    if (each->content.filesystem) continue;
+    EXPECT_EQ(floors.of(*each).size, each->size) << guest_->name_of(*each);
+    const auto why = no_shrinking(*each);
+    ASSERT_TRUE(why.has_value());
+    EXPECT_EQ(why->status(), Status::unsupported);
+  }
+}
+
+TEST_F(WayDown, VolumesHaveFloorsInWholeStripes) {
+  open({"two-disk-a", "two-disk-b"});
+  Floors floors(*guest_);
+  for (const Place& volume : guest_->groups()[0].volumes) {
+    const lvm::Volume& facts = guest_->volume_of(volume);
+    const std::uint64_t floor = floors.of_volume(volume);
+    EXPECT_GT(floor, 0U);
+    EXPECT_LE(floor, facts.extents);
+    EXPECT_EQ(floor % facts.segments.front().stripes.size(), 0U) << facts.name;
+  }
+}
+
+TEST_F(WayDown, PartitionsComeToLieSideBySide) {
+  open({"mbr-extended"});
+  Lineup lineup(*guest_, 0);
+  Floors floors(*guest_);
+  std::vector<std::uint32_t> order;
+  for (const auto& each : lineup.all()) order.push_back(each.place->partition->number);
+  for (const auto& each : lineup.all())
+    if (!each.stays) lineup.cut(*lineup.find(*each.place), floors.of(*each.place).size);
+  lineup.pack();
+  std::vector<std::uint32_t> packed;
+  Sectors last{};
+  for (const auto& each : lineup.all()) {
+    packed.push_back(each.place->partition->number);
+    EXPECT_GE(each.first, last);
+    EXPECT_LE(each.first, each.place->partition->first) << "towards the front only";
+    if (each.stays) {
+      EXPECT_EQ(each.first, each.place->partition->first);
+    }
+    last = each.end();
+  }
+  EXPECT_EQ(packed, order);
+  EXPECT_EQ(lineup.end(), last);
+  const auto chain = lineup.chain(Sectors(1ULL << 32));
+  ASSERT_TRUE(chain.has_value());
+  for (const NewPlace& logical : chain->logical) {
+    EXPECT_GT(logical.first, chain->extended.first);
+    EXPECT_LE(logical.end, chain->extended.end);
+  }
+  EXPECT_LT(packed_floor(*guest_, floors, 0).size, floors.of_disk(0).size);
+}
+
+// From the inside out: what is in a place first, the place, the table, and the image's end last.
+TEST_F(WayDown, StepsGoFromTheInsideOut) {
+  open({"heather"});
+  const Plan plan = plan_to_floor(false);
+  EXPECT_LT(index_of(plan, StepKind::shrink_content), index_of(plan, StepKind::shrink_partition));
+  EXPECT_LT(index_of(plan, StepKind::shrink_partition), index_of(plan, StepKind::shrink_container));
+  EXPECT_EQ(plan.steps.back().kind, StepKind::shrink_container);
+  EXPECT_TRUE(plan.lets_go());
+  EXPECT_TRUE(plan.moves_content(plan.targets.front()));
+}
+
+TEST_F(WayDown, AGroupsStepsStandAroundItsMetadata) {
+  open({"fieldstation"});
+  const Plan plan = plan_to_floor(false);
+  const std::size_t content = index_of(plan, StepKind::shrink_content);
+  const std::size_t volume = index_of(plan, StepKind::shrink_volume);
+  const std::size_t device = index_of(plan, StepKind::shrink_device);
+  const std::size_t commit = index_of(plan, StepKind::commit_group);
+  const std::size_t partition = index_of(plan, StepKind::shrink_partition);
+  EXPECT_LT(content, volume);
+  EXPECT_LT(volume, device);
+  EXPECT_LT(device, commit);
+  EXPECT_LT(commit, plan.steps.size());
+  EXPECT_LT(commit, partition);
+  EXPECT_FALSE(plan.group.empty());
+}
+
+TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
+  open({"heather"});
+  const Plan plan = plan_to_floor(false);
+  Silent silent;
+  FileSet files(host_, *guest_, plan);
+  {
+    Worker worker(*guest_, plan, files);
+    for (const Step& step : plan.steps) worker.run(step, silent);
+  }
+  EXPECT_EQ(Bytes(files.stage(0).size()), plan.disks[0].to);
+  const Guest after({{"/moor/heather", &files.stage(0)}});
+  for (const Step& step : plan.steps) {
+    const Place* now = place_at(after, step.where());
+    if (step.kind == StepKind::shrink_content) {
+      EXPECT_EQ(now->content.size, step.to);
+    }
+    if (step.kind == StepKind::shrink_partition) {
+      EXPECT_EQ(now->size, step.to);
+    }
+  }
+  // Nothing of it is real yet.
+  EXPECT_EQ(host_.content("/moor/heather").size(), guest_->disks()[0].size().value());
+}
+
+// A step that does not come out as planned stops the change where it is.
+TEST_F(WayDown, TheWorkerStopsWhereAPlanIsNotMet) {
+  open({"heather"});
+  Plan plan = plan_to_floor(false);
+  Step& step = plan.steps[index_of(plan, StepKind::shrink_content)];
+  step.content_size = step.content_size + Bytes(1);
+  Silent silent;
+  FileSet files(host_, *guest_, plan);
+  Worker worker(*guest_, plan, files);
+  try {
+    for (const Step& each : plan.steps) worker.run(each, silent);
+    ADD_FAILURE() << "nobody noticed";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.status(), Status::internal);
+  }
+}
+
+}  // namespace
+}  // namespace jh::test
