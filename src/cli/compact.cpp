@@ -168,11 +168,10 @@ int run_compact(const Arguments& arguments) {
     } else {
       try {
         // The disk before this one may keep a part of what lies on this one, and has moved it.
-        const Session now = open_session(parsed, parsed.images);
-        report(
-            i,
-            compact_in_place(host, *now.guest, i, parsed.values["zero-free"].as<bool>(), progress),
-            false);
+        const Session again = i == 0 ? Session() : open_session(parsed, parsed.images);
+        const Guest& now = i == 0 ? guest : *again.guest;
+        report(i, compact_in_place(host, now, i, parsed.values["zero-free"].as<bool>(), progress),
+               false);
       } catch (const Error& error) {
         // The disks before this one are done.
         if (i == 0 || error.left() != Left::unchanged) throw;

@@ -21,8 +21,9 @@ struct Piece {
 std::vector<Piece> pieces_of(const Guest& guest, const Disk& disk) {
   std::vector<std::pair<std::uint64_t, Piece>> found;
   for (const Place& place : disk.places) {
-    if (place.content.kind == ContentKind::extended) continue;
-    Piece piece{place.size.value(), place.size.value(), printable(guest.best_name(place)), false, 0};
+    if (place.content.kind == ContentKind::logical_partitions) continue;
+    Piece piece{place.size.value(), place.size.value(), printable(guest.best_name(place)), false,
+                0};
     if (place.content.used) piece.used = place.content.used->value();
     found.emplace_back(place.offset.value(), piece);
   }

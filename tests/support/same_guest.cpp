@@ -88,7 +88,7 @@ bool same_around(const Guest& before, const Guest& after, std::size_t disk, std:
       else if (place.content.filesystem_kind == &ext::kind &&
                same_filesystem(place, *new_places[i]))
         any = true;
-      else if (place.content.kind != ContentKind::extended)
+      else if (place.content.kind != ContentKind::logical_partitions)
         return false;
     }
     if (place.volume && in_group && place.content.filesystem_kind == &ext::kind) {

@@ -97,7 +97,8 @@ std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Pr
                           sound ? LayerVerdict::Kind::sound : LayerVerdict::Kind::damaged});
     }
     for (const Place& place : disk.places)
-      if (place.content.kind != ContentKind::extended && place.content.kind != ContentKind::nothing)
+      if (place.content.kind != ContentKind::logical_partitions &&
+          place.content.kind != ContentKind::nothing)
         verdicts.push_back(audit_place(guest, place, findings, progress));
   }
   for (const VolumeGroup& group : guest.groups()) {

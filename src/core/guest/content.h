@@ -10,7 +10,7 @@ enum class ContentKind {
   filesystem,  // or a swap area
   physical_volume,
   encrypted,
-  extended,  // an extended partition: the logical ones are in it
+  logical_partitions,  // an extended partition: they are in it
   unknown,
 };
 

@@ -52,7 +52,7 @@ std::size_t recognised(const std::vector<Place>& places) {
       std::count_if(places.begin(), places.end(), [](const Place& place) {
         return place.content.kind != ContentKind::nothing &&
                place.content.kind != ContentKind::unknown &&
-               place.content.kind != ContentKind::extended;
+               place.content.kind != ContentKind::logical_partitions;
       }));
 }
 
@@ -128,7 +128,7 @@ void Guest::fill_places(Disk& disk, std::size_t index) {
                         : disk.path;
     place.window = std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
     if (place.partition && place.partition->role == PartitionRole::extended) {
-      place.content.kind = ContentKind::extended;
+      place.content.kind = ContentKind::logical_partitions;
       place.content.name = "logical partitions";
     } else {
       place.content = recognise_content(*place.window);

@@ -67,7 +67,7 @@ Give parse_give(const std::string& text) {
 std::string list_targets(const Guest& guest) {
   std::string list;
   for (const Place* place : guest.places()) {
-    if (place->content.kind == ContentKind::extended) continue;
+    if (place->content.kind == ContentKind::logical_partitions) continue;
     if (!list.empty()) list += ", ";
     list += guest.name_of(*place);
     std::string more = place->content.name;

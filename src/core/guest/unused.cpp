@@ -24,7 +24,7 @@ class Finder {
     }
     for (const Place& place : disk.places) {
       std::size_t pv = 0;
-      if (place.content.kind == ContentKind::extended) continue;
+      if (place.content.kind == ContentKind::logical_partitions) continue;
       if (const VolumeGroup* group = guest_.group_on(place, pv))
         add_device(*group, pv, place);
       else

@@ -97,7 +97,7 @@ LayerFloor Floors::of(const Place& place) {
   }
   std::size_t pv = 0;
   if (const VolumeGroup* group = guest_.group_on(place, pv)) return of_device(*group, pv, place);
-  if (place.content.kind == ContentKind::extended) return of_extended(place);
+  if (place.content.kind == ContentKind::logical_partitions) return of_extended(place);
   return of_content(place);
 }
 

@@ -11,7 +11,7 @@ bool is_logical(const Lineup::Lying& each) {
 
 bool stays_where_it_is(const Place& place) {
   return place.content.kind == ContentKind::unknown ||
-         place.content.kind == ContentKind::extended || !place.content.blockers.empty() ||
+         place.content.kind == ContentKind::logical_partitions || !place.content.blockers.empty() ||
          place.partition->type_name == "BIOS boot";
 }
 

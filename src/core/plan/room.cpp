@@ -19,7 +19,7 @@ Bytes room_in_group(const Guest& guest, const Place& place) {
 }
 
 Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
-  if (place.content.kind == ContentKind::extended) return Bytes(0);
+  if (place.content.kind == ContentKind::logical_partitions) return Bytes(0);
   if (place.volume) return room_in_group(guest, place);
   const Disk& disk = guest.disks()[place.disk];
   Bytes reach = std::max(place.size, disk_size);

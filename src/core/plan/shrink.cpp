@@ -283,7 +283,7 @@ class Shrinker {
     for (const Place& place : guest_.disks()[index].places) {
       const bool harmless = place.content.kind == ContentKind::physical_volume ||
                             place.content.kind == ContentKind::nothing ||
-                            place.content.kind == ContentKind::extended;
+                            place.content.kind == ContentKind::logical_partitions;
       if (!harmless)
         plan_.remains.push_back(fmt::format("{} on the same disk holds {}: it goes with the disk",
                                             guest_.name_of(place), place.content.name));

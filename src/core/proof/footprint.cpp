@@ -57,7 +57,7 @@ void Footprint::note_places() {
     Ranges places;
     for (const Disk* disk : {&before_.disks()[i], &after_.disks()[i]}) {
       for (const Place& place : disk->places)
-        if (place.content.kind != ContentKind::extended)
+        if (place.content.kind != ContentKind::logical_partitions)
           add_range(places, place.offset.value(), place.offset.value() + place.size.value());
       if (!disk->table) continue;
       for (const auto& [start, end] : disk->table->own_places()) add_range(places, start, end);
@@ -111,7 +111,7 @@ void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) 
     const std::uint64_t start = place.offset.value();
     const std::uint64_t end = start + place.size.value();
     if (at + length <= start || at >= end) continue;
-    if (place.content.kind == ContentKind::extended) continue;
+    if (place.content.kind == ContentKind::logical_partitions) continue;
     const std::uint64_t from = std::max(at, start);
     check_place(place, from - start, std::min(at + length, end) - from);
   }

@@ -84,7 +84,7 @@ void note_given_room(const Guest& before, const Guest& after, const Plan& plan, 
   for (const Place* old : before.places()) {
     const Place* now = place_at(after, where_is(before, *old));
     if (now == nullptr || now->size <= old->size || changes_inside(plan, where_is(before, *old)) ||
-        old->content.kind == ContentKind::extended)
+        old->content.kind == ContentKind::logical_partitions)
       continue;
     const std::uint64_t size = old->size.value();
     notes.place_range(*now, 0, std::min(size, head_of_content));

@@ -102,18 +102,11 @@ void DirectWrites::finish_sums() {
 void DirectWrites::put_back() {
   if (done_.empty() && base_.size() == old_size_) return;
   if (base_.size() != old_size_) base_.resize(old_size_);
-  const auto clear = [&](std::uint64_t at, std::uint64_t end) {
-    while (at < end) {
-      const Run run = base_.map(at, end - at);
-      if (!run.zero) base_.discard(at, run.length);
-      at += run.length;
-    }
-  };
   Buffer old;
   for (const auto& [start, kept] : kept_) {
     const std::uint64_t stop = std::min(start + kept.length, old_size_);
     for_each_inside(done_, start, stop, [&](std::uint64_t from, std::uint64_t to) {
-      if (kept.at == 0) return clear(from, to);
+      if (kept.at == 0) return discard_data(base_, from, to - from);
       for (std::uint64_t at = from; at < to; at += old.size()) {
         old.resize(std::min(ledger::max_payload, to - at));
         ledger_.read_back(kept.at + (at - start), old);

@@ -191,7 +191,8 @@ void Ledger::read_back(std::uint64_t at, ByteSpan out) {
     const std::lock_guard lock(reading_back_);
     if (at >= end_) {
       ensure(at - end_ + out.size() <= waiting_.size(), "what is read back was appended");
-      std::copy_n(waiting_.begin() + static_cast<std::ptrdiff_t>(at - end_), out.size(), out.begin());
+      std::copy_n(waiting_.begin() + static_cast<std::ptrdiff_t>(at - end_), out.size(),
+                  out.begin());
       return;
     }
   }
@@ -210,6 +211,17 @@ std::uint64_t Ledger::append_about(RecordKind kind, std::uint32_t image, std::ui
   const std::uint64_t at = this->length() + sizeof(Record);
   write_record(record_of(kind, image, offset, length, flags), payload);
   return at;
+}
+
+void Ledger::append_sum(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                        std::uint64_t length, bool zero, std::uint32_t crc) {
+  if (zero) {
+    append_zero(kind, image, offset, length);
+    return;
+  }
+  Le32 sum;
+  sum = crc;
+  append_about(kind, image, offset, length, bytes_of(sum));
 }
 
 void Ledger::flush() {

@@ -69,6 +69,9 @@ class Ledger {
                    std::uint64_t length);
   /// A record about `length` bytes whose payload is not their content; at most max_payload of it.
   /// Returns where in the file the payload begins.
+  /// About a range of which only the sum is kept; zeros need none.
+  void append_sum(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                  std::uint64_t length, bool zero, std::uint32_t crc);
   std::uint64_t append_about(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                              std::uint64_t length, ConstByteSpan payload, std::uint32_t flags = 0);
   /// Data that append() put there. By any thread, as long as nothing is appended meanwhile.

@@ -23,7 +23,8 @@ class Gathering {
     constexpr std::uint64_t worth_a_hole = 65536;
     if (data.empty() && length >= worth_a_hole) {
       finish();
-      clear(*images_[image], offset, length);
+      Store& store = *images_[image];
+      discard_data(store, offset, std::min(length, store.size() - std::min(store.size(), offset)));
       return;
     }
     const bool joins = !waiting_.empty() && image == image_ && offset == start_ + waiting_.size() &&
@@ -37,17 +38,6 @@ class Gathering {
       waiting_.resize(waiting_.size() + length);
     else
       waiting_.insert(waiting_.end(), data.begin(), data.end());
-  }
-
-  // What is a hole already, or promised by the host but not written yet, stays as it is.
-  static void clear(Store& image, std::uint64_t offset, std::uint64_t length) {
-    length = std::min(length, image.size() - std::min(image.size(), offset));
-    while (length != 0) {
-      const Run run = image.map(offset, length);
-      if (!run.zero) image.discard(offset, run.length);
-      offset += run.length;
-      length -= run.length;
-    }
   }
 
   void finish() {

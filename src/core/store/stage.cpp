@@ -249,11 +249,10 @@ void Stage::note_left(std::uint64_t from, std::uint64_t length, bool zero, std::
   left_.emplace(from, Left{bytes.size(), false, crc32c(bytes)});
 }
 
-void Stage::for_each_left(const std::function<void(std::uint64_t, const Left&)>& visit) {
-  Ranges written = direct_.done();
-  for_each_change([&](const Change& change) {
-    add_range(written, change.offset, change.offset + change.fresh.size());
-  });
+void Stage::for_each_left(const Ranges& sealed,
+                          const std::function<void(std::uint64_t, const Left&)>& visit) {
+  Ranges written = sealed;
+  for (const auto& [start, end] : direct_.done()) add_range(written, start, end);
   Buffer bytes;
   for (const auto& [from, left] : left_) {
     const std::uint64_t end = from + left.length;

@@ -100,8 +100,9 @@ class Stage final : public Store {
     std::uint32_t crc = 0;  // CRC-32C
   };
   /// Calls visit(offset, left) for each such range in front of the new end that the change does not
-  /// write to either, in order.
-  void for_each_left(const std::function<void(std::uint64_t, const Left&)>& visit);
+  /// write to either, in order. `sealed`: what for_each_change() told of.
+  void for_each_left(const Ranges& sealed,
+                     const std::function<void(std::uint64_t, const Left&)>& visit);
   void for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const;
   /// Calls visit(offset, length) for each range of the image that lies behind its new end, still
   /// holds its old bytes, and is not known to have moved; in order.

@@ -23,6 +23,15 @@ bool all_zero(ConstByteSpan data) {
          (data[0] == 0 && std::memcmp(data.data(), data.data() + 1, data.size() - 1) == 0);
 }
 
+void discard_data(Store& store, std::uint64_t offset, std::uint64_t length) {
+  while (length != 0) {
+    const Run run = store.map(offset, length);
+    if (!run.zero) store.discard(offset, run.length);
+    offset += run.length;
+    length -= run.length;
+  }
+}
+
 bool holds(Store& store, std::uint64_t offset, std::string_view bytes) {
   if (store.size() < offset + bytes.size()) return false;
   const Buffer found = read_buffer(store, offset, bytes.size());

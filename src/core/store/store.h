@@ -108,6 +108,9 @@ void put_at(ByteSpan buffer, std::size_t offset, const T& value) {
 }
 
 bool all_zero(ConstByteSpan data);
+/// Discards what is no hole already: what the host has promised, but nobody wrote to, stays
+/// promised.
+void discard_data(Store& store, std::uint64_t offset, std::uint64_t length);
 /// Whether these bytes are there; false when the store ends before.
 bool holds(Store& store, std::uint64_t offset, std::string_view bytes);
 Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length);

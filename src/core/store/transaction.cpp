@@ -66,18 +66,13 @@ Transaction::~Transaction() {
 
 void Transaction::note_given(std::size_t index, std::uint64_t offset, std::uint64_t length,
                              bool zero, std::uint32_t crc) {
-  const auto image = static_cast<std::uint32_t>(index);
-  if (zero) {
-    ledger_->append_zero(RecordKind::given, image, offset, length);
-    return;
-  }
-  Le32 sum;
-  sum = crc;
-  ledger_->append_about(RecordKind::given, image, offset, length, bytes_of(sum));
+  ledger_->append_sum(RecordKind::given, static_cast<std::uint32_t>(index), offset, length, zero,
+                      crc);
 }
 
-// What the image loses at its end: so that it can be put back, or at least be recognized.
-void Transaction::keep_tail(Stage& stage, bool keep_undo, Progress& progress) {
+// What only the old state refers to: so that it can be put back, or at least be recognized.
+void Transaction::keep_let_go(Stage& stage, const Ranges& sealed, bool keep_undo,
+                              Progress& progress) {
   stage.for_each_moved([&](std::uint64_t offset, const Stage::Moved& moved) {
     ledger::MovedTo place{};
     place.image = moved.image;
@@ -85,14 +80,8 @@ void Transaction::keep_tail(Stage& stage, bool keep_undo, Progress& progress) {
     place.offset = moved.at;
     ledger_->append_about(RecordKind::moved, stage.index(), offset, moved.length, bytes_of(place));
   });
-  stage.for_each_left([&](std::uint64_t offset, const Stage::Left& left) {
-    if (left.zero) {
-      ledger_->append_zero(RecordKind::left, stage.index(), offset, left.length);
-      return;
-    }
-    Le32 sum;
-    sum = left.crc;
-    ledger_->append_about(RecordKind::left, stage.index(), offset, left.length, bytes_of(sum));
+  stage.for_each_left(sealed, [&](std::uint64_t offset, const Stage::Left& left) {
+    ledger_->append_sum(RecordKind::left, stage.index(), offset, left.length, left.zero, left.crc);
   });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
     while (length != 0) {
@@ -103,9 +92,8 @@ void Transaction::keep_tail(Stage& stage, bool keep_undo, Progress& progress) {
         if (keep_undo) {
           ledger_->append(RecordKind::cut, stage.index(), offset, bytes);
         } else {
-          Le32 sum;
-          sum = crc32c(bytes);
-          ledger_->append_about(RecordKind::cut_sum, stage.index(), offset, step, bytes_of(sum));
+          ledger_->append_sum(RecordKind::cut_sum, stage.index(), offset, step, false,
+                              crc32c(bytes));
         }
       }
       progress.advance(0);
@@ -119,6 +107,7 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
   for (const auto& stage : stages_) {
     const std::uint32_t image = stage->index();
     std::uint64_t needed = 0;
+    Ranges sealed;
     stage->finish_sums();
     stage->for_each_change([&](const Stage::Change& change) {
       ledger_->append(RecordKind::before, image, change.offset, change.old);
@@ -132,6 +121,7 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
                               bytes_of(parked), ledger::flag_parked);
       }
       stage->base().reserve(change.offset, change.fresh.size());
+      add_range(sealed, change.offset, change.offset + change.fresh.size());
       needed += change.fresh.size();
       progress.advance(0);
     });
@@ -140,7 +130,7 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
       refuse(fmt::format("the host has only {} free, and {} must be written",
                          human(Bytes(host_.free_space(path))), human(Bytes(needed))),
              path, "make room on the host's filesystem, then run again");
-    keep_tail(*stage, keep_undo, progress);
+    keep_let_go(*stage, sealed, keep_undo, progress);
     ledger_->append_about(RecordKind::new_size, image, stage->size(), stage->base().size(), {});
   }
 }
