@@ -102,6 +102,44 @@ TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
   EXPECT_GT(dropped, 3);
 }
 
+// Half of a growth is there when the guest starts: the image is kept as it is, although the spare
+// copy of its table is missing, which the next change makes anew.
+TEST_F(World, TheGuestRunsOnHalfOfAGrowth) {
+  constexpr std::uint64_t root = 52428800;
+  const Words grow{"grow", image_, "--by", "64MiB", "--give", "/", "--quiet"};
+  const auto prepare = [&] {
+    fresh();
+    files::remove(image_);
+    unpack_sample("nestcam", image_);
+  };
+  prepare();
+  const long calls = calls_of(grow, folder_ / "count");
+  int kept = 0;
+  for (long n = calls - 14; n <= calls; ++n) {
+    SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
+    prepare();
+    ASSERT_TRUE(stopped(grow, n));
+    {
+      const Mounted mounted(image_, root, 0, true);
+      std::ofstream(mounted.path() + "/late") << "a late bird";
+      run({"sync", "-f", mounted.path()});
+    }
+    const Outcome recovered = juneheath({"recover", image_});
+    if (recovered.status != 0) {
+      ASSERT_EQ(recovered.status, 3) << recovered.err;
+      const Outcome keeps = juneheath({"recover", image_, "--keep-as-is"});
+      if (keeps.status == 4) continue;  // two halves that do not go together
+      ASSERT_EQ(keeps.status, 0) << keeps.err;
+      ASSERT_EQ(juneheath({"grow", image_, "--by", "1MiB", "--give", "/", "--quiet"}).status, 0);
+      ++kept;
+    }
+    EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+    EXPECT_EQ(check_ext(image_, root), "");
+    EXPECT_EQ(read_file(Mounted(image_, root).path() + "/late"), "a late bird");
+  }
+  EXPECT_GT(kept, 0);
+}
+
 // The ledger of a change without an undo is nothing but something to tidy away.
 TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
   for (const bool compacts : {false, true}) {

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <filesystem>
 #include <regex>
+#include <set>
 
 #include "core/base/checksum.h"
 #include "core/container/container.h"
@@ -113,11 +114,21 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
     opened.push_back(host.open(path, Access::read_only));
     disks.push_back({path, opened.back().get(), false, &beside});
   }
+  const Guest guest(disks, sector_size);
   Findings findings;
-  audit_guest(Guest(disks, sector_size), findings, progress);
-  if (!findings.clean())
-    damaged("as it is now the image is not in order: " + findings.kept().front().what,
-            findings.kept().front().where,
+  audit_guest(guest, findings, progress);
+  // What the next change puts right by itself, such as a spare copy, is no reason to keep a ledger.
+  std::set<std::string> repairs;
+  for (const Disk& disk : guest.disks())
+    if (disk.table)
+      repairs.insert(disk.table->facts().repairs.begin(), disk.table->facts().repairs.end());
+  const auto& kept = findings.kept();
+  const auto bad = std::find_if(kept.begin(), kept.end(), [&](const Finding& finding) {
+    return !repairs.contains(finding.what);
+  });
+  if (bad != kept.end() || findings.count() > kept.size())
+    damaged("as it is now the image is not in order: " + (bad == kept.end() ? kept.back() : *bad).what,
+            (bad == kept.end() ? kept.back() : *bad).where,
             "nothing was done; put the image back from a backup (all findings: juneheath audit)");
   return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
     return forget_change(on, image, named);
