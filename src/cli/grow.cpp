@@ -19,11 +19,13 @@ po::options_description own_options() {
                                                  "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
       "who gets the room: a mount point, swap, group/volume, p3, label:NAME, uuid:ID, nothing; "
-      "several for volumes of one group. AMOUNT: a size, a percentage, or rest (the default)")(
+      "several may share it. AMOUNT: a size, a percentage, or rest (the default)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
       "a new disk, the group extends onto it")("new-partition", po::bool_switch(),
-                                               "make one, grow none in place");
+                                               "make one, grow none in place")(
+      "allow-move", po::bool_switch(),
+      "what stands behind a target may move towards the disk's end");
   add_change_options(own, "do not ask on a terminal");
   return own;
 }
@@ -61,6 +63,7 @@ GrowRequest request_from(const Parsed& parsed) {
       request.add_disks.emplace_back(text.substr(0, equals), size);
     }
   request.new_partition = values["new-partition"].as<bool>();
+  request.allow_move = values["allow-move"].as<bool>();
   return request;
 }
 
@@ -74,7 +77,7 @@ int run_grow(const Arguments& arguments) {
       "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
       "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
-      "  juneheath grow heath.img --by 10GiB --give nothing --dry-run\n",
+      "  juneheath grow heath.img --by 10GiB --give / --allow-move --dry-run\n",
       own_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;

@@ -146,6 +146,22 @@ TEST(Tables, OneDamagedGptCopyIsRepairedOnChange) {
   }
 }
 
+// The proof asks of every byte outside of partitions whose it is: also of a copy that was no copy.
+TEST(Tables, ADamagedSpareCopyDoesNotStopTheDiskFromGrowing) {
+  const TempFolder folder;
+  const std::string image = folder / "spare.img";
+  make_gpt(image, {});
+  {
+    FileStore file(image, Access::read_write);
+    const Buffer noise(33 * 512, 0x5A);
+    file.write(file.size() - noise.size(), noise);
+  }
+  const Outcome grown = juneheath({"grow", image, "--by", "20MiB", "--give", "nothing"});
+  EXPECT_EQ(grown.status, 0) << grown.err;
+  const Outcome audit = juneheath({"audit", image});
+  EXPECT_EQ(audit.status, 0) << audit.out;
+}
+
 TEST(Tables, WhatCannotBeTrustedIsRefused) {
   const TempFolder folder;
   const auto refused = [&](const std::string& image, int status, const std::string& words) {

@@ -32,9 +32,10 @@ class Plans : public testing::Test {
       return error.status();
     }
   }
-  const Step* step(const Plan& plan, StepKind kind) {
+  template <class Kind>
+  static const Step* first_of(const Plan& plan) {
     const auto found = std::find_if(plan.steps.begin(), plan.steps.end(),
-                                    [&](const Step& s) { return s.kind == kind; });
+                                    [&](const Step& s) { return s.is<Kind>(); });
     return found == plan.steps.end() ? nullptr : &*found;
   }
 
@@ -65,10 +66,10 @@ TEST_F(Plans, StepsInTheirOrder) {
   request_.by = 1_GiB;
   const Plan plan = plan_growth(*guest_, request_);
   ASSERT_EQ(plan.steps.size(), 4U);
-  EXPECT_EQ(plan.steps[0].kind, StepKind::grow_container);
-  EXPECT_EQ(plan.steps[1].kind, StepKind::move_spare);
-  EXPECT_EQ(plan.steps[2].kind, StepKind::grow_partition);
-  EXPECT_EQ(plan.steps[3].kind, StepKind::grow_content);
+  EXPECT_TRUE(plan.steps[0].is<step::GrowContainer>());
+  EXPECT_TRUE(plan.steps[1].is<step::MoveSpare>());
+  EXPECT_TRUE(plan.steps[2].is<step::GrowPartition>());
+  EXPECT_TRUE(plan.steps[3].is<step::GrowContent>());
   EXPECT_EQ(plan.target, "/");
   EXPECT_EQ(plan.disks[0].to - plan.disks[0].from, 1_GiB);
   EXPECT_EQ(plan.steps[2].to - plan.steps[2].from, 1_GiB);
@@ -78,12 +79,12 @@ TEST_F(Plans, AmountsAreMetToTheByte) {
   open("heather", 1ULL << 30);
   request_.gives = {parse_give("/=100MiB")};
   Plan plan = plan_growth(*guest_, request_);
-  EXPECT_EQ(step(plan, StepKind::grow_content)->to - step(plan, StepKind::grow_content)->from,
+  EXPECT_EQ(first_of<step::GrowContent>(plan)->to - first_of<step::GrowContent>(plan)->from,
             100_MiB);
-  EXPECT_EQ(step(plan, StepKind::grow_container), nullptr);
+  EXPECT_EQ(first_of<step::GrowContainer>(plan), nullptr);
   request_.gives = {parse_give("/=25%")};
   plan = plan_growth(*guest_, request_);
-  EXPECT_EQ(step(plan, StepKind::grow_partition)->to - step(plan, StepKind::grow_partition)->from,
+  EXPECT_EQ(first_of<step::GrowPartition>(plan)->to - first_of<step::GrowPartition>(plan)->from,
             256_MiB);
   request_.gives = {parse_give("/=1025MiB")};
   EXPECT_EQ(refused(), Status::refused);
@@ -109,8 +110,10 @@ TEST_F(Plans, WhatCannotBeMeantIsRefused) {
   EXPECT_EQ(refused(), Status::refused);
   request_.to.reset();
   request_.by = 1_GiB;
-  request_.gives = {parse_give("/"), parse_give("p1=1MiB")};
-  EXPECT_EQ(refused(), Status::unsupported);
+  request_.gives = {parse_give("/"), parse_give("p1=1MiB")};  // the same place
+  EXPECT_EQ(refused(), Status::usage);
+  request_.gives = {parse_give("/"), parse_give("nothing")};
+  EXPECT_EQ(refused(), Status::usage);
   request_.gives = {parse_give("nothing=5MiB")};
   EXPECT_EQ(refused(), Status::usage);
   request_.gives = {parse_give("nothing")};
@@ -126,7 +129,7 @@ TEST_F(Plans, RoomBehindALogicalPartition) {
   const Plan plan = plan_growth(*guest_, request_);
   EXPECT_EQ(plan.target, "/srv");
   EXPECT_EQ(std::count_if(plan.steps.begin(), plan.steps.end(),
-                          [](const Step& s) { return s.kind == StepKind::grow_partition; }),
+                          [](const Step& s) { return s.is<step::GrowPartition>(); }),
             2);
   request_.gives = {parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);

@@ -47,14 +47,11 @@ class WayDown : public testing::Test {
     request_.allow_move = moves;
     return plan_shrink(*guest_, request_);
   }
-  static std::vector<StepKind> kinds_of(const Plan& plan) {
-    std::vector<StepKind> kinds;
-    for (const Step& step : plan.steps) kinds.push_back(step.kind);
-    return kinds;
-  }
-  static std::size_t index_of(const Plan& plan, StepKind kind) {
-    const auto kinds = kinds_of(plan);
-    return static_cast<std::size_t>(std::find(kinds.begin(), kinds.end(), kind) - kinds.begin());
+  template <class Kind>
+  static std::size_t index_of(const Plan& plan) {
+    const auto found = std::find_if(plan.steps.begin(), plan.steps.end(),
+                                    [](const Step& step) { return step.is<Kind>(); });
+    return static_cast<std::size_t>(found - plan.steps.begin());
   }
 
   FaultHost host_;
@@ -182,13 +179,13 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
   Lineup lineup(*guest_, 0);
   Floors floors(*guest_);
   std::vector<std::uint32_t> order;
-  for (const auto& each : lineup.all()) order.push_back(each.place->partition->number);
-  for (const auto& each : lineup.all())
+  for (const auto& each : lineup.members()) order.push_back(each.place->partition->number);
+  for (const auto& each : lineup.members())
     if (!each.stays) lineup.cut(*lineup.find(*each.place), floors.of(*each.place).size);
-  lineup.pack();
+  lineup.pack_to_front();
   std::vector<std::uint32_t> packed;
   Sectors last{};
-  for (const auto& each : lineup.all()) {
+  for (const auto& each : lineup.members()) {
     packed.push_back(each.place->partition->number);
     EXPECT_GE(each.first, last);
     EXPECT_LE(each.first, each.place->partition->first) << "towards the front only";
@@ -199,11 +196,11 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
   }
   EXPECT_EQ(packed, order);
   EXPECT_EQ(lineup.end(), last);
-  const auto chain = lineup.chain(Sectors(1ULL << 32));
+  const auto chain = lineup.extended(Sectors(1ULL << 32));
   ASSERT_TRUE(chain.has_value());
   for (const NewPlace& logical : chain->logical) {
-    EXPECT_GT(logical.first, chain->extended.first);
-    EXPECT_LE(logical.end, chain->extended.end);
+    EXPECT_GT(logical.first, chain->outer.first);
+    EXPECT_LE(logical.end, chain->outer.end);
   }
   EXPECT_LT(packed_floor(*guest_, floors, 0).size, floors.of_disk(0).size);
 }
@@ -212,9 +209,9 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
 TEST_F(WayDown, StepsGoFromTheInsideOut) {
   open({"heather"});
   const Plan plan = plan_to_floor(false);
-  EXPECT_LT(index_of(plan, StepKind::shrink_content), index_of(plan, StepKind::shrink_partition));
-  EXPECT_LT(index_of(plan, StepKind::shrink_partition), index_of(plan, StepKind::shrink_container));
-  EXPECT_EQ(plan.steps.back().kind, StepKind::shrink_container);
+  EXPECT_LT(index_of<step::ShrinkContent>(plan), index_of<step::ShrinkPartition>(plan));
+  EXPECT_LT(index_of<step::ShrinkPartition>(plan), index_of<step::ShrinkContainer>(plan));
+  EXPECT_TRUE(plan.steps.back().is<step::ShrinkContainer>());
   EXPECT_TRUE(plan.lets_go());
   EXPECT_TRUE(plan.moves_content(plan.targets.front()));
 }
@@ -222,17 +219,17 @@ TEST_F(WayDown, StepsGoFromTheInsideOut) {
 TEST_F(WayDown, AGroupsStepsStandAroundItsMetadata) {
   open({"fieldstation"});
   const Plan plan = plan_to_floor(false);
-  const std::size_t content = index_of(plan, StepKind::shrink_content);
-  const std::size_t volume = index_of(plan, StepKind::shrink_volume);
-  const std::size_t device = index_of(plan, StepKind::shrink_device);
-  const std::size_t commit = index_of(plan, StepKind::commit_group);
-  const std::size_t partition = index_of(plan, StepKind::shrink_partition);
+  const std::size_t content = index_of<step::ShrinkContent>(plan);
+  const std::size_t volume = index_of<step::ShrinkVolume>(plan);
+  const std::size_t device = index_of<step::ShrinkDevice>(plan);
+  const std::size_t commit = index_of<step::CommitGroup>(plan);
+  const std::size_t partition = index_of<step::ShrinkPartition>(plan);
   EXPECT_LT(content, volume);
   EXPECT_LT(volume, device);
   EXPECT_LT(device, commit);
   EXPECT_LT(commit, plan.steps.size());
   EXPECT_LT(commit, partition);
-  EXPECT_FALSE(plan.group.empty());
+  EXPECT_EQ(plan.groups.size(), 1U);
 }
 
 TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
@@ -247,11 +244,11 @@ TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
   EXPECT_EQ(Bytes(files.stage(0).size()), plan.disks[0].to);
   const Guest after({{"/moor/heather", &files.stage(0)}});
   for (const Step& step : plan.steps) {
-    const Place* now = place_at(after, step.where());
-    if (step.kind == StepKind::shrink_content) {
+    const Place* now = place_at(after, step.where);
+    if (step.is<step::ShrinkContent>()) {
       EXPECT_EQ(now->content.size, step.to);
     }
-    if (step.kind == StepKind::shrink_partition) {
+    if (step.is<step::ShrinkPartition>()) {
       EXPECT_EQ(now->size, step.to);
     }
   }
@@ -263,8 +260,8 @@ TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
 TEST_F(WayDown, TheWorkerStopsWhereAPlanIsNotMet) {
   open({"heather"});
   Plan plan = plan_to_floor(false);
-  Step& step = plan.steps[index_of(plan, StepKind::shrink_content)];
-  step.content_size = step.content_size + Bytes(1);
+  Step& step = plan.steps[index_of<step::ShrinkContent>(plan)];
+  std::get<step::ShrinkContent>(step.work).size += Bytes(1);
   Silent silent;
   FileSet files(host_, *guest_, plan);
   Worker worker(*guest_, plan, files);

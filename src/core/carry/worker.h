@@ -1,14 +1,18 @@
 // Worker: carries out the steps of a plan, one after the other, on the stages.
 #pragma once
 
+#include <map>
 #include <memory>
+#include <string>
 #include <vector>
 
 #include "core/base/progress.h"
-#include "core/lvm/read.h"
 #include "core/staged/file_set.h"
 
 namespace jh {
+
+class DiskWork;
+class GroupWork;
 
 class Worker {
  public:
@@ -20,27 +24,20 @@ class Worker {
   void run(const Step& step, Progress& progress);
 
  private:
-  class DiskWork;
+  class Visitor;
 
   DiskWork& disk(std::size_t index);
-  void run_on_disk(const Step& step, Progress& progress);
-  void run_in_group(const Step& step, Progress& progress);
-  void run_inside(const Step& step, Progress& progress);
+  // A group that changes, read from the stages when its first step comes.
+  GroupWork& group(const std::string& name);
+  GroupWork& group_of(const Where& where);
   // The place a step is on, as the steps before have left it.
-  std::unique_ptr<Store> place(const Step& step);
-  // The group that changes, read from the stages when its first step comes.
-  lvm::OpenGroup& group();
-  // The same as it was before.
-  const VolumeGroup& known_group() const;
-  const lvm::Volume& volume_of(const Step& step);
-  std::size_t device_of(const Step& step);
+  std::unique_ptr<Store> place(const Where& where);
 
   const Guest& before_;
   const Plan& plan_;
   FileSet& files_;
   std::vector<std::unique_ptr<DiskWork>> disks_;
-  std::vector<std::unique_ptr<Store>> device_places_;
-  std::unique_ptr<lvm::OpenGroup> group_;
+  std::map<std::string, std::unique_ptr<GroupWork>> groups_;
 };
 
 }  // namespace jh

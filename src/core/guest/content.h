@@ -23,6 +23,11 @@ struct Content : FilesystemFacts {
   std::optional<OpenedFilesystem::Settling> settling;
   std::unique_ptr<Filesystem> filesystem;  // when it could be opened; on `at_rest` if that is there
 
+  /// Whether what it has free is worth nothing to anybody, and need not be copied when it moves.
+  bool moves_without_free() const {
+    return filesystem != nullptr && filesystem_kind != nullptr && !filesystem_kind->holds_files;
+  }
+
   /// Whether room is usually meant for something like this: files, in what we can resize.
   bool is_usual_target() const {
     return filesystem_kind != nullptr && filesystem_kind->resizable && filesystem_kind->holds_files;

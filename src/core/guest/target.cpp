@@ -51,6 +51,11 @@ bool fits(const Guest& guest, const Place& place, const std::string& target) {
 
 }  // namespace
 
+std::uint64_t part_of(const Amount& amount, std::uint64_t room) {
+  if (amount.kind != Amount::Kind::percent) return room;
+  return room / 10000 * amount.hundredths + room % 10000 * amount.hundredths / 10000;
+}
+
 Give parse_give(const std::string& text) {
   Give give;
   give.written = text;

@@ -16,6 +16,9 @@ struct Amount {
   std::uint32_t hundredths = 0;  // of a percent
 };
 
+/// How much of a room, in whatever unit, an amount that is no size comes to; rounded down.
+std::uint64_t part_of(const Amount& amount, std::uint64_t room);
+
 struct Give {
   std::string target;  // "/var", "group/volume", "p3", "label:x", "uuid:x", "nothing"
   Amount amount;

@@ -14,16 +14,17 @@ std::string command_with(const GrowRequest& request, const std::string& give) {
   for (const auto& [path, size] : request.add_disks)
     command += " --add-disk " + shell_word(path + "=" + paste_size(size));
   if (request.new_partition) command += " --new-partition";
+  if (request.allow_move) command += " --allow-move";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
   // Other targets stay as they were asked for.
   const std::string target = give.substr(0, give.rfind('='));
   bool there = false;
   for (const Give& other : request.gives) {
-    const bool same = other.target == target || request.gives.size() == 1;
+    const bool same = !give.empty() && (other.target == target || request.gives.size() == 1);
     there = there || same;
     command += " --give " + shell_word(same ? give : other.written);
   }
-  return there ? command : command + " --give " + shell_word(give);
+  return there || give.empty() ? command : command + " --give " + shell_word(give);
 }
 
 std::string command_with(const ShrinkRequest& request, const std::string& take) {

@@ -5,9 +5,9 @@
 
 namespace jh {
 
-/// With another target.
+/// With another target; empty: as it is.
 std::string command_with(const GrowRequest& request, const std::string& give);
-/// With one more thing to take.
+/// With one more thing to take; empty: as it is.
 std::string command_with(const ShrinkRequest& request, const std::string& take);
 
 }  // namespace jh

@@ -8,26 +8,21 @@
 namespace jh {
 namespace {
 
-constexpr std::uint64_t alignment = 1U << 20;  // what partitions are aligned to by custom
-
 void plan_filesystem(Plan& plan, const Where& where, const Place& place, const std::string& name,
                      Bytes place_size, Bytes wanted) {
   const ResizePlan growth = place.content.filesystem->plan_resize(wanted);
   for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
   if (!growth.changes()) return;
-  const auto add = [&](StepKind kind, const std::string& action, Bytes from, Bytes to) {
-    Step step{kind, where.disk, name, action, from, to, where.partition};
-    step.volume = where.volume;
-    step.content_size = growth.to;
-    plan.steps.push_back(std::move(step));
-  };
   if (const auto& settling = place.content.settling) {
-    add(StepKind::settle_content, settling->action, place_size, place_size);
+    plan.steps.push_back(
+        {where, name, settling->action, place_size, place_size, step::SettleContent{}});
     plan.bytes_to_write += settling->bytes_to_write;
   }
   if (!growth.preparation.empty())
-    add(StepKind::prepare_content, growth.preparation, place_size, place_size);
-  add(StepKind::grow_content, growth.words, growth.from, growth.to);
+    plan.steps.push_back({where, name, growth.preparation, place_size, place_size,
+                          step::PrepareContent{growth.to}});
+  plan.steps.push_back(
+      {where, name, growth.words, growth.from, growth.to, step::GrowContent{growth.to}});
   plan.bytes_to_write += growth.bytes_to_write;
 }
 
@@ -36,13 +31,10 @@ void plan_filesystem(Plan& plan, const Where& where, const Place& place, const s
 Bytes content_size(const Place& place) { return place.content.size.value_or(place.size); }
 
 Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size) {
-  const TableFacts& facts = disk.table->facts();
-  Sectors end = disk.table->reach(partition, disk.table->usable_end_on(disk_size));
+  const Sectors end = disk.table->reach(partition, disk.table->usable_end_on(disk_size));
   // A partition whose end was aligned stays so, as long as it gains anything.
-  const std::uint64_t unit = alignment / facts.sector_size;
-  if (partition.end().value() % unit == 0 && end > partition.end())
-    end = Sectors(round_down(end.value(), unit));
-  return end;
+  const bool aligned = disk.table->is_aligned(partition.end()) && end > partition.end();
+  return aligned ? disk.table->align_down(end) : end;
 }
 
 void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes place_size,
@@ -83,18 +75,20 @@ std::string disk_name(const Guest& guest, std::size_t disk) {
   return guest.disks().size() == 1 ? "disk" : fmt::format("{}:disk", disk + 1);
 }
 
-Step partition_step(const Guest& guest, StepKind kind, std::size_t disk, const Partition& partition,
-                    std::string action, Sectors new_end) {
+std::string partition_name(const Guest& guest, std::size_t disk, std::uint32_t number) {
+  return guest.disks().size() == 1 ? fmt::format("p{}", number)
+                                   : fmt::format("{}:p{}", disk + 1, number);
+}
+
+Step partition_step(const Guest& guest, std::size_t disk, const Partition& partition,
+                    std::string action, Sectors new_size, Step::Work work) {
   const std::uint32_t sector = guest.disks()[disk].table->facts().sector_size;
-  return {kind,
-          disk,
-          guest.disks().size() == 1 ? fmt::format("p{}", partition.number)
-                                    : fmt::format("{}:p{}", disk + 1, partition.number),
+  return {{disk, partition.number, {}},
+          partition_name(guest, disk, partition.number),
           std::move(action),
           to_bytes(partition.count, sector),
-          to_bytes(new_end - partition.first, sector),
-          partition.number,
-          new_end};
+          to_bytes(new_size, sector),
+          std::move(work)};
 }
 
 void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t index,
@@ -107,16 +101,20 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
   }
   const std::string name = disk_name(guest, index);
   for (const std::string& what : facts.unsettled)
-    plan.steps.push_back({StepKind::settle_container, index, name, what, disk.size(), disk.size()});
+    plan.steps.push_back(
+        {{index, 0, {}}, name, what, disk.size(), disk.size(), step::SettleContainer{}});
   if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
   if (new_size < disk.size()) disk.container->check_shrink(new_size);
   if (new_size > disk.size())
     plan.steps.push_back(
-        {StepKind::grow_container, index, name,
+        {{index, 0, {}},
+         name,
          facts.form == Form::raw
              ? "make the image longer"
              : fmt::format("let the {} image speak of a larger disk", form_name(facts.form)),
-         disk.size(), new_size});
+         disk.size(),
+         new_size,
+         step::GrowContainer{new_size}});
 }
 
 void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size, bool repairs) {
@@ -128,13 +126,15 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
   if (repairs)
     for (const std::string& repair : facts.repairs)
       plan.steps.push_back(
-          {StepKind::repair_table, index, name, "repair: " + repair, present, present});
+          {{index, 0, {}}, name, "repair: " + repair, present, present, step::RepairTable{}});
   if (facts.kind == TableKind::gpt && (disk.table->must_move_spare() || new_size > present)) {
     const std::uint64_t sector = facts.sector_size;
-    plan.steps.push_back({StepKind::move_spare, index, name,
+    plan.steps.push_back({{index, 0, {}},
+                          name,
                           "move the spare copy to the disk's end",
                           Bytes(facts.known_end.value() * sector),
-                          Bytes(disk.table->usable_end_on(new_size).value() * sector)});
+                          Bytes(disk.table->usable_end_on(new_size).value() * sector),
+                          step::MoveSpare{}});
   }
   plan.bytes_to_write += 256 * 1024;
   if (facts.kind == TableKind::mbr && new_size > to_bytes(Sectors(1ULL << 32), facts.sector_size))
@@ -143,15 +143,16 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
                     human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
 }
 
-void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors new_end) {
-  const auto add = [&](const Partition& partition, const char* action) {
-    plan.steps.push_back(
-        partition_step(guest, StepKind::grow_partition, place.disk, partition, action, new_end));
+void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors first,
+                        Sectors new_end) {
+  const auto add = [&](const Partition& partition, const char* action, Sectors from) {
+    plan.steps.push_back(partition_step(guest, place.disk, partition, action, new_end - from,
+                                        step::GrowPartition{new_end}));
   };
   const Disk& disk = guest.disks()[place.disk];
   if (const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end))
-    add(*outer, "the extended partition grows along");
-  add(*place.partition, "move its end outwards");
+    add(*outer, "the extended partition grows along", outer->first);
+  add(*place.partition, "move its end outwards", first);
 }
 
 Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk) {

@@ -20,9 +20,11 @@ Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_s
 void check_parts(const Disk& disk, const ContainerFacts& facts);
 /// "disk", or "2:disk" when the guest has several.
 std::string disk_name(const Guest& guest, std::size_t disk);
-/// A step that gives a partition another end.
-Step partition_step(const Guest& guest, StepKind kind, std::size_t disk, const Partition& partition,
-                    std::string action, Sectors new_end);
+/// "p3", or "2:p3" when the guest has several disks.
+std::string partition_name(const Guest& guest, std::size_t disk, std::uint32_t number);
+/// A step on a partition, which has `new_size` afterwards.
+Step partition_step(const Guest& guest, std::size_t disk, const Partition& partition,
+                    std::string action, Sectors new_size, Step::Work work);
 
 /// The container's own steps on a disk that is changed, and becomes `new_size` large. Throws what
 /// stands in the way of a change.
@@ -30,8 +32,9 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
                     Bytes new_size);
 /// The table's own steps on a disk that becomes `new_size` large: repairs, the spare copy.
 void plan_table(Plan& plan, const Guest& guest, std::size_t disk, Bytes new_size, bool repairs);
-/// A partition's end moves, and its extended partition's with it.
-void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors new_end);
+/// A partition's end moves, and its extended partition's with it. `first`: where it begins then.
+void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors first,
+                        Sectors new_end);
 /// The new size that is asked for, in whole units, and checked. Notes go to the plan.
 Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk);
 

@@ -9,8 +9,6 @@
 namespace jh {
 namespace {
 
-constexpr std::uint64_t alignment = 1U << 20;
-
 LayerFloor fixed(const Place& place, const std::string& why) { return {place.size, why}; }
 
 // How far up the physical volume something lies that juneheath does not move.
@@ -102,11 +100,11 @@ LayerFloor Floors::of(const Place& place) {
 }
 
 Sectors aligned_end(const Disk& disk, const Partition& partition, Bytes place_size) {
-  const std::uint32_t sector = disk.table->facts().sector_size;
-  const std::uint64_t end = partition.first.value() + ceil_div(place_size.value(), sector);
-  const std::uint64_t unit = alignment / sector;
-  const bool aligned = partition.end().value() % unit == 0;
-  return std::min(partition.end(), Sectors(aligned ? round_up(end, unit) : end));
+  const PartitionTable& table = *disk.table;
+  const Sectors end =
+      partition.first + Sectors(ceil_div(place_size.value(), table.facts().sector_size));
+  return std::min(partition.end(),
+                  table.is_aligned(partition.end()) ? table.align_up(end) : end);
 }
 
 Bytes disk_for(const Disk& disk, Sectors end) {

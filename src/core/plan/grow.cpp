@@ -7,198 +7,317 @@
 #include "core/guest/target.h"
 #include "core/plan/commands.h"
 #include "core/plan/content.h"
-#include "core/plan/grow_group.h"
-#include "core/plan/room.h"
+#include "core/plan/grow_guess.h"
+#include "core/plan/grow_steps.h"
 
 namespace jh {
 namespace {
 
 class Planner {
  public:
-  Planner(const Guest& guest, const GrowRequest& request) : guest_(guest), request_(request) {}
+  Planner(const Guest& guest, const GrowRequest& request)
+      : guest_(guest), request_(request), scene_{guest, request, plan_, {}} {}
 
   Plan run() {
-    if (request_.new_partition || !request_.add_disks.empty())
-      unsupported("new partitions and disks are made for a volume group only", {},
-                  "give the room to a volume of the group: " + command_with(request_, "TARGET"));
-    settle_disk();
-    check_table();
     for (const Disk& disk : guest_.disks())
-      plan_.disks.push_back({disk.path, disk.size(), disk.size()});
-    plan_.disks[disk_index_].to = new_size_;
-    settle_target();
-    if (target_ != nullptr) settle_amount();
-    check_blockers();
-    add_steps();
-    if (plan_.steps.empty())
-      refuse("there is nothing to do: the disk has no room that anything could take", disk().path,
-             fmt::format("make the disk larger too: {}",
-                         "juneheath grow " + shell_word(disk().path) + " --by 10GiB"));
+      plan_.disks.push_back({disk.path, disk.added ? Bytes(0) : disk.size(), disk.size()});
+    find_targets();
+    check_targets();
+    settle_sizes();
+    hand_out();
+    add_growth_steps(scene_, places_, groups_);
+    drop_lone_repairs();
+    if (plan_.steps.empty()) refuse_nothing_to_do();
     // Held bytes go to the ledger twice (old and new) and to the image once.
     plan_.bytes_to_write = plan_.bytes_to_write * 3 + (1U << 20);
     return plan_;
   }
 
  private:
-  const Disk& disk() const { return guest_.disks()[disk_index_]; }
-
-  void settle_disk() {
-    disk_index_ = request_.disk;
-    if (!request_.disk_chosen && !request_.gives.empty() && guest_.disks().size() > 1) {
-      const Place* place = find_target(guest_, request_.gives.front().target);
-      if (place != nullptr) disk_index_ = place->disk;
+  void find_targets() {
+    for (const Give& give : request_.gives) {
+      const Place* place = find_target(guest_, give.target);
+      if (place == nullptr) {
+        if (give.amount.kind != Amount::Kind::rest)
+          wrong_usage("\"nothing\" takes no amount", "write --give nothing");
+        if (request_.gives.size() > 1)
+          wrong_usage("\"nothing\" goes with no other target", "leave it out");
+        continue;
+      }
+      add_target(*place, give.amount, give.target);
     }
-    new_size_ = settle_size(plan_, request_, disk());
+    if (request_.gives.empty()) {
+      const Place& place = only_target(guest_, request_, new_size());
+      add_target(place, {}, guest_.best_name(place));
+    }
+    scene_.alone = places_.size() + groups_.size() == 1;
+    if (!request_.new_partition && request_.add_disks.empty()) return;
+    if (groups_.empty())
+      unsupported("new partitions and disks are made for a volume group only", {},
+                  "give the room to a volume of the group: " + command_with(request_, "TARGET"));
+    if (groups_.size() > 1)
+      unsupported("the targets lie in several groups, and a new partition or disk is for one", {},
+                  "name volumes of one group only, or take two commands");
   }
 
-  void settle_target() {
-    if (request_.gives.size() > 1)
-      unsupported("several targets must be volumes of one group, to share its room", {},
-                  "give the room to one target: " + command_with(request_, "TARGET"));
-    if (!request_.gives.empty()) {
-      target_ = find_target(guest_, request_.gives.front().target);
-      amount_ = request_.gives.front().amount;
-      if (target_ == nullptr && amount_.kind != Amount::Kind::rest)
-        wrong_usage("\"nothing\" takes no amount", "write --give nothing");
-      if (target_ != nullptr && target_->disk != disk_index_)
-        refuse("the target is not on the disk that is to become larger", disk().path,
-               fmt::format("add --disk {}", target_->disk + 1));
+  void add_target(const Place& place, const Amount& amount, const std::string& written) {
+    std::size_t pv = 0;
+    const VolumeGroup* group =
+        place.volume ? &guest_.group_of(place) : guest_.group_on(place, pv);
+    if (group == nullptr) {
+      for (const PlaceTarget& other : places_)
+        if (other.place == &place)
+          wrong_usage(fmt::format("{} is named twice", written), "name each target once");
+      places_.push_back({&place, amount, Bytes(0)});
       return;
     }
-    std::vector<const Place*> growable;
-    std::vector<const Place*> opaque;
-    for (const Place& place : disk().places) {
-      if (room_of(guest_, place, new_size_) == Bytes(0)) continue;
-      const bool known = place.content.is_usual_target();
-      (known ? growable : opaque).push_back(&place);
+    auto known = std::find_if(groups_.begin(), groups_.end(), [&](const GroupGrowth& growth) {
+      return &growth.group() == group;
+    });
+    if (known == groups_.end()) {
+      groups_.emplace_back(guest_, static_cast<std::size_t>(group - guest_.groups().data()));
+      known = groups_.end() - 1;
     }
-    if (growable.size() == 1) {
-      // Room behind something else too; but only one place makes use of all of it.
-      target_ = growable.front();
-      return;
-    }
-    refuse_to_guess(growable, opaque);
+    if (place.volume)
+      known->add_volume(place, amount, written);
+    else
+      known->add_device(place, amount, written);
   }
 
-  [[noreturn]] void refuse_to_guess(const std::vector<const Place*>& growable,
-                                    const std::vector<const Place*>& opaque) {
+  void check_targets() const {
+    for (const GroupGrowth& growth : groups_) growth.check();
+    for (const PlaceTarget& target : places_) {
+      const Disk& disk = guest_.disks()[target.place->disk];
+      if (disk.trouble) throw *disk.trouble;
+      if (disk.table && !disk.table->facts().blockers.empty())
+        throw disk.table->facts().blockers.front();
+    }
+  }
+
+  // Of the disk that is named, or of the first one.
+  Bytes new_size() const {
+    const Disk& disk = guest_.disks()[request_.disk];
+    Plan unused;
+    if (request_.disk_chosen || request_.images.size() == 1)
+      return settle_size(unused, request_, disk);
+    return request_.to ? std::max(*request_.to, disk.size())
+                       : disk.size() + request_.by.value_or(Bytes(0));
+  }
+
+  void settle_sizes() {
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i)
+      scene_.disks.emplace_back(guest_, i, guest_.disks()[i].size(), request_.allow_move);
+    if (!request_.to && !request_.by) {
+      if (!groups_.empty() || !places_.empty()) {
+        check_chosen();
+        return;
+      }
+      scene_.resized = request_.disk;
+      return;
+    }
+    const std::size_t index = disk_to_resize();
+    scene_.resized = index;
+    const Disk& disk = guest_.disks()[index];
+    scene_.disks[index].check_table();
+    plan_.disks[index].to = settle_size(plan_, request_, disk);
+    scene_.disks[index] = DiskGrowth(guest_, index, plan_.disks[index].to, request_.allow_move);
+  }
+
+  bool has_target_on(std::size_t disk) const {
+    return std::any_of(places_.begin(), places_.end(), [&](const PlaceTarget& target) {
+      return target.place->disk == disk;
+    });
+  }
+
+  void check_chosen() const {
+    if (!request_.disk_chosen || !groups_.empty() || has_target_on(request_.disk)) return;
+    refuse("the target is not on the disk that is to become larger",
+           guest_.disks()[request_.disk].path,
+           fmt::format("add --disk {}", places_.front().place->disk + 1));
+  }
+
+  std::size_t disk_to_resize() const {
+    if (request_.disk_chosen || request_.images.size() == 1) {
+      if (!places_.empty()) check_chosen();
+      return request_.disk;
+    }
+    if (places_.empty() && groups_.empty()) return request_.disk;
+    if (groups_.empty() && std::all_of(places_.begin(), places_.end(), [&](const auto& target) {
+          return target.place->disk == places_.front().place->disk;
+        }))
+      return places_.front().place->disk;
+    // Those of which a target could use a larger one.
+    std::vector<std::size_t> fit;
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      bool useful = std::any_of(groups_.begin(), groups_.end(), [&](const GroupGrowth& growth) {
+        return growth.could_use(scene_, i);
+      });
+      for (const PlaceTarget& target : places_)
+        useful = useful || (target.place->disk == i && could_use(*target.place));
+      if (useful) fit.push_back(i);
+    }
+    if (fit.size() == 1) return fit.front();
     std::string commands;
-    const auto offer = [&](const Place& place) {
-      commands += fmt::format("\n  {}   # {} on {}, {} of room",
-                              command_with(request_, guest_.best_name(place)), place.content.name,
-                              guest_.name_of(place), human(room_of(guest_, place, new_size_)));
-    };
-    for (const Place* place : growable) offer(*place);
-    for (const Place* place : opaque) offer(*place);
-    if (new_size_ > disk().size())
-      commands += fmt::format("\n  {}   # the disk alone", command_with(request_, "nothing"));
-    if (growable.empty() && opaque.empty() && new_size_ == disk().size())
-      refuse("there is nothing to do: the disk has no room that anything could take", disk().path,
-             "make the disk larger too: juneheath grow " + shell_word(disk().path) + " --by 10GiB");
-    refuse(growable.empty() ? "no filesystem that juneheath can grow lies before the room"
-                            : "several places could take the room",
-           disk().path, "say which is meant:" + commands);
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      GrowRequest chosen = request_;
+      chosen.disk = i;
+      chosen.disk_chosen = true;
+      commands += "\n  " + command_with(chosen, request_.gives.empty() ? "TARGET" : "");
+    }
+    refuse("the guest has several disks that could become larger", {}, "say which one:" + commands);
   }
 
-  // From here on target_ is set: new end of its partition, new size of what is in it.
-  void settle_amount() {
-    const Place& target = *target_;
-    const Bytes room = room_of(guest_, target, new_size_);
+  bool could_use(const Place& place) const {
+    const Bytes present = guest_.disks()[place.disk].size();
+    const DiskGrowth now(guest_, place.disk, present, request_.allow_move);
+    const DiskGrowth larger(guest_, place.disk, present + 1_GiB, request_.allow_move);
+    return larger.reach(place) > now.reach(place);
+  }
+
+  // Sizes come first, then shares of the room, then who takes the rest.
+  void hand_out() {
+    check_rests();
+    for (const Amount::Kind kind :
+         {Amount::Kind::size, Amount::Kind::percent, Amount::Kind::rest}) {
+      // What is a share of the same room is a share of all of it.
+      std::vector<Bytes> rooms;
+      for (const PlaceTarget& target : places_) rooms.push_back(room_for(*target.place));
+      for (std::size_t i = 0; i < places_.size(); ++i)
+        if (places_[i].amount.kind == kind) settle(places_[i], rooms[i]);
+      for (GroupGrowth& growth : groups_)
+        if (growth.turn() == kind) growth.find_room(scene_);
+    }
+    for (GroupGrowth& growth : groups_) growth.share(scene_);
+  }
+
+  // Where partitions may move they share the room of their disk.
+  void check_rests() const {
+    if (!request_.allow_move) return;
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      std::size_t rests = 0;
+      for (const PlaceTarget& target : places_)
+        rests += target.place->disk == i && target.amount.kind == Amount::Kind::rest ? 1 : 0;
+      for (const GroupGrowth& growth : groups_)
+        rests += growth.turn() == Amount::Kind::rest && growth.could_use(scene_, i) ? 1 : 0;
+      if (rests > 1)
+        wrong_usage("only one target of a disk can take the rest when partitions may move",
+                    "give the others a size or a percentage");
+    }
+  }
+
+  Bytes room_for(const Place& place) const {
+    const DiskGrowth& disk = scene_.disks[place.disk];
+    Bytes reach = disk.reach(place);
+    const Bytes size = content_size(place);
+    // Less than a block at the end is no room.
+    if (place.content.filesystem) reach = std::max(size, place.content.filesystem->usable(reach));
+    return reach > size ? reach - size : Bytes(0);
+  }
+
+  void settle(PlaceTarget& target, Bytes shared_room) {
+    const Place& place = *target.place;
+    if (!place.content.blockers.empty()) throw place.content.blockers.front();
+    const Disk& disk = guest_.disks()[place.disk];
+    const Amount& amount = target.amount;
+    const Bytes room = room_for(place);
+    const std::uint64_t unit = disk.table ? disk.table->facts().sector_size : 512;
     Bytes add = room;
-    if (amount_.kind == Amount::Kind::size) add = amount_.size;
-    if (amount_.kind == Amount::Kind::percent)
-      add = Bytes(checked_mul(room.value() / 10000, amount_.hundredths) +
-                  room.value() % 10000 * amount_.hundredths / 10000);
-    const std::uint64_t unit = disk().table ? disk().table->facts().sector_size : 512;
-    if (amount_.kind == Amount::Kind::percent) add = Bytes(round_down(add.value(), unit));
-    if (add > room || room == Bytes(0)) refuse_amount(target, add, room);
+    if (amount.kind == Amount::Kind::size) add = amount.size;
+    if (amount.kind == Amount::Kind::percent)
+      add = Bytes(round_down(part_of(amount, shared_room.value()), unit));
+    if (add > room || room == Bytes(0)) refuse_amount(place, add, room);
     if (add.value() % unit != 0)
       refuse(fmt::format("{} bytes are no whole number of {}-byte sectors", add.value(), unit), {},
              fmt::format("ask for {} or {} bytes", round_down(add.value(), unit),
                          round_up(add.value(), unit)));
-    if (amount_.kind != Amount::Kind::rest && add == Bytes(0))
+    if (amount.kind != Amount::Kind::rest && add == Bytes(0))
       wrong_usage("an amount of nothing", "use a size greater than zero, a percentage, or rest");
-    new_content_ = content_size(target) + add;
-    if (!target.partition) return;
-    const Sectors needed(target.partition->first.value() + ceil_div(new_content_.value(), unit));
-    new_end_ = std::max(target.partition->end(), needed);
+    target.content = content_size(place) + add;
+    DiskGrowth& growth = scene_.disks[place.disk];
     // All of the room, or all of the partition: the filesystem fills it as well as it can.
-    if (amount_.kind == Amount::Kind::rest)
-      new_end_ = aligned_reach(disk(), *target.partition, new_size_);
+    const Bytes wanted =
+        amount.kind == Amount::Kind::rest ? growth.reach(place) : target.content;
+    if (wanted > place.size) growth.promise(place, wanted);
   }
 
-  [[noreturn]] void refuse_amount(const Place& target, Bytes add, Bytes room) {
-    const std::string name = guest_.best_name(target);
+  // The command that lets what stands behind it move, on this disk or a larger one; empty: that
+  // would not help.
+  std::string command_by_moving(const Place& place) const {
+    if (request_.allow_move) return {};
+    GrowRequest moving = request_;
+    moving.allow_move = true;
+    const std::string give = request_.gives.empty() ? guest_.best_name(place) : "";
+    const Bytes size = scene_.disks[place.disk].size();
+    if (could_grow_by_moves(guest_, place, size)) return command_with(moving, give);
+    if (request_.by || request_.to || !could_grow_by_moves(guest_, place, size + 10_GiB)) return {};
+    moving.by = 10_GiB;
+    return command_with(moving, give);
+  }
+
+  [[noreturn]] void refuse_amount(const Place& place, Bytes add, Bytes room) const {
+    const Disk& disk = guest_.disks()[place.disk];
+    const std::string name = guest_.best_name(place);
+    const std::string moving = command_by_moving(place);
+    const auto or_else = [&](const std::string& other) {
+      return moving.empty() ? other
+                            : "let what stands behind it move to the end:\n  " + moving +
+                                  "\nor " + other;
+    };
     if (room != Bytes(0))
       refuse(fmt::format("{} cannot get {}: there are only {}", name, spelled_out(add),
                          spelled_out(room)),
-             disk().path, "take what there is:\n  " + command_with(request_, name + "=rest"));
+             disk.path,
+             or_else("take what there is:\n  " + command_with(request_, name + "=rest")));
     std::string why = "there is no room behind it";
-    std::string next = "make the disk larger:\n  juneheath grow " + shell_word(disk().path) +
-                       " --by 10GiB --give " + shell_word(name);
-    if (target.partition) {
-      for (const Place& other : disk().places) {
-        if (!other.partition || other.partition->role == PartitionRole::extended) continue;
-        if (other.partition->first < target.partition->end()) continue;
-        why = fmt::format("{} ({}) stands directly behind it", guest_.name_of(other),
-                          other.content.name);
-        next = "give the room to that one, or to the disk alone (--give nothing)";
-        break;
-      }
+    std::string next = "make the disk larger:\n  juneheath grow " + shell_word(disk.path) +
+                       " --by 10GiB" + (request_.allow_move ? " --allow-move" : "") + " --give " +
+                       shell_word(name);
+    if (const Place* obstacle = obstacle_behind(place)) {
+      why = fmt::format("{} ({}) stands {}behind it", guest_.name_of(*obstacle),
+                        obstacle->content.name, request_.allow_move ? "" : "directly ");
+      next = or_else("give the room to that one, or to the disk alone (--give nothing)");
+      if (request_.allow_move) why += ", and does not move: " + why_it_stays(*obstacle);
     }
-    refuse(fmt::format("{} cannot grow: {}", name, why), disk().path, next);
+    refuse(fmt::format("{} cannot grow: {}", name, why), disk.path, next);
   }
 
-  void check_table() {
-    if (disk().trouble) throw *disk().trouble;
-    if (disk().table && !disk().table->facts().blockers.empty())
-      throw disk().table->facts().blockers.front();
+  // What stands next behind it, or where others may move, the first that does not.
+  const Place* obstacle_behind(const Place& place) const {
+    if (!place.partition) return nullptr;
+    const Lineup lineup(guest_, place.disk);
+    for (const Lineup::Member& member : lineup.members())
+      if (member.first >= place.partition->end() && (!request_.allow_move || member.stays))
+        return member.place;
+    return nullptr;
   }
 
-  void check_blockers() {
-    if (target_ != nullptr && !target_->content.blockers.empty())
-      throw target_->content.blockers.front();
+  // Table repairs alone are no reason to touch a disk on which nothing else changes.
+  void drop_lone_repairs() {
+    if (!places_.empty() || !groups_.empty() || scene_.grows()) return;
+    if (!plan_.has<step::MoveSpare>()) plan_.steps.clear();
   }
 
-  void add_steps() {
-    const Bytes present = disk().size();
-    plan_container(plan_, guest_, request_, disk_index_, new_size_);
-    plan_table(plan_, guest_, disk_index_, new_size_, new_size_ > present || target_ != nullptr);
-    if (target_ == nullptr) {
-      // Table repairs alone are no reason to touch a disk on which nothing else changes.
-      if (new_size_ == present &&
-          std::none_of(plan_.steps.begin(), plan_.steps.end(),
-                       [](const Step& s) { return s.kind == StepKind::move_spare; }))
-        plan_.steps.clear();
-      return;
-    }
-    const Place& target = *target_;
-    plan_.target = guest_.best_name(target);
-    plan_.targets.push_back(where_is(guest_, target));
-    if (target.partition && new_end_ > target.partition->end())
-      plan_partition_end(plan_, guest_, target, new_end_);
-    const Bytes place_size = target.partition ? to_bytes(new_end_ - target.partition->first,
-                                                         disk().table->facts().sector_size)
-                                              : new_content_;
-    plan_content(plan_, guest_, target, place_size,
-                 amount_.kind == Amount::Kind::rest ? place_size : new_content_);
+  [[noreturn]] void refuse_nothing_to_do() const {
+    if (!groups_.empty())
+      refuse(fmt::format("there is nothing to do: group {} has no room that anything could take",
+                         groups_.front().group().open.group.name),
+             {}, "make the disk larger too: " + command_by_10(request_));
+    const std::string& path = guest_.disks()[scene_.resized.value_or(request_.disk)].path;
+    refuse("there is nothing to do: the disk has no room that anything could take", path,
+           "make the disk larger too: juneheath grow " + shell_word(path) + " --by 10GiB");
   }
 
   const Guest& guest_;
   const GrowRequest& request_;
   Plan plan_;
-  std::size_t disk_index_ = 0;
-  Bytes new_size_;
-  const Place* target_ = nullptr;
-  Amount amount_;
-  Bytes new_content_;
-  Sectors new_end_;
+  GrowScene scene_;
+  std::vector<PlaceTarget> places_;
+  std::vector<GroupGrowth> groups_;
 };
 
 }  // namespace
 
 Plan plan_growth(const Guest& guest, const GrowRequest& request) {
-  if (gives_to_group(guest, request)) return plan_group_growth(guest, request);
   return Planner(guest, request).run();
 }
 

@@ -1,13 +1,105 @@
-// Planning for volumes: how room reaches a volume group, and how its volumes share it.
+// Growing volumes: how room reaches a volume group, and how its volumes share it.
 #pragma once
 
-#include "core/plan/plan.h"
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/plan/grow_disk.h"
 
 namespace jh {
 
-/// Whether the request is about a volume group: its targets are volumes or a physical volume, or no
-/// target is named and only volumes can be meant.
-bool gives_to_group(const Guest& guest, const GrowRequest& request);
-Plan plan_group_growth(const Guest& guest, const GrowRequest& request);
+/// What all targets of a growth have to do with.
+struct GrowScene {
+  const Guest& guest;
+  const GrowRequest& request;
+  Plan& plan;  // notes, and what remains to be done
+  std::vector<DiskGrowth> disks;
+  std::optional<std::size_t> resized{};  // the disk whose size is named
+  bool alone = true;                     // one group, and nothing else, gets room
+  bool grows() const { return resized && disks[*resized].becomes_larger(); }
+};
+
+/// A volume that is to become larger.
+struct VolumeTarget {
+  const Place* volume = nullptr;
+  Amount amount;
+  std::uint64_t extents = 0;  // settled: that it gains
+  std::size_t pieces = 0;     // that they come in
+};
+
+/// A partition, perhaps on a disk that is made for it, that becomes a physical volume.
+struct FreshDevice {
+  std::size_t disk = 0;
+  NewPartition partition;
+  Bytes size;
+  bool new_disk = false;
+};
+
+class GroupGrowth {
+ public:
+  GroupGrowth(const Guest& guest, std::size_t group)
+      : guest_(&guest), group_(&guest.groups()[group]), planned_(group_->open) {}
+
+  const VolumeGroup& group() const { return *group_; }
+  const lvm::OpenGroup& planned() const { return planned_; }
+  const std::vector<VolumeTarget>& volumes() const { return volumes_; }
+  /// Those that become larger in place, by their number.
+  const std::vector<std::size_t>& grown_devices() const { return grown_; }
+  const std::vector<FreshDevice>& fresh_devices() const { return fresh_; }
+  /// The volumes in the order they were served.
+  const std::vector<std::size_t>& served() const { return served_; }
+  std::uint64_t free_before() const { return free_before_; }  // extents
+
+  void add_volume(const Place& volume, const Amount& amount, const std::string& written);
+  void add_device(const Place& device, const Amount& amount, const std::string& written);
+  /// Throws what stands against a change of the group or its volumes.
+  void check() const;
+  /// In which turn it is served: sizes come before percentages, and these before what takes the
+  /// rest.
+  Amount::Kind turn() const;
+  /// Whether one of its physical volumes could follow the end of this disk.
+  bool could_use(const GrowScene& scene, std::size_t disk) const;
+
+  /// Way 1 is what the group has free; way 2: physical volumes grow, in place or where others make
+  /// room; way 3: a new disk, or a new partition.
+  void find_room(GrowScene& scene);
+  /// Gives the volumes their shares.
+  void share(GrowScene& scene);
+
+ private:
+  const lvm::Group& facts() const { return group_->open.group; }
+  std::uint64_t wanted(const VolumeTarget& target) const;
+  std::uint64_t whole_room(const GrowScene& scene) const;
+  std::uint64_t lacking() const;
+  bool has_sizes() const;
+  bool gains(std::size_t pv, Bytes size) const;
+  void grow_device(GrowScene& scene, std::size_t pv, Bytes size);
+  void grow_devices(GrowScene& scene, bool by_moves, bool frugal);
+  Bytes needed_size(std::size_t pv, Bytes reach) const;
+  bool is_target(const Place& device) const;
+  void add_disks(GrowScene& scene);
+  void find_new_partition(GrowScene& scene);
+  void use(GrowScene& scene, const FreshDevice& fresh);
+  void serve(GrowScene& scene, std::size_t index);
+  [[noreturn]] void refuse_amount(const GrowScene& scene, const VolumeTarget& target,
+                                  std::uint64_t wanted, std::uint64_t got) const;
+
+  const Guest* guest_;
+  const VolumeGroup* group_;
+  lvm::OpenGroup planned_;
+  std::vector<const Place*> device_targets_;
+  std::vector<VolumeTarget> volumes_;
+  std::vector<std::size_t> grown_;
+  std::vector<FreshDevice> fresh_;
+  std::vector<std::size_t> served_;
+  std::uint64_t free_before_ = 0;
+  std::uint64_t room_ = 0;  // extents, of which volumes get a share
+};
+
+/// Of a disk that is added: like the first one's, as far as an MBR reaches.
+TableKind table_kind_of_new(const Guest& guest, const Disk& disk);
+/// "juneheath grow ... --by 10GiB" with the same targets, for messages.
+std::string command_by_10(const GrowRequest& request);
 
 }  // namespace jh

@@ -5,17 +5,20 @@
 namespace jh {
 namespace {
 
-bool is_logical(const Lineup::Lying& each) {
-  return each.place->partition->role == PartitionRole::logical;
-}
-
-bool stays_where_it_is(const Place& place) {
-  return place.content.kind == ContentKind::unknown ||
-         place.content.kind == ContentKind::logical_partitions || !place.content.blockers.empty() ||
-         place.partition->type_name == "BIOS boot";
+bool is_logical(const Lineup::Member& member) {
+  return member.place->partition->role == PartitionRole::logical;
 }
 
 }  // namespace
+
+std::string why_it_stays(const Place& place) {
+  if (!place.content.blockers.empty()) return place.content.blockers.front().what();
+  if (place.partition->type_name == "BIOS boot") return "the boot loader finds it by its place";
+  if (place.content.kind == ContentKind::logical_partitions)
+    return "an extended partition without logical ones";
+  if (place.content.kind == ContentKind::unknown) return "it is not known what is in it";
+  return {};
+}
 
 Lineup::Lineup(const Guest& guest, std::size_t disk) : disk_(&guest.disks()[disk]) {
   const auto& partitions = disk_->table->facts().partitions;
@@ -25,66 +28,121 @@ Lineup::Lineup(const Guest& guest, std::size_t disk) : disk_(&guest.disks()[disk
   for (const Place& place : disk_->places) {
     if (!place.partition) continue;
     if (place.partition->role == PartitionRole::extended && any_logical) continue;
-    lying_.push_back(
-        {&place, place.partition->first, place.partition->count, stays_where_it_is(place)});
+    members_.push_back(
+        {&place, place.partition->first, place.partition->count, !why_it_stays(place).empty()});
   }
-  std::sort(lying_.begin(), lying_.end(),
-            [](const Lying& a, const Lying& b) { return a.first < b.first; });
+  std::sort(members_.begin(), members_.end(),
+            [](const Member& a, const Member& b) { return a.first < b.first; });
 }
 
-Lineup::Lying* Lineup::find(const Place& place) {
-  const auto found = std::find_if(lying_.begin(), lying_.end(),
-                                  [&](const Lying& each) { return each.place == &place; });
-  return found == lying_.end() ? nullptr : &*found;
+Lineup::Member* Lineup::find(const Place& place) {
+  const auto found = std::find_if(members_.begin(), members_.end(),
+                                  [&](const Member& member) { return member.place == &place; });
+  return found == members_.end() ? nullptr : &*found;
 }
 
-void Lineup::cut(Lying& each, Bytes size) const {
-  const Partition& partition = *each.place->partition;
+void Lineup::cut(Member& member, Bytes size) const {
+  const Partition& partition = *member.place->partition;
   if (partition.role == PartitionRole::extended) return;
-  each.count = aligned_end(*disk_, partition, size) - partition.first;
+  member.count = aligned_end(*disk_, partition, size) - partition.first;
 }
 
-void Lineup::pack() {
-  const std::uint64_t unit = (1U << 20) / disk_->table->facts().sector_size;
+void Lineup::pack_to_front() {
   Sectors end;
-  for (std::size_t i = 0; i < lying_.size(); ++i) {
-    Lying& each = lying_[i];
-    const Sectors front(round_up((end + each.place->partition->lead).value(), unit));
-    if (i != 0 && !each.stays && front < each.first) each.first = front;
-    end = each.end();
+  for (std::size_t i = 0; i < members_.size(); ++i) {
+    Member& member = members_[i];
+    const Sectors front = disk_->table->align_up(end + member.place->partition->lead);
+    if (i != 0 && !member.stays && front < member.first) member.first = front;
+    end = member.end();
   }
 }
 
-std::optional<Lineup::Chain> Lineup::chain(Sectors usable) const {
-  Chain chain;
+// Those from one to another, as far back as the wall behind them lets them.
+bool Lineup::push_to_end(std::size_t from, std::size_t last, Sectors wall) {
+  for (std::size_t i = last + 1; i-- > from;) {
+    Member& member = members_[i];
+    if (wall < member.count) return false;
+    const Sectors first = disk_->table->align_down(wall - member.count);
+    if (first < member.first || member.stays) return false;
+    member.first = first;
+    wall = member.front();
+  }
+  return true;
+}
+
+bool Lineup::make_room(Sectors usable) {
+  const std::vector<Member> before = members_;
+  const auto wall_behind = [&](std::size_t i) {
+    return i + 1 < members_.size() ? members_[i + 1].front() : usable;
+  };
+  for (std::size_t i = 0; i < members_.size(); ++i) {
+    bool fits = members_[i].end() <= wall_behind(i);
+    for (std::size_t last = i + 1; !fits && last < members_.size(); ++last) {
+      const std::vector<Member> tried = members_;
+      fits = push_to_end(i + 1, last, wall_behind(last)) && members_[i].end() <= wall_behind(i);
+      if (!fits) members_ = tried;
+    }
+    if (fits) continue;
+    members_ = before;
+    return false;
+  }
+  return true;
+}
+
+bool Lineup::could_have(const Place& place, Sectors count, Sectors usable) const {
+  Lineup tried = *this;
+  tried.find(place)->count = count;
+  return tried.make_room(usable);
+}
+
+Sectors Lineup::most(const Place& place, Sectors usable) const {
+  const Member& member = *std::find_if(members_.begin(), members_.end(),
+                                       [&](const Member& each) { return each.place == &place; });
+  const std::uint64_t unit = disk_->table->alignment();
+  // The more it has, the less is left for the others: the bound can be halved in on.
+  std::uint64_t good = 0;
+  std::uint64_t bad = usable > member.end() ? (usable - member.end()).value() / unit + 1 : 1;
+  while (bad - good > 1) {
+    const std::uint64_t middle = good + (bad - good) / 2;
+    const bool fits = could_have(place, member.count + Sectors(middle * unit), usable);
+    (fits ? good : bad) = middle;
+  }
+  const Sectors end = member.end() + Sectors(good * unit);
+  const Sectors aligned = disk_->table->align_down(end);
+  return (aligned > member.end() ? aligned : end) - member.first;
+}
+
+std::optional<Lineup::Extended> Lineup::extended(Sectors usable) const {
+  const Partition* outer = nullptr;
+  for (const Partition& partition : disk_->table->facts().partitions)
+    if (partition.role == PartitionRole::extended) outer = &partition;
+  Extended found;
   bool changes = false;
+  Sectors in_front;  // where what stands before them ends
   Sectors limit = usable;
-  Sectors begin;
-  for (const Lying& each : lying_) {
-    if (is_logical(each)) {
-      if (chain.logical.empty()) begin = each.first - each.place->partition->lead;
-      chain.logical.push_back({each.place->partition->number, each.first, each.end()});
-      changes = changes || each.moves();
-      limit = usable;
-    } else if (!chain.logical.empty() && limit == usable) {
-      limit = each.first;
+  for (const Member& member : members_) {
+    if (is_logical(member)) {
+      if (found.logical.empty()) found.outer.first = member.front();
+      found.logical.push_back({member.place->partition->number, member.first, member.end()});
+      changes = changes || member.moves();
+    } else if (found.logical.empty()) {
+      in_front = member.end();
+    } else {
+      limit = std::min(limit, member.first);
     }
   }
-  if (chain.logical.empty()) return std::nullopt;
-  for (const Partition& outer : disk_->table->facts().partitions) {
-    if (outer.role != PartitionRole::extended) continue;
-    if (!changes && outer.end() <= limit) return std::nullopt;
-    chain.extended = {outer.number, begin, chain.logical.back().end};
-    return chain;
-  }
-  return std::nullopt;
+  if (found.logical.empty() || outer == nullptr) return std::nullopt;
+  if (!changes && in_front <= outer->first && outer->end() <= limit) return std::nullopt;
+  found.outer.number = outer->number;
+  found.outer.end = found.logical.back().end;
+  return found;
 }
 
 LayerFloor packed_floor(const Guest& guest, Floors& floors, std::size_t disk) {
   Lineup lineup(guest, disk);
-  for (const Lineup::Lying& each : lineup.all())
-    lineup.cut(*lineup.find(*each.place), floors.of(*each.place).size);
-  lineup.pack();
+  for (const Lineup::Member& member : lineup.members())
+    lineup.cut(*lineup.find(*member.place), floors.of(*member.place).size);
+  lineup.pack_to_front();
   return {disk_for(guest.disks()[disk], lineup.end()),
           "every partition at its floor, side by side"};
 }

@@ -1,5 +1,5 @@
-// Partitions that may move towards the front, with what is in them: how they come to lie side by
-// side.
+// Partitions of a disk in the order they lie in, and where those that may move come to lie: side by
+// side towards the front, or out of the way towards the end.
 #pragma once
 
 #include <optional>
@@ -11,41 +11,56 @@ namespace jh {
 
 class Lineup {
  public:
-  struct Lying {
+  struct Member {
     const Place* place = nullptr;
     Sectors first;
     Sectors count;
-    bool stays = false;  // nobody knows what it is, or something names its sectors
+    bool stays = false;  // nobody knows what it is, or something finds it by its sectors
     Sectors end() const { return first + count; }
-    bool moves() const { return first < place->partition->first; }
+    /// Where it begins with what belongs to it in front: a logical partition's record.
+    Sectors front() const { return first - place->partition->lead; }
+    bool moves() const { return first != place->partition->first; }
   };
 
   /// The partitions as they lie; logical ones for the extended one around them. The guest must
   /// outlive it, and the disk have a table.
   Lineup(const Guest& guest, std::size_t disk);
 
-  const std::vector<Lying>& all() const { return lying_; }
-  Lying* find(const Place& place);
+  const std::vector<Member>& members() const { return members_; }
+  Member* find(const Place& place);
   /// Makes one shorter, as if its place had this size. An extended partition without logical ones
   /// stays as it is.
-  void cut(Lying& each, Bytes size) const;
+  void cut(Member& member, Bytes size) const;
   /// Each goes as far to the front as what stands before it lets it.
-  void pack();
+  void pack_to_front();
+  /// Lets what stands behind members that became longer make room, in front of `usable`: as few as
+  /// can go towards the end, and these as far as they can. False, and nothing is changed: there is
+  /// not enough room, or something in the way stays where it is.
+  bool make_room(Sectors usable);
+  /// Whether a member could have so many sectors if the others made room, and how many at most.
+  bool could_have(const Place& place, Sectors count, Sectors usable) const;
+  Sectors most(const Place& place, Sectors usable) const;
   /// Where the last one ends.
-  Sectors end() const { return lying_.empty() ? Sectors(0) : lying_.back().end(); }
+  Sectors end() const { return members_.empty() ? Sectors(0) : members_.back().end(); }
 
-  /// The extended partition and those in it, when any of them becomes another or the extended one
-  /// would meet what comes behind it, or `usable`.
-  struct Chain {
-    NewPlace extended;
+  /// The extended partition and those in it, as they must be described anew.
+  struct Extended {
+    NewPlace outer;
     std::vector<NewPlace> logical;
   };
-  std::optional<Chain> chain(Sectors usable) const;
+  /// When any logical one lies elsewhere, or the extended one would meet what stands in front of it
+  /// or behind it, or `usable`.
+  std::optional<Extended> extended(Sectors usable) const;
 
  private:
+  bool push_to_end(std::size_t from, std::size_t last, Sectors wall);
+
   const Disk* disk_;
-  std::vector<Lying> lying_;  // by where they begin
+  std::vector<Member> members_;  // by where they begin
 };
+
+/// Why a partition does not move, in words; empty: it may.
+std::string why_it_stays(const Place& place);
 
 /// The smallest that the disk can be brought to when partitions may move.
 LayerFloor packed_floor(const Guest& guest, Floors& floors, std::size_t disk);

@@ -1,17 +1,14 @@
 #include "core/plan/plan.h"
 
-#include <algorithm>
-
 namespace jh {
 
 bool Plan::touches(std::size_t disk) const {
   return std::any_of(steps.begin(), steps.end(),
-                     [&](const Step& step) { return step.disk == disk; });
+                     [&](const Step& step) { return step.where.disk == disk; });
 }
 
-bool Plan::has(StepKind kind, const Where& where) const {
-  return std::any_of(steps.begin(), steps.end(),
-                     [&](const Step& step) { return step.kind == kind && step.where() == where; });
+bool Plan::changes(const VolumeGroup& group) const {
+  return std::find(groups.begin(), groups.end(), group.open.group.name) != groups.end();
 }
 
 Where where_is(const Guest& guest, const Place& place) {
@@ -32,27 +29,16 @@ const Place* place_at(const Guest& guest, const Where& where) {
 }
 
 bool Plan::lets_go() const {
-  return std::any_of(steps.begin(), steps.end(), [](const Step& step) {
-    switch (step.kind) {
-      case StepKind::shrink_content:
-      case StepKind::shrink_volume:
-      case StepKind::move_extents:
-      case StepKind::shrink_device:
-      case StepKind::remove_device:
-      case StepKind::shrink_partition:
-      case StepKind::move_partition:
-      case StepKind::move_chain:
-      case StepKind::shrink_container:
-        return true;
-      default:
-        return false;
-    }
-  });
+  return has<step::ShrinkContent>() || has<step::ShrinkVolume>() || has<step::MoveExtents>() ||
+         has<step::ShrinkDevice>() || has<step::RemoveDevice>() || has<step::ShrinkPartition>() ||
+         has<step::MovePartition>() || has<step::MoveExtended>() || has<step::ShrinkContainer>();
 }
 
 bool Plan::moves_content(const Where& where) const {
   return std::any_of(steps.begin(), steps.end(), [&](const Step& step) {
-    return step.where() == where && (step.kind == StepKind::prepare_content || step.moves_content);
+    if (!(step.where == where)) return false;
+    const auto* shrinks = step.as<step::ShrinkContent>();
+    return step.is<step::PrepareContent>() || (shrinks != nullptr && shrinks->moves_content);
   });
 }
 

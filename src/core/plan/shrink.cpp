@@ -16,6 +16,13 @@
 namespace jh {
 namespace {
 
+// As they lie on the disks.
+struct ByPlace {
+  bool operator()(const Place* a, const Place* b) const {
+    return std::pair(a->disk, a->offset) < std::pair(b->disk, b->offset);
+  }
+};
+
 class Shrinker {
  public:
   Shrinker(const Guest& guest, const ShrinkRequest& request)
@@ -29,7 +36,7 @@ class Shrinker {
       wrong_usage("nothing is said to become smaller",
                   "name the disk's new size (--to, --by), or what to take from (--take)");
     settle_disk();
-    check_tables();
+    check_table(disk());
     take_all();
     if (request_.allow_move && disk().table)
       pack_disk();
@@ -37,10 +44,12 @@ class Shrinker {
       cut_disk();
     remove_disk();
     add_steps();
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i)
+      if (plan_.touches(i)) check_table(guest_.disks()[i]);
     if (plan_.steps.empty())
       refuse("there is nothing to do: it is no larger than that already", disk().path,
              "see the floors in: juneheath survey " + shell_word(disk().path));
-    plan_.bytes_to_write = cost_.held * 3 + cost_.direct * 2 + (1U << 20);
+    plan_.bytes_to_write = cost_.through_ledger * 3 + cost_.direct * 2 + (1U << 20);
     return plan_;
   }
 
@@ -105,13 +114,10 @@ class Shrinker {
     return command_with(other, "");
   }
 
-  void check_tables() {
-    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
-      const Disk& each = guest_.disks()[i];
-      if (each.trouble && i == disk_index_) throw *each.trouble;
-      if (each.table && i == disk_index_ && !each.table->facts().blockers.empty())
-        throw each.table->facts().blockers.front();
-    }
+  static void check_table(const Disk& disk) {
+    if (disk.trouble) throw *disk.trouble;
+    if (disk.table && !disk.table->facts().blockers.empty())
+      throw disk.table->facts().blockers.front();
   }
 
   // What each target loses: all it can, a size, or a share of what it can.
@@ -122,8 +128,7 @@ class Shrinker {
              "remove something inside the guest first");
     Bytes loses = spare;
     if (take.amount.kind == Amount::Kind::size) loses = take.amount.size;
-    if (take.amount.kind == Amount::Kind::percent)
-      loses = Bytes(spare.value() / 10000 * take.amount.hundredths);
+    if (take.amount.kind == Amount::Kind::percent) loses = Bytes(part_of(take.amount, spare.value()));
     if (loses == Bytes(0)) wrong_usage("an amount of nothing", "take a size greater than zero");
     if (loses > spare)
       refuse(fmt::format("{} cannot lose {}: it can lose {}", name, spelled_out(loses),
@@ -137,6 +142,10 @@ class Shrinker {
       const Place* place = find_target(guest_, take.target);
       if (place == nullptr) wrong_usage("nothing cannot become smaller", "name a target");
       const std::string name = guest_.best_name(*place);
+      if (std::count_if(request_.takes.begin(), request_.takes.end(), [&](const Give& other) {
+            return find_target(guest_, other.target) == place;
+          }) > 1)
+        wrong_usage(fmt::format("{} is named twice", take.target), "name each target once");
       std::size_t pv = 0;
       if (place->volume) {
         const VolumeGroup& group = guest_.group_of(*place);
@@ -190,12 +199,11 @@ class Shrinker {
             disk().path,
             "ask for a larger disk; its floor is in: juneheath survey " + shell_word(disk().path));
       Sectors end = usable;
-      const std::uint64_t unit = (1U << 20) / sector;
+      const PartitionTable& table = *disk().table;
       const Sectors least = aligned_end(disk(), *place.partition, floors_.of(place).size);
       // An aligned end stays aligned where there is room for it.
-      if (place.partition->end().value() % unit == 0 &&
-          Sectors(round_down(end.value(), unit)) >= least)
-        end = Sectors(round_down(end.value(), unit));
+      if (table.is_aligned(place.partition->end()) && table.align_down(end) >= least)
+        end = table.align_down(end);
       ends_[&place] = end;
       limit(place, to_bytes(end - place.partition->first, sector));
     }
@@ -203,33 +211,33 @@ class Shrinker {
 
   // Who is to lose what lacks; then everybody moves up.
   void pack_disk() {
-    Lineup lying(guest_, disk_index_);
+    Lineup lineup(guest_, disk_index_);
     for (const auto& [place, size] : sizes_)
-      if (Lineup::Lying* each = lying.find(*place)) lying.cut(*each, size);
+      if (Lineup::Member* each = lineup.find(*place)) lineup.cut(*each, size);
     const Sectors usable =
         new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
     const std::uint32_t sector = disk().table->facts().sector_size;
     if (request_.to_floor)
-      for (const Lineup::Lying& each : lying.all())
-        lying.cut(*lying.find(*each.place), floors_.of(*each.place).size);
-    Lineup packed = lying;
-    packed.pack();
+      for (const Lineup::Member& each : lineup.members())
+        lineup.cut(*lineup.find(*each.place), floors_.of(*each.place).size);
+    Lineup packed = lineup;
+    packed.pack_to_front();
     if (packed.end() > usable) {
       const Bytes lacking = to_bytes(packed.end() - usable, sector);
-      Lineup::Lying& giver = *lying.find(find_giver(lying, lacking));
-      lying.cut(giver, to_bytes(giver.count, sector) - Bytes(round_up(lacking.value(), 1U << 20)));
-      packed = lying;
-      packed.pack();
+      Lineup::Member& giver = *lineup.find(find_giver(lineup, lacking));
+      lineup.cut(giver, to_bytes(giver.count, sector) - Bytes(round_up(lacking.value(), partition_alignment)));
+      packed = lineup;
+      packed.pack_to_front();
       ensure(packed.end() <= usable, "the partitions fit on the smaller disk");
     }
-    for (const Lineup::Lying& each : packed.all()) {
+    for (const Lineup::Member& each : packed.members()) {
       if (each.count < each.place->partition->count)
         limit(*each.place, to_bytes(each.count, sector));
       if (!each.moves()) continue;
       check_device_moves(*each.place);
       moves_.push_back(each);
     }
-    chain_ = packed.chain(usable);
+    extended_ = packed.extended(usable);
   }
 
   // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.
@@ -244,15 +252,15 @@ class Shrinker {
                     disk().path, "shrink without --allow-move");
   }
 
-  const Place& find_giver(const Lineup& lying, Bytes lacking) {
+  const Place& find_giver(const Lineup& lineup, Bytes lacking) {
     std::vector<const Place*> able;
     std::string commands;
     const std::uint32_t sector = disk().table->facts().sector_size;
-    const Bytes amount(round_up(lacking.value(), 1U << 20));
-    for (const Lineup::Lying& each : lying.all()) {
+    const Bytes amount(round_up(lacking.value(), partition_alignment));
+    for (const Lineup::Member& each : lineup.members()) {
       if (sizes_.contains(each.place)) continue;
-      Lineup::Lying least = each;
-      lying.cut(least, floors_.of(*each.place).size);
+      Lineup::Member least = each;
+      lineup.cut(least, floors_.of(*each.place).size);
       if (to_bytes(each.count - least.count, sector) < amount) continue;
       able.push_back(each.place);
       commands +=
@@ -310,10 +318,10 @@ class Shrinker {
       const auto fixed = ends_.find(place);
       Sectors end = aligned_end(guest_.disks()[place->disk], *place->partition, size);
       if (fixed != ends_.end()) end = std::min(end, fixed->second);
-      around.shorten(*place, end, new_size_ && !chain_ ? new_size_ : std::nullopt);
+      around.shorten(*place, end, new_size_ && !extended_ ? new_size_ : std::nullopt);
     }
-    for (const Lineup::Lying& each : moves_) around.move(each);
-    if (chain_) around.move_chain(disk_index_, *chain_);
+    for (const Lineup::Member& each : moves_) around.move(each);
+    if (extended_) around.move_extended(disk_index_, *extended_);
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) around.finish_disk(i);
     name_targets();
   }
@@ -331,13 +339,13 @@ class Shrinker {
   const ShrinkRequest& request_;
   Floors floors_;
   Plan plan_;
-  Cost cost_;
+  WriteCost cost_;
   std::size_t disk_index_ = 0;
   std::optional<Bytes> new_size_;
-  std::map<const Place*, Bytes> sizes_;   // of places that become smaller
-  std::map<const Place*, Sectors> ends_;  // of partitions that must end there
-  std::vector<Lineup::Lying> moves_;      // in the order they lie in
-  std::optional<Lineup::Chain> chain_;
+  std::map<const Place*, Bytes, ByPlace> sizes_;  // of partitions and disks that become smaller
+  std::map<const Place*, Sectors> ends_;          // of partitions that must end there
+  std::vector<Lineup::Member> moves_;      // in the order they lie in
+  std::optional<Lineup::Extended> extended_;
   std::map<const VolumeGroup*, GroupChange> groups_;
 };
 

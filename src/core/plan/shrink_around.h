@@ -12,14 +12,14 @@ namespace jh {
 class ShrinkAround {
  public:
   /// All must outlive it.
-  ShrinkAround(Plan& plan, Cost& cost, const Guest& guest, const ShrinkRequest& request)
+  ShrinkAround(Plan& plan, WriteCost& cost, const Guest& guest, const ShrinkRequest& request)
       : plan_(plan), cost_(cost), guest_(guest), request_(request) {}
 
   /// Moves the partition's end inwards; with `disk_size`, its extended one's too, when that would
   /// reach past such a disk's end.
   void shorten(const Place& place, Sectors end, std::optional<Bytes> disk_size);
-  void move(const Lineup::Lying& lying);
-  void move_chain(std::size_t disk, const Lineup::Chain& chain);
+  void move(const Lineup::Member& member);
+  void move_extended(std::size_t disk, const Lineup::Extended& extended);
   /// What the table and the container have to do, once everything inside is smaller.
   void finish_disk(std::size_t disk);
 
@@ -28,7 +28,7 @@ class ShrinkAround {
   void keep_cut(std::size_t disk, Bytes size);
 
   Plan& plan_;
-  Cost& cost_;
+  WriteCost& cost_;
   const Guest& guest_;
   const ShrinkRequest& request_;
 };

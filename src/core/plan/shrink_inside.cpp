@@ -11,14 +11,6 @@
 namespace jh {
 namespace {
 
-Step step_on(const Guest& guest, StepKind kind, const Place& place, std::string layer,
-             std::string action, Bytes from, Bytes to) {
-  const Where where = where_is(guest, place);
-  Step step{kind, where.disk, std::move(layer), std::move(action), from, to, where.partition};
-  step.volume = where.volume;
-  return step;
-}
-
 ResizePlan plan_smaller(const Guest& guest, const Place& place, Bytes size) {
   try {
     return place.content.filesystem->plan_resize(size);
@@ -29,7 +21,7 @@ ResizePlan plan_smaller(const Guest& guest, const Place& place, Bytes size) {
 
 }  // namespace
 
-void plan_smaller_content(Plan& plan, Cost& cost, const Guest& guest, const Place& place,
+void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Place& place,
                           Bytes size) {
   if (size >= place.content.size.value_or(place.size)) return;
   if (auto why = no_shrinking(place)) throw why->within(guest.best_name(place));
@@ -39,20 +31,17 @@ void plan_smaller_content(Plan& plan, Cost& cost, const Guest& guest, const Plac
   const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
   for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
   if (const auto& settling = place.content.settling) {
-    plan.steps.push_back(step_on(guest, StepKind::settle_content, place, name, settling->action,
-                                 shrinking.from, shrinking.from));
-    cost.held += settling->bytes_to_write;
+    plan.steps.push_back({where_is(guest, place), name, settling->action, shrinking.from,
+                          shrinking.from, step::SettleContent{}});
+    cost.through_ledger += settling->bytes_to_write;
   }
-  Step step = step_on(guest, StepKind::shrink_content, place, name, shrinking.words, shrinking.from,
-                      shrinking.to);
-  step.content_size = shrinking.to;
-  step.moves_content = shrinking.moves_content;
-  step.to_move = shrinking.to_move.value();
-  plan.steps.push_back(std::move(step));
+  plan.steps.push_back({where_is(guest, place), name, shrinking.words, shrinking.from, shrinking.to,
+                        step::ShrinkContent{shrinking.to, shrinking.moves_content},
+                        shrinking.to_move.value()});
   if (const auto used = place.content.used; used && shrinking.to > *used)
     plan.notes.push_back(fmt::format("{}: about {} stay free in it", guest.best_name(place),
                                      human(shrinking.to - *used)));
-  cost.held += shrinking.bytes_to_write;
+  cost.through_ledger += shrinking.bytes_to_write;
   cost.direct += shrinking.to_move.value();
 }
 
@@ -60,7 +49,7 @@ namespace {
 
 class GroupShrinker {
  public:
-  GroupShrinker(Plan& plan, Cost& cost, const Guest& guest, Floors& floors,
+  GroupShrinker(Plan& plan, WriteCost& cost, const Guest& guest, Floors& floors,
                 const ShrinkRequest& request, GroupChange change)
       : plan_(plan),
         cost_(cost),
@@ -73,7 +62,7 @@ class GroupShrinker {
 
   void run() {
     if (const auto blockers = group_.open.blockers(); !blockers.empty()) throw blockers.front();
-    plan_.group = facts().name;
+    plan_.groups.push_back(facts().name);
     find_volumes();
     for (const auto& [volume, extents] : change_.volumes) shrink_volume(volume, extents);
     for (const auto& [pv, size] : change_.devices) move_off(pv, extents_left(pv, size));
@@ -188,16 +177,11 @@ class GroupShrinker {
                   "LVM", "make it smaller from inside the guest");
     plan_smaller_content(plan_, cost_, guest_, place, group_.bytes(extents));
     if (extents == volume.extents) return;
-    Step step{StepKind::shrink_volume,
-              place.disk,
-              name,
-              fmt::format("give {} extents of {} back to the group", volume.extents - extents,
-                          human(Bytes(facts().extent_size))),
-              place.size,
-              group_.bytes(extents)};
-    step.volume = name;
-    step.extents = extents;
-    plan_.steps.push_back(std::move(step));
+    plan_.steps.push_back(
+        {where_is(guest_, place), name,
+         fmt::format("give {} extents of {} back to the group", volume.extents - extents,
+                     human(Bytes(facts().extent_size))),
+         place.size, group_.bytes(extents), step::ShrinkVolume{extents}});
     lvm::reduce_volume(planned_.group, volume.name, extents);
     changed_ = true;
   }
@@ -208,13 +192,11 @@ class GroupShrinker {
     std::uint64_t extents = 0;
     for (const lvm::ExtentMove& move : moves) extents += move.count;
     const Place& place = *group_.devices[pv];
-    Step step = step_on(guest_, StepKind::move_extents, place, "PV on " + guest_.name_of(place),
-                        fmt::format("move {} extents ({}) out of the way", grouped(extents),
-                                    human(group_.bytes(extents))),
-                        Bytes(0), Bytes(0));
-    step.extents = first;
-    step.to_move = extents * facts().extent_size;
-    plan_.steps.push_back(std::move(step));
+    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+                           fmt::format("move {} extents ({}) out of the way", grouped(extents),
+                                       human(group_.bytes(extents))),
+                           Bytes(0), Bytes(0), step::MoveExtents{first},
+                           extents * facts().extent_size});
     lvm::plan_moved(planned_.group, moves);
     cost_.direct += extents * facts().extent_size;
     changed_ = true;
@@ -226,21 +208,19 @@ class GroupShrinker {
     if (extents == 0)
       refuse("no extent would be left on the physical volume", guest_.name_of(place),
              "leave it more, or take it out of the group (--remove-disk)");
-    Step step = step_on(guest_, StepKind::shrink_device, place, "PV on " + guest_.name_of(place),
-                        fmt::format("write it for {} extents", grouped(extents)),
-                        group_.bytes(facts().pvs[pv].extents), group_.bytes(extents));
-    step.extents = extents;
-    step.place_size = size;
-    plan_.steps.push_back(std::move(step));
+    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+                           fmt::format("write it for {} extents", grouped(extents)),
+                           group_.bytes(facts().pvs[pv].extents), group_.bytes(extents),
+                           step::ShrinkDevice{size, extents}});
     lvm::set_device_size(planned_, pv, size.value());
     changed_ = true;
   }
 
   void remove_device(std::size_t pv) {
     const Place& place = *group_.devices[pv];
-    plan_.steps.push_back(step_on(guest_, StepKind::remove_device, place,
-                                  "PV on " + guest_.name_of(place), "take it out of the group",
-                                  group_.bytes(facts().pvs[pv].extents), Bytes(0)));
+    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+                           "take it out of the group", group_.bytes(facts().pvs[pv].extents),
+                           Bytes(0), step::RemoveDevice{}});
     plan_.remains.push_back(
         fmt::format("detach {} from the guest in your hypervisor: group {} needs it no more",
                     guest_.disks()[place.disk].path, facts().name));
@@ -252,20 +232,19 @@ class GroupShrinker {
     std::uint64_t copies = 0;
     for (const auto& member : group_.open.members)
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
-    Step step{StepKind::commit_group,
-              group_.devices.front()->disk,
-              "group " + facts().name,
-              fmt::format("write its metadata anew (number {})", facts().sequence + 1),
-              group_.bytes(facts().total_extents()),
-              group_.bytes(planned_.group.total_extents())};
-    for (const std::size_t pv : change_.leaving)
-      step.to = step.to - group_.bytes(facts().pvs[pv].extents);
-    plan_.steps.push_back(std::move(step));
-    cost_.held += (lvm::write_text(planned_.group.text()).size() + 8192) * copies;
+    Bytes left = group_.bytes(planned_.group.total_extents());
+    for (const std::size_t pv : change_.leaving) left -= group_.bytes(facts().pvs[pv].extents);
+    plan_.steps.push_back({{group_.devices.front()->disk, 0, {}},
+                           "group " + facts().name,
+                           fmt::format("write its metadata anew (number {})", facts().sequence + 1),
+                           group_.bytes(facts().total_extents()),
+                           left,
+                           step::CommitGroup{facts().name}});
+    cost_.through_ledger += (lvm::write_text(planned_.group.text()).size() + 8192) * copies;
   }
 
   Plan& plan_;
-  Cost& cost_;
+  WriteCost& cost_;
   const Guest& guest_;
   Floors& floors_;
   const ShrinkRequest& request_;
@@ -277,7 +256,7 @@ class GroupShrinker {
 
 }  // namespace
 
-void plan_smaller_group(Plan& plan, Cost& cost, const Guest& guest, Floors& floors,
+void plan_smaller_group(Plan& plan, WriteCost& cost, const Guest& guest, Floors& floors,
                         const ShrinkRequest& request, GroupChange change) {
   GroupShrinker(plan, cost, guest, floors, request, std::move(change)).run();
 }

@@ -10,14 +10,14 @@
 namespace jh {
 
 /// Counts what a plan writes, by how it is written.
-struct Cost {
-  std::uint64_t held = 0;    // bytes that go through the ledger, old and new
-  std::uint64_t direct = 0;  // bytes that are copied to free places
+struct WriteCost {
+  std::uint64_t through_ledger = 0;  // bytes that it keeps, old and new
+  std::uint64_t direct = 0;          // bytes that are copied to free places
 };
 
 /// Adds the steps by which the content of `place` comes to fit into `size`. Throws what stands in
 /// the way.
-void plan_smaller_content(Plan& plan, Cost& cost, const Guest& guest, const Place& place,
+void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Place& place,
                           Bytes size);
 
 /// What becomes of one group: some of its volumes and physical volumes become smaller, some of the
@@ -31,7 +31,7 @@ struct GroupChange {
 
 /// Adds its steps. Where the volumes would not fit any more, one that can be meant becomes smaller;
 /// with several that could, throws refused with commands to paste.
-void plan_smaller_group(Plan& plan, Cost& cost, const Guest& guest, Floors& floors,
+void plan_smaller_group(Plan& plan, WriteCost& cost, const Guest& guest, Floors& floors,
                         const ShrinkRequest& request, GroupChange change);
 
 }  // namespace jh

@@ -67,27 +67,25 @@ void Footprint::note_places() {
 }
 
 void Footprint::note_kept() {
-  const auto keep = [&](const Place& place, std::uint64_t bytes) {
-    const auto [known, fresh] = kept_.try_emplace(&place, bytes);
-    if (!fresh) known->second = std::min(known->second, bytes);
-  };
   for (const Step& step : plan_.steps) {
-    const bool is_device =
-        step.kind == StepKind::shrink_device || step.kind == StepKind::remove_device;
-    const bool is_volume = step.kind == StepKind::shrink_volume;
-    const bool is_partition = step.kind == StepKind::shrink_partition;
-    if (!is_device && !is_volume && !is_partition && step.kind != StepKind::move_partition)
-      continue;
-    const Place* place = place_at(before_, step.where());
-    ensure(place != nullptr, "a place of the plan is in the guest");
+    std::optional<std::uint64_t> bytes;
+    const Place* place = place_at(before_, step.where);
     std::size_t pv = 0;
-    const VolumeGroup* group = is_volume   ? &before_.group_of(*place)
-                               : is_device ? before_.group_on(*place, pv)
-                                           : nullptr;
-    std::uint64_t bytes = is_partition ? step.to.value() : 0;
-    if (group != nullptr) bytes = group->bytes(step.extents).value();
-    if (is_device) bytes += group->open.group.pvs[pv].data_start;
-    keep(*place, bytes);
+    if (step.is<step::MovePartition>()) {
+      bytes = 0;
+    } else if (step.is<step::ShrinkPartition>()) {
+      bytes = step.to.value();
+    } else if (const auto* volume = step.as<step::ShrinkVolume>()) {
+      bytes = before_.group_of(*place).bytes(volume->extents).value();
+    } else if (const auto* device = step.as<step::ShrinkDevice>()) {
+      const VolumeGroup& group = *before_.group_on(*place, pv);
+      bytes = group.bytes(device->extents).value() + group.open.group.pvs[pv].data_start;
+    } else if (step.is<step::RemoveDevice>()) {
+      bytes = before_.group_on(*place, pv)->open.group.pvs[pv].data_start;
+    }
+    if (!bytes) continue;
+    const auto [known, fresh] = kept_.try_emplace(place, *bytes);
+    if (!fresh) known->second = std::min(known->second, *bytes);
   }
 }
 
@@ -150,7 +148,7 @@ void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t 
   length = std::min(length, kept - at);
   std::size_t pv = 0;
   const VolumeGroup* group = before_.group_on(place, pv);
-  if (group != nullptr && group->open.group.name == plan_.group) {
+  if (group != nullptr && plan_.changes(*group)) {
     check_device(*group, pv, at, length);
     return;
   }

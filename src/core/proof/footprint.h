@@ -1,4 +1,4 @@
-// Footprint: which bytes of a guest a growth may change. Everything else must stay as it is.
+// Footprint: which bytes of a guest a change may touch. Everything else must stay as it is.
 #pragma once
 
 #include <map>

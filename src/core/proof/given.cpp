@@ -71,7 +71,7 @@ class Notes {
 };
 
 bool changes_inside(const Plan& plan, const Where& where) {
-  return plan.has(StepKind::grow_content, where) || plan.has(StepKind::grow_device, where);
+  return plan.has<step::GrowContent>(where) || plan.has<step::GrowDevice>(where);
 }
 
 }  // namespace

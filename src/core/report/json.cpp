@@ -161,7 +161,7 @@ json plan_json(const Plan& plan) {
                                         static_cast<std::int64_t>(disk.from.value())}});
   json steps = json::array();
   for (const Step& step : plan.steps)
-    steps.push_back({{"disk", step.disk + 1},
+    steps.push_back({{"disk", step.where.disk + 1},
                      {"layer", step.layer},
                      {"action", step.action},
                      {"from", step.from.value()},

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "core/plan/grow_group.h"
+#include "core/plan/grow_disk.h"
 #include "core/plan/room.h"
 
 namespace jh {
@@ -20,16 +20,31 @@ std::string images_of(const Guest& guest) {
   return words;
 }
 
-// What stands behind a partition, in words.
-std::string neighbour(const Guest& guest, const Place& place) {
+// What stands behind a partition; null: nothing.
+const Place* neighbour(const Guest& guest, const Place& place) {
   const Disk& disk = guest.disks()[place.disk];
   const Place* next = nullptr;
   for (const Place& other : disk.places) {
     if (!other.partition || other.partition->first < place.partition->end()) continue;
     if (next == nullptr || other.offset < next->offset) next = &other;
   }
-  return next == nullptr ? std::string{}
-                         : fmt::format("{} ({})", guest.name_of(*next), next->content.name);
+  return next;
+}
+
+// Of a partition that another stands behind.
+Advice advise_blocked(const Guest& guest, const Place& place, const Place& behind) {
+  const std::string name = guest.best_name(place);
+  const std::string what = fmt::format("{} cannot grow in place: {} ({}) stands behind it", name,
+                                       guest.name_of(behind), behind.content.name);
+  const Bytes size = guest.disks()[place.disk].size();
+  const std::string give = " --allow-move --give " + shell_word(name);
+  if (!place.content.blockers.empty()) return {what, ""};
+  const std::string moving = what + "; with --allow-move it moves to the end";
+  if (could_grow_by_moves(guest, place, size))
+    return {moving, "juneheath grow" + images_of(guest) + give};
+  if (could_grow_by_moves(guest, place, size + 10_GiB))
+    return {moving, "juneheath grow" + images_of(guest) + " --by 10GiB" + give};
+  return {what, ""};
 }
 
 void add_content_row(const Guest& guest, const Place& place, std::vector<LayerSize>& rows) {
@@ -176,11 +191,9 @@ std::vector<Advice> advice_for(const Guest& guest) {
     if (!disk.container->facts().blockers.empty()) continue;
     for (const Place& place : disk.places) {
       if (!place.content.is_usual_target() || !with_room.empty()) continue;
-      const std::string behind = place.partition ? neighbour(guest, place) : std::string{};
-      if (!behind.empty()) {
-        advice.push_back({fmt::format("{} cannot grow in place: {} stands behind it",
-                                      guest.best_name(place), behind),
-                          ""});
+      const Place* behind = place.partition ? neighbour(guest, place) : nullptr;
+      if (behind != nullptr) {
+        advice.push_back(advise_blocked(guest, place, *behind));
       } else if (place.content.blockers.empty()) {
         advice.push_back({fmt::format("to give {} another 10 GiB", guest.best_name(place)),
                           "juneheath grow" + images + " --by 10GiB --give " +

@@ -27,18 +27,11 @@ Stage::Tail tail_of(const Disk& disk, const std::string& file) {
 
 // Only what moves content goes to free room inside filesystems.
 UnusedWhere where_to_look(const Plan& plan) {
-  for (const Step& step : plan.steps) switch (step.kind) {
-      case StepKind::shrink_content:
-        if (step.moves_content) return UnusedWhere::everywhere;
-        break;
-      case StepKind::prepare_content:
-      case StepKind::move_extents:
-      case StepKind::move_partition:
-        return UnusedWhere::everywhere;
-      default:
-        break;
-    }
-  return UnusedWhere::outside_of_filesystems;
+  bool moves = plan.has<step::PrepareContent>() || plan.has<step::MoveExtents>() ||
+               plan.has<step::MovePartition>();
+  plan.for_each<step::ShrinkContent>(
+      [&](const Step&, const step::ShrinkContent& work) { moves = moves || work.moves_content; });
+  return moves ? UnusedWhere::everywhere : UnusedWhere::outside_of_filesystems;
 }
 
 }  // namespace

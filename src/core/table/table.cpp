@@ -24,7 +24,7 @@ Sectors PartitionTable::reach(const Partition& partition, Sectors usable_end) co
     // A logical partition needs a sector before it for its own table; by custom a whole MiB.
     if (other.role == PartitionRole::logical)
       limit = std::max(partition.end(),
-                       std::min(limit, Sectors(round_down(other.first.value() - 1, 2048))));
+                       std::min(limit, align_down(other.first - Sectors(1))));
   }
   return limit;
 }
@@ -60,13 +60,11 @@ std::vector<Gap> PartitionTable::gaps(Sectors usable_end) const {
 }
 
 std::pair<Sectors, Sectors> PartitionTable::largest_room(const std::vector<Gap>& among) const {
-  const std::uint64_t unit = (1U << 20) / facts_.sector_size;
   std::pair<Sectors, Sectors> best;
   for (const Gap& gap : among) {
-    const std::uint64_t first = round_up(gap.first.value(), unit);
-    const std::uint64_t end = round_down((gap.first + gap.count).value(), unit);
-    if (end > first && end - first > (best.second - best.first).value())
-      best = {Sectors(first), Sectors(end)};
+    const Sectors first = align_up(gap.first);
+    const Sectors end = align_down(gap.first + gap.count);
+    if (end > first && end - first > best.second - best.first) best = {first, end};
   }
   return best;
 }

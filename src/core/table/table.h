@@ -1,4 +1,4 @@
-// Partition tables: what they say, and the two changes that growing needs.
+// Partition tables: what they say, and how partitions change.
 #pragma once
 
 #include <memory>
@@ -13,6 +13,9 @@
 #include "core/store/store.h"
 
 namespace jh {
+
+/// What partitions are aligned to by custom, in bytes.
+constexpr std::uint64_t partition_alignment = 1U << 20;
 
 enum class TableKind { mbr, gpt };
 enum class PartitionRole { primary, extended, logical };
@@ -78,6 +81,11 @@ class PartitionTable {
 
   const TableFacts& facts() const { return facts_; }
   const Partition* find(std::uint32_t number) const;
+  /// Sectors that partitions are aligned to, and the next such sector from one on, or up to it.
+  std::uint64_t alignment() const { return partition_alignment / facts_.sector_size; }
+  Sectors align_up(Sectors at) const { return Sectors(round_up(at.value(), alignment())); }
+  Sectors align_down(Sectors at) const { return Sectors(round_down(at.value(), alignment())); }
+  bool is_aligned(Sectors at) const { return at.value() % alignment() == 0; }
   /// Where this partition could end if it grew in place: the start of what stands behind it, or the
   /// end of the usable space; never less than where it ends now. For the last logical partition the
   /// extended one around it is taken to grow along.

@@ -210,9 +210,10 @@ Ranges GptTable::own_places() const {
   };
   add(1, 1);
   add(header_.entries_lba.value(), array_sectors());
-  if (spare_good_) {
+  // A spare copy that is damaged is written anew, where the first one says that it is.
+  if (spare_good_ || (spare_lba_ > array_sectors() && spare_lba_ <= last_lba_)) {
     add(spare_lba_, 1);
-    add(spare_array_lba_, array_sectors());
+    add(spare_good_ ? spare_array_lba_ : spare_lba_ - array_sectors(), array_sectors());
   }
   return places;
 }

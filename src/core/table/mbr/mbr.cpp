@@ -320,14 +320,11 @@ NewPartition MbrTable::place_logical(Sectors usable_end) const {
   if (extended == nullptr || number >= 5 + max_logical) return {};
   from = std::max(from, extended->first);
   // The record that describes it takes a sector, and by custom a whole MiB.
-  const std::uint64_t unit = (1U << 20) / facts_.sector_size;
-  const Sectors to = reach(*extended, usable_end);
-  const std::uint64_t record =
-      from == extended->first ? from.value() : round_up(from.value(), unit);
-  const std::uint64_t first = round_up(record + 1, unit);
-  const std::uint64_t end = round_down(to.value(), unit);
+  const Sectors record = from == extended->first ? from : align_up(from);
+  const Sectors first = align_up(record + Sectors(1));
+  const Sectors end = align_down(reach(*extended, usable_end));
   if (end <= first) return {};
-  return {number, PartitionRole::logical, Sectors(first), Sectors(end)};
+  return {number, PartitionRole::logical, first, end};
 }
 
 void MbrTable::create(Store& disk, const NewPartition& partition, const Uuid&) {
@@ -349,8 +346,7 @@ void MbrTable::create_logical(Store& disk, const NewPartition& partition) {
   const Slot* last = nullptr;
   for (const Slot& slot : slots_)
     if (slot.base_lba != 0 && (last == nullptr || slot.record_lba > last->record_lba)) last = &slot;
-  const std::uint64_t unit = (1U << 20) / facts_.sector_size;
-  const std::uint64_t record = last == nullptr ? base : partition.first.value() - unit;
+  const std::uint64_t record = last == nullptr ? base : partition.first.value() - alignment();
   Record fresh{};
   fresh.signature = mbr::boot_signature;
   disk.write(checked_mul(record, facts_.sector_size), bytes_of(fresh));

@@ -1,0 +1,104 @@
+#include "core/carry/group_work.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <ctime>
+
+#include "core/lvm/shrink.h"
+
+namespace jh {
+
+GroupWork::GroupWork(const VolumeGroup& known, const Guest& before, const Plan& plan,
+                     OpenDevice open)
+    : known_(known), before_(before), plan_(plan), open_device_(std::move(open)) {
+  std::vector<Store*> stores;
+  for (const Place* device : known.devices) {
+    devices_.push_back(open_device_(where_is(before, *device)));
+    stores.push_back(devices_.back().get());
+  }
+  lvm::Groups found = lvm::find_groups(stores);
+  ensure(found.groups.size() == 1 && found.groups.front().blockers().empty(),
+         "the group is whole on the stages");
+  group_ = std::make_unique<lvm::OpenGroup>(std::move(found.groups.front()));
+}
+
+std::unique_ptr<Store> GroupWork::open_volume(const Where& where) {
+  auto store = lvm::open_volume(*group_, volume_of(where), "volume " + where.volume);
+  ensure(store != nullptr, "the volume can be opened");
+  return store;
+}
+
+void GroupWork::run(const Step& step, const step::GrowDevice& work) {
+  const std::size_t pv = device_of(step.where);
+  lvm::resize_device(*group_, pv, group_->members[pv]->store->size());
+  ensure(group_->group.pvs[pv].extents == work.extents, "the physical volume grows as planned");
+}
+
+void GroupWork::run(const Step& step, const step::AddDevice&) {
+  devices_.push_back(open_device_(step.where));
+  lvm::make_device(*group_, *devices_.back(), random_letters(lvm::id_length));
+}
+
+void GroupWork::run(const Step& step, const step::ShrinkDevice& work) {
+  const std::size_t pv = device_of(step.where);
+  lvm::resize_device(*group_, pv, work.place_size.value());
+  ensure(group_->group.pvs[pv].extents == work.extents, "the physical volume shrinks as planned");
+}
+
+void GroupWork::run(const Step& step, const step::RemoveDevice&) {
+  lvm::remove_device(*group_, device_of(step.where));
+}
+
+void GroupWork::run(const Step& step, const step::MoveExtents& work, Progress& progress) {
+  std::vector<std::size_t> leaving;
+  plan_.for_each<step::RemoveDevice>([&](const Step& other, const step::RemoveDevice&) {
+    std::size_t pv = 0;
+    if (before_.group_on(*place_at(before_, other.where), pv) == &known_)
+      leaving.push_back(device_of(other.where));
+  });
+  const auto moves =
+      lvm::plan_moves(group_->group, device_of(step.where), work.first, leaving);
+  lvm::move_extents(*group_, moves, progress);
+}
+
+void GroupWork::run(const Step& step, const step::GrowVolume& work) {
+  const lvm::Volume& volume = volume_of(step.where);
+  const std::string name = volume.name;
+  const auto additions = lvm::allocate(group_->group, volume, work.extents);
+  ensure(lvm::total(additions) == work.extents, "the volume gets the extents it was promised");
+  lvm::extend_volume(group_->group, name, additions);
+}
+
+void GroupWork::run(const Step& step, const step::ShrinkVolume& work) {
+  lvm::reduce_volume(group_->group, volume_of(step.where).name, work.extents);
+}
+
+void GroupWork::run(const Step&, const step::CommitGroup&) {
+  lvm::commit(*group_, fmt::format("juneheath {}: {}", plan_.command, plan_.target),
+              static_cast<std::uint64_t>(std::time(nullptr)));
+}
+
+const lvm::Volume& GroupWork::volume_of(const Where& where) const {
+  const lvm::Volume* volume = group_->group.find(where.volume.substr(where.volume.rfind('/') + 1));
+  ensure(volume != nullptr, "the volume is in the group");
+  return *volume;
+}
+
+std::size_t GroupWork::device_of(const Where& where) const {
+  const auto found =
+      std::find_if(known_.devices.begin(), known_.devices.end(), [&](const Place* device) {
+        return where_is(before_, *device) == where;
+      });
+  ensure(found != known_.devices.end(), "the physical volume is in the group");
+  // By its identity: the group's list may have become shorter since.
+  const std::string& id =
+      known_.open.group.pvs[static_cast<std::size_t>(found - known_.devices.begin())].id;
+  const auto& pvs = group_->group.pvs;
+  const auto now = std::find_if(pvs.begin(), pvs.end(),
+                                [&](const lvm::PhysicalVolume& pv) { return pv.id == id; });
+  ensure(now != pvs.end(), "the physical volume is still in the group");
+  return static_cast<std::size_t>(now - pvs.begin());
+}
+
+}  // namespace jh

@@ -1,0 +1,44 @@
+// The steps in one volume group.
+#pragma once
+
+#include <memory>
+#include <vector>
+
+#include "core/base/progress.h"
+#include "core/lvm/read.h"
+#include "core/plan/plan.h"
+
+namespace jh {
+
+class GroupWork {
+ public:
+  /// Opens the place of a physical volume, as the steps so far have left it.
+  using OpenDevice = std::function<std::unique_ptr<Store>(const Where&)>;
+
+  /// `known` is the group as it was; all must outlive it. Its devices are read from the stages.
+  GroupWork(const VolumeGroup& known, const Guest& before, const Plan& plan, OpenDevice open);
+
+  std::unique_ptr<Store> open_volume(const Where& where);
+
+  void run(const Step& step, const step::GrowDevice& work);
+  void run(const Step& step, const step::AddDevice& work);
+  void run(const Step& step, const step::ShrinkDevice& work);
+  void run(const Step& step, const step::RemoveDevice& work);
+  void run(const Step& step, const step::MoveExtents& work, Progress& progress);
+  void run(const Step& step, const step::GrowVolume& work);
+  void run(const Step& step, const step::ShrinkVolume& work);
+  void run(const Step& step, const step::CommitGroup& work);
+
+ private:
+  const lvm::Volume& volume_of(const Where& where) const;
+  std::size_t device_of(const Where& where) const;
+
+  const VolumeGroup& known_;
+  const Guest& before_;
+  const Plan& plan_;
+  OpenDevice open_device_;
+  std::vector<std::unique_ptr<Store>> devices_;
+  std::unique_ptr<lvm::OpenGroup> group_;
+};
+
+}  // namespace jh

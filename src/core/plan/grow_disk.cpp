@@ -1,0 +1,114 @@
+#include "core/plan/grow_disk.h"
+
+#include <algorithm>
+
+#include "core/plan/content.h"
+#include "core/store/memory_store.h"
+
+namespace jh {
+
+DiskGrowth::DiskGrowth(const Guest& guest, std::size_t disk, Bytes size, bool may_move)
+    : guest_(&guest), index_(disk), size_(size), may_move_(may_move) {
+  if (this->disk().table) lineup_.emplace(guest, disk);
+  if (!this->disk().places.empty()) whole_ = this->disk().places.front().size;
+}
+
+Bytes DiskGrowth::reach_in_place(const Place& place) const {
+  if (!place.partition) return std::max(place.size, size_);
+  const Sectors end = aligned_reach(disk(), *place.partition, size_);
+  return std::max(promised(place), bytes(end - place.partition->first));
+}
+
+Bytes DiskGrowth::reach(const Place& place) const {
+  if (!may_move_ || !place.partition || !lineup_) return reach_in_place(place);
+  Lineup lineup = *lineup_;
+  const Lineup::Member* member = lineup.find(place);
+  if (member == nullptr) return reach_in_place(place);
+  const Sectors most = lineup.most(place, usable());
+  // To the last sector, where nobody has to move for it.
+  const Bytes in_place = reach_in_place(place);
+  const Sectors sectors(in_place.value() / disk().table->facts().sector_size);
+  return lineup.could_have(place, sectors, usable()) ? std::max(in_place, bytes(most))
+                                                     : bytes(most);
+}
+
+void DiskGrowth::promise(const Place& place, Bytes size) {
+  promised_ = true;
+  if (!place.partition) {
+    whole_ = size;
+  } else if (Lineup::Member* member = lineup_->find(place)) {
+    member->count = std::max(
+        member->count, Sectors(ceil_div(size.value(), disk().table->facts().sector_size)));
+  }
+}
+
+Bytes DiskGrowth::promised(const Place& place) const {
+  if (!place.partition) return whole_;
+  Lineup lineup = *lineup_;
+  const Lineup::Member* member = lineup.find(place);
+  return member == nullptr ? place.size : bytes(member->count);
+}
+
+Lineup DiskGrowth::arranged() const {
+  Lineup lineup = *lineup_;
+  if (may_move_) ensure(lineup.make_room(usable()), "what was promised fits on the disk");
+  return lineup;
+}
+
+std::vector<Lineup::Member> DiskGrowth::moved() const {
+  std::vector<Lineup::Member> found;
+  if (!lineup_ || !may_move_) return found;
+  const Lineup lineup = arranged();
+  for (const Lineup::Member& member : lineup.members())
+    if (member.moves()) found.push_back(member);
+  return found;
+}
+
+std::optional<Lineup::Extended> DiskGrowth::extended() const {
+  if (!lineup_ || !may_move_) return std::nullopt;
+  return arranged().extended(usable());
+}
+
+Lineup::Member DiskGrowth::layout_of(const Place& place) const {
+  Lineup lineup = arranged();
+  const Lineup::Member* member = lineup.find(place);
+  ensure(member != nullptr, "the partition is on the disk");
+  return *member;
+}
+
+// The table is told of everything that was promised, on a view in memory: so the new partition lies
+// where the change will make it.
+NewPartition DiskGrowth::place_new() const {
+  const std::uint32_t sector = disk().table->facts().sector_size;
+  Store& store = disk().container->disk();
+  ScratchStore view(store, std::max(size_.value(), store.size()));
+  const auto table = open_table(view, sector);
+  ensure(table != nullptr, "the table can be read again");
+  table->cover_disk(view);
+  const std::vector<Lineup::Member> moves = moved();
+  for (auto member = moves.rbegin(); member != moves.rend(); ++member)
+    if (member->place->partition->role != PartitionRole::logical)
+      table->move(view, member->place->partition->number, member->first, member->end());
+  if (const auto chain = extended()) table->move_chain(view, chain->outer, chain->logical);
+  const Lineup lineup = arranged();
+  const auto told = open_table(view, sector);
+  for (const Lineup::Member& member : lineup.members())
+    if (member.end() > told->find(member.place->partition->number)->end())
+      told->move_end(view, member.place->partition->number, member.end());
+  for (const NewPartition& partition : fresh_) told->create(view, partition, Uuid{});
+  return told->place_new(size_);
+}
+
+void DiskGrowth::check_table() const {
+  if (disk().trouble) throw *disk().trouble;
+  if (disk().table && !disk().table->facts().blockers.empty())
+    throw disk().table->facts().blockers.front();
+}
+
+bool could_grow_by_moves(const Guest& guest, const Place& place, Bytes disk_size) {
+  if (!place.partition || !guest.disks()[place.disk].table) return false;
+  const DiskGrowth moving(guest, place.disk, disk_size, true);
+  return moving.reach(place) > moving.reach_in_place(place);
+}
+
+}  // namespace jh

@@ -1,0 +1,249 @@
+#include "core/plan/grow_steps.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/base/uuid.h"
+#include "core/lvm/grow.h"
+#include "core/plan/content.h"
+#include "core/plan/move_steps.h"
+
+namespace jh {
+namespace {
+
+class GrowthSteps {
+ public:
+  GrowthSteps(GrowScene& scene, const std::vector<PlaceTarget>& places,
+              const std::vector<GroupGrowth>& groups)
+      : scene_(scene),
+        plan_(scene.plan),
+        guest_(scene.guest),
+        places_(places),
+        groups_(groups),
+        images_done_(scene.disks.size()),
+        tables_done_(scene.disks.size()) {}
+
+  void run() {
+    // A group's text is written on all of its disks.
+    for (const GroupGrowth& growth : groups_)
+      for (const Place* device : growth.group().devices)
+        if (device != nullptr) open_image(device->disk);
+    if (scene_.resized) prepare_table(*scene_.resized);
+    for (const PlaceTarget& target : places_) prepare_table(target.place->disk);
+    for (std::size_t i = 0; i < scene_.disks.size(); ++i) arrange(i);
+    for (const GroupGrowth& growth : groups_)
+      for (const FreshDevice& fresh : growth.fresh_devices()) {
+        if (fresh.new_disk)
+          add_disk_step(fresh.disk);
+        else
+          prepare_table(fresh.disk);
+        add_partition_step(fresh);
+      }
+    for (const GroupGrowth& growth : groups_) add_group_steps(growth);
+    for (const PlaceTarget& target : places_) add_content_steps(target);
+    name_targets();
+    for (const GroupGrowth& growth : groups_) add_group_notes(growth);
+  }
+
+ private:
+  void open_image(std::size_t i) {
+    if (!images_done_[i] && !guest_.disks()[i].added)
+      plan_container(plan_, guest_, scene_.request, i, scene_.disks[i].size());
+    images_done_[i] = true;
+  }
+
+  void prepare_table(std::size_t i) {
+    if (tables_done_[i]) return;
+    tables_done_[i] = true;
+    scene_.disks[i].check_table();
+    open_image(i);
+    const bool repairs = scene_.disks[i].becomes_larger() || !places_.empty() || !groups_.empty();
+    plan_table(plan_, guest_, i, scene_.disks[i].size(), repairs);
+  }
+
+  // What is in the way moves first, from the end of the disk on; then partitions get their ends.
+  void arrange(std::size_t i) {
+    const DiskGrowth& growth = scene_.disks[i];
+    if (!growth.has_promised() || !growth.disk().table) return;
+    prepare_table(i);
+    const std::vector<Lineup::Member> moved = growth.moved();
+    for (auto member = moved.rbegin(); member != moved.rend(); ++member) {
+      plan_move(plan_, guest_, *member);
+      plan_.bytes_to_write += member->place->size.value();
+    }
+    if (const auto extended = growth.extended()) plan_extended(plan_, guest_, i, *extended);
+    for (const Place& place : growth.disk().places) {
+      if (!place.partition || growth.promised(place) <= place.size) continue;
+      const Lineup::Member lies = growth.layout_of(place);
+      plan_partition_end(plan_, guest_, place, lies.first, lies.end());
+    }
+  }
+
+  void add_group_steps(const GroupGrowth& growth) {
+    const VolumeGroup& group = growth.group();
+    for (const std::size_t pv : growth.grown_devices()) add_device_step(growth, pv);
+    for (const FreshDevice& fresh : growth.fresh_devices()) add_fresh_device_step(growth, fresh);
+    bool changed = !growth.grown_devices().empty() || !growth.fresh_devices().empty();
+    for (const std::size_t index : growth.served()) {
+      const VolumeTarget& target = growth.volumes()[index];
+      if (target.extents == 0) continue;
+      add_volume_step(group, target);
+      changed = true;
+    }
+    if (changed) add_commit_step(growth);
+    for (const std::size_t index : growth.served()) {
+      const VolumeTarget& target = growth.volumes()[index];
+      const Bytes size = target.volume->size + group.bytes(target.extents);
+      plan_content(plan_, guest_, *target.volume, size, size);
+    }
+    plan_.groups.push_back(group.open.group.name);
+  }
+
+  void add_content_steps(const PlaceTarget& target) {
+    const Bytes size = scene_.disks[target.place->disk].promised(*target.place);
+    plan_content(plan_, guest_, *target.place, size,
+                 target.amount.kind == Amount::Kind::rest ? size : target.content);
+  }
+
+  void add_device_step(const GroupGrowth& growth, std::size_t pv) {
+    const VolumeGroup& group = growth.group();
+    const std::uint64_t to = growth.planned().group.pvs[pv].extents;
+    const std::uint64_t from = group.open.group.pvs[pv].extents;
+    const Place& place = *group.devices[pv];
+    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+                           fmt::format("take {} more extents", grouped(to - from)),
+                           group.bytes(from), group.bytes(to), step::GrowDevice{to}});
+  }
+
+  void add_disk_step(std::size_t i) {
+    const Disk& disk = guest_.disks()[i];
+    const TableKind table = table_kind_of_new(guest_, disk);
+    const ContainerFacts first = guest_.disks().front().container->facts();
+    NewContainer& made = plan_.disks[i].made;
+    made.form = first.form;
+    made.in_pieces = first.form == Form::vmdk && first.parts.size() > 1;
+    made.disk_size = disk.size();
+    made.id = random_guid();
+    std::memcpy(&made.content_id, made.id.data(), sizeof(made.content_id));
+    made.content_id >>= 1;  // never the value that means "none"
+    plan_.disks[i].new_parts = parts_of_new(disk.path, made);
+    plan_.steps.push_back({{i, 0, {}},
+                           disk_name(guest_, i),
+                           fmt::format("make a new sparse {} image, with an empty {}",
+                                       form_name(made.form), kind_name(table)),
+                           Bytes(0),
+                           disk.size(),
+                           step::CreateDisk{table}});
+    plan_.bytes_to_write += 256 * 1024;
+    plan_.remains.push_back("attach the new disk to the guest in your hypervisor: " + disk.path);
+  }
+
+  void add_partition_step(const FreshDevice& fresh) {
+    const Disk& disk = guest_.disks()[fresh.disk];
+    const bool mbr = fresh.new_disk ? table_kind_of_new(guest_, disk) == TableKind::mbr
+                                    : disk.table->facts().kind == TableKind::mbr;
+    const bool logical = fresh.partition.role == PartitionRole::logical;
+    const std::string name = partition_name(guest_, fresh.disk, fresh.partition.number);
+    plan_.steps.push_back({{fresh.disk, fresh.partition.number, {}},
+                           name,
+                           fmt::format("make a new {}partition{} for a physical volume",
+                                       logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
+                           Bytes(0),
+                           fresh.size,
+                           step::CreatePartition{fresh.partition}});
+    if (fresh.new_disk) return;
+    plan_.notes.push_back(fmt::format("{} is new: {}", name,
+                                      scene_.request.new_partition
+                                          ? "asked for with --new-partition"
+                                          : "no physical volume can grow in place"));
+  }
+
+  void add_fresh_device_step(const GroupGrowth& growth, const FreshDevice& fresh) {
+    const std::uint64_t extents = lvm::new_extents(growth.group().open, fresh.size.value());
+    plan_.steps.push_back(
+        {{fresh.disk, fresh.partition.number, {}},
+         "PV on " + partition_name(guest_, fresh.disk, fresh.partition.number),
+         fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
+         Bytes(0),
+         growth.group().bytes(extents),
+         step::AddDevice{growth.group().open.group.name}});
+    plan_.bytes_to_write += growth.planned().group.pvs.back().data_start;
+  }
+
+  void add_volume_step(const VolumeGroup& group, const VolumeTarget& target) {
+    const Place& place = *target.volume;
+    plan_.steps.push_back(
+        {where_is(guest_, place), guest_.name_of(place),
+         fmt::format("add {} extents of {}{}", grouped(target.extents),
+                     human(Bytes(group.open.group.extent_size)),
+                     target.pieces > 1 ? fmt::format(", in {} pieces", target.pieces) : ""),
+         place.size, place.size + group.bytes(target.extents), step::GrowVolume{target.extents}});
+  }
+
+  void add_commit_step(const GroupGrowth& growth) {
+    const VolumeGroup& group = growth.group();
+    const lvm::Group& facts = group.open.group;
+    std::uint64_t copies = 0;
+    for (const auto& member : growth.planned().members)
+      for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
+    plan_.steps.push_back({{group.devices.front()->disk, 0, {}},
+                           "group " + facts.name,
+                           fmt::format("write its metadata anew (number {}), {} cop{}",
+                                       facts.sequence + 1, copies, copies == 1 ? "y" : "ies"),
+                           group.bytes(facts.total_extents()),
+                           group.bytes(growth.planned().group.total_extents()),
+                           step::CommitGroup{facts.name}});
+    plan_.bytes_to_write += (lvm::write_text(growth.planned().group.text()).size() + 8192) * copies;
+  }
+
+  // In the order they were asked for.
+  void name_targets() {
+    std::vector<const Place*> named;
+    for (const PlaceTarget& target : places_) named.push_back(target.place);
+    std::string devices;
+    for (const GroupGrowth& growth : groups_) {
+      for (const VolumeTarget& target : growth.volumes()) named.push_back(target.volume);
+      if (growth.volumes().empty()) devices += ", group " + growth.group().open.group.name;
+    }
+    for (const Place* place : named) {
+      plan_.target += ", " + guest_.best_name(*place);
+      plan_.targets.push_back(where_is(guest_, *place));
+    }
+    plan_.target += devices;
+    plan_.target.erase(0, 2);
+  }
+
+  void add_group_notes(const GroupGrowth& growth) {
+    const VolumeGroup& group = growth.group();
+    for (const std::string& note : group.open.notes) plan_.notes.push_back(note);
+    const lvm::Group& planned = growth.planned().group;
+    const std::uint64_t left = planned.free_extents();
+    const std::uint64_t gained = planned.total_extents() - group.open.group.total_extents();
+    std::string from;
+    if (gained != 0) from = fmt::format("{} are new to it", human(group.bytes(gained)));
+    if (growth.free_before() != 0)
+      from += fmt::format("{}{} it had free", from.empty() ? "" : ", ",
+                          human(group.bytes(growth.free_before())));
+    if (!from.empty())
+      plan_.notes.push_back(fmt::format("group {}: {}; {} stay free in it", planned.name, from,
+                                        left == 0 ? "none" : human(group.bytes(left))));
+  }
+
+  GrowScene& scene_;
+  Plan& plan_;
+  const Guest& guest_;
+  const std::vector<PlaceTarget>& places_;
+  const std::vector<GroupGrowth>& groups_;
+  std::vector<bool> images_done_;
+  std::vector<bool> tables_done_;
+};
+
+}  // namespace
+
+void add_growth_steps(GrowScene& scene, const std::vector<PlaceTarget>& places,
+                      const std::vector<GroupGrowth>& groups) {
+  GrowthSteps(scene, places, groups).run();
+}
+
+}  // namespace jh

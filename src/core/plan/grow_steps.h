@@ -1,0 +1,19 @@
+// The steps of a growth, once it is settled who gets what.
+#pragma once
+
+#include "core/plan/grow_group.h"
+
+namespace jh {
+
+/// A partition, or a disk without a table, that is to become larger with what is in it.
+struct PlaceTarget {
+  const Place* place = nullptr;
+  Amount amount;
+  Bytes content;  // settled: what is in it becomes so large, or as large as its place
+};
+
+/// From the outside in: images, tables, what moves out of the way, partitions, groups, contents.
+void add_growth_steps(GrowScene& scene, const std::vector<PlaceTarget>& places,
+                      const std::vector<GroupGrowth>& groups);
+
+}  // namespace jh

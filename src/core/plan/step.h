@@ -1,0 +1,132 @@
+// Step: one change of one layer, settled to the byte. What each kind needs is in a struct of its
+// own; who carries steps out, or proves them, visits them.
+#pragma once
+
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "core/table/table.h"
+
+namespace jh {
+
+/// A place by its numbers, which stay the same when the guest is opened again.
+struct Where {
+  std::size_t disk = 0;
+  std::uint32_t partition = 0;  // 0: the whole disk
+  std::string volume;           // "group/volume"; then the others are not looked at
+  bool operator==(const Where&) const = default;
+};
+
+namespace step {
+
+// On the image of a disk.
+struct SettleContainer {};  // replays its log, puts its counts in order
+struct GrowContainer {
+  Bytes size;
+};
+struct ShrinkContainer {
+  Bytes size;
+};
+/// A new image with an empty table.
+struct CreateDisk {
+  TableKind table = TableKind::gpt;
+};
+
+// On its table.
+struct RepairTable {};
+struct MoveSpare {};
+struct GrowPartition {
+  Sectors end;
+};
+struct ShrinkPartition {
+  Sectors end;
+};
+/// With what is in it.
+struct MovePartition {
+  Sectors first;
+  Sectors end;
+};
+/// The extended partition, and the records of all logical ones, which have moved already.
+struct MoveExtended {
+  Sectors first;
+  Sectors end;
+  std::vector<NewPlace> logical;
+};
+struct CreatePartition {
+  NewPartition partition;
+};
+
+// In a volume group. The place of a step on a physical volume is the one it lies in.
+struct GrowDevice {
+  std::uint64_t extents = 0;  // it has then
+};
+struct AddDevice {
+  std::string group;
+};
+struct ShrinkDevice {
+  Bytes place_size;
+  std::uint64_t extents = 0;  // it has then
+};
+struct RemoveDevice {};
+/// Off everything on a physical volume from one extent on.
+struct MoveExtents {
+  std::uint64_t first = 0;
+};
+struct GrowVolume {
+  std::uint64_t extents = 0;  // it gains
+};
+struct ShrinkVolume {
+  std::uint64_t extents = 0;  // it keeps
+};
+/// Writes its metadata to all copies.
+struct CommitGroup {
+  std::string group;
+};
+
+// Inside a place: a filesystem, or swap.
+struct SettleContent {};  // it was not cleanly unmounted
+/// Moves what would be in the way of its growth to `size`.
+struct PrepareContent {
+  Bytes size;
+};
+struct GrowContent {
+  Bytes size;
+};
+struct ShrinkContent {
+  Bytes size;
+  bool moves_content = false;  // its files may lie elsewhere afterwards
+};
+
+}  // namespace step
+
+struct Step {
+  using Work =
+      std::variant<step::SettleContainer, step::GrowContainer, step::ShrinkContainer,
+                   step::CreateDisk, step::RepairTable, step::MoveSpare, step::GrowPartition,
+                   step::ShrinkPartition, step::MovePartition, step::MoveExtended,
+                   step::CreatePartition, step::GrowDevice, step::AddDevice, step::ShrinkDevice,
+                   step::RemoveDevice, step::MoveExtents, step::GrowVolume, step::ShrinkVolume,
+                   step::CommitGroup, step::SettleContent, step::PrepareContent, step::GrowContent,
+                   step::ShrinkContent>;
+
+  Where where;         // the place it is on, or at least its disk
+  std::string layer;   // "disk", "GPT", "p3", "ext4 on p3"
+  std::string action;  // "make the image longer", "move the spare copy to the disk's end"
+  Bytes from;          // sizes; equal when the step changes none
+  Bytes to;
+  Work work;
+  std::uint64_t to_move = 0;  // bytes of content, at most
+
+  /// Its work when it is of this kind; null otherwise.
+  template <class Kind>
+  const Kind* as() const {
+    return std::get_if<Kind>(&work);
+  }
+  template <class Kind>
+  bool is() const {
+    return as<Kind>() != nullptr;
+  }
+};
+
+}  // namespace jh

@@ -1,0 +1,172 @@
+#include "core/proof/groups.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/proof/verdict.h"
+
+namespace jh {
+namespace {
+
+// Whether all of an old segment is where it was, in front of what was added.
+bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
+  for (const lvm::Segment& segment : now.segments) {
+    if (segment.start != old.start) continue;
+    bool same = segment.type == old.type && segment.count >= old.count &&
+                segment.stripe_size == old.stripe_size &&
+                segment.stripes.size() == old.stripes.size();
+    for (std::size_t i = 0; same && i < old.stripes.size(); ++i)
+      same = segment.stripes[i].pv == old.stripes[i].pv &&
+             segment.stripes[i].extent == old.stripes[i].extent;
+    return same;
+  }
+  return false;
+}
+
+class GroupCheck {
+ public:
+  GroupCheck(const Guest& guest, const VolumeGroup& before, const VolumeGroup& after,
+             const Plan& plan, ContentCheck& contents, Progress& progress)
+      : guest_(guest),
+        before_(before),
+        after_(after),
+        old_(before.open.group),
+        now_(after.open.group),
+        plan_(plan),
+        contents_(contents),
+        progress_(progress),
+        where_("group " + old_.name) {}
+
+  void run() {
+    const auto blockers = after_.open.blockers();
+    if (blockers.size() > before_.open.blockers().size())
+      proof_failed(blockers.back().what(), where_);
+    if (!plan_.changes(before_)) {
+      if (lvm::write_text(old_.text()) != lvm::write_text(now_.text()))
+        proof_failed("its metadata would change", where_);
+      return;
+    }
+    check_metadata();
+    check_devices();
+    for (std::size_t i = 0; i < old_.volumes.size(); ++i) check_volume(i);
+  }
+
+ private:
+  void check_metadata() const {
+    bool commits = false;
+    plan_.for_each<step::CommitGroup>([&](const Step&, const step::CommitGroup& work) {
+      commits = commits || work.group == old_.name;
+    });
+    if (now_.sequence != old_.sequence + (commits ? 1 : 0))
+      proof_failed("its metadata has another number", where_);
+    if (commits && !after_.open.notes.empty()) proof_failed(after_.open.notes.front(), where_);
+    if (now_.id != old_.id || now_.extent_size != old_.extent_size ||
+        now_.volumes.size() != old_.volumes.size())
+      proof_failed("its identity or its list of volumes differs", where_);
+  }
+
+  void check_devices() const {
+    for (std::size_t i = 0; i < old_.pvs.size(); ++i) {
+      const lvm::PhysicalVolume& pv = old_.pvs[i];
+      const bool leaves = before_.devices[i] != nullptr &&
+                          plan_.has<step::RemoveDevice>(where_is(guest_, *before_.devices[i]));
+      const bool there = std::any_of(now_.pvs.begin(), now_.pvs.end(),
+                                     [&](const auto& other) { return other.id == pv.id; });
+      if (leaves == there)
+        proof_failed(fmt::format("its list of devices ({}) differs", pv.name), where_);
+    }
+  }
+
+  void check_volume(std::size_t index) {
+    const lvm::Volume& volume = old_.volumes[index];
+    const std::string name = old_.name + "/" + volume.name;
+    std::uint64_t extents = volume.extents;
+    for (const Step& step : plan_.steps) {
+      if (step.where.volume != name) continue;
+      if (const auto* grows = step.as<step::GrowVolume>()) extents += grows->extents;
+      if (const auto* shrinks = step.as<step::ShrinkVolume>()) extents = shrinks->extents;
+    }
+    const lvm::Volume* found = now_.find(volume.name);
+    if (found == nullptr || found->id != volume.id || found->extents != extents)
+      proof_failed(fmt::format("volume {} is not as planned", volume.name), where_);
+    const bool stays =
+        !device_moves() &&
+        std::all_of(volume.segments.begin(), volume.segments.end(),
+                    [&](const lvm::Segment& segment) { return keeps(*found, segment); });
+    if (stays) return;
+    if (!plan_.lets_go())
+      proof_failed(fmt::format("volume {} does not lie where it did", volume.name), where_);
+    // Moved, or cut: its target's tree is compared with all its content; others byte for byte.
+    if (std::any_of(plan_.targets.begin(), plan_.targets.end(),
+                    [&](const Where& place) { return place.volume == name; }) &&
+        content_is_compared({0, 0, name}))
+      return;
+    const Place& was = before_.volumes[index];
+    if (!was.window) proof_failed("its content cannot be compared", name);
+    const Place& is = after_.volumes[static_cast<std::size_t>(found - now_.volumes.data())];
+    Ranges all;
+    add_range(all, 0, std::min(was.window->size(), is.size.value()));
+    compare_places(*was.window, &is, all, contents_, name, progress_);
+  }
+
+  // As a tree, since it becomes another.
+  bool content_is_compared(const Where& volume) const {
+    return std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
+      return step.where.volume == volume.volume &&
+             (step.is<step::GrowContent>() || step.is<step::ShrinkContent>());
+    });
+  }
+
+  // Whether a device of the group comes to lie elsewhere as well as becoming another.
+  bool device_moves() const {
+    return std::any_of(before_.devices.begin(), before_.devices.end(), [&](const Place* device) {
+      return device != nullptr && plan_.has<step::MovePartition>(where_is(guest_, *device));
+    });
+  }
+
+  const Guest& guest_;
+  const VolumeGroup& before_;
+  const VolumeGroup& after_;
+  const lvm::Group& old_;
+  const lvm::Group& now_;
+  const Plan& plan_;
+  ContentCheck& contents_;
+  Progress& progress_;
+  std::string where_;
+};
+
+}  // namespace
+
+void check_groups(const Guest& before, const Guest& after, const Plan& plan,
+                  ContentCheck& contents, Progress& progress) {
+  if (after.groups().size() != before.groups().size())
+    proof_failed("a volume group is gone", before.disks().front().path);
+  for (std::size_t i = 0; i < before.groups().size(); ++i)
+    GroupCheck(before, before.groups()[i], after.groups()[i], plan, contents, progress).run();
+}
+
+bool moved_in_group(const Guest& before, const Plan& plan, const Where& volume) {
+  if (volume.volume.empty()) return false;
+  if (plan.has<step::MoveExtents>()) return true;
+  const VolumeGroup& group = before.group_of(*place_at(before, volume));
+  return std::any_of(group.devices.begin(), group.devices.end(), [&](const Place* device) {
+    return device != nullptr && plan.has<step::MovePartition>(where_is(before, *device));
+  });
+}
+
+void compare_places(Store& before, const Place* after, const Ranges& kept, ContentCheck& contents,
+                    const std::string& where, Progress& progress) {
+  if (after == nullptr || !after->window) proof_failed("its content cannot be compared", where);
+  Store& now = *after->window;
+  for (const auto& [start, end] : kept) {
+    if (end > before.size() || end > now.size())
+      proof_failed("its content cannot be compared", where);
+    const std::uint64_t same =
+        contents.same_until(before, start, now, start, end - start, progress);
+    if (same != end - start)
+      proof_failed(fmt::format("its content differs near byte {}", start + same), where);
+  }
+}
+
+}  // namespace jh
