@@ -100,6 +100,8 @@ const char* word_for(RecoverResult result) {
       return "dropped: the change was not decided yet, and the guest sees what it saw before it";
     case RecoverResult::finished:
       return "finished: the change is complete";
+    case RecoverResult::undo_dropped:
+      return "dropped: the undo was not begun, and the change is still there";
     case RecoverResult::undone:
       return "the undo is complete: what the change wrote is as it was before it";
     case RecoverResult::forgotten:

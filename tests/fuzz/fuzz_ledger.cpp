@@ -91,9 +91,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     write_records(*ledger, numbers);
     ledger->flush();
     if ((shape & 4) != 0) ledger->commit((shape & 8) == 0);
-    if ((shape & 16) != 0) ledger->mark_done();
+    if ((shape & 16) != 0) ledger->mark_applied();
+    if ((shape & 16) != 0 && numbers.byte() % 4 != 0) ledger->mark_done();
     if ((shape & 32) != 0) ledger->mark_undoing();
     if ((shape & 64) != 0) ledger->mark_fetched();
+    if ((shape & 64) != 0 && numbers.byte() % 2 != 0) ledger->mark_restored();
   });
   const bool both = (shape & 128) != 0;
   const Named named{both ? std::vector<std::string>{image, other} : std::vector<std::string>{image},

@@ -46,7 +46,10 @@ class Forged : public testing::Test {
     fill(*ledger);
     ledger->flush();
     if (commit) ledger->commit(/*with_undo=*/true);
-    if (done) ledger->mark_done();
+    if (done) {
+      ledger->mark_applied();
+      ledger->mark_done();
+    }
     // The attacker leaves no pointer beside the victim.
     for (const char* ending : {".juneheath", ".juneheath.open"})
       host_.remove(std::string(victim) + ending);
@@ -193,10 +196,14 @@ void change(FaultHost& host, bool keep_undo) {
   transaction.seal(silent, keep_undo);
 }
 
-struct Meanwhile {
-  const char* name;
-  std::function<void(MemoryStore&)> act;
-};
+constexpr const char* closed_text = "juneheath: this image is in the middle";
+
+// The image without what says, in its first page, that a change is going on.
+void open_front(MemoryStore& now, MemoryStore old) {
+  for (std::uint64_t at = 0; at < 4096; at += 512)
+    if (now.size() >= at + 512 && holds(now, at, closed_text))
+      now.write(at, read_buffer(old, at, 512));
+}
 
 // Whatever somebody does to the image between the cut and recover: the result is exactly what he
 // left (the change was dropped, or it is refused), or the new state with his byte in it.
@@ -227,6 +234,9 @@ TEST_P(WorldMovesOn, BetweenACutAndRecover) {
         host.restart(random);
         MemoryStore now(host.content(image), "now");
         const std::uint64_t place = action < places.size() ? places[action] : UINT64_MAX;
+        MemoryStore before(now, "before");
+        // In the text that stands for the first page nothing is anybody's.
+        const bool in_text = place < 4096 && holds(now, place / 512 * 512, closed_text);
         if (place < now.size()) {
           Buffer byte = read_buffer(now, place, 1);
           byte[0] ^= 0x5A;
@@ -246,11 +256,21 @@ TEST_P(WorldMovesOn, BetweenACutAndRecover) {
         host.overwrite(image, now);
         try {
           const RecoverResult result = recover(host, image, {{image}, {}}).result;
+          // A change that was not begun gives back what stood where it said so.
+          if (result == RecoverResult::dropped) {
+            if (in_text) now.write(place, read_buffer(before, place, 1));
+            open_front(now, content(1));
+          }
           if (result == RecoverResult::finished && !host.content(image).same_content(now)) {
             // The new state, but for the byte that is somebody else's and not the change's.
             MemoryStore expected(fresh, "expected");
-            if (place < fresh.size()) expected.write(place, read_buffer(now, place, 1));
-            ASSERT_TRUE(host.content(image).same_content(expected)) << n << " " << action;
+            if (place < fresh.size() && !in_text) expected.write(place, read_buffer(now, place, 1));
+            // Or, where all was written but the first page: what he left, with that page.
+            if (in_text) now.write(place, read_buffer(before, place, 1));
+            open_front(now, MemoryStore(fresh, "new"));
+            ASSERT_TRUE(host.content(image).same_content(expected) ||
+                        host.content(image).same_content(now))
+                << n << " " << action;
             ++finished;
           } else {
             ASSERT_TRUE(host.content(image).same_content(now)) << n << " " << action;
@@ -266,7 +286,7 @@ TEST_P(WorldMovesOn, BetweenACutAndRecover) {
         try {
           undo(host, image, {{image}, {}});
           MemoryStore old(content(1), "old");
-          if (place < fresh.size()) old.write(place, read_buffer(now, place, 1));
+          if (place < fresh.size() && !in_text) old.write(place, read_buffer(now, place, 1));
           ASSERT_TRUE(host.content(image).same_content(old)) << n << " " << action;
         } catch (const Error&) {
           ASSERT_TRUE(host.content(image).same_content(before_undo)) << n << " " << action;

@@ -17,13 +17,21 @@ namespace {
 namespace files = std::filesystem;
 
 std::vector<std::string> parts_by_its_own_word(Host& host, const std::string& image) {
+  HostNeighbours beside(host);
+  std::vector<std::string> parts;
   try {
     const auto file = host.open(image, Access::read_only);
-    HostNeighbours beside(host);
-    return open_container(*file, &beside)->facts().parts;
+    try {
+      return open_container(*file, &beside)->facts().parts;
+    } catch (const Error&) {
+      // In the middle of a change it may not be readable, but for its list of files.
+      for (const std::string& part : part_names(*file))
+        if (beside.part(part) != nullptr) parts.push_back(part);
+    }
   } catch (const Error&) {
-    return {};  // in the middle of a change it may not be readable
+    return {};
   }
+  return parts;
 }
 
 // disk.vmdk has pieces disk-s001.vmdk and so on, whether or not it names them just now.

@@ -118,5 +118,7 @@ std::unique_ptr<Container> open_container(Store& file, Neighbours* beside = null
 
 /// The names by which an image speaks of its parent; empty: it has none. Reads the header only.
 std::vector<std::string> parent_names(Store& file, Neighbours& beside);
+/// The further files of a disk, by the word of the file that lists them; they need not be readable.
+std::vector<std::string> part_names(Store& file);
 
 }  // namespace jh

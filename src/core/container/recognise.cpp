@@ -3,6 +3,7 @@
 #include <array>
 #include <string_view>
 
+#include "core/base/shell_word.h"
 #include "core/container/chain.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/raw/raw.h"
@@ -10,6 +11,7 @@
 #include "core/container/vhd/vhd.h"
 #include "core/container/vhdx/vhdx.h"
 #include "core/container/vmdk/vmdk.h"
+#include "core/store/front.h"
 
 namespace jh {
 namespace {
@@ -77,6 +79,9 @@ Form recognise_form(Store& file) {
 
 std::unique_ptr<Container> open_in_chain(Store& file, Neighbours* beside,
                                          std::vector<std::string> children) {
+  if (has_closed_front(file))
+    refuse("this image is in the middle of a change, which was interrupted", file.name(),
+           "run: juneheath recover " + shell_word(file.name()));
   switch (recognise_form(file)) {
     case Form::qcow2:
       return std::make_unique<qcow2::Qcow2Container>(file, beside, std::move(children));
@@ -99,6 +104,10 @@ std::unique_ptr<Container> open_in_chain(Store& file, Neighbours* beside,
 
 std::unique_ptr<Container> open_container(Store& file, Neighbours* beside) {
   return open_in_chain(file, beside, {});
+}
+
+std::vector<std::string> part_names(Store& file) {
+  return recognise_form(file) == Form::vmdk ? vmdk::part_names(file) : std::vector<std::string>{};
 }
 
 std::vector<std::string> parent_names(Store& file, Neighbours& beside) {

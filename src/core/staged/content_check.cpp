@@ -107,16 +107,6 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
   return length;
 }
 
-void ContentCheck::note_left(Store& before, std::uint64_t at, std::uint64_t length) {
-  for (std::uint64_t done = 0; done < length; done += piece) {
-    read_old(before, at + done, std::min(piece, length - done), old_);
-    for (const auto& [was, crc] : old_.spots)
-      if (was.store != nullptr)
-        if (const auto from = stages_.find(was.store->name()); from != stages_.end())
-          from->second->note_left(was.at, was.length, false, crc);
-  }
-}
-
 void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at) {
   std::uint64_t start = 0;  // of a spot, in the piece
   for (const auto& [was, crc] : old.spots) {
@@ -132,7 +122,6 @@ void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at)
       std::uint32_t sum = crc;
       if (!old.zero && now.length != was.length)
         sum = crc32c(ConstByteSpan(old.bytes).subspan(start + done, now.length));
-      from->second->note_left(at, now.length, old.zero, sum);
       if (to != stages_.end() && !old.zero)
         from->second->note_moved(at, *to->second, now.at, now.length, sum);
       done += now.length;

@@ -27,8 +27,6 @@ class ContentCheck {
   /// Any number of bytes. Returns where the piece begins that differs; `length`: none does.
   std::uint64_t same_until(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
                            std::uint64_t length, Progress& progress);
-  /// Remembers that nothing refers to these bytes any more: what they are now is read for it.
-  void note_left(Store& before, std::uint64_t at, std::uint64_t length);
   /// The bytes that same_piece() has read last.
   ConstByteSpan old_bytes() const { return old_.bytes; }
   ConstByteSpan new_bytes() const { return fresh_; }

@@ -86,10 +86,9 @@ void for_each_difference(Container& before, Container& after, const FileChanges&
     } else if (was.kind != Piece::Kind::zero || now.kind != Piece::Kind::zero) {
       length = std::min(length, ContentCheck::piece);
       const std::uint64_t passed = visitor.indifferent ? visitor.indifferent(at, length) : 0;
-      if (passed != 0) {
+      if (passed != 0)
         length = passed;
-        if (was.kind == Piece::Kind::data) contents.note_left(before.disk(), at, length);
-      } else if (!contents.same_piece(before.disk(), at, after.disk(), at, length))
+      else if (!contents.same_piece(before.disk(), at, after.disk(), at, length))
         for (std::uint64_t i = 0; i < length; i += sector) {
           const std::uint64_t step = std::min(sector, length - i);
           if (std::memcmp(&contents.old_bytes()[i], &contents.new_bytes()[i], step) != 0)

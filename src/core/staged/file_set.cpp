@@ -76,6 +76,8 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
       }
     }
     begin(host, paths, tails, paths.size() - there);
+    for (std::size_t i = 0; i < before.disks().size(); ++i)
+      if (!before.disks()[i].added) note_descriptor(before.disks()[i], main_[i]);
     auto places = unreferenced_places(before, where_to_look(plan));
     for (std::size_t i = 0; i < there; ++i)
       transaction_->stage(i).allow_direct(std::move(places[paths[i]]));
@@ -95,6 +97,11 @@ FileSet::FileSet(Host& host, const Disk& disk)
     tails.push_back(tail_of(disk, path));
   }
   begin(host, paths, tails, 0);
+  note_descriptor(disk, 0);
+}
+
+void FileSet::note_descriptor(const Disk& disk, std::size_t index) {
+  if (!disk.container->facts().parts.empty()) transaction_->stage(index).leave_front_open();
 }
 
 void FileSet::begin(Host& host, const std::vector<std::string>& paths,

@@ -40,6 +40,8 @@ class FileSet {
  private:
   void begin(Host& host, const std::vector<std::string>& paths,
              const std::vector<Stage::Tail>& tails, std::size_t created);
+  // A file that only says which files hold the disk.
+  void note_descriptor(const Disk& disk, std::size_t index);
 
   HostNeighbours others_;
   ListedNeighbours staged_;

@@ -133,6 +133,8 @@ void Ledger::write_header() {
   end_ = 0;
   append_file(*file_, end_, Buffer(ledger::header_offset));
   append_file(*file_, end_, raw);
+  fronts_start_ = end_;
+  append_file(*file_, end_, Buffer(images_.size() * sizeof(ledger::Front)));
   records_start_ = end_;
   file_->flush();
 }
@@ -144,6 +146,7 @@ void Ledger::set_mark(MarkKind kind, std::uint32_t flags) {
   mark.ledger_id = id_;
   mark.records_end = end_;
   mark.flags = flags;
+  mark.fronts_crc = crc32c(fronts_area());
   mark.crc = crc32c(bytes_of(mark).first(offsetof(Mark, crc)));
   file_->write(static_cast<std::uint64_t>(kind) * ledger::block_size, bytes_of(mark));
   file_->flush();
@@ -224,6 +227,14 @@ void Ledger::append_sum(RecordKind kind, std::uint32_t image, std::uint64_t offs
   append_about(kind, image, offset, length, bytes_of(sum));
 }
 
+void Ledger::put_front(std::uint32_t image, ConstByteSpan page) {
+  ledger::Front front{};
+  ensure(page.size() <= front.page.size(), "a front is a page at most");
+  std::copy(page.begin(), page.end(), front.page.begin());
+  front.length = checked_cast<std::uint32_t>(page.size());
+  file_->write(fronts_start_ + image * sizeof(front), bytes_of(front));
+}
+
 void Ledger::flush() {
   bring_out();
   file_->flush();
@@ -245,12 +256,30 @@ void Ledger::settle_names() {
   lasting_ = true;
 }
 
+void Ledger::mark_applied() {
+  set_mark(MarkKind::applied);
+  state_ = State::applied;
+}
+
 void Ledger::mark_done() {
   set_mark(MarkKind::done);
   state_ = State::done;
 }
 
+void Ledger::clear_undoing() {
+  file_->write(static_cast<std::uint64_t>(MarkKind::undoing) * ledger::block_size,
+               Buffer(sizeof(Mark)));
+  file_->flush();
+  state_ = State::done;
+}
+
+void Ledger::mark_restored() {
+  set_mark(MarkKind::restored);
+  state_ = State::restored;
+}
+
 void Ledger::mark_undoing() {
+  file_->flush();  // the fronts, on which the mark has a sum
   set_mark(MarkKind::undoing);
   state_ = State::undoing;
 }

@@ -1,10 +1,13 @@
 // Ledger: the file that makes a change of one or several images atomic and undoable.
 //
 // Life of a ledger (its file name in brackets):
-//   opened    [IMAGE.juneheath.open]  direct writes may happen, to what the old state is not made
-//   of committed [.open, then IMAGE.juneheath]  the new state counts; it is being applied done
-//   [IMAGE.juneheath]       applied; kept so that the change can be undone undoing
-//   [IMAGE.juneheath]       the old state counts again; it is being put back
+//   opened     [IMAGE.juneheath.open]  direct writes may happen, to what the old state does not use
+//   committed  [.open, then IMAGE.juneheath]  the records are complete; once all fronts are closed
+//                                     the new state counts, and is being applied
+//   applied    [IMAGE.juneheath]      it is there; the fronts are being opened
+//   done       [IMAGE.juneheath]      kept so that the change can be undone
+//   undoing    [IMAGE.juneheath]      once all fronts are closed the old state is being put back
+//   restored   [IMAGE.juneheath]      it is there; the fronts are being opened
 // A ledger of several images lies beside the first; the others get a short file that points to it.
 //
 // What a ledger says is input like any other: see settle.h for what may be done with it.
@@ -24,7 +27,7 @@ namespace jh {
 
 class Ledger {
  public:
-  enum class State { opened, committed, done, undoing };
+  enum class State { opened, committed, applied, done, undoing, restored };
   struct Image {
     std::string path;  // as it can be opened; in the file, names beside the ledger are short
     std::uint64_t old_size = 0;
@@ -74,14 +77,23 @@ class Ledger {
                   std::uint64_t length, bool zero, std::uint32_t crc);
   std::uint64_t append_about(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                              std::uint64_t length, ConstByteSpan payload, std::uint32_t flags = 0);
+  /// What an image's first page holds before it is closed; goes with the mark that is set next. Its
+  /// place was taken with the header.
+  void put_front(std::uint32_t image, ConstByteSpan page);
+  /// By image; empty: it is not closed.
+  std::vector<Buffer> fronts();
   /// Data that append() put there. By any thread, as long as nothing is appended meanwhile.
   void read_back(std::uint64_t at, ByteSpan out);
   void flush();
 
   /// Sets the commit mark and gives the file its lasting name. All before it is flushed first.
   void commit(bool with_undo);
+  void mark_applied();
   void mark_done();
   void mark_undoing();
+  /// Of an undo that was not begun: the change is done, as it was.
+  void clear_undoing();
+  void mark_restored();
   /// In an undo: what moved is back at its old place, and what it left may be overwritten.
   void mark_fetched();
   bool is_fetched() const { return fetched_; }
@@ -104,6 +116,7 @@ class Ledger {
   void read_images(ConstByteSpan raw, std::uint32_t count);
   void read_marks();
   bool mark_is_set(ledger::MarkKind kind);
+  Buffer fronts_area();
   void set_mark(ledger::MarkKind kind, std::uint32_t flags = 0);
   void write_record(ledger::Record record, ConstByteSpan payload);
   void bring_out();
@@ -122,6 +135,8 @@ class Ledger {
   Uuid id_{};
   std::uint64_t created_ = 0;
   std::vector<Image> images_;
+  std::uint64_t fronts_start_ = 0;
+  std::uint32_t fronts_crc_ = 0;  // by the mark that counts
   std::uint64_t records_start_ = 0;
   std::uint64_t end_ = 0;
   Buffer window_;  // the part of the file that reading is at

@@ -106,6 +106,24 @@ class Check {
     });
   }
 
+  // No page holds what the change, or its undo, would have made of it.
+  void nothing_reached(bool undoing) {
+    Ledger::Entry old;
+    ledger_.for_each([&](const Ledger::Entry& entry) {
+      if (entry.kind == RecordKind::before) old = entry;
+      if (entry.kind != RecordKind::after || (entry.zero && old.zero)) return;
+      Store& image = *images_[entry.image];
+      constexpr std::uint64_t page = 4096;
+      for (std::uint64_t at = 0; at < entry.length; at += page) {
+        const std::uint64_t size = std::min(page, entry.length - at);
+        const Buffer fresh = part_of(entry, at, size);
+        const Buffer was = part_of(old, at, size);
+        const Buffer now = read_padded(image, entry.offset + at, size);
+        if (fresh != was && now == (undoing ? was : fresh)) written_since(image, entry.offset + at);
+      }
+    });
+  }
+
   // What was written directly in front of `end` is there.
   void direct_bytes(std::size_t i, std::uint64_t end) {
     for (const auto& [start, stretch] : index_.images[i].wrote)
@@ -127,19 +145,6 @@ class Check {
   void moved_bytes(const LedgerIndex::Moved& moved) {
     Store& now = *images_[moved.image];
     if (crc32c(read_padded(now, moved.at, moved.length)) != moved.crc) written_since(now, moved.at);
-  }
-
-  // What the change lets go is as it was: whoever used the old state meanwhile may have written
-  // there without touching anything that the seal replaces.
-  void left_bytes(std::size_t i) {
-    Store& image = *images_[i];
-    for (const auto& [start, sum] : index_.images[i].left) {
-      const std::uint64_t there =
-          start >= image.size() ? 0 : std::min(sum.length, image.size() - start);
-      if (sum.zero ? there != 0 && !range_is_zero(image, start, there)
-                   : crc32c(read_padded(image, start, sum.length)) != sum.crc)
-        written_since(image, start);
-    }
   }
 
   // From `from` to `to` there are zeros where none of `known` is.
@@ -214,6 +219,12 @@ class Check {
   }
 
  private:
+  static Buffer part_of(const Ledger::Entry& entry, std::uint64_t at, std::uint64_t size) {
+    Buffer bytes(size);
+    if (!entry.zero)
+      std::copy_n(entry.payload.begin() + static_cast<std::ptrdiff_t>(at), size, bytes.begin());
+    return bytes;
+  }
   static ConstByteSpan piece_of(const Buffer& bytes, std::uint64_t at) {
     return ConstByteSpan(bytes).subspan(at,
                                         std::min<std::uint64_t>(sector_size, bytes.size() - at));
@@ -293,9 +304,23 @@ void check_can_finish(Ledger& ledger, const LedgerIndex& index, const std::vecto
     const LedgerIndex::Image& known = index.images[i];
     check.direct_bytes(i, known.new_size);
     check.rest_is_zero(i, known.old_size, known.new_size, ours_of(known));
-    check.left_bytes(i);
     check.tail_bytes(i);
   }
+}
+
+void check_not_begun(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images) {
+  const bool undoing = ledger.state() == Ledger::State::undoing;
+  Check check(ledger, index, images, "and the change may be there in part",
+              "nothing was written. Put the image back that the change was made on, or as it was "
+              "before the change");
+  for (std::size_t i = 0; i < images.size(); ++i) {
+    const LedgerIndex::Image& known = index.images[i];
+    const std::uint64_t before = undoing ? known.new_size : known.size_at_commit;
+    const std::uint64_t after = undoing ? known.old_size : known.new_size;
+    if (before != after && images[i]->size() == after) check.written_since(*images[i], 0);
+  }
+  if (undoing && ledger.is_fetched()) check.written_since(*images.front(), 0);
+  check.nothing_reached(undoing);
 }
 
 void check_can_undo(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images) {

@@ -12,6 +12,9 @@ namespace jh {
 /// A decided change that may have been carried out in part: what the seal writes is the old byte or
 /// the new one, what was written directly is there, and what will be cut off is as it was.
 void check_can_finish(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images);
+/// A decided change, or an undo, of which nothing was written yet: somebody may have used the
+/// images, but no page is what would have been made of it.
+void check_not_begun(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images);
 /// A finished change: every byte of it is there, and nothing was added.
 void check_can_undo(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images);
 /// An undo that may have been carried out in part.

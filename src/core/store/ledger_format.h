@@ -14,15 +14,22 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 5;
+constexpr std::uint32_t version = 6;
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint32_t max_images = 64;
 /// What a disk writes whole or not at all: the unit of the sums of what was written directly.
 constexpr std::uint64_t sector_size = 512;
 
-/// Blocks 0 to 3: a mark is set by writing its block, and it counts only when its checksum holds.
-enum class MarkKind : std::uint32_t { committed = 0, done = 1, undoing = 2, fetched = 3 };
-constexpr std::uint64_t mark_count = 4;
+/// Blocks 0 to 5: a mark is set by writing its block, and it counts only when its checksum holds.
+enum class MarkKind : std::uint32_t {
+  committed = 0,  // the records are complete
+  applied = 1,    // the images hold the new state, but for their fronts
+  done = 2,       // and their fronts are open
+  undoing = 3,    // the old state is to come back
+  fetched = 4,    // what moved is back at its old place
+  restored = 5,   // the images hold the old state, but for their fronts
+};
+constexpr std::uint64_t mark_count = 6;
 constexpr std::uint64_t header_offset = mark_count * block_size;
 
 struct Mark {
@@ -31,15 +38,16 @@ struct Mark {
   Uuid ledger_id;
   Le64 records_end;
   Le32 flags;
-  Le32 crc;  // CRC-32C of all before it
+  Le32 fronts_crc;  // CRC-32C of the fronts as they were then
+  Le32 crc;         // CRC-32C of all before it
 };
-static_assert(sizeof(Mark) == 44);
+static_assert(sizeof(Mark) == 48);
 constexpr std::uint32_t mark_no_undo = 1;  // of "committed": what an undo needs was not kept
 
 struct Header {
   std::array<char, 8> magic;
   Le32 version;
-  Le32 length;  // of header and image entries, a multiple of block_size; records follow
+  Le32 length;  // of header and image entries, a multiple of block_size; the fronts follow
   Uuid ledger_id;
   Le64 created;  // seconds since 1970
   Le32 image_count;
@@ -61,6 +69,14 @@ struct ImageEntry {
 static_assert(sizeof(ImageEntry) == 40);
 constexpr std::uint32_t image_created = 1;  // the change made this file: without it there is none
 
+/// Behind header and entries, once per image: the first page of the image before it was closed.
+struct Front {
+  std::array<std::uint8_t, block_size> page;
+  Le32 length;  // 0: this image is not closed
+  std::array<std::uint8_t, block_size - sizeof(Le32)> padding;
+};
+static_assert(sizeof(Front) == 2 * block_size);
+
 enum class RecordKind : std::uint32_t {
   before_direct = 1,  // old bytes of a range that was then written directly
   before = 2,         // old bytes of a range that the sealed change replaces
@@ -72,7 +88,7 @@ enum class RecordKind : std::uint32_t {
   parked = 8,         // new bytes that an `after` record with flag_parked speaks of
   cut_sum = 9,        // of a range behind the new end whose bytes are not kept: Le32 CRC-32C
   given = 10,         // a range of the *disk* that the change handed out: Le32 CRC-32C
-  left = 11,  // a range in front of the new end that only the old state refers to: Le32 CRC-32C
+  front = 11,         // the image is closed while the change is applied or undone
 };
 constexpr std::uint32_t flag_zero = 1;    // the payload would be all zeros and is left out
 constexpr std::uint32_t flag_parked = 2;  // the payload is a Parked

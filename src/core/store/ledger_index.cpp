@@ -47,8 +47,8 @@ std::uint64_t end_of(const Map& all) {
 // What is said of an image lies in the image.
 void check_inside(const LedgerIndex& index, const LedgerIndex::Image& image, const Ledger& ledger) {
   const std::uint64_t longest = std::max({image.old_size, image.new_size, image.size_at_commit});
-  const std::uint64_t old_end = std::max({end_of(image.kept), end_of(image.cut), end_of(image.sums),
-                                          end_of(image.moved), end_of(image.left)});
+  const std::uint64_t old_end = std::max(
+      {end_of(image.kept), end_of(image.cut), end_of(image.sums), end_of(image.moved)});
   // Of an unfinished change the new size is not known yet.
   if (ledger.state() == Ledger::State::opened) return;
   const std::uint64_t new_end = image.after.empty() ? 0 : image.after.rbegin()->second;
@@ -58,8 +58,7 @@ void check_inside(const LedgerIndex& index, const LedgerIndex::Image& image, con
                     checked_add(moved.at, moved.length) <= index.images[moved.image].new_size;
   const bool behind_the_end = (image.cut.empty() || image.cut.begin()->first >= image.new_size) &&
                               (image.sums.empty() || image.sums.begin()->first >= image.new_size);
-  const std::uint64_t left_end = end_of(image.left);
-  if (left_end > image.new_size || longest > static_cast<std::uint64_t>(INT64_MAX) ||
+  if (longest > static_cast<std::uint64_t>(INT64_MAX) ||
       old_end > image.old_size || new_end > image.new_size || end_of(image.wrote) > longest ||
       !moved_inside || !behind_the_end)
     damaged("the ledger speaks of bytes that the image does not have", ledger.path(),
@@ -72,7 +71,7 @@ LedgerIndex index_of(Ledger& ledger) {
   LedgerIndex index;
   for (const Ledger::Image& image : ledger.images())
     index.images.push_back(
-        {image.old_size, image.old_size, image.old_size, {}, {}, {}, {}, {}, {}, {}});
+        {image.old_size, image.old_size, image.old_size, {}, {}, {}, {}, {}, {}});
   ledger.for_each([&](const Ledger::Entry& entry) {
     LedgerIndex::Image& image = index.images[entry.image];
     const std::uint64_t at = entry.zero ? 0 : entry.at;
@@ -99,14 +98,7 @@ LedgerIndex index_of(Ledger& ledger) {
       case RecordKind::cut_sum:
         add_disjoint(
             image.sums, entry.offset,
-            LedgerIndex::Sum{entry.length, parse_as<Le32>(entry.payload, 0).value(), false},
-            ledger);
-        break;
-      case RecordKind::left:
-        add_disjoint(
-            image.left, entry.offset,
-            LedgerIndex::Sum{entry.length,
-                             entry.zero ? 0 : parse_as<Le32>(entry.payload, 0).value(), entry.zero},
+            LedgerIndex::Sum{entry.length, parse_as<Le32>(entry.payload, 0).value()},
             ledger);
         break;
       case RecordKind::moved: {
@@ -123,6 +115,7 @@ LedgerIndex index_of(Ledger& ledger) {
         break;
       case RecordKind::before:
       case RecordKind::parked:
+      case RecordKind::front:
         break;
     }
   });

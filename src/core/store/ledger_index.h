@@ -22,7 +22,6 @@ struct LedgerIndex {
   struct Sum {
     std::uint64_t length = 0;
     std::uint32_t crc = 0;
-    bool zero = false;  // there is no sum: it was zeros
   };
   struct Moved {
     std::uint64_t length = 0;
@@ -40,7 +39,6 @@ struct LedgerIndex {
     LedgerStretches cut;                // old bytes behind the new end
     std::map<std::uint64_t, Sum> sums;  // sums of such
     std::map<std::uint64_t, Moved> moved;
-    std::map<std::uint64_t, Sum> left;  // sums of what only the old state refers to
   };
   /// A range of the disk in this image that the change handed out.
   struct Given {

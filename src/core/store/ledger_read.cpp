@@ -40,8 +40,7 @@ std::optional<std::string> read_pointer(Store& file) {
 
 bool may_be_zero(RecordKind kind) {
   return kind == RecordKind::before_direct || kind == RecordKind::before ||
-         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::given ||
-         kind == RecordKind::left;
+         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::given;
 }
 
 // Whether a payload is as long as a record of its kind says.
@@ -61,9 +60,9 @@ bool fits(const Ledger::Entry& entry, std::size_t images) {
              parse_as<ledger::MovedTo>(entry.payload, 0).image.value() < images;
     case RecordKind::cut_sum:
     case RecordKind::given:
-    case RecordKind::left:
       return size == sizeof(Le32);
     case RecordKind::new_size:
+    case RecordKind::front:
       return size == 0;
   }
   return false;
@@ -161,7 +160,9 @@ bool Ledger::read_header() {
   id_ = header.ledger_id;
   created_ = header.created.value();
   read_images(raw, header.image_count.value());
-  records_start_ = ledger::header_offset + length;
+  fronts_start_ = ledger::header_offset + length;
+  records_start_ = fronts_start_ + images_.size() * sizeof(ledger::Front);
+  if (size < records_start_) return not_begun();
   end_ = size;
   read_marks();
   return true;
@@ -204,6 +205,8 @@ bool Ledger::mark_is_set(MarkKind kind) {
   end_ = mark.records_end.value();
   if (end_ < records_start_ || end_ > file_->size())
     damaged_ledger("the ledger is shorter than its commit mark says", file_->name());
+  if (kind == MarkKind::committed || kind == MarkKind::undoing)
+    fronts_crc_ = mark.fronts_crc.value();
   if (kind == MarkKind::committed) has_undo_ = (mark.flags.value() & ledger::mark_no_undo) == 0;
   return true;
 }
@@ -213,9 +216,30 @@ void Ledger::read_marks() {
   if (mark_is_set(MarkKind::committed)) state_ = State::committed;
   if (state_ == State::opened && lasting_)
     damaged_ledger("the ledger's commit mark is damaged", file_->name());
-  if (state_ == State::committed && mark_is_set(MarkKind::done)) state_ = State::done;
+  if (state_ == State::committed && mark_is_set(MarkKind::applied)) state_ = State::applied;
+  if (state_ == State::applied && mark_is_set(MarkKind::done)) state_ = State::done;
   if (state_ == State::done && mark_is_set(MarkKind::undoing)) state_ = State::undoing;
   fetched_ = state_ == State::undoing && mark_is_set(MarkKind::fetched);
+  if (state_ == State::undoing && mark_is_set(MarkKind::restored)) state_ = State::restored;
+  const bool needs_fronts = state_ != State::opened && state_ != State::done;
+  if (needs_fronts && crc32c(fronts_area()) != fronts_crc_)
+    damaged_ledger("what the ledger has of the images' first pages is damaged", file_->name());
+}
+
+Buffer Ledger::fronts_area() {
+  return read_buffer(*file_, fronts_start_, records_start_ - fronts_start_);
+}
+
+std::vector<Buffer> Ledger::fronts() {
+  const Buffer area = fronts_area();
+  std::vector<Buffer> pages;
+  for (std::size_t i = 0; i < images_.size(); ++i) {
+    const auto front = parse_as<ledger::Front>(area, i * sizeof(ledger::Front));
+    if (front.length.value() > front.page.size())
+      damaged_ledger("the ledger speaks of a front that no image has", file_->name());
+    pages.emplace_back(front.page.begin(), front.page.begin() + front.length.value());
+  }
+  return pages;
 }
 
 // The bytes were put into the ledger, in front of this record, when there were too many to hold.

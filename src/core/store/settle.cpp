@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/base/shell_word.h"
+#include "core/store/front.h"
 #include "core/store/ledger_apply.h"
 #include "core/store/ledger_check.h"
 #include "core/store/memory_store.h"
@@ -53,7 +54,9 @@ OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
   for (const Ledger::Image& image : ledger.images()) {
     if (!host.exists(image.path)) {
       // An undo removes what the change made; a crash may have come right behind that.
-      if (!image.created || ledger.state() != Ledger::State::undoing ||
+      const bool being_undone = ledger.state() == Ledger::State::undoing ||
+                                ledger.state() == Ledger::State::restored;
+      if (!image.created || !being_undone ||
           !host.has_folder(image.path))
         refuse("an image of the change is not there", image.path,
                "nothing was written; put it back where it was, then run again");
@@ -139,18 +142,79 @@ std::vector<Waiting> waiting_changes(Host& host, const Named& named) {
   return found;
 }
 
+namespace {
+
+// The old state is whole: nothing of it was overwritten.
+void drop(Host& host, Ledger& ledger, const Named& named, Recovered& done) {
+  done.left = remove_made(host, ledger, named);
+  ledger.remove();
+  done.result = RecoverResult::dropped;
+  // What the dropped change wrote to free room may be what the change before it had freed.
+  for (const Ledger::Image& each : ledger.images())
+    if (!each.created && host.exists(each.path)) done.ended_undo |= end_undo(host, each.path);
+}
+
+void finish(Ledger& ledger, Fronts& fronts, Recovered& done) {
+  fronts.open_all();
+  if (ledger.state() == Ledger::State::applied) ledger.mark_done();
+  if (!ledger.has_undo()) ledger.remove();
+  done.result = RecoverResult::finished;
+}
+
+// Decided, and perhaps carried out in part; but if a front is open, not even begun.
+void recover_committed(Host& host, Ledger& ledger, const Named& named,
+                       const std::vector<Store*>& images, Recovered& done) {
+  const LedgerIndex index = index_of(ledger);
+  Fronts fronts(ledger, images);
+  if (!fronts.all_closed()) {
+    fronts.check_untouched();
+    check_not_begun(ledger, index, images);
+    fronts.open_all();
+    drop(host, ledger, named, done);
+    return;
+  }
+  check_can_finish(ledger, index, fronts.stores());
+  ledger.settle_names();
+  apply_changes(ledger, fronts.stores());
+  ledger.mark_applied();
+  finish(ledger, fronts, done);
+}
+
+// The same of an undo.
+void recover_undoing(Host& host, Ledger& ledger, const std::vector<Store*>& images,
+                     Recovered& done) {
+  const LedgerIndex index = index_of(ledger);
+  Fronts fronts(ledger, images);
+  if (ledger.state() == Ledger::State::undoing) {
+    if (!fronts.all_closed()) {
+      fronts.check_untouched();
+      check_not_begun(ledger, index, images);
+      fronts.open_all();
+      ledger.clear_undoing();
+      done.result = RecoverResult::undo_dropped;
+      return;
+    }
+    check_can_finish_undo(ledger, index, fronts.stores());
+  } else {
+    fronts.remember_only();
+  }
+  put_back(ledger, index, fronts.stores());
+  if (ledger.state() == Ledger::State::undoing) ledger.mark_restored();
+  fronts.open_all();
+  remove_created(host, ledger);
+  ledger.remove();
+  done.result = RecoverResult::undone;
+}
+
+}  // namespace
+
 Recovered recover(Host& host, const std::string& image, const Named& named) {
   const auto ledger = Ledger::open(host, image, /*tidy=*/true);
   if (!ledger || is_over(*ledger)) return {};
   check_named(host, *ledger, named, "recover");
   Recovered done{RecoverResult::nothing_to_do, paths_of(*ledger), {}, false};
   if (ledger->state() == Ledger::State::opened) {
-    done.left = remove_made(host, *ledger, named);
-    ledger->remove();
-    done.result = RecoverResult::dropped;
-    // What the dropped change wrote to free room may be what the change before it had freed.
-    for (const Ledger::Image& each : ledger->images())
-      if (!each.created && host.exists(each.path)) done.ended_undo |= end_undo(host, each.path);
+    drop(host, *ledger, named, done);
     return done;
   }
   if (ledger->state() == Ledger::State::done) {
@@ -160,21 +224,17 @@ Recovered recover(Host& host, const std::string& image, const Named& named) {
     return done;
   }
   const OpenImages opened = open_images(host, *ledger, Access::read_write);
-  const LedgerIndex index = index_of(*ledger);
   if (ledger->state() == Ledger::State::committed) {
-    check_can_finish(*ledger, index, opened.stores);
-    ledger->settle_names();
-    apply_changes(*ledger, opened.stores);
-    ledger->mark_done();
-    if (!ledger->has_undo()) ledger->remove();
-    done.result = RecoverResult::finished;
-    return done;
+    recover_committed(host, *ledger, named, opened.stores, done);
+  } else if (ledger->state() == Ledger::State::applied) {
+    // What the fronts hold now is found by doing the rest of the work once more, without doing it.
+    Fronts fronts(*ledger, opened.stores);
+    fronts.remember_only();
+    apply_changes(*ledger, fronts.stores());
+    finish(*ledger, fronts, done);
+  } else {
+    recover_undoing(host, *ledger, opened.stores, done);
   }
-  check_can_finish_undo(*ledger, index, opened.stores);
-  put_back(*ledger, index, opened.stores);
-  remove_created(host, *ledger);
-  ledger->remove();
-  done.result = RecoverResult::undone;
   return done;
 }
 
@@ -236,6 +296,16 @@ std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image, cons
   return ledger;
 }
 
+// What they hold now: somebody may have written there what is none of the change's business.
+void note_fronts(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images) {
+  std::vector<std::uint32_t> closed;
+  ledger.for_each([&](const Ledger::Entry& entry) {
+    if (entry.kind == RecordKind::front) closed.push_back(entry.image);
+  });
+  for (const std::uint32_t image : closed)
+    Fronts::note(ledger, image, *images[image], index.images[image].old_size);
+}
+
 }  // namespace
 
 UndoFacts check_undo(Host& host, const std::string& image, const Named& named) {
@@ -261,11 +331,16 @@ UndoFacts undo(Host& host, const std::string& image, const Named& named,
     check_can_undo(*ledger, index, opened.stores);
     UndoFacts found = facts_of(*ledger, index, opened.stores);
     if (also_check) also_check(found);
+    note_fronts(*ledger, index, opened.stores);
     return found;
   });
   try {
     ledger->mark_undoing();
-    put_back(*ledger, index, opened.stores);
+    Fronts fronts(*ledger, opened.stores);
+    fronts.close_all();
+    put_back(*ledger, index, fronts.stores());
+    ledger->mark_restored();
+    fronts.open_all();
     remove_created(host, *ledger);
     ledger->remove();
   } catch (const Error& error) {

@@ -21,7 +21,7 @@ struct Named {
   std::function<bool(const std::string& image, const std::string& file)> is_part;
 };
 
-enum class RecoverResult { nothing_to_do, dropped, finished, undone, forgotten };
+enum class RecoverResult { nothing_to_do, dropped, finished, undo_dropped, undone, forgotten };
 
 /// A ledger that waits beside the named images.
 struct Waiting {

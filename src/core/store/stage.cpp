@@ -215,68 +215,16 @@ void Stage::resize(std::uint64_t new_size) {
   if (new_size > before) discard(before, new_size - before);
 }
 
-namespace {
-
-// Whether a map of ranges, by their begin, has any that this one would meet.
-template <class Map>
-bool has_in(const Map& all, std::uint64_t from, std::uint64_t length) {
-  const auto next = all.lower_bound(from);
-  if (next != all.end() && next->first < from + length) return true;
-  return next != all.begin() && std::prev(next)->first + std::prev(next)->second.length > from;
-}
-
-}  // namespace
-
 void Stage::note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
                        std::uint32_t crc) {
   if (from < size_ || from + length > direct_.old_size() || at + length > to.size_ ||
       length > ledger::max_payload || meets(direct_.done(), from, from + length))
     return;
-  if (!has_in(moved_, from, length)) moved_.emplace(from, Moved{length, to.index_, at, crc});
-}
-
-void Stage::note_left(std::uint64_t from, std::uint64_t length, bool zero, std::uint32_t crc) {
-  const std::uint64_t end = std::min(size_, direct_.old_size());
-  if (from >= end || has_in(left_, from, length)) return;
-  // What is behind the new end is cut off, which is another matter.
-  const bool whole = from + length <= end;
-  if (whole || zero) {
-    left_.emplace(from, Left{std::min(length, end - from), zero, crc});
-    return;
-  }
-  Buffer bytes(end - from);
-  read_old(from, bytes);
-  left_.emplace(from, Left{bytes.size(), false, crc32c(bytes)});
-}
-
-void Stage::for_each_left(const Ranges& sealed,
-                          const std::function<void(std::uint64_t, const Left&)>& visit) {
-  Ranges written = sealed;
-  for (const auto& [start, end] : direct_.done()) add_range(written, start, end);
-  Buffer bytes;
-  for (const auto& [from, left] : left_) {
-    const std::uint64_t end = from + left.length;
-    if (!meets(written, from, end)) {
-      visit(from, left);
-      continue;
-    }
-    const auto visit_part = [&](std::uint64_t start, std::uint64_t stop) {
-      if (start >= stop) return;
-      Left part{stop - start, left.zero, 0};
-      if (!left.zero) {
-        bytes.resize(part.length);
-        read_old(start, bytes);
-        part.crc = crc32c(bytes);
-      }
-      visit(start, part);
-    };
-    std::uint64_t at = from;
-    for_each_inside(written, from, end, [&](std::uint64_t start, std::uint64_t stop) {
-      visit_part(at, start);
-      at = stop;
-    });
-    visit_part(at, end);
-  }
+  const auto next = moved_.lower_bound(from);
+  const bool known = (next != moved_.end() && next->first < from + length) ||
+                     (next != moved_.begin() &&
+                      std::prev(next)->first + std::prev(next)->second.length > from);
+  if (!known) moved_.emplace_hint(next, from, Moved{length, to.index_, at, crc});
 }
 
 void Stage::for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const {

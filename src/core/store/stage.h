@@ -44,6 +44,10 @@ class Stage final : public Store {
   /// From here on what is written as unreferenced goes to the image without its old bytes being
   /// kept: for changes that nobody will take back.
   void trust_unreferenced() { direct_.trust(); }
+  /// The image's front is not closed while the change is applied: other files of the disk are, and
+  /// this one says which they are.
+  void leave_front_open() { closes_front_ = false; }
+  bool closes_front() const { return closes_front_; }
   /// Before the first write.
   void set_tail(Tail tail) { tail_ = tail; }
   /// The only places inside the old image that may be written directly, whatever a caller says is
@@ -92,17 +96,6 @@ class Stage final : public Store {
   /// compared them. Only a hint: what an undo has no use for is passed over.
   void note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
                   std::uint32_t crc);
-  /// These bytes of the image before the change, with this CRC-32C, are not referred to after it.
-  void note_left(std::uint64_t from, std::uint64_t length, bool zero, std::uint32_t crc);
-  struct Left {
-    std::uint64_t length = 0;
-    bool zero = false;
-    std::uint32_t crc = 0;  // CRC-32C
-  };
-  /// Calls visit(offset, left) for each such range in front of the new end that the change does not
-  /// write to either, in order. `sealed`: what for_each_change() told of.
-  void for_each_left(const Ranges& sealed,
-                     const std::function<void(std::uint64_t, const Left&)>& visit);
   void for_each_moved(const std::function<void(std::uint64_t, const Moved&)>& visit) const;
   /// Calls visit(offset, length) for each range of the image that lies behind its new end, still
   /// holds its old bytes, and is not known to have moved; in order.
@@ -132,11 +125,11 @@ class Stage final : public Store {
   std::uint64_t size_;
   std::map<std::uint64_t, Held> pages_;
   std::uint64_t in_memory_ = 0;
+  bool closes_front_ = true;
   std::optional<Ranges> allowed_;  // nothing: everywhere
   Ranges zeroed_;  // whole pages that read as zeros, whatever the image holds; none of pages_
   DirectWrites direct_;
   std::map<std::uint64_t, Moved> moved_;  // disjoint
-  std::map<std::uint64_t, Left> left_;    // disjoint
 };
 
 }  // namespace jh

@@ -5,6 +5,7 @@
 #include "core/base/checksum.h"
 #include "core/base/shell_word.h"
 #include "core/base/sizes.h"
+#include "core/store/front.h"
 #include "core/store/ledger_apply.h"
 
 namespace jh {
@@ -71,17 +72,13 @@ void Transaction::note_given(std::size_t index, std::uint64_t offset, std::uint6
 }
 
 // What only the old state refers to: so that it can be put back, or at least be recognized.
-void Transaction::keep_let_go(Stage& stage, const Ranges& sealed, bool keep_undo,
-                              Progress& progress) {
+void Transaction::keep_let_go(Stage& stage, bool keep_undo, Progress& progress) {
   stage.for_each_moved([&](std::uint64_t offset, const Stage::Moved& moved) {
     ledger::MovedTo place{};
     place.image = moved.image;
     place.crc = moved.crc;
     place.offset = moved.at;
     ledger_->append_about(RecordKind::moved, stage.index(), offset, moved.length, bytes_of(place));
-  });
-  stage.for_each_left(sealed, [&](std::uint64_t offset, const Stage::Left& left) {
-    ledger_->append_sum(RecordKind::left, stage.index(), offset, left.length, left.zero, left.crc);
   });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
     while (length != 0) {
@@ -107,7 +104,6 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
   for (const auto& stage : stages_) {
     const std::uint32_t image = stage->index();
     std::uint64_t needed = 0;
-    Ranges sealed;
     stage->finish_sums();
     stage->for_each_change([&](const Stage::Change& change) {
       ledger_->append(RecordKind::before, image, change.offset, change.old);
@@ -121,7 +117,6 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
                               bytes_of(parked), ledger::flag_parked);
       }
       stage->base().reserve(change.offset, change.fresh.size());
-      add_range(sealed, change.offset, change.offset + change.fresh.size());
       needed += change.fresh.size();
       progress.advance(0);
     });
@@ -130,7 +125,13 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
       refuse(fmt::format("the host has only {} free, and {} must be written",
                          human(Bytes(host_.free_space(path))), human(Bytes(needed))),
              path, "make room on the host's filesystem, then run again");
-    keep_let_go(*stage, sealed, keep_undo, progress);
+    keep_let_go(*stage, keep_undo, progress);
+    // Nobody has what the change makes itself; all others are closed while it is written.
+    const bool changes = needed != 0 || stage->size() != stage->base().size();
+    if (changes && stage->closes_front() && !ledger_->images()[image].created) {
+      ledger_->append_about(RecordKind::front, image, 0, 0, {});
+      Fronts::note(*ledger_, image, stage->base(), stage->size());
+    }
     ledger_->append_about(RecordKind::new_size, image, stage->size(), stage->base().size(), {});
   }
 }
@@ -152,7 +153,11 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   try {
     std::vector<Store*> images;
     for (const auto& stage : stages_) images.push_back(&stage->base());
-    apply_changes(*ledger_, images);
+    Fronts fronts(*ledger_, images);
+    fronts.close_all();
+    apply_changes(*ledger_, fronts.stores());
+    ledger_->mark_applied();
+    fronts.open_all();
     ledger_->mark_done();
     if (!keep_undo) ledger_->remove();
   } catch (const Error& error) {

@@ -38,7 +38,7 @@ class Transaction {
   std::uint64_t ledger_bytes() const { return ledger_bytes_; }
 
  private:
-  void keep_let_go(Stage& stage, const Ranges& sealed, bool keep_undo, Progress& progress);
+  void keep_let_go(Stage& stage, bool keep_undo, Progress& progress);
   void write_records(Progress& progress, bool keep_undo);
 
   Host& host_;

@@ -5,8 +5,10 @@
 #include <algorithm>
 #include <tuple>
 
+#include "core/base/shell_word.h"
 #include "core/base/uuid.h"
 #include "core/container/chain.h"
+#include "core/store/front.h"
 
 namespace jh::vmdk {
 namespace {
@@ -41,6 +43,16 @@ std::vector<std::string> parent_names(Store& file) {
   const std::string name = descriptor.value("parentFileNameHint");
   if (name.empty() || fold_case(descriptor.value("parentCID")) == "ffffffff") return {};
   return {name};
+}
+
+std::vector<std::string> part_names(Store& file) {
+  std::vector<std::string> names;
+  if (!holds(file, 0, descriptor_magic)) return names;
+  const Descriptor descriptor(text_of(file, 0, std::min(file.size(), longest_descriptor)));
+  for (const ExtentLine& extent : descriptor.extents())
+    if (extent.kind != "ZERO" && !extent.file.empty())
+      names.push_back(path_beside(file.name(), extent.file));
+  return names;
 }
 
 VmdkContainer::VmdkContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
@@ -132,6 +144,9 @@ void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
   extent.file = self ? &file_ : beside_ == nullptr ? nullptr : beside_->part(path);
   if (extent.file == nullptr)
     refuse("a part of the disk is not there", path, "put it back beside the descriptor");
+  if (has_closed_front(*extent.file))
+    refuse("the disk is in the middle of a change, which was interrupted", path,
+           "run: juneheath recover " + shell_word(file_.name()));
   if (line.kind == "SPARSE") {
     extent.sparse = std::make_unique<SparseExtent>(*extent.file, below_, start);
     const std::uint64_t capacity = extent.sparse->disk().size();

@@ -72,5 +72,7 @@ class VmdkContainer final : public Container {
 std::string new_descriptor(const std::string& kind, std::uint32_t content_id,
                            const std::vector<ExtentLine>& extents, std::uint64_t disk_size);
 std::vector<std::string> parent_names(Store& file);
+/// Of a descriptor in a file of its own: the files with the disk, as far as it can be read.
+std::vector<std::string> part_names(Store& file);
 
 }  // namespace jh::vmdk
