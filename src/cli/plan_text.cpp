@@ -42,7 +42,9 @@ void print_disk_change(const DiskChange& disk) {
 
 void print_plan(const Plan& plan, const Guest& guest) {
   std::cout << "The plan";
-  if (plan.lets_go() && !plan.target.empty())
+  const bool smaller = plan.has<step::ShrinkContent>() || plan.has<step::ShrinkVolume>() ||
+                       plan.has<step::ShrinkPartition>() || plan.has<step::ShrinkContainer>();
+  if (smaller && !plan.target.empty())
     std::cout << ": smaller becomes " << styled(plan.target, Style::heading);
   else if (!plan.target.empty())
     std::cout << ": the room goes to " << styled(plan.target, Style::heading);

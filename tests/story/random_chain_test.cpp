@@ -64,7 +64,9 @@ class Walk {
 #ifndef JUNEHEATH_SANITIZED
     if (random_() % 4 == 0 && command[0] != "recover")
       environment = {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                     {"JUNEHEATH_STOP_AT", std::to_string(1 + random_() % 60)}};
+                     // Early, or anywhere in what takes long: some come too late.
+                     {"JUNEHEATH_STOP_AT",
+                      std::to_string(1 + random_() % (random_() % 2 == 0 ? 60 : 1500))}};
 #endif
     const Outcome outcome = juneheath(command, environment);
     log_ += fmt::format("\n  {} -> {}", fmt::join(command, " "), outcome.status);
@@ -133,12 +135,16 @@ class Walk {
         becomes_ = Becomes::one_more;
         return with_images({"grow", "--add-disk", new_name() + "=" + size});
       case 0:
-      case 1:
         return with_images({"grow", "--by", size, "--disk", disk});
+      case 1:
+        return with_images({"grow", "--by", size, "--disk", disk, "--allow-move", "--give",
+                            any_target() + (random_() % 2 == 0 ? "" : "=50%")});
       case 2:
         return with_images({"grow", "--by", size, "--disk", disk, "--give", "nothing"});
       case 3:
-        return with_images({"grow", "--give", random_() % 2 == 0 ? "/" : "p1"});
+        if (random_() % 2 == 0) return with_images({"grow", "--give", any_target()});
+        return with_images({"grow", "--by", size, "--disk", disk, "--give", any_target() + "=8MiB",
+                            "--give", any_target(), "--allow-move"});
       case 4:
         return with_images({"shrink", "--by", size, "--disk", disk, "--yes"});
       case 5:
@@ -151,6 +157,11 @@ class Walk {
       default:
         return with_images({"undo", "--yes"});
     }
+  }
+
+  std::string any_target() {
+    static const Words targets{"/", "p1", "/srv", "/home", "/var/log", "swap", "/boot"};
+    return targets[random_() % targets.size()];
   }
 
   std::string new_name() {

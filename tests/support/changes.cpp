@@ -50,6 +50,27 @@ void shrink(FaultHost& host, const Guest& guest, const BeforeProof& before_proof
   carry_out(host, guest, plan_shrink(guest, request), request, silent, before_proof);
 }
 
+void grow_with_moves(FaultHost& host, const Guest& guest, const std::vector<const char*>& gives,
+                     const BeforeProof& before_proof) {
+  GrowRequest request;
+  for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
+  request.by = 24_MiB;
+  request.allow_move = true;
+  for (const char* give : gives) request.gives.push_back(parse_give(give));
+  Silent silent;
+  carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
+}
+
+// The root grows, a logical swap area and a filesystem behind it make room.
+void make_room(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
+  grow_with_moves(host, guest, {"/"}, before_proof);
+}
+
+// A volume of one group; and one of another, for which the first one's partition is in the way.
+void grow_two_groups(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
+  grow_with_moves(host, guest, {"/srv/rings=44MiB", "/"}, before_proof);
+}
+
 void compact(FaultHost& host, const Guest& guest, const BeforeProof&) {
   Silent silent;
   compact_in_place(host, guest, 0, false, silent);
@@ -106,6 +127,8 @@ const std::vector<GuestChange>& guest_changes() {
       {"Shrink", {"full"}, Form::raw, Keeping::full, shrink},
       {"ShrinkVhdx", {"full"}, Form::vhdx, Keeping::sparse, shrink},
       {"Move", {"mbr-extended"}, Form::raw, Keeping::full, shrink},
+      {"MakeRoom", {"mbr-extended"}, Form::raw, Keeping::full, make_room},
+      {"TwoGroups", {"two-groups"}, Form::qcow2, Keeping::sparse, grow_two_groups},
       {"CompactQcow2", {"full"}, Form::qcow2, Keeping::sparse, compact},
       {"CompactVdi", {"full"}, Form::vdi, Keeping::sparse, compact},
       {"RecastVdi", {"full"}, Form::vdi, Keeping::sparse, keep_full},

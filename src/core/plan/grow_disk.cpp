@@ -13,23 +13,20 @@ DiskGrowth::DiskGrowth(const Guest& guest, std::size_t disk, Bytes size, bool ma
   if (!this->disk().places.empty()) whole_ = this->disk().places.front().size;
 }
 
+// Where all others stay where they are; but what was promised to one in front may push it.
 Bytes DiskGrowth::reach_in_place(const Place& place) const {
   if (!place.partition) return std::max(place.size, size_);
   const Sectors end = aligned_reach(disk(), *place.partition, size_);
-  return std::max(promised(place), bytes(end - place.partition->first));
+  const Sectors count = end - place.partition->first;
+  if (may_move_ && lineup_->has(place) && !lineup_->could_have(place, count, usable()))
+    return bytes(lineup_->most(place, usable()));
+  return std::max(promised(place), bytes(count));
 }
 
 Bytes DiskGrowth::reach(const Place& place) const {
-  if (!may_move_ || !place.partition || !lineup_) return reach_in_place(place);
-  Lineup lineup = *lineup_;
-  const Lineup::Member* member = lineup.find(place);
-  if (member == nullptr) return reach_in_place(place);
-  const Sectors most = lineup.most(place, usable());
-  // To the last sector, where nobody has to move for it.
   const Bytes in_place = reach_in_place(place);
-  const Sectors sectors(in_place.value() / disk().table->facts().sector_size);
-  return lineup.could_have(place, sectors, usable()) ? std::max(in_place, bytes(most))
-                                                     : bytes(most);
+  if (!may_move_ || !place.partition || !lineup_->has(place)) return in_place;
+  return std::max(in_place, bytes(lineup_->most(place, usable())));
 }
 
 void DiskGrowth::promise(const Place& place, Bytes size) {

@@ -41,6 +41,11 @@ Lineup::Member* Lineup::find(const Place& place) {
   return found == members_.end() ? nullptr : &*found;
 }
 
+bool Lineup::has(const Place& place) const {
+  return std::any_of(members_.begin(), members_.end(),
+                     [&](const Member& member) { return member.place == &place; });
+}
+
 void Lineup::cut(Member& member, Bytes size) const {
   const Partition& partition = *member.place->partition;
   if (partition.role == PartitionRole::extended) return;

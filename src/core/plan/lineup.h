@@ -28,6 +28,7 @@ class Lineup {
 
   const std::vector<Member>& members() const { return members_; }
   Member* find(const Place& place);
+  bool has(const Place& place) const;
   /// Makes one shorter, as if its place had this size. An extended partition without logical ones
   /// stays as it is.
   void cut(Member& member, Bytes size) const;

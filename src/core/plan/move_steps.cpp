@@ -31,7 +31,7 @@ void plan_move(Plan& plan, const Guest& guest, const Lineup::Member& member) {
       {where_is(guest, place), guest.name_of(place),
        fmt::format("move it {} towards the {}, {}", human(to_bytes(way, facts.sector_size)),
                    to_front ? "front" : "end",
-                   copied < size ? "what it holds of use" : "with all that is in it"),
+                   copied < size ? "without what it has free" : "with all that is in it"),
        size, size, step::MovePartition{member.first, member.first + count}, copied.value()});
   plan.notes.push_back(fmt::format(
       "{} begins elsewhere afterwards: whatever names it by its first sector must be told",

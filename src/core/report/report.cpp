@@ -190,8 +190,11 @@ std::vector<Advice> advice_for(const Guest& guest) {
            "juneheath grow" + images + " --give " + shell_word(guest.best_name(*place))});
     if (!disk.container->facts().blockers.empty()) continue;
     for (const Place& place : disk.places) {
-      if (!place.content.is_usual_target() || !with_room.empty()) continue;
+      if (!place.content.is_usual_target()) continue;
       const Place* behind = place.partition ? neighbour(guest, place) : nullptr;
+      const bool others_have = !with_room.empty();
+      if (others_have && (behind == nullptr || !could_grow_by_moves(guest, place, disk.size())))
+        continue;
       if (behind != nullptr) {
         advice.push_back(advise_blocked(guest, place, *behind));
       } else if (place.content.blockers.empty()) {

@@ -54,14 +54,29 @@ FrontStore::FrontStore(Store& image, const Uuid& change, Buffer page)
       page_(before_),
       closed_(closed_front(change, before_.size())) {}
 
-// A byte that somebody changed in the text makes no content of it.
 bool FrontStore::is_closed(std::uint64_t at, ConstByteSpan sector) const {
+  return same(sector, sector_of(closed_, at));
+}
+
+void FrontStore::check_text() {
   constexpr std::size_t few = 16;
-  const ConstByteSpan text = sector_of(closed_, at);
-  std::size_t different = 0;
-  for (std::size_t i = 0; i < text.size() && different <= few; ++i)
-    different += sector[i] != text[i] ? 1 : 0;
-  return different <= few && text.size() > 4 * few;
+  if (image_.size() < closed_.size()) return;
+  const Buffer now = read_buffer(image_, 0, closed_.size());
+  for (std::size_t at = 0; at < now.size(); at += sector_size) {
+    const ConstByteSpan sector = sector_of(now, at);
+    const ConstByteSpan text = sector_of(closed_, at);
+    std::vector<std::size_t> different;
+    for (std::size_t i = 0; i < text.size(); ++i)
+      if (sector[i] != text[i]) different.push_back(i);
+    if (different.empty() || different.size() > few || same(sector, sector_of(page_, at))) continue;
+    const std::size_t first = different.front();
+    refuse(fmt::format("byte {} was written by somebody else, in the text that says that a change "
+                       "is going on",
+                       at + first),
+           name(),
+           fmt::format("nothing was written; put 0x{:02x} back there, then run again",
+                       text[first]));
+  }
 }
 
 FrontStore::Sectors FrontStore::sectors() {
@@ -183,6 +198,10 @@ void Fronts::check_untouched() {
            touched->name(),
            "nothing was written. Put the image back that the change was made on, or as it was "
            "before the change");
+}
+
+void Fronts::check_texts() {
+  for (const auto& front : fronts_) front->check_text();
 }
 
 void Fronts::close_all() {

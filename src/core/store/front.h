@@ -28,6 +28,9 @@ class FrontStore final : public Store {
     std::size_t other = 0;
   };
   Sectors sectors();
+  /// Throws refused where a closed sector was written to: it is neither closed any more nor what
+  /// somebody uses.
+  void check_text();
   /// Durable when it returns.
   void close();
   /// Gives every closed sector what it holds now; others are left alone. Durable when it returns.
@@ -74,6 +77,7 @@ class Fronts {
   /// Where not all are closed: throws refused when a sector is closed and another is neither that
   /// nor as it was. It cannot be told then whether the change was begun.
   void check_untouched();
+  void check_texts();
   void close_all();
   void open_all();
   void remember_only();

@@ -166,6 +166,7 @@ void recover_committed(Host& host, Ledger& ledger, const Named& named,
                        const std::vector<Store*>& images, Recovered& done) {
   const LedgerIndex index = index_of(ledger);
   Fronts fronts(ledger, images);
+  fronts.check_texts();
   if (!fronts.all_closed()) {
     fronts.check_untouched();
     check_not_begun(ledger, index, images);
@@ -185,6 +186,7 @@ void recover_undoing(Host& host, Ledger& ledger, const std::vector<Store*>& imag
                      Recovered& done) {
   const LedgerIndex index = index_of(ledger);
   Fronts fronts(ledger, images);
+  fronts.check_texts();
   if (ledger.state() == Ledger::State::undoing) {
     if (!fronts.all_closed()) {
       fronts.check_untouched();
@@ -229,6 +231,7 @@ Recovered recover(Host& host, const std::string& image, const Named& named) {
   } else if (ledger->state() == Ledger::State::applied) {
     // What the fronts hold now is found by doing the rest of the work once more, without doing it.
     Fronts fronts(*ledger, opened.stores);
+    fronts.check_texts();
     fronts.remember_only();
     apply_changes(*ledger, fronts.stores());
     finish(*ledger, fronts, done);
