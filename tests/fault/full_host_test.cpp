@@ -97,5 +97,38 @@ TEST_P(FullHost, IsFoundBeforeAnythingIsDone) {
 INSTANTIATE_TEST_SUITE_P(Changes, FullHost, testing::ValuesIn(guest_changes()),
                          [](const auto& test) { return std::string(test.param.name); });
 
+// After a backup that shares blocks with the image, what the seal overwrites needs room of its own:
+// that is found before the commit.
+TEST(SharedBlocks, NeedRoomThatIsLookedForBeforeTheCommit) {
+  const GuestChange& change = guest_changes().front();
+  const Contents old = images_of(change);
+  FaultHost whole;
+  put(whole, old);
+  carry_out_on(whole, change);
+  int refused = 0;
+  int done = 0;
+  for (const std::uint64_t told : {0ULL, 4096ULL, 40'000ULL, 1ULL << 20, 1ULL << 30}) {
+    FaultHost host;
+    put(host, old);
+    host.share_blocks();
+    // Told so at the seal, after the plan's own look at the host's room.
+    bool sealing = false;
+    try {
+      carry_out_on(host, change, [&](FileSet&) {
+        host.leave_room(std::nullopt, told);
+        sealing = true;
+      });
+      ++done;
+    } catch (const Error& error) {
+      EXPECT_TRUE(sealing);
+      EXPECT_EQ(error.status(), Status::refused) << error.what();
+      EXPECT_TRUE(same(contents_of(host, true), old)) << told;
+      ++refused;
+    }
+  }
+  EXPECT_GE(refused, 2);
+  EXPECT_GE(done, 2);
+}
+
 }  // namespace
 }  // namespace jh::test

@@ -192,6 +192,20 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
          } catch (const Error&) {
          }
        }},
+      {"it was recovered in another folder, with its ledger, and came back",
+       [](FaultHost& host) {
+         const auto carry = [&host](const std::string& from, const std::string& to) {
+           for (const std::string& name : host.names())
+             if (name.starts_with(from)) host.rename(name, to + name.substr(from.size()));
+         };
+         carry("/moor/", "/fen/");
+         try {
+           recover(host, "/fen/" + image.substr(6));
+         } catch (const Error&) {
+           // As well as where it was.
+         }
+         carry("/fen/", "/moor/");
+       }},
       {"a copy in its place",
        [](FaultHost& host) {
          const MemoryStore copy(host.content(image), "copy");

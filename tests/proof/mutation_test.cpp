@@ -211,6 +211,8 @@ Plan grow(const Guest& guest, const std::vector<std::string>& paths, const char*
     request.disk_chosen = true;
   }
   for (const std::string& give : gives) request.gives.push_back(parse_give(give));
+  // Where a disk does not hold what would have to move, it makes no difference.
+  request.allow_move = gives.size() > 1;
   return plan_growth(guest, request);
 }
 
@@ -247,6 +249,18 @@ INSTANTIATE_TEST_SUITE_P(
              {"mbr-extended"},
              150,
              [](const auto& guest, const auto& paths) { return shrink(guest, paths, true); }},
+        Case{"MakeRoom",
+             {"swap-behind"},
+             150,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "160MiB", {"/=20MiB", "swap=4MiB"});
+             }},
+        Case{"TwoGroups",
+             {"two-groups"},
+             100,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "200MiB", {"/srv/rings=44MiB", "/"});
+             }},
         Case{"GrowVolumes",
              {"two-disk-a", "two-disk-b"},
              350,

@@ -124,6 +124,15 @@ Plan grow_by(const Guest& guest, Bytes by, const std::vector<std::string>& gives
   return plan_growth(guest, request);
 }
 
+Plan with_moves(const Guest& guest, const std::vector<std::string>& gives) {
+  GrowRequest request;
+  for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
+  request.by = 64_MiB;
+  request.allow_move = true;
+  for (const std::string& give : gives) request.gives.push_back(parse_give(give));
+  return plan_growth(guest, request);
+}
+
 Plan to_the_floor(const Guest& guest) {
   ShrinkRequest request;
   for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
@@ -143,6 +152,19 @@ INSTANTIATE_TEST_SUITE_P(
                                   {"two-disk-a", "two-disk-b"},
                                   [](const Guest& guest) {
                                     return grow_by(guest, 96_MiB, {"/scratch=16MiB", "/=rest"});
+                                  }},
+                    PlannedChange{"MakeRoom",
+                                  {"mbr-extended"},
+                                  [](const Guest& guest) { return with_moves(guest, {"/"}); }},
+                    PlannedChange{"TwoGroups",
+                                  {"two-groups"},
+                                  [](const Guest& guest) {
+                                    return with_moves(guest, {"/srv/rings=44MiB", "/"});
+                                  }},
+                    PlannedChange{"ThreePartitions",
+                                  {"swap-behind"},
+                                  [](const Guest& guest) {
+                                    return with_moves(guest, {"/=30MiB", "swap=8MiB", "p4"});
                                   }},
                     PlannedChange{"ShrinkMbr", {"heather"}, to_the_floor},
                     PlannedChange{"Move", {"mbr-extended"}, to_the_floor},

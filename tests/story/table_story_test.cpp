@@ -162,6 +162,32 @@ TEST(Tables, ADamagedSpareCopyDoesNotStopTheDiskFromGrowing) {
   EXPECT_EQ(audit.status, 0) << audit.out;
 }
 
+// An MBR does not tell the size of its sectors: what the user says of it holds for every disk, up to
+// the proof.
+TEST(Tables, TheSectorSizeIsForAllDisks) {
+  const TempFolder folder;
+  std::vector<std::string> images;
+  for (const char* name : {"first.img", "second.img"}) {
+    images.push_back(folder / name);
+    make_sparse_file(images.back(), 100 * mib);
+    FileStore file(images.back(), Access::read_write);
+    mbr::Record record{};
+    record.signature = mbr::boot_signature;
+    record.entries[0].type = 0x83;
+    record.entries[0].start_lba = 256;
+    record.entries[0].sectors = 10 * 256;
+    file.write(0, bytes_of(record));
+  }
+  const Outcome grown = juneheath({"grow", images[0], images[1], "--disk", "2", "--by", "20MiB",
+                                   "--give", "2:p1", "--sector-size", "4096"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  const auto survey =
+      juneheath({"survey", images[0], images[1], "--sector-size", "4096", "--json"}).out;
+  EXPECT_NE(survey.find(std::to_string(119 * mib)), std::string::npos) << survey;
+  // Taken for sectors of 512 bytes, as a survey without the word does, it is an eighth of that.
+  EXPECT_EQ(juneheath({"undo", images[0], images[1]}).status, 0);
+}
+
 TEST(Tables, WhatCannotBeTrustedIsRefused) {
   const TempFolder folder;
   const auto refused = [&](const std::string& image, int status, const std::string& words) {

@@ -6,6 +6,7 @@
 
 #include <filesystem>
 #include <fstream>
+#include <future>
 
 #include "core/store/host.h"
 #include "support/containers.h"
@@ -436,6 +437,29 @@ TEST_F(World, ADamagedPackedEntryIsFoundByEveryCommand) {
     Words limited{"timeout", "60", JUNEHEATH_PROGRAM};
     limited.insert(limited.end(), command.begin(), command.end());
     EXPECT_EQ(run(limited).status, 4) << command[0] << command.back();
+  }
+}
+
+// Of two that want the same image at the same time one does its work, or both do, one after the
+// other; the loser of the race does not take what it sees in between for damage.
+TEST_F(World, TwoAtATime) {
+  for (int turn = 0; turn < 12; ++turn) {
+    fresh();
+    const auto grow = [&](const char* by) {
+      return juneheath({"grow", image_, "--by", by, "--give", "/", "--quiet"});
+    };
+    auto other = std::async(std::launch::async, [&] { return grow("32MiB"); });
+    const Outcome one = turn % 2 == 0
+                            ? grow("64MiB")
+                            : juneheath({"shrink", image_, "--to", "floor", "--yes", "--quiet"});
+    const Outcome two = other.get();
+    for (const Outcome& each : {one, two}) {
+      EXPECT_TRUE(each.status == 0 || each.status == 3) << each.err;
+      EXPECT_FALSE(each.said("damage")) << each.err;
+    }
+    EXPECT_TRUE(one.status == 0 || two.status == 0) << one.err << two.err;
+    EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+    EXPECT_EQ(check_ext(image_, first_mib), "");
   }
 }
 

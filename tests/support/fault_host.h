@@ -36,6 +36,9 @@ class FaultHost final : public Host {
   /// Who asks is told `told`: others take it meanwhile.
   void leave_room(std::optional<std::uint64_t> bytes, std::uint64_t told = 1ULL << 50);
   std::uint64_t room_left() const;
+  /// Blocks of the images are shared with other files: overwriting them takes room.
+  void share_blocks() { shares_ = true; }
+  bool overwriting_needs_room(const std::string& /*path*/) override { return shares_; }
   /// The least that was left at any time since.
   std::uint64_t least_room() const { return least_; }
   /// What survives is decided, and the power comes back.
@@ -49,6 +52,7 @@ class FaultHost final : public Host {
   PowerSupply power_;
   std::optional<std::uint64_t> room_;  // for all files together
   std::uint64_t told_ = 1ULL << 50;
+  bool shares_ = false;
   std::uint64_t least_ = UINT64_MAX;
   Unflushed mode_ = Unflushed::kept;
 };

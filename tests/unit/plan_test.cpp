@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "core/plan/grow.h"
+#include "core/plan/grow_disk.h"
 #include "core/plan/room.h"
 #include "support/samples.h"
 
@@ -134,6 +135,115 @@ TEST_F(Plans, RoomBehindALogicalPartition) {
   request_.gives = {parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("stands directly behind it"), std::string::npos) << words_;
+}
+
+// Extents: what a group has free, what its devices gain, and who gets how many of them.
+TEST_F(Plans, AGroupSharesItsExtents) {
+  open("fieldstation", 60ULL << 20);
+  request_.gives = {parse_give("/var/log=10MiB"), parse_give("/home=25%"), parse_give("/")};
+  const Plan plan = plan_growth(*guest_, request_);
+  ASSERT_EQ(plan.groups, std::vector<std::string>{"field-station"});
+  std::map<std::string, std::uint64_t> gained;
+  plan.for_each<step::GrowVolume>([&](const Step& step, const step::GrowVolume& work) {
+    gained[step.where.volume] = work.extents;
+  });
+  // 27 free and 15 new: 3 for the size (whole extents), a quarter of all 42, the rest.
+  EXPECT_EQ(gained["field-station/var--log"], 3U);
+  EXPECT_EQ(gained["field-station/home"], 10U);
+  EXPECT_EQ(gained["field-station/root"], 29U);
+  EXPECT_TRUE(std::any_of(plan.notes.begin(), plan.notes.end(), [](const std::string& note) {
+    return note.find("gets 12 MiB") != std::string::npos;
+  }));
+  // What fits as it is touches neither the table nor the physical volume.
+  request_.gives = {parse_give("/home=100MiB")};
+  const Plan inside = plan_growth(*guest_, request_);
+  EXPECT_FALSE(inside.has<step::GrowPartition>());
+  EXPECT_FALSE(inside.has<step::GrowDevice>());
+  request_.gives = {parse_give("/home=200MiB")};
+  EXPECT_EQ(refused(), Status::refused);
+  EXPECT_NE(words_.find("50 extents of 4 MiB, and there are 42"), std::string::npos) << words_;
+  EXPECT_NE(words_.find("--give /home=rest"), std::string::npos) << words_;
+}
+
+TEST_F(Plans, APhysicalVolumeAloneTakesItsRoom) {
+  open("fieldstation", 60ULL << 20);
+  request_.gives = {parse_give("p3")};
+  const Plan plan = plan_growth(*guest_, request_);
+  EXPECT_EQ(first_of<step::GrowDevice>(plan)->as<step::GrowDevice>()->extents, 182U);
+  EXPECT_FALSE(plan.has<step::GrowVolume>());
+  EXPECT_EQ(plan.target, "group field-station");
+  request_.gives = {parse_give("p3=4MiB")};
+  EXPECT_EQ(refused(), Status::unsupported);
+}
+
+// Each group by itself, and all steps on tables in front of those in groups.
+TEST_F(Plans, TwoGroupsAreServedOneAfterTheOther) {
+  open("two-groups", 64ULL << 20);
+  request_.gives = {parse_give("first/pieces=20MiB"), parse_give("/")};
+  const Plan plan = plan_growth(*guest_, request_);
+  EXPECT_EQ(plan.groups.size(), 2U);
+  std::size_t last_table = 0;
+  std::size_t first_group = plan.steps.size();
+  for (std::size_t i = 0; i < plan.steps.size(); ++i) {
+    if (plan.steps[i].is<step::GrowPartition>()) last_table = i;
+    if (plan.steps[i].is<step::GrowVolume>()) first_group = std::min(first_group, i);
+  }
+  EXPECT_LT(last_table, first_group);
+  int commits = 0;
+  plan.for_each<step::CommitGroup>([&](const Step&, const step::CommitGroup&) { ++commits; });
+  EXPECT_EQ(commits, 2);
+  // The first one's partition is not the last: it gets nothing of the new room.
+  EXPECT_FALSE(plan.has<step::GrowDevice>({0, 1, {}}));
+  request_.gives = {parse_give("first/pieces=40MiB"), parse_give("/")};
+  EXPECT_EQ(refused(), Status::refused);
+  EXPECT_NE(words_.find("10 extents of 4 MiB, and there are 9"), std::string::npos) << words_;
+  EXPECT_NE(words_.find("--allow-move"), std::string::npos) << words_;
+}
+
+// What makes room moves as little as it must: nothing, one, or all behind the target.
+TEST_F(Plans, AsFewMoveAsWillDo) {
+  open("swap-behind", 100ULL << 20);
+  request_.allow_move = true;
+  const auto moved = [&](std::vector<Give> gives) {
+    request_.gives = std::move(gives);
+    std::map<std::uint32_t, std::uint64_t> found;
+    const Plan plan = plan_growth(*guest_, request_);
+    plan.for_each<step::MovePartition>([&](const Step& step, const step::MovePartition& work) {
+      found[step.where.partition] = work.first.value() / 2048;
+    });
+    return found;
+  };
+  using Moved = std::map<std::uint32_t, std::uint64_t>;
+  EXPECT_EQ(moved({parse_give("p4")}), (Moved{}));
+  EXPECT_EQ(moved({parse_give("swap=1MiB")}), (Moved{{4, 195}}));
+  EXPECT_EQ(moved({parse_give("/=1MiB")}), (Moved{{3, 171}, {4, 195}}));
+  EXPECT_EQ(moved({parse_give("/")}), (Moved{{3, 171}, {4, 195}}));
+  // Whatever is asked for, nothing overlaps and nothing goes to the front.
+  for (std::uint64_t a = 1; a < 60; a += 7)
+    for (std::uint64_t b = 1; b < 40; b += 5) {
+      const auto found = moved({parse_give(fmt::format("/={}MiB", a)),
+                                parse_give(fmt::format("swap={}MiB", b)), parse_give("p4")});
+      const std::uint64_t swap = found.contains(3) ? found.at(3) : 66;
+      const std::uint64_t rescue = found.contains(4) ? found.at(4) : 90;
+      EXPECT_GE(swap, 66 + a);
+      EXPECT_GE(rescue, swap + 24 + b);
+      EXPECT_LE(rescue + 16, 211U);
+    }
+  request_.gives = {parse_give("/"), parse_give("swap")};
+  EXPECT_EQ(refused(), Status::usage);
+}
+
+// Partitions that cannot move divide the disk; room on the other side is none.
+TEST_F(Plans, WhatStaysIsAWall) {
+  open("swap-behind", 100ULL << 20);
+  disk_->write(90ULL << 20, Buffer(8192, 'q'));  // nobody knows what this is
+  guest_ = std::make_unique<Guest>(std::vector<Guest::Image>{{"guest.img", disk_.get()}});
+  request_.allow_move = true;
+  request_.gives = {parse_give("/")};
+  EXPECT_EQ(refused(), Status::refused);
+  EXPECT_NE(words_.find("p4 (unknown content) stands behind it, and does not move"), std::string::npos)
+      << words_;
+  EXPECT_FALSE(could_grow_by_moves(*guest_, *find_target(*guest_, "/"), 1_GiB));
 }
 
 }  // namespace

@@ -187,6 +187,7 @@ class Planner {
       for (GroupGrowth& growth : groups_)
         if (growth.turn() == kind) growth.find_room(scene_);
     }
+    for (GroupGrowth& growth : groups_) growth.find_what_is_left(scene_);
     for (GroupGrowth& growth : groups_) growth.share(scene_);
   }
 

@@ -173,12 +173,17 @@ void GroupGrowth::find_room(GrowScene& scene) {
   std::sort(grown_.begin(), grown_.end());
   if (!shares_disks) room_ = planned_.group.free_extents();
   if (volumes_.empty() && !request.new_partition) return;
-  const bool short_of_room =
-      scene.alone ? (scene.grows() || free_before_ == 0 || has_sizes())
-                  : (planned_.group.free_extents() == 0 || lacking() != 0);
+  const bool short_of_room = scene.alone && (scene.grows() || free_before_ == 0 || has_sizes());
   if (request.new_partition || (fresh_.empty() && grown_.empty() && short_of_room))
     find_new_partition(scene);
   if (!shares_disks) room_ = planned_.group.free_extents();
+}
+
+void GroupGrowth::find_what_is_left(GrowScene& scene) {
+  if (scene.alone || volumes_.empty() || !fresh_.empty() || !grown_.empty()) return;
+  if (planned_.group.free_extents() != 0 && lacking() == 0) return;
+  find_new_partition(scene);
+  if (!fresh_.empty()) room_ = planned_.group.free_extents();
 }
 
 // On the disk that becomes larger, or the one with the largest room.

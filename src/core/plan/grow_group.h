@@ -64,6 +64,8 @@ class GroupGrowth {
   /// Way 1 is what the group has free; way 2: physical volumes grow, in place or where others make
   /// room; way 3: a new disk, or a new partition.
   void find_room(GrowScene& scene);
+  /// For a group that is still short of room when all others have theirs: a new partition.
+  void find_what_is_left(GrowScene& scene);
   /// Gives the volumes their shares.
   void share(GrowScene& scene);
 

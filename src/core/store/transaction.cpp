@@ -121,14 +121,20 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
       progress.advance(0);
     });
     const std::string& path = ledger_->images()[image].path;
+    // Nobody has what the change makes itself; all others are closed while it is written.
+    const bool closes = (needed != 0 || stage->size() != stage->base().size()) &&
+                        stage->closes_front() && !ledger_->images()[image].created;
+    if (closes) {
+      const std::uint64_t front = std::min(ledger::block_size, stage->base().size());
+      stage->base().reserve(0, front);
+      needed += front;
+    }
     if (needed != 0 && host_.overwriting_needs_room(path) && host_.free_space(path) < needed)
       refuse(fmt::format("the host has only {} free, and {} must be written",
                          human(Bytes(host_.free_space(path))), human(Bytes(needed))),
              path, "make room on the host's filesystem, then run again");
     keep_let_go(*stage, keep_undo, progress);
-    // Nobody has what the change makes itself; all others are closed while it is written.
-    const bool changes = needed != 0 || stage->size() != stage->base().size();
-    if (changes && stage->closes_front() && !ledger_->images()[image].created) {
+    if (closes) {
       ledger_->append_about(RecordKind::front, image, 0, 0, {});
       Fronts::note(*ledger_, image, stage->base(), stage->size());
     }
