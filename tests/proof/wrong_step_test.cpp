@@ -161,11 +161,6 @@ INSTANTIATE_TEST_SUITE_P(
                                   [](const Guest& guest) {
                                     return with_moves(guest, {"/srv/rings=44MiB", "/"});
                                   }},
-                    PlannedChange{"ThreePartitions",
-                                  {"swap-behind"},
-                                  [](const Guest& guest) {
-                                    return with_moves(guest, {"/=30MiB", "swap=8MiB", "p4"});
-                                  }},
                     PlannedChange{"ShrinkMbr", {"heather"}, to_the_floor},
                     PlannedChange{"Move", {"mbr-extended"}, to_the_floor},
                     PlannedChange{"ShrinkVolumes", {"fieldstation"}, to_the_floor}),
