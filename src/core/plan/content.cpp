@@ -144,13 +144,14 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
 }
 
 void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors first,
-                        Sectors new_end) {
+                        Sectors new_end, bool in_place) {
   const auto add = [&](const Partition& partition, const char* action, Sectors from) {
     plan.steps.push_back(partition_step(guest, place.disk, partition, action, new_end - from,
                                         step::GrowPartition{new_end}));
   };
   const Disk& disk = guest.disks()[place.disk];
-  if (const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end))
+  const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end);
+  if (outer != nullptr && in_place)
     add(*outer, "the extended partition grows along", outer->first);
   add(*place.partition, "move its end outwards", first);
 }

@@ -72,11 +72,12 @@ class GrowthSteps {
       plan_move(plan_, guest_, *member);
       plan_.bytes_to_write += member->place->size.value();
     }
-    if (const auto extended = growth.extended()) plan_extended(plan_, guest_, i, *extended);
+    const auto extended = growth.extended();
+    if (extended) plan_extended(plan_, guest_, i, *extended);
     for (const Place& place : growth.disk().places) {
       if (!place.partition || growth.promised(place) <= place.size) continue;
       const Lineup::Member lies = growth.layout_of(place);
-      plan_partition_end(plan_, guest_, place, lies.first, lies.end());
+      plan_partition_end(plan_, guest_, place, lies.first, lies.end(), !extended);
     }
   }
 
