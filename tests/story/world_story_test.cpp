@@ -107,16 +107,18 @@ TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
 TEST_F(World, NobodyStartsFromHalfOfAChange) {
   constexpr std::uint64_t root = 52428800;
   const Words grow{"grow", image_, "--by", "64MiB", "--give", "/", "--quiet"};
+  const std::string whole = folder_ / "nestcam.raw";
+  unpack_sample("nestcam", whole);
   const auto prepare = [&] {
-    fresh();
-    files::remove(image_);
-    unpack_sample("nestcam", image_);
+    files::remove(image_ + ".juneheath");
+    files::remove(image_ + ".juneheath.open");
+    run({"cp", "--sparse=always", whole, image_});
   };
   prepare();
   const long calls = calls_of(grow, folder_ / "count");
   int closed = 0;
   int used = 0;
-  for (long n = calls - 24; n <= calls; ++n) {
+  for (long n = calls - 26; n <= calls; n += 2) {
     SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
     prepare();
     if (!stopped(grow, n)) continue;
@@ -141,8 +143,8 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
       EXPECT_EQ(read_file(Mounted(image_, root).path() + "/late"), "a late bird");
     }
   }
-  EXPECT_GT(closed, 3);
-  EXPECT_GT(used, 3);
+  EXPECT_GT(closed, 2);
+  EXPECT_GT(used, 2);
 }
 
 // The ledger of a change without an undo is nothing but something to tidy away.

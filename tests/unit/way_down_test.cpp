@@ -74,7 +74,7 @@ TEST_F(WayDown, UnusedIsInOrderAndNeverATableNorABootArea) {
       EXPECT_GE(range.start, last);
       EXPECT_GT(range.end, range.start);
       EXPECT_LE(range.end, disk.size().value());
-      EXPECT_FALSE(meets(tables, range.start, range.end)) << range.start;
+      EXPECT_FALSE(overlaps(tables, range.start, range.end)) << range.start;
       last = range.end;
     }
     // In front of the first partition boot loaders keep parts of themselves.

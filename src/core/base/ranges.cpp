@@ -35,7 +35,7 @@ void remove_range(Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   }
 }
 
-bool meets(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
+bool overlaps(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   auto range = ranges.upper_bound(start);
   if (range != ranges.begin() && std::prev(range)->second > start) return true;
   return range != ranges.end() && range->first < end;

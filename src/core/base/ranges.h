@@ -15,7 +15,7 @@ void add_range(Ranges& ranges, std::uint64_t start, std::uint64_t end);
 /// Takes a range out of the set.
 void remove_range(Ranges& ranges, std::uint64_t start, std::uint64_t end);
 /// Whether any byte of [start, end) is in the set.
-bool meets(const Ranges& ranges, std::uint64_t start, std::uint64_t end);
+bool overlaps(const Ranges& ranges, std::uint64_t start, std::uint64_t end);
 
 /// Calls visit(start, end) for each part of the set that is inside [start, end), in order.
 template <class Visit>

@@ -115,11 +115,11 @@ Run BlockContainer::Disk::map(std::uint64_t offset, std::uint64_t length) {
   return {offset, piece.length, piece.kind == Piece::Kind::zero};
 }
 
-Spot BlockContainer::Disk::spot(std::uint64_t offset, std::uint64_t length) {
+Location BlockContainer::Disk::locate(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   const Piece piece = owner_.piece_at(offset, length);
   if (piece.kind != Piece::Kind::data) return {nullptr, 0, piece.length};
-  return piece.store->spot(piece.at, piece.length);
+  return piece.store->locate(piece.at, piece.length);
 }
 
 void BlockContainer::Disk::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {

@@ -60,7 +60,7 @@ class BlockContainer : public Container {
       put(offset, data, true);
     }
     Run map(std::uint64_t offset, std::uint64_t length) override;
-    Spot spot(std::uint64_t offset, std::uint64_t length) override;
+    Location locate(std::uint64_t offset, std::uint64_t length) override;
     void discard(std::uint64_t offset, std::uint64_t length) override;
     void flush() override { owner_.image_file().flush(); }
     void resize(std::uint64_t new_size) override;

@@ -61,7 +61,7 @@ class GroupGrowth {
   /// Whether one of its physical volumes could follow the end of this disk.
   bool could_use(const GrowScene& scene, std::size_t disk) const;
 
-  /// Way 1 is what the group has free; way 2: physical volumes grow, in place or where others make
+  /// First is what the group has free; way 2: physical volumes grow, in place or where others make
   /// room; way 3: a new disk, or a new partition.
   void find_room(GrowScene& scene);
   /// For a group that is still short of room when all others have theirs: a new partition.

@@ -133,15 +133,15 @@ class GroupShrinker {
   }
 
   void lose(std::size_t volume, std::uint64_t extents) {
-    const lvm::Volume& facts_of = facts().volumes[volume];
+    const lvm::Volume& lv = facts().volumes[volume];
     // Whole stripes: rather more than less is taken, and never more than the floor allows.
     const std::uint64_t floor = floors_.of_volume(group_.volumes[volume]);
-    std::uint64_t wanted = facts_of.extents - extents;
-    std::uint64_t whole = lvm::whole_size(facts_of, wanted);
+    std::uint64_t wanted = lv.extents - extents;
+    std::uint64_t whole = lvm::whole_size(lv, wanted);
     while (whole > wanted && wanted > floor) {
       --wanted;
-      whole = lvm::whole_size(facts_of, wanted);
-      if (whole <= facts_of.extents - extents) break;
+      whole = lvm::whole_size(lv, wanted);
+      if (whole <= lv.extents - extents) break;
     }
     change_.volumes[volume] = whole;
   }

@@ -114,7 +114,7 @@ class Proof {
     const VolumeGroup* group = before_.group_on(old_place, pv);
     if (group != nullptr && plan_.changes(*group)) return;
     ScratchStore told(*old_place.window);
-    tell_place(told, old_place.content.filesystem_kind, old_place.partition->first, work.first);
+    update_partition_start(told, old_place.content.filesystem_kind, old_place.partition->first, work.first);
     const Ranges kept = kept_when_moved(old_place.content, step.to.value());
     compare_places(told, place_at(after_, step.where), kept, contents_, place_text(step),
                    progress_);

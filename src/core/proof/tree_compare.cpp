@@ -138,7 +138,7 @@ class TreeComparison {
   }
 
   void compare_bytes(std::uint64_t was, std::uint64_t now, std::uint64_t length, Node node) {
-    if (was == now && !meets(changed_, was, was + length)) return;
+    if (was == now && !overlaps(changed_, was, was + length)) return;
     if (contents_.same_until(before_.place, was, after_.place, now, length, progress_) != length)
       differs(node, "its content");
   }

@@ -26,12 +26,12 @@ void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t lengt
   old.zero = false;
   old.bytes.resize(length);
   before.read(at, old.bytes);
-  old.spots.clear();
+  old.locations.clear();
   for (std::uint64_t done = 0; done < length;) {
-    const Spot spot = before.spot(at + done, length - done);
-    const auto part = ConstByteSpan(old.bytes).subspan(done, spot.length);
-    old.spots.push_back({spot, spot.store == nullptr ? 0 : crc32c(part)});
-    done += spot.length;
+    const Location there = before.locate(at + done, length - done);
+    const auto part = ConstByteSpan(old.bytes).subspan(done, there.length);
+    old.locations.push_back({there, there.store == nullptr ? 0 : crc32c(part)});
+    done += there.length;
   }
 }
 
@@ -82,11 +82,11 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
         if (run.zero) {
           old.length = run.length;
           old.zero = true;
-          old.spots.clear();
+          old.locations.clear();
           for (std::uint64_t at_zero = 0; at_zero < run.length;) {
-            const Spot spot = before.spot(at + read + at_zero, run.length - at_zero);
-            old.spots.push_back({spot, 0});
-            at_zero += spot.length;
+            const Location there = before.locate(at + read + at_zero, run.length - at_zero);
+            old.locations.push_back({there, 0});
+            at_zero += there.length;
           }
         } else {
           read_old(before, at + read, step, old);
@@ -108,11 +108,11 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
 }
 
 void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at) {
-  std::uint64_t start = 0;  // of a spot, in the piece
-  for (const auto& [was, crc] : old.spots) {
+  std::uint64_t start = 0;  // of a location, in the piece
+  for (const auto& [was, crc] : old.locations) {
     const auto from = was.store == nullptr ? stages_.end() : stages_.find(was.store->name());
     for (std::uint64_t done = 0; from != stages_.end() && done < was.length;) {
-      const Spot now = after.spot(now_at + start + done, was.length - done);
+      const Location now = after.locate(now_at + start + done, was.length - done);
       const auto to = now.store == nullptr ? stages_.end() : stages_.find(now.store->name());
       const std::uint64_t at = was.at + done;
       if (to == from && now.at == at) {

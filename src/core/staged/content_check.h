@@ -33,15 +33,15 @@ class ContentCheck {
 
  private:
   /// Where a part of a piece was, and its sum.
-  struct OldSpot {
-    Spot spot;
+  struct OldLocation {
+    Location location;
     std::uint32_t crc = 0;
   };
   struct OldPiece {
     std::uint64_t length = 0;
     bool zero = false;  // a hole, which is not read
     Buffer bytes;
-    std::vector<OldSpot> spots;
+    std::vector<OldLocation> locations;
   };
 
   static void read_old(Store& before, std::uint64_t at, std::uint64_t length, OldPiece& piece);

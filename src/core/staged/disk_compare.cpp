@@ -31,10 +31,10 @@ FileChanges changed_files(FileSet& files) {
 
 namespace {
 
-bool meets_change(const FileChanges& changes, const std::string& file, std::uint64_t from,
+bool overlaps_change(const FileChanges& changes, const std::string& file, std::uint64_t from,
                   std::uint64_t to) {
   const auto found = changes.find(file);
-  return found != changes.end() && meets(found->second, from, to);
+  return found != changes.end() && overlaps(found->second, from, to);
 }
 
 // The pieces of a disk, one behind the other, taken off in front as far as they were dealt with.
@@ -74,7 +74,7 @@ void for_each_difference(Container& before, Container& after, const FileChanges&
     const bool same_place = was.store != nullptr && now.store != nullptr && now.kind == was.kind &&
                             now.at == was.at && now.store->name() == was.store->name();
     if (same_place && was.kind == Piece::Kind::packed &&
-        !meets_change(changes, now.store->name(), now.at, now.at + length)) {
+        !overlaps_change(changes, now.store->name(), now.at, now.at + length)) {
       // Packed bytes are fewer than those they stand for.
     } else if (same_place && was.kind == Piece::Kind::data) {
       const auto found = changes.find(now.store->name());

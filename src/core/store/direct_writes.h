@@ -36,7 +36,7 @@ class DirectWrites {
   void read(std::uint64_t offset, ByteSpan out);
   Run map(std::uint64_t offset, std::uint64_t length);
   /// Whether anything was written to the page at `offset`.
-  bool has_page(std::uint64_t offset) const { return meets(done_, offset, offset + page_size); }
+  bool has_page(std::uint64_t offset) const { return overlaps(done_, offset, offset + page_size); }
 
   /// Bytes written.
   std::uint64_t total() const;

@@ -49,10 +49,10 @@ Run ScratchStore::map(std::uint64_t offset, std::uint64_t length) {
   return below_.map(offset, std::min(run.length, shown_ - offset));
 }
 
-Spot ScratchStore::spot(std::uint64_t offset, std::uint64_t length) {
+Location ScratchStore::locate(std::uint64_t offset, std::uint64_t length) {
   const Run run = overlay_.map(offset, length);
   if (!run.zero || offset >= shown_) return {nullptr, offset, run.length};
-  return below_.spot(offset, std::min(run.length, shown_ - offset));
+  return below_.locate(offset, std::min(run.length, shown_ - offset));
 }
 
 void ScratchStore::resize(std::uint64_t new_size) {

@@ -21,7 +21,7 @@ class ScratchStore final : public Store {
   void write(std::uint64_t offset, ConstByteSpan data) override;
   Run map(std::uint64_t offset, std::uint64_t length) override;
   /// Of what was written here: in this store, which is no file.
-  Spot spot(std::uint64_t offset, std::uint64_t length) override;
+  Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override {}
   /// In memory too: what is cut off does not come back.

@@ -76,7 +76,7 @@ Stage::Page& Stage::hold(std::uint64_t number, bool whole) {
   const std::uint64_t start = number * page_size;
   if (found != pages_.end()) {
     if (!whole) ledger_.read_back(found->second.parked, *page);
-  } else if (meets(zeroed_, start, start + page_size)) {
+  } else if (overlaps(zeroed_, start, start + page_size)) {
     remove_range(zeroed_, start, start + page_size);
   } else if (!whole) {
     direct_.read(start, *page);
@@ -218,7 +218,7 @@ void Stage::resize(std::uint64_t new_size) {
 void Stage::note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, std::uint64_t length,
                        std::uint32_t crc) {
   if (from < size_ || from + length > direct_.old_size() || at + length > to.size_ ||
-      length > ledger::max_payload || meets(direct_.done(), from, from + length))
+      length > ledger::max_payload || overlaps(direct_.done(), from, from + length))
     return;
   const auto next = moved_.lower_bound(from);
   const bool known = (next != moved_.end() && next->first < from + length) ||

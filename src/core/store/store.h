@@ -28,7 +28,7 @@ struct Run {
 class Store;
 
 /// Where bytes that a view shows really are.
-struct Spot {
+struct Location {
   Store* store = nullptr;  // null: in no one place (they read as zeros, or are packed)
   std::uint64_t at = 0;
   std::uint64_t length = 0;
@@ -55,7 +55,7 @@ class Store {
     return {offset, length, false};
   }
   /// Where the bytes from `offset` on are, as far as they lie in one run there, at most `length`.
-  virtual Spot spot(std::uint64_t offset, std::uint64_t length) { return {this, offset, length}; }
+  virtual Location locate(std::uint64_t offset, std::uint64_t length) { return {this, offset, length}; }
   /// Makes the range read as zeros, giving back host space where it can.
   virtual void discard(std::uint64_t offset, std::uint64_t length) = 0;
   virtual void flush() = 0;

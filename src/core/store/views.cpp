@@ -31,9 +31,9 @@ Run WindowStore::map(std::uint64_t offset, std::uint64_t length) {
   return run;
 }
 
-Spot WindowStore::spot(std::uint64_t offset, std::uint64_t length) {
+Location WindowStore::locate(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
-  return below_.spot(start_ + offset, length);
+  return below_.locate(start_ + offset, length);
 }
 
 void WindowStore::discard(std::uint64_t offset, std::uint64_t length) {
@@ -72,10 +72,10 @@ void PartsStore::write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
   });
 }
 
-Spot PartsStore::spot(std::uint64_t offset, std::uint64_t length) {
+Location PartsStore::locate(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   const Part part = part_at(offset);
-  return part.below->spot(part.start, std::min(length, part.length));
+  return part.below->locate(part.start, std::min(length, part.length));
 }
 
 void PartsStore::discard(std::uint64_t offset, std::uint64_t length) {

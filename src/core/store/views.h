@@ -18,7 +18,7 @@ class WindowStore final : public Store {
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
   Run map(std::uint64_t offset, std::uint64_t length) override;
-  Spot spot(std::uint64_t offset, std::uint64_t length) override;
+  Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override { below_.flush(); }
   void resize(std::uint64_t new_size) override;
@@ -38,7 +38,7 @@ class PartsStore : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
-  Spot spot(std::uint64_t offset, std::uint64_t length) override;
+  Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return name_; }

@@ -19,7 +19,7 @@ class Mover {
       : fs_(fs), g_(fs.geometry()), allocation_(fs), progress_(progress) {
     allocation_.set_limit(g_.blocks);
     for (const BlockRun& run : way) {
-      add_range(way_.blocks, run.start, run.end());
+      add_range(to_vacate_.blocks, run.start, run.end());
       allocation_.keep(run);  // what lies there stays marked: the table takes its place
     }
   }
@@ -27,15 +27,15 @@ class Mover {
   /// Nothing may stay at or behind the end of `after`.
   Mover(Filesystem& fs, const Geometry& after, Progress& progress)
       : fs_(fs), g_(fs.geometry()), allocation_(fs), progress_(progress) {
-    way_.group_end = after.group_count;
-    way_.block_end = after.blocks;
-    add_range(way_.blocks, after.blocks, g_.blocks);
+    to_vacate_.group_end = after.group_count;
+    to_vacate_.block_end = after.blocks;
+    add_range(to_vacate_.blocks, after.blocks, g_.blocks);
     allocation_.set_limit(after.blocks);
     // Groups that go leave behind what they kept elsewhere.
     const Ranges needed = clusters_that_stay(after.group_count);
     const auto release = [&](std::uint64_t start, std::uint64_t count) {
       for (std::uint64_t block = start; block < start + count; ++block)
-        if (!meets(needed, block, block + 1)) allocation_.release(block, 1);
+        if (!overlaps(needed, block, block + 1)) allocation_.release(block, 1);
     };
     for (std::uint32_t number = after.group_count; number < g_.group_count; ++number) {
       const Group group = fs.group(number);
@@ -46,10 +46,10 @@ class Mover {
   }
 
   MoveReport run() {
-    MetadataMover metadata(fs_, allocation_, way_);
+    MetadataMover metadata(fs_, allocation_, to_vacate_);
     metadata.plan();
     // Files first: metadata may be about to take their blocks.
-    const std::uint32_t groups = std::min(way_.group_end, g_.group_count);
+    const std::uint32_t groups = std::min(to_vacate_.group_end, g_.group_count);
     for (std::uint32_t group = 0; group < groups; ++group) scan_inodes(group);
     move_mmp();
     metadata.release_old();
@@ -81,7 +81,7 @@ class Mover {
   }
 
   bool in_way(std::uint64_t start, std::uint64_t count = 1) const {
-    return way_.contains(start, count);
+    return to_vacate_.contains(start, count);
   }
 
   std::uint64_t new_place() {
@@ -222,7 +222,7 @@ class Mover {
     visitor.data = [&](const MappedRun& run) {
       for (std::uint64_t done = 0; done < run.count;) {
         MappedRun part{run.logical + done, run.physical + done, 0, run.unwritten};
-        part.count = way_.stretch(part.physical, run.count - done);
+        part.count = to_vacate_.stretch(part.physical, run.count - done);
         done += part.count;
         if (in_way(part.physical))
           move_part(part, add);
@@ -303,7 +303,7 @@ class Mover {
 
   Filesystem& fs_;
   const Geometry g_;
-  Way way_;
+  ToVacate to_vacate_;
   Allocation allocation_;
   MoveReport report_;
   Progress& progress_;

@@ -11,7 +11,7 @@ void no_room(std::uint64_t count) {
          "ext filesystem", "ask for less, or free some space inside the guest first");
 }
 
-std::uint64_t Way::stretch(std::uint64_t block, std::uint64_t most) const {
+std::uint64_t ToVacate::stretch(std::uint64_t block, std::uint64_t most) const {
   const auto next = blocks.upper_bound(block);
   if (next != blocks.begin() && std::prev(next)->second > block)
     return std::min(most, std::prev(next)->second - block);
@@ -19,12 +19,12 @@ std::uint64_t Way::stretch(std::uint64_t block, std::uint64_t most) const {
 }
 
 void MetadataMover::plan() {
-  const std::uint32_t groups = std::min(way_.group_end, g_.group_count);
+  const std::uint32_t groups = std::min(to_vacate_.group_end, g_.group_count);
   for (std::uint32_t number = 0; number < groups; ++number) {
     const Group group = fs_.group(number);
     for (std::uint64_t Group::*field : {&Group::block_bitmap, &Group::inode_bitmap})
-      if (way_.contains(group.*field, 1)) items_.push_back({number, field, group.*field, 0, 1});
-    if (way_.contains(group.inode_table, g_.itable_blocks))
+      if (to_vacate_.contains(group.*field, 1)) items_.push_back({number, field, group.*field, 0, 1});
+    if (to_vacate_.contains(group.inode_table, g_.itable_blocks))
       items_.push_back({number, &Group::inode_table, group.inode_table, 0, g_.itable_blocks});
   }
   for (Item& item : items_) {
@@ -45,14 +45,14 @@ std::uint64_t MetadataMover::find_place(const Item& item) {
 }
 
 std::uint64_t MetadataMover::group_end(std::uint32_t number) const {
-  return std::min(g_.group_first(number) + g_.group_blocks(number), way_.block_end);
+  return std::min(g_.group_first(number) + g_.group_blocks(number), to_vacate_.block_end);
 }
 
 void MetadataMover::note_fixed() {
   const auto add = [&](std::uint64_t start, std::uint64_t count) {
     if (count != 0) add_range(fixed_, start, start + count);
   };
-  const std::uint32_t groups = std::min(way_.group_end, g_.group_count);
+  const std::uint32_t groups = std::min(to_vacate_.group_end, g_.group_count);
   for (std::uint32_t number = 0; number < groups; ++number) {
     const Group group = fs_.group(number);
     for (const BlockRun& run : g_.base_metadata(number)) add(run.start, run.count);
@@ -60,7 +60,7 @@ void MetadataMover::note_fixed() {
     add(group.inode_bitmap, 1);
     add(group.inode_table, g_.itable_blocks);
   }
-  for (const auto& [start, end] : way_.blocks) add(start, end - start);
+  for (const auto& [start, end] : to_vacate_.blocks) add(start, end - start);
   for (const Item& item : items_)
     if (item.to != 0) add(item.to, item.count);
 }
@@ -78,14 +78,14 @@ Ranges MetadataMover::barriers(const Item& item, std::uint64_t start, std::uint6
     add(from, std::min(to, std::max(from, own)));
     add(std::max(from, std::min(to, own_end)), to);
   });
-  for_each_inside(way_.blocks, std::max(start, own), std::min(end, own_end), add);
+  for_each_inside(to_vacate_.blocks, std::max(start, own), std::min(end, own_end), add);
   return out;
 }
 
 // Files make room: they may live anywhere, and in as many pieces as it takes.
 std::uint64_t MetadataMover::evict(const Item& item) {
   if (fixed_.empty()) note_fixed();
-  const std::uint32_t groups = std::min(way_.group_end, g_.group_count);
+  const std::uint32_t groups = std::min(to_vacate_.group_end, g_.group_count);
   const std::uint32_t tries = g_.has_incompat(incompat::flex_bg) ? groups : 1;
   const std::uint64_t length = round_up(item.count, g_.cluster_ratio);
   for (std::uint32_t i = 0; i < tries; ++i) {
@@ -97,7 +97,7 @@ std::uint64_t MetadataMover::evict(const Item& item) {
     std::uint64_t from = first;
     for (const auto& [start, stop] : taken) {
       if (start >= from + length) {
-        add_range(way_.blocks, from, from + item.count);
+        add_range(to_vacate_.blocks, from, from + item.count);
         allocation_.keep({from, item.count});
         return from;
       }
@@ -110,7 +110,7 @@ std::uint64_t MetadataMover::evict(const Item& item) {
 void MetadataMover::release_old() {
   for (const Item& item : items_)
     for (std::uint64_t block = item.from; block < item.from + item.count; ++block)
-      if (!way_.contains(block, 1) && (block < item.to || block >= item.to + item.count))
+      if (!to_vacate_.contains(block, 1) && (block < item.to || block >= item.to + item.count))
         allocation_.release(block, 1);
 }
 

@@ -10,13 +10,13 @@ namespace jh::ext {
 /// Throws refused: so many blocks are not free in one piece.
 [[noreturn]] void no_room(std::uint64_t count);
 
-struct Way {
+struct ToVacate {
   Ranges blocks;                         // must become empty
   std::uint32_t group_end = UINT32_MAX;  // groups from here on go: nothing of theirs is kept
   std::uint64_t block_end = UINT64_MAX;  // blocks from here on go
 
   bool contains(std::uint64_t start, std::uint64_t count) const {
-    return meets(blocks, start, start + count);
+    return overlaps(blocks, start, start + count);
   }
   /// How far from this block all is in the way, or nothing is; at most `most` blocks.
   std::uint64_t stretch(std::uint64_t block, std::uint64_t most) const;
@@ -25,8 +25,8 @@ struct Way {
 /// Bitmaps and inode tables: plan() before files move, the rest when they have.
 class MetadataMover {
  public:
-  MetadataMover(Filesystem& fs, Allocation& allocation, Way& way)
-      : fs_(fs), g_(fs.geometry()), allocation_(allocation), way_(way) {}
+  MetadataMover(Filesystem& fs, Allocation& allocation, ToVacate& to_vacate)
+      : fs_(fs), g_(fs.geometry()), allocation_(allocation), to_vacate_(to_vacate) {}
 
   /// Finds all that must leave, and a place for each. What no free run is long enough for gets
   /// blocks that files have: those become part of the way. Throws refused.
@@ -55,7 +55,7 @@ class MetadataMover {
   Filesystem& fs_;
   const Geometry& g_;
   Allocation& allocation_;
-  Way& way_;
+  ToVacate& to_vacate_;
   std::vector<Item> items_;
   Ranges fixed_;  // blocks that no file has: filled when the first file must make room
 };
