@@ -20,7 +20,7 @@ namespace po = boost::program_options;
 
 namespace {
 
-po::options_description own_options() {
+po::options_description compact_options() {
   po::options_description own("Compact", 100, 62);
   own.add_options()("into", po::value<std::string>()->value_name("OUT"),
                     "write what is used into a new image, read the old one only")(
@@ -101,7 +101,7 @@ int run_compact(const Arguments& arguments) {
                          "  juneheath compact heath.qcow2 --dry-run\n"
                          "  juneheath compact heath.qcow2\n"
                          "  juneheath compact heath.img --into small.img\n",
-                         own_options()};
+                         compact_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
   ChangeOptions options;

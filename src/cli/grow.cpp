@@ -12,7 +12,7 @@ namespace po = boost::program_options;
 
 namespace {
 
-po::options_description own_options() {
+po::options_description grow_options() {
   po::options_description own("Grow", 100, 62);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE"),
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
@@ -78,7 +78,7 @@ int run_grow(const Arguments& arguments) {
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
       "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
       "  juneheath grow heath.img --by 10GiB --give / --allow-move --dry-run\n",
-      own_options()};
+      grow_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
   GrowRequest request = request_from(parsed);

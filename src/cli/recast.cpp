@@ -20,7 +20,7 @@ namespace po = boost::program_options;
 
 namespace {
 
-po::options_description own_options() {
+po::options_description recast_options() {
   po::options_description own("Recast", 100, 62);
   own.add_options()("form", po::value<std::string>()->value_name("FORM"),
                     "raw, qcow2, vdi, vmdk, vhd or vhdx (by NEW's ending, or as IMAGE is)")(
@@ -92,7 +92,7 @@ int run_recast(const Arguments& arguments) {
       "  juneheath recast heath.vmdk heath.qcow2\n"
       "  juneheath recast heath.img heath.vhd --store full\n"
       "  juneheath recast overlay.qcow2 whole.qcow2 --store packed\n",
-      own_options()};
+      recast_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
   RecastRequest request;

@@ -10,7 +10,7 @@ namespace po = boost::program_options;
 
 namespace {
 
-po::options_description own_options() {
+po::options_description shrink_options() {
   po::options_description own("Shrink", 100, 62);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE|floor"),
                     "the disk's new total size, or the smallest there is")(
@@ -71,7 +71,7 @@ int run_shrink(const Arguments& arguments) {
       "  juneheath shrink heath.img --to floor --dry-run\n"
       "  juneheath shrink heath.img --take /home=10GiB      (the room stays in the group)\n"
       "  juneheath shrink a.img b.img --remove-disk 2 --yes\n",
-      own_options()};
+      shrink_options()};
   const Parsed parsed = parse(line, arguments);
   if (parsed.help_shown) return 0;
   ShrinkRequest request = request_from(parsed);

@@ -1,5 +1,6 @@
-// Ledgers as somebody else may have written them: every sum is right, what they say is not. Whatever
-// it is, recover and undo reach no file that was not named, and an error leaves the image alone.
+// Ledgers as somebody else may have written them: every sum is right, what they say is not.
+// Whatever it is, recover and undo reach no file that was not named, and an error leaves the image
+// alone.
 #include <cstdlib>
 
 #include "core/store/settle.h"

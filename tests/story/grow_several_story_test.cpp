@@ -15,15 +15,14 @@ struct Story {
   const char* name;
   const char* sample;
   Words options;
-  std::vector<const char*> said;  // of the plan
+  std::vector<const char*> said;               // of the plan
   std::map<std::string, std::uint64_t> grown;  // place → MiB it has afterwards
 };
 
 void PrintTo(const Story& story, std::ostream* out) { *out << story.name; }
 
-class GrowSeveral
-    : public GuestStory,
-      public testing::WithParamInterface<std::tuple<Story, const char*>> {
+class GrowSeveral : public GuestStory,
+                    public testing::WithParamInterface<std::tuple<Story, const char*>> {
  protected:
   // The disk as a raw file, whatever form it is kept in.
   std::string as_raw(const std::string& image, const std::string& name) {
@@ -53,8 +52,7 @@ class GrowSeveral
     for (const auto& place : survey["disks"][0]["places"]) {
       const auto& partition = place["partition"];
       all += fmt::format("{} {} {} {} {} {} {}\n", place["name"].get<std::string>(),
-                         partition["type"].get<std::string>(),
-                         partition["uuid"].get<std::string>(),
+                         partition["type"].get<std::string>(), partition["uuid"].get<std::string>(),
                          partition["label"].get<std::string>(),
                          place["content"]["uuid"].get<std::string>(),
                          place["content"]["label"].get<std::string>(),
@@ -160,12 +158,13 @@ const Story stories[] = {
      {{"field-station/home", 152}, {"field-station/swap_1", 64}}},
 };
 
-INSTANTIATE_TEST_SUITE_P(
-    All, GrowSeveral,
-    testing::Combine(testing::ValuesIn(stories), testing::Values("raw", "qcow2", "vhdx")),
-    [](const auto& each) {
-      return std::string(std::get<0>(each.param).name) + "_" + std::get<1>(each.param);
-    });
+INSTANTIATE_TEST_SUITE_P(All, GrowSeveral,
+                         testing::Combine(testing::ValuesIn(stories),
+                                          testing::Values("raw", "qcow2", "vhdx")),
+                         [](const auto& each) {
+                           return std::string(std::get<0>(each.param).name) + "_" +
+                                  std::get<1>(each.param);
+                         });
 
 class GrowRefused : public GuestStory {
  protected:
@@ -188,8 +187,7 @@ class GrowRefused : public GuestStory {
 TEST_F(GrowRefused, OffersToMoveWhatIsInTheWay) {
   const Outcome blocked = refused("swap-behind", {"--by", "100MiB", "--give", "/"}, 3);
   EXPECT_TRUE(blocked.said("p3 (swap) stands directly behind it")) << blocked.err;
-  const std::string command =
-      "juneheath grow " + image_ + " --by 100MiB --allow-move --give /";
+  const std::string command = "juneheath grow " + image_ + " --by 100MiB --allow-move --give /";
   const std::size_t at = blocked.err.find("next:");
   EXPECT_EQ(blocked.err.find("juneheath", at), blocked.err.find(command)) << blocked.err;
   EXPECT_TRUE(juneheath({"survey", image_})
@@ -206,16 +204,15 @@ TEST_F(GrowRefused, OffersALargerDiskWithIt) {
 
 TEST_F(GrowRefused, WhatIsNotThere) {
   // The numbers are said.
-  const Outcome much = refused("swap-behind",
-                               {"--by", "100MiB", "--give", "/=80MiB", "--give", "swap=40MiB",
-                                "--allow-move"},
-                               3);
+  const Outcome much =
+      refused("swap-behind",
+              {"--by", "100MiB", "--give", "/=80MiB", "--give", "swap=40MiB", "--allow-move"}, 3);
   EXPECT_TRUE(much.said("swap cannot get 40 MiB")) << much.err;
   EXPECT_TRUE(much.said("there are only 25 MiB")) << much.err;
-  EXPECT_EQ(refused("swap-behind", {"--by", "9MiB", "--give", "/", "--give", "swap", "--allow-move"},
-                    2)
-                .status,
-            2);
+  EXPECT_EQ(
+      refused("swap-behind", {"--by", "9MiB", "--give", "/", "--give", "swap", "--allow-move"}, 2)
+          .status,
+      2);
   EXPECT_EQ(refused("two-groups",
                     {"--by", "64MiB", "--new-partition", "--give", "/srv/rings", "--give", "/"}, 6)
                 .status,
@@ -228,7 +225,8 @@ TEST_F(GrowRefused, WhatDoesNotMove) {
   unpack_sample("swap-behind", image);
   poke(image, 66 * mib + 4086, std::string("S1SUSPEND\0", 10));
   const std::uint32_t digest = file_digest(image);
-  const Outcome suspended = run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
+  const Outcome suspended =
+      run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
   EXPECT_EQ(suspended.status, 3);
   EXPECT_TRUE(suspended.said("p3 (swap) stands behind it, and does not move")) << suspended.err;
   EXPECT_TRUE(suspended.said("suspended")) << suspended.err;

@@ -63,10 +63,10 @@ class Walk {
     std::map<std::string, std::string> environment;
 #ifndef JUNEHEATH_SANITIZED
     if (random_() % 4 == 0 && command[0] != "recover")
-      environment = {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                     // Early, or anywhere in what takes long: some come too late.
-                     {"JUNEHEATH_STOP_AT",
-                      std::to_string(1 + random_() % (random_() % 2 == 0 ? 60 : 1500))}};
+      environment = {
+          {"LD_PRELOAD", JUNEHEATH_STOPPER},
+          // Early, or anywhere in what takes long: some come too late.
+          {"JUNEHEATH_STOP_AT", std::to_string(1 + random_() % (random_() % 2 == 0 ? 60 : 1500))}};
 #endif
     const Outcome outcome = juneheath(command, environment);
     log_ += fmt::format("\n  {} -> {}", fmt::join(command, " "), outcome.status);

@@ -162,8 +162,8 @@ TEST(Tables, ADamagedSpareCopyDoesNotStopTheDiskFromGrowing) {
   EXPECT_EQ(audit.status, 0) << audit.out;
 }
 
-// An MBR does not tell the size of its sectors: what the user says of it holds for every disk, up to
-// the proof.
+// An MBR does not tell the size of its sectors: what the user says of it holds for every disk, up
+// to the proof.
 TEST(Tables, TheSectorSizeIsForAllDisks) {
   const TempFolder folder;
   std::vector<std::string> images;

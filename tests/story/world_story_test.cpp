@@ -1,5 +1,5 @@
-// The world moves on between a cut and recover, between a change and undo: the guest runs, the image
-// is replaced, a ledger is somebody's trap. The built program on real files.
+// The world moves on between a cut and recover, between a change and undo: the guest runs, the
+// image is replaced, a ledger is somebody's trap. The built program on real files.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
@@ -151,9 +151,9 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
 TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
   for (const bool compacts : {false, true}) {
     const std::string image = compacts ? folder_ / "guest.qcow2" : image_;
-    const Words command = compacts ? Words{"compact", image, "--yes", "--quiet"}
-                                   : Words{"shrink", image, "--to", "floor", "--yes", "--no-undo",
-                                           "--quiet"};
+    const Words command =
+        compacts ? Words{"compact", image, "--yes", "--quiet"}
+                 : Words{"shrink", image, "--to", "floor", "--yes", "--no-undo", "--quiet"};
     const auto prepare = [&] {
       fresh();
       if (compacts) {
@@ -365,10 +365,10 @@ TEST_F(World, WhatTheGuestNamesReachesTheTerminalHarmless) {
     std::ofstream fstab(mounted.path() + "/etc/fstab", std::ios::app);
     fstab << "LABEL=ringing /mo\\012or\x1b[2J ext4 defaults 0 0\n";
   }
-  for (const Words& command : {Words{"survey", image_},
-                               Words{"grow", image_, "--to", "256MiB", "--dry-run"},
-                               Words{"grow", image_, "--to", "100MiB"},
-                               Words{"shrink", image_, "--to", "floor", "--dry-run"}}) {
+  for (const Words& command :
+       {Words{"survey", image_}, Words{"grow", image_, "--to", "256MiB", "--dry-run"},
+        Words{"grow", image_, "--to", "100MiB"},
+        Words{"shrink", image_, "--to", "floor", "--dry-run"}}) {
     const Outcome said = juneheath(command);
     for (const std::string& text : {said.out, said.err})
       for (const char c : text)
@@ -380,8 +380,9 @@ TEST_F(World, WhatTheGuestNamesReachesTheTerminalHarmless) {
 TEST_F(World, LimitsAndClosedOutputsAreFailuresWithAMessage) {
   fresh();
   const std::string program = JUNEHEATH_PROGRAM;
-  const Outcome limited = run({"bash", "-c", "ulimit -f 1000; exec " + program + " recast " + image_ +
-                                                 " " + (folder_ / "big.vdi") + " --store full"});
+  const Outcome limited = run({"bash", "-c",
+                               "ulimit -f 1000; exec " + program + " recast " + image_ + " " +
+                                   (folder_ / "big.vdi") + " --store full"});
   EXPECT_EQ(limited.status, 5) << limited.err;
   EXPECT_FALSE(files::exists(folder_ / "big.vdi"));
   const Outcome full = run({"bash", "-c", program + " survey " + image_ + " > /dev/full"});

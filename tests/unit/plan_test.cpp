@@ -241,7 +241,8 @@ TEST_F(Plans, WhatStaysIsAWall) {
   request_.allow_move = true;
   request_.gives = {parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("p4 (unknown content) stands behind it, and does not move"), std::string::npos)
+  EXPECT_NE(words_.find("p4 (unknown content) stands behind it, and does not move"),
+            std::string::npos)
       << words_;
   EXPECT_FALSE(could_grow_by_moves(*guest_, *find_target(*guest_, "/"), 1_GiB));
 }

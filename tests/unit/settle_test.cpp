@@ -1,4 +1,5 @@
-// What recover and undo may do with a ledger: forged ones, and images that are not as they were left.
+// What recover and undo may do with a ledger: forged ones, and images that are not as they were
+// left.
 #include "core/store/settle.h"
 
 #include <gtest/gtest.h>
@@ -224,8 +225,7 @@ TEST_P(WorldMovesOn, BetweenACutAndRecover) {
   std::vector<std::uint64_t> places;  // of what it writes, of what it cuts, of neither
   for (std::uint64_t at = 0; at < 100'352; at += 1771) places.push_back(at);
   for (std::uint64_t n = 1; n <= operations; ++n)
-    for (const Unflushed mode :
-         {Unflushed::kept, Unflushed::lost, Unflushed::torn})
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn})
       for (std::size_t action = 0; action < places.size() + 4; ++action) {
         FaultHost host;
         host.put(image, content(1));

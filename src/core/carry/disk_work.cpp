@@ -24,8 +24,7 @@ void DiskWork::be_ready() {
 
 std::unique_ptr<Store> DiskWork::place(std::uint32_t partition) {
   be_ready();
-  if (partition == 0)
-    return std::make_unique<WindowStore>(disk(), 0, disk().size(), disk().name());
+  if (partition == 0) return std::make_unique<WindowStore>(disk(), 0, disk().size(), disk().name());
   open_table_again();  // from the stage, as it will be on disk
   const Partition* found = table_->find(partition);
   ensure(found != nullptr, "the partition is in the staged table");

@@ -57,8 +57,7 @@ void GroupWork::run(const Step& step, const step::MoveExtents& work, Progress& p
     if (before_.group_on(*place_at(before_, other.where), pv) == &known_)
       leaving.push_back(device_of(other.where));
   });
-  const auto moves =
-      lvm::plan_moves(group_->group, device_of(step.where), work.first, leaving);
+  const auto moves = lvm::plan_moves(group_->group, device_of(step.where), work.first, leaving);
   lvm::move_extents(*group_, moves, progress);
 }
 
@@ -87,9 +86,8 @@ const lvm::Volume& GroupWork::volume_of(const Where& where) const {
 
 std::size_t GroupWork::device_of(const Where& where) const {
   const auto found =
-      std::find_if(known_.devices.begin(), known_.devices.end(), [&](const Place* device) {
-        return where_is(before_, *device) == where;
-      });
+      std::find_if(known_.devices.begin(), known_.devices.end(),
+                   [&](const Place* device) { return where_is(before_, *device) == where; });
   ensure(found != known_.devices.end(), "the physical volume is in the group");
   // By its identity: the group's list may have become shorter since.
   const std::string& id =

@@ -48,9 +48,7 @@ class Worker::Visitor {
   void operator()(const step::ShrinkVolume& work) { in_group(work); }
 
   // Inside a place.
-  void operator()(const step::SettleContent&) {
-    kind().settle(*worker_.place(step_.where));
-  }
+  void operator()(const step::SettleContent&) { kind().settle(*worker_.place(step_.where)); }
   void operator()(const step::PrepareContent& work) {
     const auto store = worker_.place(step_.where);
     kind().open_to_change(*store)->prepare(work.size, progress_);

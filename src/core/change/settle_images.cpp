@@ -135,9 +135,10 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
     return !repairs.contains(finding.what);
   });
   if (bad != kept.end() || findings.count() > kept.size())
-    damaged("as it is now the image is not in order: " + (bad == kept.end() ? kept.back() : *bad).what,
-            (bad == kept.end() ? kept.back() : *bad).where,
-            "nothing was done; put the image back from a backup (all findings: juneheath audit)");
+    damaged(
+        "as it is now the image is not in order: " + (bad == kept.end() ? kept.back() : *bad).what,
+        (bad == kept.end() ? kept.back() : *bad).where,
+        "nothing was done; put the image back from a backup (all findings: juneheath audit)");
   return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
     return forget_change(on, image, named);
   });

@@ -40,7 +40,8 @@ inline bool is_opened(const Content& content) {
 }
 
 /// What moved with its partition and has a name for its place gets the new one. Null: it has none.
-inline void update_partition_start(Store& moved, const FilesystemKind* kind, Sectors from, Sectors to) {
+inline void update_partition_start(Store& moved, const FilesystemKind* kind, Sectors from,
+                                   Sectors to) {
   if (kind != nullptr && kind->begin_elsewhere != nullptr)
     kind->begin_elsewhere(moved, from.value(), to.value());
 }

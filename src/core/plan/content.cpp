@@ -19,8 +19,8 @@ void plan_filesystem(Plan& plan, const Where& where, const Place& place, const s
     plan.bytes_to_write += settling->bytes_to_write;
   }
   if (!growth.preparation.empty())
-    plan.steps.push_back({where, name, growth.preparation, place_size, place_size,
-                          step::PrepareContent{growth.to}});
+    plan.steps.push_back(
+        {where, name, growth.preparation, place_size, place_size, step::PrepareContent{growth.to}});
   plan.steps.push_back(
       {where, name, growth.words, growth.from, growth.to, step::GrowContent{growth.to}});
   plan.bytes_to_write += growth.bytes_to_write;
@@ -151,8 +151,7 @@ void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sect
   };
   const Disk& disk = guest.disks()[place.disk];
   const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end);
-  if (outer != nullptr && in_place)
-    add(*outer, "the extended partition grows along", outer->first);
+  if (outer != nullptr && in_place) add(*outer, "the extended partition grows along", outer->first);
   add(*place.partition, "move its end outwards", first);
 }
 

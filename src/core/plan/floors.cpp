@@ -103,8 +103,7 @@ Sectors aligned_end(const Disk& disk, const Partition& partition, Bytes place_si
   const PartitionTable& table = *disk.table;
   const Sectors end =
       partition.first + Sectors(ceil_div(place_size.value(), table.facts().sector_size));
-  return std::min(partition.end(),
-                  table.is_aligned(partition.end()) ? table.align_up(end) : end);
+  return std::min(partition.end(), table.is_aligned(partition.end()) ? table.align_up(end) : end);
 }
 
 Bytes disk_for(const Disk& disk, Sectors end) {

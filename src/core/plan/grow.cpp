@@ -62,8 +62,7 @@ class Planner {
 
   void add_target(const Place& place, const Amount& amount, const std::string& written) {
     std::size_t pv = 0;
-    const VolumeGroup* group =
-        place.volume ? &guest_.group_of(place) : guest_.group_on(place, pv);
+    const VolumeGroup* group = place.volume ? &guest_.group_of(place) : guest_.group_on(place, pv);
     if (group == nullptr) {
       for (const PlaceTarget& other : places_)
         if (other.place == &place)
@@ -71,9 +70,8 @@ class Planner {
       places_.push_back({&place, amount, Bytes(0)});
       return;
     }
-    auto known = std::find_if(groups_.begin(), groups_.end(), [&](const GroupGrowth& growth) {
-      return &growth.group() == group;
-    });
+    auto known = std::find_if(groups_.begin(), groups_.end(),
+                              [&](const GroupGrowth& growth) { return &growth.group() == group; });
     if (known == groups_.end()) {
       groups_.emplace_back(guest_, static_cast<std::size_t>(group - guest_.groups().data()));
       known = groups_.end() - 1;
@@ -124,9 +122,8 @@ class Planner {
   }
 
   bool has_target_on(std::size_t disk) const {
-    return std::any_of(places_.begin(), places_.end(), [&](const PlaceTarget& target) {
-      return target.place->disk == disk;
-    });
+    return std::any_of(places_.begin(), places_.end(),
+                       [&](const PlaceTarget& target) { return target.place->disk == disk; });
   }
 
   void check_chosen() const {
@@ -236,8 +233,7 @@ class Planner {
     target.content = content_size(place) + add;
     DiskGrowth& growth = scene_.disks[place.disk];
     // All of the room, or all of the partition: the filesystem fills it as well as it can.
-    const Bytes wanted =
-        amount.kind == Amount::Kind::rest ? growth.reach(place) : target.content;
+    const Bytes wanted = amount.kind == Amount::Kind::rest ? growth.reach(place) : target.content;
     if (wanted > place.size) growth.promise(place, wanted);
   }
 
@@ -260,9 +256,9 @@ class Planner {
     const std::string name = guest_.best_name(place);
     const std::string moving = command_by_moving(place);
     const auto or_else = [&](const std::string& other) {
-      return moving.empty() ? other
-                            : "let what stands behind it move to the end:\n  " + moving +
-                                  "\nor " + other;
+      return moving.empty()
+                 ? other
+                 : "let what stands behind it move to the end:\n  " + moving + "\nor " + other;
     };
     if (room != Bytes(0))
       refuse(fmt::format("{} cannot get {}: there are only {}", name, spelled_out(add),

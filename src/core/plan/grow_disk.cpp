@@ -34,8 +34,8 @@ void DiskGrowth::promise(const Place& place, Bytes size) {
   if (!place.partition) {
     whole_ = size;
   } else if (Lineup::Member* member = lineup_->find(place)) {
-    member->count = std::max(
-        member->count, Sectors(ceil_div(size.value(), disk().table->facts().sector_size)));
+    member->count =
+        std::max(member->count, Sectors(ceil_div(size.value(), disk().table->facts().sector_size)));
   }
 }
 

@@ -45,9 +45,7 @@ class DiskGrowth {
  private:
   Lineup arranged() const;
   Sectors usable() const { return disk().table->usable_end_on(size_); }
-  Bytes bytes(Sectors count) const {
-    return to_bytes(count, disk().table->facts().sector_size);
-  }
+  Bytes bytes(Sectors count) const { return to_bytes(count, disk().table->facts().sector_size); }
 
   const Guest* guest_;
   std::size_t index_;

@@ -260,9 +260,8 @@ void GroupGrowth::serve(GrowScene& scene, std::size_t index) {
   const std::string name = guest_->volume_of(*target.volume).name;
   const lvm::Volume volume = *planned_.group.find(name);
   const std::uint64_t step = lvm::step_of(volume);
-  const std::uint64_t extents = amount.kind == Amount::Kind::rest
-                                    ? round_down(lvm::most_extents, step)
-                                    : wanted(target);
+  const std::uint64_t extents =
+      amount.kind == Amount::Kind::rest ? round_down(lvm::most_extents, step) : wanted(target);
   const auto additions = lvm::allocate(planned_.group, volume, extents);
   const std::uint64_t got = lvm::total(additions);
   if (got < extents && amount.kind != Amount::Kind::rest)
@@ -287,16 +286,15 @@ void GroupGrowth::serve(GrowScene& scene, std::size_t index) {
 void GroupGrowth::refuse_amount(const GrowScene& scene, const VolumeTarget& target,
                                 std::uint64_t wanted, std::uint64_t got) const {
   const std::string name = guest_->best_name(*target.volume);
-  const std::string what =
-      fmt::format("{} cannot get {}: that takes {} extents of {}, and ", name,
-                  human(group_->bytes(wanted)), grouped(wanted),
-                  human(Bytes(facts().extent_size))) +
-      (got == 0 ? std::string("none is free")
-                : fmt::format("there {} {}: {}", got == 1 ? "is" : "are", grouped(got),
-                              spelled_out(group_->bytes(got))));
-  std::string next = got == 0 ? "make the disk larger:\n  " + command_by_10(scene.request)
-                              : "take what there is:\n  " + command_with(scene.request,
-                                                                         name + "=rest");
+  const std::string what = fmt::format("{} cannot get {}: that takes {} extents of {}, and ", name,
+                                       human(group_->bytes(wanted)), grouped(wanted),
+                                       human(Bytes(facts().extent_size))) +
+                           (got == 0 ? std::string("none is free")
+                                     : fmt::format("there {} {}: {}", got == 1 ? "is" : "are",
+                                                   grouped(got), spelled_out(group_->bytes(got))));
+  std::string next = got == 0
+                         ? "make the disk larger:\n  " + command_by_10(scene.request)
+                         : "take what there is:\n  " + command_with(scene.request, name + "=rest");
   for (const Place* device : group_->devices)
     if (!scene.request.allow_move &&
         could_grow_by_moves(*guest_, *device, scene.disks[device->disk].size())) {

@@ -71,8 +71,8 @@ class Guess {
     if (growable_.empty())
       for (const Place* place : movable_)
         commands += fmt::format("\n  {}   # {} on {}: what stands behind it moves to the end",
-                                command_with(moving, guest_.best_name(*place)),
-                                place->content.name, guest_.name_of(*place));
+                                command_with(moving, guest_.best_name(*place)), place->content.name,
+                                guest_.name_of(*place));
     const auto offer = [&](const Place& place) {
       commands += fmt::format("\n  {}   # {} on {}, {} of room",
                               command_with(request_, guest_.best_name(place)), place.content.name,

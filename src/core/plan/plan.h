@@ -27,10 +27,10 @@ struct DiskChange {
 };
 
 struct Plan {
-  std::string command = "grow";   // for what is written down of the change
-  std::vector<DiskChange> disks;  // every disk of the guest, changed or not
-  std::string target;             // as the user would name it; empty: the disk alone
-  std::vector<Where> targets;     // the places that may change inside
+  std::string command = "grow";     // for what is written down of the change
+  std::vector<DiskChange> disks;    // every disk of the guest, changed or not
+  std::string target;               // as the user would name it; empty: the disk alone
+  std::vector<Where> targets;       // the places that may change inside
   std::vector<std::string> groups;  // the volume groups that change, or hold such a place
   std::vector<Step> steps;
   std::vector<std::string> notes;    // worth knowing; nothing stands in the way
@@ -53,9 +53,8 @@ struct Plan {
   /// Whether a step of this kind is on this place.
   template <class Kind>
   bool has(const Where& where) const {
-    return std::any_of(steps.begin(), steps.end(), [&](const Step& step) {
-      return step.is<Kind>() && step.where == where;
-    });
+    return std::any_of(steps.begin(), steps.end(),
+                       [&](const Step& step) { return step.is<Kind>() && step.where == where; });
   }
   /// Whether anything becomes smaller, moves, or goes: what stood there is not referred to
   /// afterwards.

@@ -128,7 +128,8 @@ class Shrinker {
              "remove something inside the guest first");
     Bytes loses = spare;
     if (take.amount.kind == Amount::Kind::size) loses = take.amount.size;
-    if (take.amount.kind == Amount::Kind::percent) loses = Bytes(part_of(take.amount, spare.value()));
+    if (take.amount.kind == Amount::Kind::percent)
+      loses = Bytes(part_of(take.amount, spare.value()));
     if (loses == Bytes(0)) wrong_usage("an amount of nothing", "take a size greater than zero");
     if (loses > spare)
       refuse(fmt::format("{} cannot lose {}: it can lose {}", name, spelled_out(loses),
@@ -225,7 +226,8 @@ class Shrinker {
     if (packed.end() > usable) {
       const Bytes lacking = to_bytes(packed.end() - usable, sector);
       Lineup::Member& giver = *lineup.find(find_giver(lineup, lacking));
-      lineup.cut(giver, to_bytes(giver.count, sector) - Bytes(round_up(lacking.value(), partition_alignment)));
+      lineup.cut(giver, to_bytes(giver.count, sector) -
+                            Bytes(round_up(lacking.value(), partition_alignment)));
       packed = lineup;
       packed.pack_to_front();
       ensure(packed.end() <= usable, "the partitions fit on the smaller disk");
@@ -344,7 +346,7 @@ class Shrinker {
   std::optional<Bytes> new_size_;
   std::map<const Place*, Bytes, ByPlace> sizes_;  // of partitions and disks that become smaller
   std::map<const Place*, Sectors> ends_;          // of partitions that must end there
-  std::vector<Lineup::Member> moves_;      // in the order they lie in
+  std::vector<Lineup::Member> moves_;             // in the order they lie in
   std::optional<Lineup::Extended> extended_;
   std::map<const VolumeGroup*, GroupChange> groups_;
 };

@@ -177,11 +177,10 @@ class GroupShrinker {
                   "LVM", "make it smaller from inside the guest");
     plan_smaller_content(plan_, cost_, guest_, place, group_.bytes(extents));
     if (extents == volume.extents) return;
-    plan_.steps.push_back(
-        {where_is(guest_, place), name,
-         fmt::format("give {} extents of {} back to the group", volume.extents - extents,
-                     human(Bytes(facts().extent_size))),
-         place.size, group_.bytes(extents), step::ShrinkVolume{extents}});
+    plan_.steps.push_back({where_is(guest_, place), name,
+                           fmt::format("give {} extents of {} back to the group",
+                                       volume.extents - extents, human(Bytes(facts().extent_size))),
+                           place.size, group_.bytes(extents), step::ShrinkVolume{extents}});
     lvm::reduce_volume(planned_.group, volume.name, extents);
     changed_ = true;
   }

@@ -138,8 +138,8 @@ class GroupCheck {
 
 }  // namespace
 
-void check_groups(const Guest& before, const Guest& after, const Plan& plan,
-                  ContentCheck& contents, Progress& progress) {
+void check_groups(const Guest& before, const Guest& after, const Plan& plan, ContentCheck& contents,
+                  Progress& progress) {
   if (after.groups().size() != before.groups().size())
     proof_failed("a volume group is gone", before.disks().front().path);
   for (std::size_t i = 0; i < before.groups().size(); ++i)

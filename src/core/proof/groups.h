@@ -8,8 +8,8 @@
 namespace jh {
 
 /// Throws damaged, naming what is not as planned.
-void check_groups(const Guest& before, const Guest& after, const Plan& plan,
-                  ContentCheck& contents, Progress& progress);
+void check_groups(const Guest& before, const Guest& after, const Plan& plan, ContentCheck& contents,
+                  Progress& progress);
 
 /// Whether the volume's extents may lie elsewhere afterwards, within its group or with it.
 bool moved_in_group(const Guest& before, const Plan& plan, const Where& volume);

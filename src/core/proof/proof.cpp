@@ -92,10 +92,9 @@ class Proof {
   // lies behind a new end is looked at where it has gone.
   void check_disk(std::size_t disk) {
     Container& after = *after_.disks()[disk].container;
-    for_each_difference(*before_.disks()[disk].container, after, changes_, contents_,
-                        {[&](std::uint64_t at, std::uint64_t length) {
-                          footprint_.check(disk, at, length);
-                        }});
+    for_each_difference(
+        *before_.disks()[disk].container, after, changes_, contents_,
+        {[&](std::uint64_t at, std::uint64_t length) { footprint_.check(disk, at, length); }});
     if (after.facts().form == Form::raw) return;
     Findings findings;
     after.audit(findings);
@@ -114,7 +113,8 @@ class Proof {
     const VolumeGroup* group = before_.group_on(old_place, pv);
     if (group != nullptr && plan_.changes(*group)) return;
     ScratchStore told(*old_place.window);
-    update_partition_start(told, old_place.content.filesystem_kind, old_place.partition->first, work.first);
+    update_partition_start(told, old_place.content.filesystem_kind, old_place.partition->first,
+                           work.first);
     const Ranges kept = kept_when_moved(old_place.content, step.to.value());
     compare_places(told, place_at(after_, step.where), kept, contents_, place_text(step),
                    progress_);
@@ -127,8 +127,8 @@ class Proof {
     Filesystem& old_fs = *old_place.content.filesystem;
     Filesystem& new_fs = *new_place->content.filesystem;
     Findings findings;
-    const bool as_a_whole = plan_.has<step::MovePartition>(step.where) ||
-                            moved_in_group(before_, plan_, step.where);
+    const bool as_a_whole =
+        plan_.has<step::MovePartition>(step.where) || moved_in_group(before_, plan_, step.where);
     const bool moved = plan_.moves_content(step.where);
     const bool all = effort_ == ProofEffort::full || moved || as_a_whole;
     new_fs.audit(all ? AuditScope::full : AuditScope::structure, old_fs.size(), findings,

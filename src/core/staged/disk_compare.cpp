@@ -32,7 +32,7 @@ FileChanges changed_files(FileSet& files) {
 namespace {
 
 bool overlaps_change(const FileChanges& changes, const std::string& file, std::uint64_t from,
-                  std::uint64_t to) {
+                     std::uint64_t to) {
   const auto found = changes.find(file);
   return found != changes.end() && overlaps(found->second, from, to);
 }

@@ -24,8 +24,8 @@ class DirectWrites {
   /// Whole pages inside the old image, or anything behind its end; or any bytes of a page that
   /// has_page() knows.
   void write(std::uint64_t offset, ConstByteSpan data);
-  /// Gives the image its old length and old bytes again, for the one who began the change and drops it.
-  /// Needs no room: what was written behind the end goes first.
+  /// Gives the image its old length and old bytes again, for the one who began the change and drops
+  /// it. Needs no room: what was written behind the end goes first.
   void put_back();
   /// Takes the sums that are still missing: of sectors that were written in parts.
   void finish_sums();

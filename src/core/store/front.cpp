@@ -22,9 +22,9 @@ constexpr std::string_view closed_text =
 Buffer closed_front(const Uuid& change, std::size_t length) {
   Buffer front(length);
   for (std::size_t at = 0; at < length; at += sector_size) {
-    const std::string text = std::string(closed_text) +
-                             fmt::format("change {}, sector {}\n", uuid_text(change),
-                                         at / sector_size);
+    const std::string text =
+        std::string(closed_text) +
+        fmt::format("change {}, sector {}\n", uuid_text(change), at / sector_size);
     const std::size_t count =
         std::min({text.size(), static_cast<std::size_t>(sector_size), length - at});
     std::copy_n(text.begin(), count, front.begin() + static_cast<std::ptrdiff_t>(at));
@@ -70,12 +70,12 @@ void FrontStore::check_text() {
       if (sector[i] != text[i]) different.push_back(i);
     if (different.empty() || different.size() > few || same(sector, sector_of(page_, at))) continue;
     const std::size_t first = different.front();
-    refuse(fmt::format("byte {} was written by somebody else, in the text that says that a change "
-                       "is going on",
-                       at + first),
-           name(),
-           fmt::format("nothing was written; put 0x{:02x} back there, then run again",
-                       text[first]));
+    refuse(
+        fmt::format("byte {} was written by somebody else, in the text that says that a change "
+                    "is going on",
+                    at + first),
+        name(),
+        fmt::format("nothing was written; put 0x{:02x} back there, then run again", text[first]));
   }
 }
 
@@ -193,11 +193,12 @@ void Fronts::check_untouched() {
     if (found.other != 0) touched = front.get();
   }
   if (any_closed && touched != nullptr)
-    refuse("the first page was written since the change by somebody else, and the change may be "
-           "there in part",
-           touched->name(),
-           "nothing was written. Put the image back that the change was made on, or as it was "
-           "before the change");
+    refuse(
+        "the first page was written since the change by somebody else, and the change may be "
+        "there in part",
+        touched->name(),
+        "nothing was written. Put the image back that the change was made on, or as it was "
+        "before the change");
 }
 
 void Fronts::check_texts() {

@@ -101,6 +101,12 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
   return made;
 }
 
+std::vector<std::string> Ledger::paths() const {
+  std::vector<std::string> paths;
+  for (const Image& image : images_) paths.push_back(image.path);
+  return paths;
+}
+
 void Ledger::write_header() {
   Buffer raw(sizeof(ledger::Header));
   for (const Image& image : images_) {

@@ -58,6 +58,7 @@ class Ledger {
   /// Whether what an undo needs was kept; known from the commit on.
   bool has_undo() const { return has_undo_; }
   const std::vector<Image>& images() const { return images_; }
+  std::vector<std::string> paths() const;
   const std::string& path() const { return path_; }
   std::uint64_t created() const { return created_; }
   const Uuid& id() const { return id_; }

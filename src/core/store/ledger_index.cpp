@@ -47,8 +47,8 @@ std::uint64_t end_of(const Map& all) {
 // What is said of an image lies in the image.
 void check_inside(const LedgerIndex& index, const LedgerIndex::Image& image, const Ledger& ledger) {
   const std::uint64_t longest = std::max({image.old_size, image.new_size, image.size_at_commit});
-  const std::uint64_t old_end = std::max(
-      {end_of(image.kept), end_of(image.cut), end_of(image.sums), end_of(image.moved)});
+  const std::uint64_t old_end =
+      std::max({end_of(image.kept), end_of(image.cut), end_of(image.sums), end_of(image.moved)});
   // Of an unfinished change the new size is not known yet.
   if (ledger.state() == Ledger::State::opened) return;
   const std::uint64_t new_end = image.after.empty() ? 0 : image.after.rbegin()->second;
@@ -58,9 +58,8 @@ void check_inside(const LedgerIndex& index, const LedgerIndex::Image& image, con
                     checked_add(moved.at, moved.length) <= index.images[moved.image].new_size;
   const bool behind_the_end = (image.cut.empty() || image.cut.begin()->first >= image.new_size) &&
                               (image.sums.empty() || image.sums.begin()->first >= image.new_size);
-  if (longest > static_cast<std::uint64_t>(INT64_MAX) ||
-      old_end > image.old_size || new_end > image.new_size || end_of(image.wrote) > longest ||
-      !moved_inside || !behind_the_end)
+  if (longest > static_cast<std::uint64_t>(INT64_MAX) || old_end > image.old_size ||
+      new_end > image.new_size || end_of(image.wrote) > longest || !moved_inside || !behind_the_end)
     damaged("the ledger speaks of bytes that the image does not have", ledger.path(),
             "the image was not touched; keep both files");
 }
@@ -96,10 +95,9 @@ LedgerIndex index_of(Ledger& ledger) {
         add_disjoint(image.cut, entry.offset, LedgerStretch{entry.length, at}, ledger);
         break;
       case RecordKind::cut_sum:
-        add_disjoint(
-            image.sums, entry.offset,
-            LedgerIndex::Sum{entry.length, parse_as<Le32>(entry.payload, 0).value()},
-            ledger);
+        add_disjoint(image.sums, entry.offset,
+                     LedgerIndex::Sum{entry.length, parse_as<Le32>(entry.payload, 0).value()},
+                     ledger);
         break;
       case RecordKind::moved: {
         const auto place = parse_as<ledger::MovedTo>(entry.payload, 0);

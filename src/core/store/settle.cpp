@@ -54,10 +54,9 @@ OpenImages open_images(Host& host, const Ledger& ledger, Access access) {
   for (const Ledger::Image& image : ledger.images()) {
     if (!host.exists(image.path)) {
       // An undo removes what the change made; a crash may have come right behind that.
-      const bool being_undone = ledger.state() == Ledger::State::undoing ||
-                                ledger.state() == Ledger::State::restored;
-      if (!image.created || !being_undone ||
-          !host.has_folder(image.path))
+      const bool being_undone =
+          ledger.state() == Ledger::State::undoing || ledger.state() == Ledger::State::restored;
+      if (!image.created || !being_undone || !host.has_folder(image.path))
         refuse("an image of the change is not there", image.path,
                "nothing was written; put it back where it was, then run again");
       opened.owned.push_back(std::make_unique<MemoryStore>(0, image.path));
@@ -106,12 +105,6 @@ std::vector<std::string> remove_made(Host& host, Ledger& ledger, const Named& na
       left.push_back(image.path);
   }
   return left;
-}
-
-std::vector<std::string> paths_of(const Ledger& ledger) {
-  std::vector<std::string> paths;
-  for (const Ledger::Image& image : ledger.images()) paths.push_back(image.path);
-  return paths;
 }
 
 void remove_created(Host& host, const Ledger& ledger) {
@@ -214,7 +207,7 @@ Recovered recover(Host& host, const std::string& image, const Named& named) {
   const auto ledger = Ledger::open(host, image, /*tidy=*/true);
   if (!ledger || is_over(*ledger)) return {};
   check_named(host, *ledger, named, "recover");
-  Recovered done{RecoverResult::nothing_to_do, paths_of(*ledger), {}, false};
+  Recovered done{RecoverResult::nothing_to_do, ledger->paths(), {}, false};
   if (ledger->state() == Ledger::State::opened) {
     drop(host, *ledger, named, done);
     return done;
@@ -246,7 +239,7 @@ Recovered forget_change(Host& host, const std::string& image, const Named& named
   if (!ledger || is_over(*ledger)) return {};
   check_named(host, *ledger, named, "recover --keep-as-is");
   ledger->remove();
-  return {RecoverResult::forgotten, paths_of(*ledger), {}, false};
+  return {RecoverResult::forgotten, ledger->paths(), {}, false};
 }
 
 bool end_undo(Host& host, const std::string& image) {
@@ -347,7 +340,7 @@ UndoFacts undo(Host& host, const std::string& image, const Named& named,
     remove_created(host, *ledger);
     ledger->remove();
   } catch (const Error& error) {
-    throw unfinished("the undo is begun but not finished", error, paths_of(*ledger));
+    throw unfinished("the undo is begun but not finished", error, ledger->paths());
   }
   return facts;
 }

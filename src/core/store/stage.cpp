@@ -221,9 +221,9 @@ void Stage::note_moved(std::uint64_t from, const Stage& to, std::uint64_t at, st
       length > ledger::max_payload || overlaps(direct_.done(), from, from + length))
     return;
   const auto next = moved_.lower_bound(from);
-  const bool known = (next != moved_.end() && next->first < from + length) ||
-                     (next != moved_.begin() &&
-                      std::prev(next)->first + std::prev(next)->second.length > from);
+  const bool known =
+      (next != moved_.end() && next->first < from + length) ||
+      (next != moved_.begin() && std::prev(next)->first + std::prev(next)->second.length > from);
   if (!known) moved_.emplace_hint(next, from, Moved{length, to.index_, at, crc});
 }
 

@@ -55,7 +55,9 @@ class Store {
     return {offset, length, false};
   }
   /// Where the bytes from `offset` on are, as far as they lie in one run there, at most `length`.
-  virtual Location locate(std::uint64_t offset, std::uint64_t length) { return {this, offset, length}; }
+  virtual Location locate(std::uint64_t offset, std::uint64_t length) {
+    return {this, offset, length};
+  }
   /// Makes the range read as zeros, giving back host space where it can.
   virtual void discard(std::uint64_t offset, std::uint64_t length) = 0;
   virtual void flush() = 0;

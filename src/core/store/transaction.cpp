@@ -12,16 +12,6 @@ namespace jh {
 
 using ledger::RecordKind;
 
-namespace {
-
-std::vector<std::string> paths_of(const Ledger& ledger) {
-  std::vector<std::string> paths;
-  for (const Ledger::Image& image : ledger.images()) paths.push_back(image.path);
-  return paths;
-}
-
-}  // namespace
-
 Error unfinished(const std::string& state, const Error& error,
                  const std::vector<std::string>& images) {
   std::string command = "see to the host's disk, then run: juneheath recover";
@@ -153,7 +143,7 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   } catch (const Error& error) {
     // Whether the mark reached the disk is not known: only recover may decide, from the disk.
     over_ = true;
-    throw unfinished("whether the change is decided is not known", error, paths_of(*ledger_));
+    throw unfinished("whether the change is decided is not known", error, ledger_->paths());
   }
   over_ = true;
   try {
@@ -167,7 +157,7 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
     ledger_->mark_done();
     if (!keep_undo) ledger_->remove();
   } catch (const Error& error) {
-    throw unfinished("the change is decided but not wholly written", error, paths_of(*ledger_));
+    throw unfinished("the change is decided but not wholly written", error, ledger_->paths());
   }
   progress.end();
 }
@@ -187,7 +177,7 @@ std::optional<Error> outcome_told(Host& host, const std::string& image_path, con
     std::vector<std::string> images{image_path};
     try {
       if (const auto ledger = Ledger::open(host, image_path, /*tidy=*/false))
-        images = paths_of(*ledger);
+        images = ledger->paths();
     } catch (const Error&) {
       // The one image is what is known.
     }

@@ -23,8 +23,7 @@ Sectors PartitionTable::reach(const Partition& partition, Sectors usable_end) co
     limit = std::min(limit, other.first);
     // A logical partition needs a sector before it for its own table; by custom a whole MiB.
     if (other.role == PartitionRole::logical)
-      limit = std::max(partition.end(),
-                       std::min(limit, align_down(other.first - Sectors(1))));
+      limit = std::max(partition.end(), std::min(limit, align_down(other.first - Sectors(1))));
   }
   return limit;
 }

@@ -8,6 +8,12 @@
 #include "core/container/qcow2/qcow2.h"
 
 namespace jh::qcow2 {
+
+struct FreeRun {
+  std::uint64_t start = 0;
+  std::uint64_t end = 0;
+};
+
 namespace {
 
 // Free clusters in a row that are worth beginning a new row of packed ones in: at the end of each
@@ -15,11 +21,6 @@ namespace {
 constexpr std::uint64_t long_run = 16;
 // The share of the file's clusters with packed ones that may stay unused.
 constexpr std::uint64_t tolerated = 40;
-
-struct FreeRun {
-  std::uint64_t start = 0;
-  std::uint64_t end = 0;
-};
 
 std::vector<FreeRun> free_runs(Refcounts& counts, std::uint64_t clusters, std::uint64_t cluster) {
   std::vector<FreeRun> runs;

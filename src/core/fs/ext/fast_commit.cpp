@@ -17,8 +17,7 @@ using journal::FastType;
 
 namespace {
 
-constexpr const char* where = "ext journal, fast commits";
-constexpr const char* way_out = "let the guest start and shut down properly, then run again";
+constexpr const char* in_fast_commits = "ext journal, fast commits";
 
 struct Record {
   FastType type{};
@@ -56,8 +55,8 @@ std::vector<Record> scan(Journal& journal, std::uint32_t tid, std::uint32_t& com
         const auto head = parse_as<journal::FastHead>(value, 0);
         if (head.tid.value() != tid) return complete;
         if (head.features.value() != 0)
-          unsupported(fmt::format("unknown features 0x{:x}", head.features.value()), where,
-                      way_out);
+          unsupported(fmt::format("unknown features 0x{:x}", head.features.value()),
+                      in_fast_commits, start_the_guest_first);
       } else if (type < FastType::add_range || type > FastType::pad) {
         return complete;
       } else if (type != FastType::pad) {
@@ -65,7 +64,8 @@ std::vector<Record> scan(Journal& journal, std::uint32_t tid, std::uint32_t& com
       }
       sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(at, sizeof(FastTag) + length));
       at = value_at + length;
-      if (open.size() > 1'000'000) damaged("there is no end of them", where, way_out);
+      if (open.size() > 1'000'000)
+        damaged("there is no end of them", in_fast_commits, start_the_guest_first);
     }
   }
   return complete;
@@ -120,7 +120,8 @@ class Replay {
   }
 
   InodeRecord touch(std::uint32_t ino) {
-    if (ino == 0 || ino > g_.inodes()) damaged(fmt::format("inode {}", ino), where, way_out);
+    if (ino == 0 || ino > g_.inodes())
+      damaged(fmt::format("inode {}", ino), in_fast_commits, start_the_guest_first);
     touched_.insert(ino);
     removed_.erase(ino);
     return fs_.read_inode(ino);
@@ -134,7 +135,8 @@ class Replay {
     constexpr std::size_t map = offsetof(Inode, block);
     constexpr std::size_t behind = offsetof(Inode, generation);
     if (fresh.size() < old_inode_size || fresh.size() > inode.raw.size())
-      damaged(fmt::format("a record of inode {} has a wrong length", ino), where, way_out);
+      damaged(fmt::format("a record of inode {} has a wrong length", ino), in_fast_commits,
+              start_the_guest_first);
     const auto flags = parse_as<Le32>(fresh, offsetof(Inode, flags)).value();
     const auto old_magic = parse_as<Le16>(inode.raw, map).value();
     std::memcpy(inode.raw.data(), fresh.data(), map);
@@ -213,7 +215,8 @@ class Replay {
     std::string text;
   };
   static Name name_of(const Record& record) {
-    if (record.value.size() <= 8) damaged("a record of a name is too short", where, way_out);
+    if (record.value.size() <= 8)
+      damaged("a record of a name is too short", in_fast_commits, start_the_guest_first);
     return {number(record, 0), number(record, 4),
             std::string(record.value.begin() + 8, record.value.end())};
   }
@@ -233,7 +236,8 @@ class Replay {
         !inode.has_flag(flag_inline_data))
       begin_directory(inode, name.parent);
     InodeRecord parent = touch(name.parent);
-    if (parent.type() != mode_dir) damaged("a name's place is no directory", where, way_out);
+    if (parent.type() != mode_dir)
+      damaged("a name's place is no directory", in_fast_commits, start_the_guest_first);
     if (add_name(fs_, allocation_, parent, name.text, name.ino, inode.fields.mode.value())) {
       fs_.write_inode(parent);
       if (!creates) set_links(name.ino, 1);
@@ -248,7 +252,7 @@ class Replay {
   void begin_directory(InodeRecord& inode, std::uint32_t parent) {
     const auto block =
         allocation_.allocate(1, g_.group_first((inode.ino - 1) / g_.inodes_per_group), {});
-    if (!block) refuse("no free block is left to replay the journal", where);
+    if (!block) refuse("no free block is left to replay the journal", in_fast_commits);
     fs_.store().write(g_.offset(*block), first_directory_block(fs_, inode, parent));
     inode.fields.size_lo = g_.block_size;
     inode.fields.size_hi = 0;

@@ -8,6 +8,10 @@
 
 namespace jh::ext {
 
+/// What a technician does about a journal, or a list of orphans, that cannot be followed.
+inline constexpr const char* start_the_guest_first =
+    "let the guest start and shut down properly, then run again";
+
 /// A group descriptor with both halves of its fields joined.
 struct Group {
   std::uint64_t block_bitmap = 0;

@@ -11,7 +11,6 @@ using journal::BlockType;
 namespace {
 
 constexpr const char* where = "ext journal";
-constexpr const char* way_out = "let the guest start and shut down properly, then run again";
 constexpr std::uint32_t default_fast_blocks = 256;
 constexpr std::uint32_t known_features =
     journal::incompat_revoke | journal::incompat_64bit | journal::incompat_async_commit |
@@ -38,45 +37,47 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
     unsupported("the filesystem keeps its journal on another device", where,
                 "grow it inside the guest, or move its journal inside first");
   const InodeRecord inode = fs.read_inode(ino);
-  if (inode.type() != mode_file) damaged("the journal's inode is no file", where, way_out);
+  if (inode.type() != mode_file)
+    damaged("the journal's inode is no file", where, start_the_guest_first);
   BlockVisitor visitor;
   visitor.data = [&](const MappedRun& run) {
     if (run.logical != block_count_ || run.unwritten)
-      damaged("the journal has holes", where, way_out);
+      damaged("the journal has holes", where, start_the_guest_first);
     blocks_.push_back({run.physical, run.count});
     block_count_ += run.count;
     return true;
   };
   visit_blocks(fs, inode, visitor);
-  if (block_count_ == 0) damaged("the journal has no blocks", where, way_out);
+  if (block_count_ == 0) damaged("the journal has no blocks", where, start_the_guest_first);
   super_ = parse_as<journal::Superblock>(read(0), 0);
   const bool v2 = is_type(super_.header, BlockType::superblock_v2);
   if (super_.header.magic.value() != journal::magic ||
       (!v2 && !is_type(super_.header, BlockType::superblock_v1)))
-    damaged("the journal's superblock has no signature", where, way_out);
+    damaged("the journal's superblock has no signature", where, start_the_guest_first);
   if (!v2) {
     super_.feature_compat = 0;
     super_.feature_incompat = 0;
   }
   if (const std::uint32_t unknown = super_.feature_incompat.value() & ~known_features; unknown != 0)
-    unsupported(fmt::format("the journal has unknown features 0x{:x}", unknown), where, way_out);
+    unsupported(fmt::format("the journal has unknown features 0x{:x}", unknown), where,
+                start_the_guest_first);
   if (journal::has_checksum(super_) &&
       journal::superblock_checksum(super_) != super_.checksum.value())
-    damaged("the checksum of the journal's superblock is wrong", where, way_out);
+    damaged("the checksum of the journal's superblock is wrong", where, start_the_guest_first);
   first_ = super_.first.value();
   last_ = super_.length.value();
   if (super_.block_size.value() != fs.geometry().block_size || last_ > block_count_ || last_ < 3)
-    damaged("the journal's size is not possible", where, way_out);
+    damaged("the journal's size is not possible", where, start_the_guest_first);
   if (has_fast_commits()) {
     fast_blocks_ = super_.fast_commit_blocks.value();
     if (fast_blocks_ == 0) fast_blocks_ = default_fast_blocks;
     if (std::uint64_t{fast_blocks_} + 3 > last_)
-      damaged("the journal's size is not possible", where, way_out);
+      damaged("the journal's size is not possible", where, start_the_guest_first);
     last_ -= fast_blocks_;
   }
   if (first_ == 0 || first_ >= last_ || super_.start.value() >= last_ ||
       (super_.start.value() != 0 && super_.start.value() < first_))
-    damaged("the journal's log lies outside of it", where, way_out);
+    damaged("the journal's log lies outside of it", where, start_the_guest_first);
   if (super_.error.value() != 0)
     refuse(fmt::format("the journal notes an error of the guest ({})", super_.error.value()), where,
            "let the guest check this filesystem, then run again");
@@ -89,7 +90,7 @@ Buffer Journal::read(std::uint32_t block) {
     if (at < run.count) return fs_.read_block(run.start + at);
     at -= run.count;
   }
-  damaged(fmt::format("the journal has no block {}", block), where, way_out);
+  damaged(fmt::format("the journal has no block {}", block), where, start_the_guest_first);
 }
 
 bool Journal::tail_holds(ConstByteSpan raw) const {
@@ -202,7 +203,7 @@ void Journal::check_is_end(std::uint32_t sequence) {
     if (summed && !commit_holds(raw, 0)) continue;
     damaged(fmt::format("transaction {} of the journal has a wrong checksum, and was completed",
                         sequence),
-            where, way_out);
+            where, start_the_guest_first);
   }
 }
 

@@ -10,8 +10,6 @@
 namespace jh::ext {
 namespace {
 
-constexpr const char* way_out = "let the guest start and shut down properly, then run again";
-
 // Trims the lists of one inode; what it frees is given back at once.
 class Cutter {
  public:
@@ -63,7 +61,8 @@ class Cutter {
   Buffer read_list(std::uint64_t block) {
     // A tree has no more blocks than the filesystem; one that comes back to itself has.
     if (left_ == 0)
-      damaged(fmt::format("inode {}: its tree of blocks does not end", inode_.ino), "ext", way_out);
+      damaged(fmt::format("inode {}: its tree of blocks does not end", inode_.ino), "ext",
+              start_the_guest_first);
     --left_;
     return fs_.read_block(block);
   }
@@ -74,7 +73,8 @@ class Cutter {
     const std::size_t room = (raw.size() - sizeof(ExtentHeader)) / sizeof(Extent);
     if (header.magic.value() != extent_magic || header.entries.value() > room ||
         level > max_extent_depth)
-      damaged(fmt::format("inode {}: its extent tree is damaged", inode_.ino), "ext", way_out);
+      damaged(fmt::format("inode {}: its extent tree is damaged", inode_.ino), "ext",
+              start_the_guest_first);
     std::uint16_t kept = 0;
     for (std::uint16_t i = 0; i < header.entries.value(); ++i) {
       const std::size_t at = sizeof(ExtentHeader) + i * sizeof(Extent);
@@ -184,7 +184,7 @@ void refuse_attribute_inodes(Filesystem& fs, const InodeRecord& inode) {
     unsupported(fmt::format("inode {} was deleted while open, and has attributes that may lie in "
                             "inodes of their own",
                             inode.ino),
-                "ext", way_out);
+                "ext", start_the_guest_first);
 }
 
 void release_attribute_block(Filesystem& fs, Allocation& allocation, const InodeRecord& inode) {
@@ -193,7 +193,8 @@ void release_attribute_block(Filesystem& fs, Allocation& allocation, const Inode
   Buffer raw = fs.read_block(block);
   auto header = parse_as<XattrHeader>(raw, 0);
   if (header.magic.value() != xattr_magic)
-    damaged(fmt::format("inode {}: its attribute block is damaged", inode.ino), "ext", way_out);
+    damaged(fmt::format("inode {}: its attribute block is damaged", inode.ino), "ext",
+            start_the_guest_first);
   if (header.refcount.value() <= 1) {
     allocation.release(block, 1);
     return;
@@ -250,14 +251,14 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
       const std::size_t tail_at = raw.size() - sizeof(OrphanTail);
       auto tail = parse_as<OrphanTail>(raw, tail_at);
       if (tail.magic.value() != orphan_block_magic)
-        damaged("the orphan file is damaged", "ext", way_out);
+        damaged("the orphan file is damaged", "ext", start_the_guest_first);
       Le64 number;
       number = block;
       const auto sum = [&] {
         return crc32c_raw(crc32c_raw(seed, bytes_of(number)), ConstByteSpan(raw).first(tail_at));
       };
       if (g.metadata_csum() && sum() != tail.checksum.value())
-        damaged("a checksum of the orphan file is wrong", "ext", way_out);
+        damaged("a checksum of the orphan file is wrong", "ext", start_the_guest_first);
       bool changed = false;
       for (std::size_t at = 0; at + 4 <= tail_at; at += 4) {
         const std::uint32_t orphan = parse_as<Le32>(raw, at).value();
@@ -313,14 +314,15 @@ OrphanCounts settle_orphans(Filesystem& fs) {
   std::vector<std::uint32_t> orphans;
   for (std::uint32_t ino = fs.super().last_orphan.value(); ino != 0;) {
     if (ino > g.inodes() || ino < g.first_ino || !seen.insert(ino).second)
-      damaged(fmt::format("the list of orphaned inodes leads to {}", ino), "ext", way_out);
+      damaged(fmt::format("the list of orphaned inodes leads to {}", ino), "ext",
+              start_the_guest_first);
     orphans.push_back(ino);
     ino = fs.read_inode(ino).fields.dtime.value();
   }
   if (g.has_compat(compat::orphan_file) && g.has_ro_compat(ro_compat::orphan_present)) {
     for (const std::uint32_t ino : clear_orphan_file(fs)) {
       if (ino > g.inodes() || ino < g.first_ino || !seen.insert(ino).second)
-        damaged(fmt::format("the orphan file names inode {}", ino), "ext", way_out);
+        damaged(fmt::format("the orphan file names inode {}", ino), "ext", start_the_guest_first);
       orphans.push_back(ino);
     }
   }

@@ -23,7 +23,8 @@ void MetadataMover::plan() {
   for (std::uint32_t number = 0; number < groups; ++number) {
     const Group group = fs_.group(number);
     for (std::uint64_t Group::*field : {&Group::block_bitmap, &Group::inode_bitmap})
-      if (to_vacate_.contains(group.*field, 1)) items_.push_back({number, field, group.*field, 0, 1});
+      if (to_vacate_.contains(group.*field, 1))
+        items_.push_back({number, field, group.*field, 0, 1});
     if (to_vacate_.contains(group.inode_table, g_.itable_blocks))
       items_.push_back({number, &Group::inode_table, group.inode_table, 0, g_.itable_blocks});
   }
