@@ -131,18 +131,22 @@ int run_demo(const Arguments& arguments) {
   story.run(run_grow, "grow",
             {"fieldstation.img", "--add-disk", "archive.img=2GiB", "--give", "/home", "--yes"});
   story.run(run_audit, "audit", {"fieldstation.img", "archive.img"});
-  story.say("11. Heather moves to another hypervisor, which wants qcow2; and grows there.");
+  story.say("11. /boot is too small, and the volumes stand behind it: they move out of the way.");
+  story.run(run_grow, "grow",
+            {"fieldstation.img", "archive.img", "--disk", "1", "--by", "128MiB", "--give",
+             "/boot=100MiB", "--give", "/", "--allow-move", "--yes"});
+  story.say("12. Heather moves to another hypervisor, which wants qcow2; and grows there.");
   story.run(run_recast, "recast", {"heather.img", "heather.qcow2"});
   story.run(run_grow, "grow", {"heather.qcow2", "--to", "1GiB", "--yes"});
   story.run(run_audit, "audit", {"heather.qcow2"});
   story.say(
-      "12. The field station got more than it needs. How small could it be, and what would move?");
+      "13. The field station got more than it needs. How small could it be, and what would move?");
   story.run(run_survey, "survey", {"fieldstation.img", "archive.img"});
   story.run(run_shrink, "shrink",
             {"fieldstation.img", "archive.img", "--take", "/home=2044MiB", "--remove-disk", "2",
              "--yes"});
   story.run(run_shrink, "shrink", {"fieldstation.img", "--to", "floor", "--yes"});
-  story.say("13. The nest camera deleted its films long ago; its file never became smaller.");
+  story.say("14. The nest camera deleted its films long ago; its file never became smaller.");
   story.run(run_compact, "compact", {"nestcam.img", "--yes"});
   story.run(run_audit, "audit", {"nestcam.img", "fieldstation.img"});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";

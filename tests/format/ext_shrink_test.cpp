@@ -156,7 +156,7 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
 #ifdef JUNEHEATH_SANITIZED
   int sequences = 20;
 #else
-  int sequences = 150;
+  int sequences = 80;
 #endif
   if (const char* wanted = std::getenv("JUNEHEATH_SEQUENCES")) sequences = std::atoi(wanted);
   unsigned seed = std::random_device{}();

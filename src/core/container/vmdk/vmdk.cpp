@@ -132,7 +132,9 @@ void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
     return;
   }
   const std::string create = descriptor_.value("createType");
-  if (create.find("Device") != std::string::npos || line.file.starts_with("/dev/"))
+  // /dev/shm holds files, in memory.
+  const bool on_device = line.file.starts_with("/dev/") && !line.file.starts_with("/dev/shm/");
+  if (create.find("Device") != std::string::npos || on_device)
     unsupported("the VMDK disk lies on a device of its host: " + line.file, file_.name(),
                 "recast it where that device is");
   if (line.kind != "SPARSE" && !is_flat(line.kind))
