@@ -284,6 +284,52 @@ TEST_P(FilesystemContract, LetsTheComparisonNameAFileThatDiffers) {
   EXPECT_GT(named, 0);
 }
 
+// A byte of a name, in the folder itself: the comparison does not pass it over.
+TEST_P(FilesystemContract, LetsTheComparisonSeeAFolderThatDiffers) {
+  const auto before = open(*disk_);
+  const auto tree = before->tree();
+  if (!tree) GTEST_SKIP() << "it holds no files";
+  FaultHost host;
+  host.put(path, *disk_);
+  const auto file = host.open(path, Access::read_only);
+  const Guest guest({{path, file.get()}});
+  const Buffer all = read_buffer(*file, 0, file->size());
+  Silent silent;
+  int folders = 0;
+  for (const FileTree::Entry& entry : tree->entries(tree->roots().front().node)) {
+    if (entry.name.starts_with('.') || !tree->look(entry.node).folder) continue;
+    const auto children = tree->entries(entry.node);
+    const auto child = std::find_if(children.begin(), children.end(), [](const auto& each) {
+      return each.name.size() > 4 && !each.name.starts_with('.');
+    });
+    if (child == children.end()) continue;
+    ++folders;
+    // Wherever these letters are: in the folder at least once.
+    int seen = 0;
+    for (auto at = all.begin();; ++at) {
+      at = std::search(at, all.end(), child->name.begin(), child->name.end());
+      if (at == all.end()) break;
+      FileSet files(host, guest.disks()[0]);
+      const auto place = static_cast<std::uint64_t>(at - all.begin());
+      Buffer byte{static_cast<std::uint8_t>(*at ^ 1)};
+      files.stage(0).write(place, byte);
+      Ranges changed;
+      add_range(changed, place, place + 1);
+      try {
+        const auto now = open(files.stage(0));
+        const auto changed_tree = now->tree();
+        ContentCheck contents(files);
+        compare_trees({*tree, before->store()}, {*changed_tree, now->store()}, changed, contents,
+                      path, silent);
+      } catch (const Error&) {
+        ++seen;
+      }
+    }
+    EXPECT_GT(seen, 0) << entry.name << "/" << child->name;
+  }
+  EXPECT_GT(folders, 0);
+}
+
 TEST_P(FilesystemContract, IsOldOrNewWhereverThePowerGoes) {
   const auto tree = tree_of(*open(*disk_));
   FaultHost whole;
