@@ -63,6 +63,12 @@ bool lie_together(const std::string& image, const std::string& part) {
 
 }  // namespace
 
+void check_table(const Disk& disk) {
+  if (disk.trouble) throw *disk.trouble;
+  if (disk.table && !disk.table->facts().blockers.empty())
+    throw disk.table->facts().blockers.front();
+}
+
 void check_parts(const Disk& disk, const ContainerFacts& facts) {
   // A descriptor could name any file of the host; only those beside it are ours to change.
   for (const std::string& part : facts.parts)

@@ -16,6 +16,8 @@ Bytes content_size(const Place& place);
 /// Where a partition could end on a disk of this size, kept aligned if it is.
 Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size);
 
+/// Throws what stands against a change of the disk's table.
+void check_table(const Disk& disk);
 /// Throws refused when a part of the disk lies outside of the image's folder.
 void check_parts(const Disk& disk, const ContainerFacts& facts);
 /// "disk", or "2:disk" when the guest has several.

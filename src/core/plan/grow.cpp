@@ -84,12 +84,7 @@ class Planner {
 
   void check_targets() const {
     for (const GroupGrowth& growth : groups_) growth.check();
-    for (const PlaceTarget& target : places_) {
-      const Disk& disk = guest_.disks()[target.place->disk];
-      if (disk.trouble) throw *disk.trouble;
-      if (disk.table && !disk.table->facts().blockers.empty())
-        throw disk.table->facts().blockers.front();
-    }
+    for (const PlaceTarget& target : places_) check_table(guest_.disks()[target.place->disk]);
   }
 
   // Of the disk that is named, or of the first one.
@@ -116,7 +111,7 @@ class Planner {
     const std::size_t index = disk_to_resize();
     scene_.resized = index;
     const Disk& disk = guest_.disks()[index];
-    scene_.disks[index].check_table();
+    check_table(disk);
     plan_.disks[index].to = settle_size(plan_, request_, disk);
     scene_.disks[index] = DiskGrowth(guest_, index, plan_.disks[index].to, request_.allow_move);
   }

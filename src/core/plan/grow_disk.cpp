@@ -96,12 +96,6 @@ NewPartition DiskGrowth::place_new() const {
   return told->place_new(size_);
 }
 
-void DiskGrowth::check_table() const {
-  if (disk().trouble) throw *disk().trouble;
-  if (disk().table && !disk().table->facts().blockers.empty())
-    throw disk().table->facts().blockers.front();
-}
-
 bool could_grow_by_moves(const Guest& guest, const Place& place, Bytes disk_size) {
   if (!place.partition || !guest.disks()[place.disk].table) return false;
   const DiskGrowth moving(guest, place.disk, disk_size, true);

@@ -39,9 +39,6 @@ class DiskGrowth {
   /// Where a partition is afterwards.
   Lineup::Member layout_of(const Place& place) const;
 
-  /// Throws what stands against a change of the disk's table.
-  void check_table() const;
-
  private:
   Lineup arranged() const;
   Sectors usable() const { return disk().table->usable_end_on(size_); }

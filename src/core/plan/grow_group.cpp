@@ -196,7 +196,7 @@ void GroupGrowth::find_new_partition(GrowScene& scene) {
     if ((scene.grows() && i != *scene.resized) ||
         (scene.request.disk_chosen && i != scene.request.disk) || !disk.table)
       continue;
-    scene.disks[i].check_table();
+    check_table(disk);
     try {
       const NewPartition fresh = scene.disks[i].place_new();
       const Bytes size = to_bytes(fresh.end - fresh.first, disk.table->facts().sector_size);

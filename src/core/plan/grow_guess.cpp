@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/plan/commands.h"
+#include "core/plan/content.h"
 #include "core/plan/room.h"
 
 namespace jh {
@@ -20,9 +21,7 @@ class Guess {
 
   const Place& run() {
     if (may_be_a_volume()) return only_volume();
-    if (disk_.trouble) throw *disk_.trouble;
-    if (disk_.table && !disk_.table->facts().blockers.empty())
-      throw disk_.table->facts().blockers.front();
+    check_table(disk_);
     for (const Place& place : disk_.places) {
       if (room(place) != Bytes(0))
         (place.content.is_usual_target() ? growable_ : opaque_).push_back(&place);

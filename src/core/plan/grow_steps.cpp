@@ -56,7 +56,7 @@ class GrowthSteps {
   void prepare_table(std::size_t i) {
     if (tables_done_[i]) return;
     tables_done_[i] = true;
-    scene_.disks[i].check_table();
+    check_table(guest_.disks()[i]);
     open_image(i);
     const bool repairs = scene_.disks[i].becomes_larger() || !places_.empty() || !groups_.empty();
     plan_table(plan_, guest_, i, scene_.disks[i].size(), repairs);

@@ -114,12 +114,6 @@ class Shrinker {
     return command_with(other, "");
   }
 
-  static void check_table(const Disk& disk) {
-    if (disk.trouble) throw *disk.trouble;
-    if (disk.table && !disk.table->facts().blockers.empty())
-      throw disk.table->facts().blockers.front();
-  }
-
   // What each target loses: all it can, a size, or a share of what it can.
   Bytes after_taking(const Give& take, Bytes present, Bytes floor, const std::string& name) {
     const Bytes spare = present > floor ? present - floor : Bytes(0);

@@ -24,6 +24,13 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
   return false;
 }
 
+// Whether a device of the group comes to lie elsewhere.
+bool device_moves(const Guest& guest, const Plan& plan, const VolumeGroup& group) {
+  return std::any_of(group.devices.begin(), group.devices.end(), [&](const Place* device) {
+    return device != nullptr && plan.has<step::MovePartition>(where_is(guest, *device));
+  });
+}
+
 class GroupCheck {
  public:
   GroupCheck(const Guest& guest, const VolumeGroup& before, const VolumeGroup& after,
@@ -91,7 +98,7 @@ class GroupCheck {
     if (found == nullptr || found->id != volume.id || found->extents != extents)
       proof_failed(fmt::format("volume {} is not as planned", volume.name), where_);
     const bool stays =
-        !device_moves() &&
+        !device_moves(guest_, plan_, before_) &&
         std::all_of(volume.segments.begin(), volume.segments.end(),
                     [&](const lvm::Segment& segment) { return keeps(*found, segment); });
     if (stays) return;
@@ -115,13 +122,6 @@ class GroupCheck {
     return std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
       return step.where.volume == volume.volume &&
              (step.is<step::GrowContent>() || step.is<step::ShrinkContent>());
-    });
-  }
-
-  // Whether a device of the group comes to lie elsewhere as well as becoming another.
-  bool device_moves() const {
-    return std::any_of(before_.devices.begin(), before_.devices.end(), [&](const Place* device) {
-      return device != nullptr && plan_.has<step::MovePartition>(where_is(guest_, *device));
     });
   }
 
@@ -149,10 +149,7 @@ void check_groups(const Guest& before, const Guest& after, const Plan& plan, Con
 bool moved_in_group(const Guest& before, const Plan& plan, const Where& volume) {
   if (volume.volume.empty()) return false;
   if (plan.has<step::MoveExtents>()) return true;
-  const VolumeGroup& group = before.group_of(*place_at(before, volume));
-  return std::any_of(group.devices.begin(), group.devices.end(), [&](const Place* device) {
-    return device != nullptr && plan.has<step::MovePartition>(where_is(before, *device));
-  });
+  return device_moves(before, plan, before.group_of(*place_at(before, volume)));
 }
 
 void compare_places(Store& before, const Place* after, const Ranges& kept, ContentCheck& contents,
