@@ -3,13 +3,14 @@
 #include "core/fs/ext/ext.h"
 #include "core/fs/filesystem.h"
 #include "core/fs/named/named.h"
+#include "core/fs/ntfs/ntfs.h"
 #include "core/fs/swap/swap.h"
 
 namespace jh {
 
 const std::vector<const FilesystemKind*>& filesystem_kinds() {
   static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &named::xfs,
-                                                      &named::btrfs, &boot::ntfs, &named::exfat,
+                                                      &named::btrfs, &ntfs::kind, &named::exfat,
                                                       &boot::fat32,  &boot::fat};
   return all;
 }

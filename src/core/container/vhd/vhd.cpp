@@ -6,7 +6,7 @@
 
 #include "core/container/chain.h"
 #include "core/container/places.h"
-#include "core/container/utf16.h"
+#include "core/store/utf16.h"
 
 namespace jh::vhd {
 namespace {

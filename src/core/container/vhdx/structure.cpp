@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "core/base/checksum.h"
-#include "core/container/utf16.h"
+#include "core/store/utf16.h"
 
 namespace jh::vhdx {
 namespace {

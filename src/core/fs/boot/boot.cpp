@@ -21,40 +21,27 @@ void tell(Store& volume, std::uint64_t at, const Sector& first, std::uint64_t fr
   volume.write(at, bytes_of(sector));
 }
 
-enum class Copy { last_sector, named_in_sector };
-
 // Where they say that the partition begins at `from`, in the boot sector and its copy. Others (made
 // without a disk around them) stay as they are, and so does a copy that is not where it should be.
-template <Copy copy>
 void begin_elsewhere(Store& volume, std::uint64_t from, std::uint64_t to) {
   if (from > UINT32_MAX || to > UINT32_MAX || volume.size() < 512) return;
   const auto first = read_as<Sector>(volume, 0);
-  const std::uint64_t unit = first.bytes_per_sector.value();
   tell(volume, 0, first, from, to);
-  if (copy == Copy::last_sector) {
-    // The copy is the partition's last sector.
-    if (unit != 0) tell(volume, round_down(volume.size(), unit) - unit, first, from, to);
-  } else if (first.sectors_per_fat_16.value() == 0 && first.copy_sector.value() != 0) {
-    tell(volume, first.copy_sector.value() * unit, first, from, to);
-  }
+  if (first.sectors_per_fat_16.value() == 0 && first.copy_sector.value() != 0)
+    tell(volume, std::uint64_t{first.copy_sector.value()} * first.bytes_per_sector.value(), first,
+         from, to);
 }
 
 using namespace std::string_view_literals;
 
-bool is_ntfs(Store& place) { return holds(place, 3, "NTFS    "sv); }
 bool is_fat32(Store& place) { return holds(place, 82, "FAT32"sv); }
 bool is_fat(Store& place) { return holds(place, 54, "FAT1"sv); }
 
-OpenedFilesystem describe(const char* name) {
+OpenedFilesystem open_fat_at(Store& place, const char* name, std::uint64_t serial_at,
+                             std::uint64_t label_at) {
   OpenedFilesystem found;
   found.facts.name = name;
   found.facts.state = "not looked into";
-  return found;
-}
-
-OpenedFilesystem open_fat_at(Store& place, const char* name, std::uint64_t serial_at,
-                             std::uint64_t label_at) {
-  OpenedFilesystem found = describe(name);
   found.facts.label = text_at(place, label_at, 11);
   // The serial number, as fstab writes it.
   const auto serial = read_as<Le32>(place, serial_at).value();
@@ -63,7 +50,6 @@ OpenedFilesystem open_fat_at(Store& place, const char* name, std::uint64_t seria
   return found;
 }
 
-OpenedFilesystem open_ntfs(Store&) { return describe("NTFS"); }
 OpenedFilesystem open_fat32(Store& place) { return open_fat_at(place, "FAT32", 67, 71); }
 OpenedFilesystem open_fat(Store& place) { return open_fat_at(place, "FAT", 39, 43); }
 
@@ -72,20 +58,12 @@ FilesystemKind kind_of(const char* name, bool (*recognise)(Store&),
   FilesystemKind kind{name};
   kind.recognise = recognise;
   kind.open = open;
-  kind.begin_elsewhere = begin_elsewhere<Copy::named_in_sector>;
-  return kind;
-}
-
-FilesystemKind ntfs_kind() {
-  FilesystemKind kind = kind_of("NTFS", is_ntfs, open_ntfs);
-  kind.begin_elsewhere = begin_elsewhere<Copy::last_sector>;
-  kind.found_by_position = true;
+  kind.begin_elsewhere = begin_elsewhere;
   return kind;
 }
 
 }  // namespace
 
-const FilesystemKind ntfs = ntfs_kind();
 const FilesystemKind fat32 = kind_of("FAT32", is_fat32, open_fat32);
 const FilesystemKind fat = kind_of("FAT", is_fat, open_fat);
 

@@ -1,6 +1,5 @@
-// The part of a boot sector that FAT and NTFS share, and where they keep its copy. Microsoft
-// Extensible Firmware Initiative FAT32 File System Specification 1.03, "Boot Sector and BPB"; NTFS
-// keeps the fields that FAT has, and 64-bit sizes behind them.
+// The boot sector of FAT, and where FAT32 keeps its copy. Microsoft Extensible Firmware Initiative
+// FAT32 File System Specification 1.03, "Boot Sector and BPB".
 #pragma once
 
 #include <array>
@@ -13,7 +12,7 @@ namespace jh::boot {
 
 struct Sector {
   std::array<std::uint8_t, 3> jump;
-  std::array<char, 8> maker;  // "NTFS    ", or anything
+  std::array<char, 8> maker;  // anything
   Le16 bytes_per_sector;
   std::uint8_t sectors_per_cluster;
   Le16 reserved_sectors;
@@ -21,7 +20,7 @@ struct Sector {
   Le16 root_entries;
   Le16 sectors_16;
   std::uint8_t media;
-  Le16 sectors_per_fat_16;  // 0: FAT32, or NTFS
+  Le16 sectors_per_fat_16;  // 0: FAT32
   Le16 sectors_per_track;
   Le16 heads;
   Le32 hidden_sectors;  // in front of the partition

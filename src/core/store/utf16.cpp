@@ -1,4 +1,4 @@
-#include "core/container/utf16.h"
+#include "core/store/utf16.h"
 
 #include <boost/locale/encoding_utf.hpp>
 

@@ -1,0 +1,176 @@
+#include "core/fs/ntfs/file.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/store/utf16.h"
+
+namespace jh::ntfs {
+namespace {
+
+std::string record_text(std::uint64_t number) { return fmt::format("NTFS, file {}", number); }
+
+}  // namespace
+
+Buffer read_list(Filesystem& fs, const Attribute& list) {
+  if (list.resident()) return {list.value().begin(), list.value().end()};
+  if (list.data_size() > list_limit)
+    damaged(fmt::format("an attribute list of {} bytes", list.data_size()), "NTFS");
+  return Stream(fs.store(), fs.geometry(), list.runs(fs.geometry().clusters), list.data_size(),
+                list.initialized_size())
+      .read(0, list.data_size());
+}
+
+std::vector<ListItem> parse_list(ConstByteSpan raw) {
+  std::vector<ListItem> items;
+  for (std::size_t at = 0; at < raw.size();) {
+    if (raw.size() - at < sizeof(ListEntry)) {
+      if (all_zero(raw.subspan(at))) break;  // the end of the last one's padding
+      damaged("an attribute list ends in the middle of an entry", "NTFS");
+    }
+    const auto entry = parse_as<ListEntry>(raw, at);
+    const std::size_t length = entry.length.value();
+    if (length % 8 != 0 || length < sizeof(ListEntry) || length > raw.size() - at ||
+        entry.name_offset + 2U * entry.name_length > length)
+      damaged("an entry of an attribute list contradicts itself", "NTFS");
+    ListItem item{entry.type.value(), {}, entry.lowest_vcn.value(), entry.record.value(),
+                  entry.instance.value()};
+    for (std::size_t i = 0; i < entry.name_length; ++i)
+      item.name += static_cast<char16_t>(
+          parse_as<Le16>(raw, at + entry.name_offset + 2 * i).value());
+    items.push_back(std::move(item));
+    at += length;
+  }
+  return items;
+}
+
+Buffer list_bytes(const std::vector<ListItem>& items) {
+  Buffer raw;
+  for (const ListItem& item : items) {
+    const std::size_t at = raw.size();
+    ListEntry entry{};
+    entry.type = item.type;
+    entry.length = static_cast<std::uint16_t>((sizeof(entry) + 2 * item.name.size() + 7) / 8 * 8);
+    entry.name_length = static_cast<std::uint8_t>(item.name.size());
+    entry.name_offset = sizeof(entry);
+    entry.lowest_vcn = item.lowest_vcn;
+    entry.record = item.record;
+    entry.instance = item.instance;
+    raw.resize(at + entry.length.value());
+    put_at(raw, at, entry);
+    for (std::size_t i = 0; i < item.name.size(); ++i) {
+      Le16 unit;
+      unit = item.name[i];
+      put_at(raw, at + sizeof(entry) + 2 * i, unit);
+    }
+  }
+  return raw;
+}
+
+File::File(Filesystem& fs, Record base) : fs_(&fs), base_(std::move(base)) {
+  std::vector<Attribute> found = base_.attributes();
+  for (Attribute& attribute : found) {
+    if (attribute.type() != type::attribute_list) continue;
+    if (list_) damaged("it has two attribute lists", record_text(number()));
+    list_ = attribute;
+  }
+  if (list_) {
+    at_place(record_text(number()), [&] { follow_list(parse_list(read_list(fs, *list_))); });
+    return;
+  }
+  for (Attribute& attribute : found) pieces_.push_back({std::move(attribute), number()});
+}
+
+void File::follow_list(const std::vector<ListItem>& items) {
+  std::map<std::uint64_t, std::vector<Attribute>> by_record;
+  by_record[number()] = base_.attributes();
+  std::size_t listed = 1;  // the list itself
+  for (const ListItem& item : items) {
+    const std::uint64_t at = number_of(item.record);
+    if (!by_record.contains(at)) {
+      Record record = fs_->read_record(at);
+      if (!record.in_use() || record.reference() != item.record ||
+          record.header().base.value() != base_.reference())
+        damaged(fmt::format("record {}, which its list names, is not its own", at));
+      by_record[at] = record.attributes();
+      extensions_.emplace(at, std::move(record));
+    }
+    std::vector<Attribute>& there = by_record[at];
+    const auto found =
+        std::find_if(there.begin(), there.end(), [&](const Attribute& attribute) {
+          return attribute.type() == item.type && attribute.instance() == item.instance &&
+                 attribute.lowest_vcn() == item.lowest_vcn && attribute.name() == item.name;
+        });
+    if (found == there.end() || item.type == type::attribute_list)
+      damaged(fmt::format("its list names attribute {:#x} in record {}, which is not there",
+                          item.type, at));
+    pieces_.push_back({*found, at});
+    ++listed;
+  }
+  std::size_t there = 0;
+  for (const auto& [at, attributes] : by_record) there += attributes.size();
+  if (there != listed)
+    damaged(fmt::format("its list names {} attributes, its records hold {}", listed - 1,
+                        there - 1));
+}
+
+std::optional<std::size_t> File::find(std::uint32_t type, std::u16string_view name) const {
+  for (std::size_t i = 0; i < pieces_.size(); ++i)
+    if (pieces_[i].attribute.type() == type && pieces_[i].attribute.name() == name) return i;
+  return std::nullopt;
+}
+
+std::size_t File::next_stream(std::size_t first) const {
+  const Attribute& begin = pieces_[first].attribute;
+  std::size_t next = first + 1;
+  // Names of one file stand side by side, but are attributes of their own.
+  if (begin.resident()) return next;
+  while (next < pieces_.size() && !pieces_[next].attribute.resident() &&
+         pieces_[next].attribute.lowest_vcn() != 0 && begin.same_stream(pieces_[next].attribute))
+    ++next;
+  return next;
+}
+
+ClusterRuns File::runs(std::size_t first) const {
+  ClusterRuns all;
+  std::uint64_t end = 0;
+  for (std::size_t i = first; i < next_stream(first); ++i) {
+    const Attribute& piece = pieces_[i].attribute;
+    if (piece.lowest_vcn() != end)
+      damaged(fmt::format("{}: a piece begins at cluster {}, the one in front ends at {}", text(i),
+                          piece.lowest_vcn(), end),
+              "NTFS");
+    const ClusterRuns runs = at_place(text(i), [&] { return piece.runs(fs_->geometry().clusters); });
+    all.insert(all.end(), runs.begin(), runs.end());
+    end = piece.vcn_end();
+  }
+  return all;
+}
+
+Stream File::stream(std::size_t first) const {
+  const Attribute& attribute = pieces_[first].attribute;
+  if (attribute.resident())
+    return Stream(Buffer(attribute.value().begin(), attribute.value().end()));
+  return Stream(fs_->store(), fs_->geometry(), runs(first), attribute.data_size(),
+                attribute.initialized_size());
+}
+
+Stream File::stream(std::uint32_t type, std::u16string_view name) const {
+  const auto first = find(type, name);
+  if (!first)
+    damaged(fmt::format("it has no attribute {:#x}, which it must have", type),
+            record_text(number()));
+  return stream(*first);
+}
+
+std::string File::text(std::size_t piece) const {
+  const Attribute& attribute = pieces_[piece].attribute;
+  std::string name;
+  for (const char16_t unit : attribute.name())
+    name += unit >= 0x20 && unit < 0x7F ? static_cast<char>(unit) : '?';
+  return fmt::format("file {}, attribute {:#x}{}{}", number(), attribute.type(),
+                     name.empty() ? "" : " ", name);
+}
+
+}  // namespace jh::ntfs
