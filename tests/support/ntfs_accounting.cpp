@@ -270,7 +270,7 @@ void account(Volume& v, std::uint64_t length) {
     const Bytes raw = v.raw(n);
     if (std::memcmp(raw.data(), "FILE", 4) != 0 || (raw[22] & 1) == 0) continue;
     in_use[n] |= 1;
-    if (Volume::number(raw, 32, 6) != 0) continue;
+    if (Volume::number(raw, 32, 8) != 0) continue;
     in_use[n] |= 2;
     std::vector<std::uint64_t> further;
     for (const Part& p : v.file(n, &further)) {
@@ -321,7 +321,7 @@ std::map<std::string, std::uint64_t> ntfs_contents(const std::string& image,
     if (n == 6 || n == 7 || n == 8) continue;
     const Bytes raw = v.raw(n);
     if (std::memcmp(raw.data(), "FILE", 4) != 0 || (raw[22] & 1) == 0 ||
-        Volume::number(raw, 32, 6) != 0)
+        Volume::number(raw, 32, 8) != 0)
       continue;
     for (const Part& p : v.file(n)) {
       if (p.type == 0x20) continue;

@@ -3,7 +3,8 @@
 
 #include <fmt/format.h>
 
-#include "core/fs/ntfs/audit.h"
+#include "core/base/findings.h"
+#include "core/base/progress.h"
 #include "core/fs/ntfs/room.h"
 
 namespace jh::ntfs {

@@ -52,7 +52,4 @@ class FileEdit {
   ClusterRuns list_given_back_;
 };
 
-/// $MFT gets room for so many more records, all free.
-void grow_record_table(Filesystem& fs, Room& room, std::uint64_t records);
-
 }  // namespace jh::ntfs

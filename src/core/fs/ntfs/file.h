@@ -2,24 +2,12 @@
 #pragma once
 
 #include <map>
+#include <optional>
 
+#include "core/fs/ntfs/attribute_list.h"
 #include "core/fs/ntfs/filesystem.h"
 
 namespace jh::ntfs {
-
-/// One entry of an attribute list.
-struct ListItem {
-  std::uint32_t type = 0;
-  std::u16string name;
-  std::uint64_t lowest_vcn = 0;
-  std::uint64_t record = 0;  // reference
-  std::uint16_t instance = 0;
-};
-/// The content of the attribute, resident or not.
-Buffer read_list(Filesystem& fs, const Attribute& list);
-/// Throws damaged.
-std::vector<ListItem> parse_list(ConstByteSpan raw);
-Buffer list_bytes(const std::vector<ListItem>& items);
 
 /// One attribute, or a piece of one, and the record that it stands in.
 struct Piece {

@@ -5,67 +5,10 @@
 #include <algorithm>
 #include <string_view>
 
-#include "core/fs/ntfs/file.h"
+#include "core/fs/ntfs/attribute_list.h"
 #include "core/store/utf16.h"
 
 namespace jh::ntfs {
-
-template <class Visit>
-void Stream::for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit) const {
-  const std::uint64_t end = checked_add(offset, length);
-  auto run = std::upper_bound(runs_.begin(), runs_.end(), offset / cluster_size_,
-                              [](std::uint64_t vcn, const ClusterRun& r) { return vcn < r.vcn; });
-  if (run != runs_.begin()) --run;
-  for (; run != runs_.end() && offset < end; ++run) {
-    const std::uint64_t start = run->vcn * cluster_size_;
-    const std::uint64_t run_end = run->vcn_end() * cluster_size_;
-    if (run_end <= offset) continue;
-    if (start > offset) break;
-    const std::uint64_t step = std::min(end, run_end) - offset;
-    const std::uint64_t at =
-        run->is_hole() ? ClusterRun::hole : run->lcn * cluster_size_ + (offset - start);
-    visit(at, offset, step);
-    offset += step;
-  }
-  if (offset != end) damaged("an attribute has no clusters where it should", "NTFS, run list");
-}
-
-void Stream::read(std::uint64_t offset, ByteSpan out) const {
-  if (offset > size_ || out.size() > size_ - offset)
-    damaged("an attribute is shorter than what is looked for in it", "NTFS");
-  if (store_ == nullptr) {
-    std::copy_n(value_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
-    return;
-  }
-  const std::uint64_t written =
-      std::min<std::uint64_t>(out.size(), initialized_ - std::min(offset, initialized_));
-  std::fill(out.begin() + static_cast<std::ptrdiff_t>(written), out.end(), std::uint8_t{0});
-  for_each_part(offset, written, [&](std::uint64_t at, std::uint64_t from, std::uint64_t step) {
-    const ByteSpan part = out.subspan(from - offset, step);
-    if (at == ClusterRun::hole)
-      std::fill(part.begin(), part.end(), std::uint8_t{0});
-    else
-      store_->read(at, part);
-  });
-}
-
-Buffer Stream::read(std::uint64_t offset, std::size_t length) const {
-  Buffer out(length);
-  read(offset, out);
-  return out;
-}
-
-void Stream::write(std::uint64_t offset, ConstByteSpan data, bool unreferenced) const {
-  ensure(store_ != nullptr, "what is written has clusters");
-  for_each_part(offset, data.size(), [&](std::uint64_t at, std::uint64_t from, std::uint64_t step) {
-    if (at == ClusterRun::hole) damaged("metadata is said to lie in a hole", "NTFS, run list");
-    const ConstByteSpan part = data.subspan(from - offset, step);
-    if (unreferenced)
-      store_->write_unreferenced(at, part);
-    else
-      store_->write(at, part);
-  });
-}
 
 bool Filesystem::recognise(Store& place) {
   using namespace std::string_view_literals;
@@ -98,7 +41,7 @@ void Filesystem::map_mft() {
   std::uint64_t size = 0;
   Buffer list;
   for (const Attribute& attribute : first.attributes()) {
-    if (attribute.type() == type::attribute_list) list = read_list(*this, attribute);
+    if (attribute.type() == type::attribute_list) list = read_list(*store_, geometry_, attribute);
     if (attribute.type() != type::data || !attribute.name().empty()) continue;
     if (attribute.resident() || attribute.lowest_vcn() != 0)
       damaged("the file table does not say where it lies", "NTFS, $MFT");

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "core/fs/ntfs/edit.h"
+#include "core/fs/ntfs/record_table.h"
 
 namespace jh::ntfs {
 namespace {
@@ -101,7 +102,7 @@ GrowPlan plan_grow(Filesystem& fs, std::uint64_t sectors) {
   NewClusters clusters(plan.before.clusters, plan.after.clusters);
   Filesystem rehearsed = fs;
   rehearsed.set_geometry(plan.after);
-  Room room(rehearsed, clusters, Mode::rehearse);
+  Room room = make_room(rehearsed, clusters, Mode::rehearse);
   if (plan.after.clusters > plan.before.clusters) {
     lengthen_bitmap(rehearsed, room, plan.after);
     resize_bad_clusters(rehearsed, room, plan.after.clusters);
@@ -119,10 +120,10 @@ void grow(Filesystem& fs, const GrowPlan& plan) {
     NewClusters clusters(plan.before.clusters, after.clusters);
     // Runs in the new part are to be read.
     fs.set_geometry(after);
-    Room room(fs, clusters, Mode::carry_out);
+    Room room = make_room(fs, clusters, Mode::carry_out);
     const ClusterRuns bitmap = lengthen_bitmap(fs, room, after);
     resize_bad_clusters(fs, room, after.clusters);
-    room.finish();
+    write_record_map(fs, room);
     write_new_bits(fs, bitmap, plan.before, after, clusters);
   } else {
     fs.set_geometry(after);

@@ -77,7 +77,6 @@ struct Record {
   void set_header(const RecordHeader& header) { put_at(raw, 0, header); }
   bool in_use() const { return (header().flags.value() & record_flags::in_use) != 0; }
   bool is_folder() const { return (header().flags.value() & record_flags::folder) != 0; }
-  bool is_base() const { return number_of(header().base.value()) == 0; }
   std::uint64_t reference() const { return reference_to(number, header().sequence.value()); }
   /// Throws damaged.
   std::vector<Attribute> attributes() const;

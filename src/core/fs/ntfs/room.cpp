@@ -4,8 +4,6 @@
 
 #include <algorithm>
 
-#include "core/fs/ntfs/edit.h"
-
 namespace jh::ntfs {
 namespace {
 
@@ -99,8 +97,13 @@ void NewClusters::give_back(std::uint64_t lcn, std::uint64_t count) {
   given_back_.push_back({0, lcn, count});
 }
 
-Room::Room(Filesystem& fs, Clusters& clusters, Mode mode)
-    : fs_(fs), clusters_(clusters), mode_(mode), records_(Buffer{}), record_count_(fs.records()) {
+Room::Room(Filesystem& fs, Clusters& clusters, Mode mode, GrowTable grow_table)
+    : fs_(fs),
+      clusters_(clusters),
+      mode_(mode),
+      grow_record_table_(std::move(grow_table)),
+      records_(Buffer{}),
+      record_count_(fs.records()) {
   const Stream bitmap = File(fs, fs.read_record(file::mft)).stream(type::bitmap);
   const std::uint64_t bytes = ceil_div(record_count_, 8);
   if (bitmap.size() < bytes)
@@ -157,28 +160,10 @@ void Room::grow_table() {
     return;
   }
   growing_ = true;
-  grow_record_table(fs_, *this, more);
+  grow_record_table_(fs_, *this, more);
   growing_ = false;
   record_count_ = fs_.records();
   records_changed_ = true;
-}
-
-void Room::finish() {
-  if (!records_changed_ || mode_ == Mode::rehearse) return;
-  const File table(fs_, fs_.read_record(file::mft));
-  const auto first = table.find(type::bitmap);
-  ensure(first.has_value(), "$MFT has a bitmap");
-  const Attribute& attribute = table.pieces()[*first].attribute;
-  Buffer bytes(records_.bytes().begin(), records_.bytes().end());
-  if (!attribute.resident()) {
-    table.stream(*first).write(0, bytes);
-    return;
-  }
-  // Its length stays.
-  bytes.resize(attribute.value().size());
-  FileEdit edit(fs_, *this, table);
-  edit.set_value(type::bitmap, bytes);
-  edit.finish();
 }
 
 }  // namespace jh::ntfs

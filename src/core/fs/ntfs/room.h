@@ -87,7 +87,9 @@ class NewClusters final : public Clusters {
 /// Clusters and file records.
 class Room {
  public:
-  Room(Filesystem& fs, Clusters& clusters, Mode mode);
+  /// Gives $MFT room for so many more records.
+  using GrowTable = std::function<void(Filesystem&, Room&, std::uint64_t)>;
+  Room(Filesystem& fs, Clusters& clusters, Mode mode, GrowTable grow_table);
 
   Mode mode() const { return mode_; }
   Clusters& clusters() { return clusters_; }
@@ -100,8 +102,8 @@ class Room {
   std::uint64_t records_taken() const { return records_taken_; }
   std::uint64_t bytes_written() const { return bytes_written_; }
   void note_written(std::uint64_t bytes) { bytes_written_ += bytes; }
-  /// Writes the bitmap of records.
-  void finish();
+  /// The bitmap of records as it is to be; nothing: it is as it was.
+  const BitMap* changed_records() const { return records_changed_ ? &records_ : nullptr; }
 
  private:
   void grow_table();
@@ -109,6 +111,7 @@ class Room {
   Filesystem& fs_;
   Clusters& clusters_;
   Mode mode_;
+  GrowTable grow_record_table_;
   BitMap records_;
   std::uint64_t record_count_;
   std::uint64_t records_taken_ = 0;

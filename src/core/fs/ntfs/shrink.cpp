@@ -6,6 +6,7 @@
 
 #include "core/base/sizes.h"
 #include "core/fs/ntfs/grow.h"
+#include "core/fs/ntfs/record_table.h"
 #include "core/fs/ntfs/relocate.h"
 #include "core/fs/ntfs/rest.h"
 
@@ -48,7 +49,7 @@ struct Rehearsal {
 Rehearsal rehearse(const Filesystem& fs, const BitMap& map, std::uint64_t clusters) {
   Filesystem copy = fs;
   FreeClusters free(map, clusters);
-  Room room(copy, free, Mode::rehearse);
+  Room room = make_room(copy, free, Mode::rehearse);
   Silent silent;
   Mover mover(copy, room, clusters, silent);
   mover.run();
@@ -156,10 +157,10 @@ void write_bits(Filesystem& fs, BitMap map, const Geometry& after) {
 void shrink(Filesystem& fs, const ShrinkPlan& plan, Progress& progress) {
   if (!plan.changes()) return;
   FreeClusters free(read_cluster_map(fs), plan.after.clusters);
-  Room room(fs, free, Mode::carry_out);
+  Room room = make_room(fs, free, Mode::carry_out);
   if (plan.after.clusters < plan.before.clusters) {
     Mover(fs, room, plan.after.clusters, progress).run();
-    room.finish();
+    write_record_map(fs, room);
     write_bits(fs, free.finish(), plan.after);
   }
   Geometry after = plan.after;

@@ -1,0 +1,117 @@
+// Random ways up and down over volumes of every sort, judged by a second reader: what it accounts for,
+// and the content of every file and stream.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/fs/ntfs/ntfs.h"
+#include "core/fs/ntfs/shrink.h"
+#include "core/store/file_store.h"
+#include "support/ntfs_accounting.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+int sequences() {
+  const char* asked = std::getenv("JUNEHEATH_SEQUENCES");
+  return asked != nullptr ? std::stoi(asked) : 300;
+}
+
+class Sequence {
+ public:
+  Sequence(MemoryStore& place, std::mt19937& random) : place_(place), random_(random) {}
+
+  void step() {
+    ntfs::NtfsFilesystem fs(place_);
+    const Bytes floor = fs.floor().size;
+    const std::uint64_t span = fs.size().value() - floor.value();
+    std::uint64_t wanted = 0;
+    switch (random_() % 4) {
+      case 0:
+        wanted = floor.value();
+        break;
+      case 1:
+        wanted = floor.value() + (std::uint64_t{random_()} << 9) % (span + 1);
+        break;
+      case 2:
+        wanted = floor.value() + (std::uint64_t{random_()} % 64) * 512;
+        break;
+      default:
+        wanted = std::min<std::uint64_t>(fs.size().value() * (1 + random_() % 3), 160U << 20) +
+                 random_() % 5000;
+    }
+    steps += fmt::format(" {}", wanted);
+    if (wanted > place_.size()) place_.resize(wanted);
+    Silent silent;
+    const ResizePlan plan = fs.plan_resize(Bytes(wanted));
+    if (!plan.changes()) return;
+    if (plan.to < plan.from) records_taken += ntfs::plan_shrink(fs.inner(), plan.to.value() / fs.inner().geometry().sector_size - 1).records_to_take;
+    fs.resize(plan.to, silent);
+    if (plan.to.value() < place_.size()) place_.resize(plan.to.value());
+  }
+
+  std::string steps;
+  std::uint64_t records_taken = 0;
+
+ private:
+  MemoryStore& place_;
+  std::mt19937& random_;
+};
+
+void save(MemoryStore& place, const std::string& path) {
+  std::filesystem::remove(path);
+  const auto file = FileStore::create(path);
+  file->resize(place.size());
+  constexpr std::uint64_t piece = 1U << 20;
+  for (std::uint64_t at = 0; at < place.size(); at += piece)
+    write_into_zeros(*file, at,
+                     read_buffer(place, at, std::min(piece, place.size() - at)));
+}
+
+TEST(NtfsSequences, EndSoundAndWithEveryFile) {
+  const TempFolder folder;
+  const std::uint32_t seed = std::random_device()();
+  std::mt19937 random(seed);
+  SCOPED_TRACE(fmt::format("seed {}", seed));
+  struct Sample {
+    const char* name;
+    MemoryStore disk;
+    std::map<std::string, std::uint64_t> contents;
+  };
+  std::vector<Sample> samples;
+  for (const char* name : {"ntfs-desk", "ntfs-packed", "ntfs-512", "ntfs-64k", "ntfs-4kn", "ntfs-crowded"}) {
+    const std::string image = folder / name;
+    unpack_sample(name, image);
+    samples.push_back({name, load(image), ntfs_contents(image)});
+  }
+  std::uint64_t records_taken = 0;
+  for (int i = 0; i < sequences(); ++i) {
+    const Sample& sample = samples[i % 20 == 19 ? 5 : random() % 5];
+    MemoryStore place(sample.disk, "place");
+    Sequence sequence(place, random);
+    try {
+      for (std::uint32_t steps = 2 + random() % 4; steps != 0; --steps) sequence.step();
+    } catch (const Error& error) {
+      FAIL() << sample.name << sequence.steps << ": " << error.what();
+    }
+    records_taken += sequence.records_taken;
+    Findings findings;
+    Silent silent;
+    ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
+    ASSERT_TRUE(findings.clean()) << sample.name << sequence.steps << ": "
+                                  << findings.kept().front().where << ": "
+                                  << findings.kept().front().what;
+    const std::string image = folder / "result";
+    save(place, image);
+    ASSERT_EQ(account_ntfs(image), "") << sample.name << sequence.steps;
+    ASSERT_TRUE(ntfs_contents(image) == sample.contents) << sample.name << sequence.steps;
+  }
+  RecordProperty("records_taken", std::to_string(records_taken));
+  std::printf("%d sequences, seed %u, %llu further file records taken\n", sequences(), seed,
+              static_cast<unsigned long long>(records_taken));
+}
+
+}  // namespace
+}  // namespace jh::test
