@@ -115,6 +115,9 @@ class Filesystem {
                                                std::uint64_t /*limit*/) {
     return std::nullopt;
   }
+  /// A file by path, to be read only, as long as this object is there. Null: there is none, or it
+  /// cannot be read as it stands (packed, encrypted).
+  virtual std::unique_ptr<Store> file(const std::string& /*path*/) { return nullptr; }
   virtual FilesystemFloor floor() = 0;
 
   /// The way to at most `size`, which is more or less than now. Throws refused (limits, below the

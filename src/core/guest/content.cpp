@@ -1,6 +1,7 @@
 #include "core/guest/content.h"
 
 #include <string_view>
+#include <tuple>
 
 #include "core/lvm/device.h"
 
@@ -35,8 +36,10 @@ Content recognise_content(Store& place) {
   if (lvm::recognise(place)) return content_of(ContentKind::physical_volume, "physical volume");
   for (const FilesystemKind* kind : filesystem_kinds())
     if (kind->recognise(place)) return open_filesystem(*kind, place);
-  if (holds(place, 0, "LUKS\xba\xbe"sv)) {
-    Content content = content_of(ContentKind::encrypted, "encrypted (LUKS)");
+  for (const auto& [at, mark, name] : {std::tuple{0, "LUKS\xba\xbe"sv, "encrypted (LUKS)"},
+                                       std::tuple{3, "-FVE-FS-"sv, "encrypted (by its guest)"}}) {
+    if (!holds(place, static_cast<std::uint64_t>(at), mark)) continue;
+    Content content = content_of(ContentKind::encrypted, name);
     content.state = "not looked into";
     return content;
   }

@@ -9,6 +9,7 @@
 #include "core/container/container.h"
 #include "core/guest/content.h"
 #include "core/guest/fstab.h"
+#include "core/guest/registry.h"
 #include "core/lvm/read.h"
 #include "core/store/views.h"
 #include "core/table/table.h"
@@ -30,7 +31,9 @@ struct Place {
   Bytes size;
   std::unique_ptr<Store> window;
   Content content;
-  std::vector<std::string> mount_points;  // from the guest's fstab; "swap" for swap
+  std::vector<std::string> mount_points;  // as the guest has it: "/var", "swap", "C:"
+  bool is_system = false;                 // holds the operating system
+  bool is_set_aside = false;              // to start from, or to mend the system: never a default
 };
 
 struct Disk {
@@ -97,8 +100,11 @@ class Guest {
   void fill_places(Disk& disk, std::size_t index);
   void open_groups();
   void open_volumes(std::size_t index);
+  std::vector<Place*> all_places();
   void read_fstab();
+  void read_letters();
   bool matches(const Place& place, const FstabEntry& entry) const;
+  bool matches(const Place& place, const DriveLetter& letter) const;
   bool matches_volume(const Place& place, const std::string& device) const;
 
   std::vector<Disk> disks_;

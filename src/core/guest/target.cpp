@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 #include <charconv>
 
 #include "core/base/uuid.h"
@@ -44,7 +45,13 @@ bool fits(const Guest& guest, const Place& place, const std::string& target) {
   if (std::find(place.mount_points.begin(), place.mount_points.end(), target) !=
       place.mount_points.end())
     return true;
-  if (guest.name_of(place) == target) return true;
+  if (guest.name_of(place) == target || (target == "system" && place.is_system)) return true;
+  // Letters are no matter of capitals.
+  if (target.size() == 2 && target[1] == ':' &&
+      std::find(place.mount_points.begin(), place.mount_points.end(),
+                std::string{static_cast<char>(std::toupper(static_cast<unsigned char>(target[0]))),
+                            ':'}) != place.mount_points.end())
+    return true;
   // With several disks, "p3" may still be meant when only one of them has a third partition.
   return place.partition && fmt::format("p{}", place.partition->number) == target;
 }

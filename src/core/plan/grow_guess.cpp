@@ -23,6 +23,7 @@ class Guess {
     if (may_be_a_volume()) return only_volume();
     check_table(disk_);
     for (const Place& place : disk_.places) {
+      if (place.is_set_aside) continue;
       if (room(place) != Bytes(0))
         (place.content.is_usual_target() ? growable_ : opaque_).push_back(&place);
       else if (place.content.is_usual_target() && place.content.blockers.empty() &&

@@ -34,8 +34,10 @@ const Place* neighbour(const Guest& guest, const Place& place) {
 // Of a partition that another stands behind.
 Advice advise_blocked(const Guest& guest, const Place& place, const Place& behind) {
   const std::string name = guest.best_name(place);
-  const std::string what = fmt::format("{} cannot grow in place: {} ({}) stands behind it", name,
-                                       guest.name_of(behind), behind.content.name);
+  const bool rescue = behind.partition->type_name == "rescue";
+  const std::string what =
+      fmt::format("{} cannot grow in place: {} ({}) stands behind it", name, guest.name_of(behind),
+                  rescue ? "the rescue partition" : behind.content.name);
   const Bytes size = guest.disks()[place.disk].size();
   const std::string give = " --allow-move --give " + shell_word(name);
   if (!place.content.blockers.empty()) return {what, ""};
@@ -179,6 +181,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
     std::vector<const Place*> with_room;
     for (const Place& place : disk.places) {
       advise_state(guest, place, advice);
+      if (place.is_set_aside) continue;
       std::size_t pv = 0;
       if (guest.group_on(place, pv) != nullptr) continue;  // its group says what it could take
       if (room_of(guest, place, disk.size()) != Bytes(0)) with_room.push_back(&place);
@@ -190,7 +193,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
            "juneheath grow" + images + " --give " + shell_word(guest.best_name(*place))});
     if (!disk.container->facts().blockers.empty()) continue;
     for (const Place& place : disk.places) {
-      if (!place.content.is_usual_target()) continue;
+      if (!place.content.is_usual_target() || place.is_set_aside) continue;
       const Place* behind = place.partition ? neighbour(guest, place) : nullptr;
       const bool others_have = !with_room.empty();
       if (others_have && (behind == nullptr || !could_grow_by_moves(guest, place, disk.size())))

@@ -80,7 +80,9 @@ void PartitionTable::check_layout(const std::string& where) {
   };
   Sectors outer_end;
   const Partition* outer = nullptr;
+  const Partition* dynamic = nullptr;
   for (const Partition* p : order) {
+    if (p->type_name == "dynamic disk" && dynamic == nullptr) dynamic = p;
     if (p->end() > facts_.disk)
       block(fmt::format("partition {} ends at sector {}, past the disk's {} sectors", p->number,
                         p->end().value() - 1, facts_.disk.value()));
@@ -90,6 +92,13 @@ void PartitionTable::check_layout(const std::string& where) {
     outer = p;
     outer_end = std::max(outer_end, p->end());
   }
+  if (dynamic != nullptr)
+    facts_.blockers.emplace_back(
+        Status::unsupported,
+        fmt::format("it is a dynamic disk: its volumes are put together by the guest from parts of "
+                    "partition {}",
+                    dynamic->number),
+        where, "let the guest make it a basic disk first");
 }
 
 std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : "MBR"; }
@@ -110,7 +119,7 @@ std::string mbr_type_name(std::uint8_t type) {
 }
 
 std::string gpt_type_name(const std::string& guid) {
-  static constexpr std::array<std::pair<const char*, const char*>, 16> names{{
+  static constexpr std::array<std::pair<const char*, const char*>, 18> names{{
       {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
       {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
       {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux"},
@@ -126,6 +135,8 @@ std::string gpt_type_name(const std::string& guid) {
       {"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
       {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "reserved"},
       {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "rescue"},
+      {"5808c8aa-7e8f-42e0-85d2-e1e90434cfb3", "dynamic disk"},
+      {"af9b60a0-1431-4f62-bc68-3311714a69ad", "dynamic disk"},
       {"8da63339-0007-60c0-c436-083ac8230908", "reserved by Linux"},
   }};
   for (const auto& [code, name] : names)

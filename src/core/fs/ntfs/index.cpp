@@ -23,7 +23,8 @@ constexpr std::uint64_t most_bitmap_bytes = 64U << 20;
 Index::Index(Filesystem& fs, const File& file, std::u16string name) : fs_(&fs) {
   const std::string where = fmt::format("NTFS, index of file {}", file.number());
   const Stream root = file.stream(type::index_root, name);
-  if (root.size() < sizeof(IndexRoot)) damaged("its root is too short", where);
+  if (root.size() < sizeof(IndexRoot) || root.size() > fs.geometry().record_size)
+    damaged("its root is of a size that cannot be", where);
   const Buffer raw = root.read(0, root.size());
   root_ = parse_as<IndexRoot>(raw, 0);
   top_.assign(raw.begin() + offsetof(IndexRoot, header), raw.end());

@@ -41,18 +41,23 @@ std::uint64_t NtfsFilesystem::sectors_in(Bytes size) const {
   return sectors == 0 ? 0 : sectors - 1;
 }
 
-std::optional<std::string> NtfsFilesystem::read_text(const std::string& path,
-                                                     std::uint64_t limit) {
+std::unique_ptr<Store> NtfsFilesystem::file(const std::string& path) {
   const auto number = find_file(fs_, path);
-  if (!number) return std::nullopt;
+  if (!number) return nullptr;
   const File file(fs_, fs_.read_record(*number));
   const auto first = file.find(type::data);
-  if (!file.base().in_use() || !first) return std::nullopt;
-  const Attribute& attribute = file.pieces()[*first].attribute;
-  if ((attribute.flags() & (attribute_flags::compression_mask | attribute_flags::encrypted)) != 0)
-    return std::nullopt;
-  const Stream stream = file.stream(*first);
-  const Buffer bytes = stream.read(0, std::min(stream.size(), limit));
+  if (!file.base().in_use() || !first) return nullptr;
+  const std::uint16_t flags = file.pieces()[*first].attribute.flags();
+  if ((flags & (attribute_flags::compression_mask | attribute_flags::encrypted)) != 0)
+    return nullptr;
+  return std::make_unique<StreamStore>(file.stream(*first), path);
+}
+
+std::optional<std::string> NtfsFilesystem::read_text(const std::string& path,
+                                                     std::uint64_t limit) {
+  const auto found = file(path);
+  if (!found) return std::nullopt;
+  const Buffer bytes = read_buffer(*found, 0, std::min(found->size(), limit));
   return std::string(bytes.begin(), bytes.end());
 }
 

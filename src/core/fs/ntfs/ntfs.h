@@ -19,6 +19,7 @@ class NtfsFilesystem final : public jh::Filesystem {
   Bytes unit() const override { return Bytes(fs_.geometry().sector_size); }
   Bytes usable(Bytes place_size) const override;
   std::optional<std::string> read_text(const std::string& path, std::uint64_t limit) override;
+  std::unique_ptr<Store> file(const std::string& path) override;
   FilesystemFloor floor() override;
   ResizePlan plan_resize(Bytes size) override;
   void resize(Bytes size, Progress& progress) override;

@@ -1,6 +1,8 @@
 // The bytes of an attribute, wherever they are.
 #pragma once
 
+#include <cstdlib>
+
 #include "core/fs/ntfs/geometry.h"
 #include "core/fs/ntfs/runs.h"
 
@@ -37,6 +39,28 @@ class Stream {
   std::uint64_t size_ = 0;
   std::uint64_t initialized_ = 0;
   Buffer value_;
+};
+
+/// A stream as a store that is only read.
+class StreamStore final : public Store {
+ public:
+  StreamStore(Stream stream, std::string name) : stream_(std::move(stream)), name_(std::move(name)) {}
+  std::uint64_t size() const override { return stream_.size(); }
+  void read(std::uint64_t offset, ByteSpan out) override {
+    check_range(offset, out.size());
+    stream_.read(offset, out);
+  }
+  void write(std::uint64_t, ConstByteSpan) override { read_only(); }
+  void discard(std::uint64_t, std::uint64_t) override { read_only(); }
+  void flush() override {}
+  void resize(std::uint64_t) override { read_only(); }
+  std::string name() const override { return name_; }
+
+ private:
+  [[noreturn]] static void read_only() { ensure(false, "files are only read"); std::abort(); }
+
+  Stream stream_;
+  std::string name_;
 };
 
 }  // namespace jh::ntfs

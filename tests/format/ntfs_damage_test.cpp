@@ -1,0 +1,167 @@
+// Damage to NTFS: every field in turn, and noise. Nothing is written by looking, nothing falls over
+// it, and what is carried out all the same ends in an orderly way.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/guest/content.h"
+#include "support/ntfs_place.h"
+
+namespace jh::test {
+namespace {
+
+struct Target {
+  std::string name;
+  std::uint64_t offset;
+  std::uint64_t length;
+};
+
+// Throws what may not come out; true: something was refused.
+template <class Work>
+bool refuses(Work&& work) {
+  try {
+    work();
+    return false;
+  } catch (const Error& error) {
+    EXPECT_NE(error.status(), Status::internal) << error.what();
+    return true;
+  }
+}
+
+bool look_everywhere(MemoryStore& place) {
+  const MemoryStore was(place, "was");
+  const Content content = recognise_content(place);
+  bool refused = !content.blockers.empty();
+  Silent silent;
+  if (content.filesystem) {
+    Filesystem& fs = *content.filesystem;
+    Findings findings;
+    refused = refuses([&] { fs.audit(AuditScope::full, {}, findings, silent); }) || refused;
+    refused = refused || !findings.clean();
+    refused = refuses([&] { fs.floor(); }) || refused;
+    refused = refuses([&] { fs.for_each_free([](std::uint64_t, std::uint64_t) {}); }) || refused;
+    refused = refuses([&] { fs.first_kept(0, place.size()); }) || refused;
+    refused = refuses([&] { fs.read_text("Users/warden/Documents/a.txt", 100); }) || refused;
+    refused = refuses([&] {
+                const auto tree = fs.tree();
+                for (FileTree::Node node = 0; node < std::min<std::uint64_t>(tree->node_end(), 40);
+                     ++node)
+                  refuses([&] {
+                    if (tree->look(node).folder) tree->entries(node);
+                  });
+              }) ||
+              refused;
+  }
+  EXPECT_TRUE(place.same_content(was)) << "looking has written";
+  // Carried out all the same, as if nobody had looked.
+  for (const bool up : {true, false}) {
+    MemoryStore changed(place, "changed");
+    if (up) changed.resize(place.size() * 2);
+    refuses([&] {
+      ntfs::NtfsFilesystem fs(changed);
+      const ResizePlan plan =
+          fs.plan_resize(up ? Bytes(changed.size()) : Bytes(place.size() / 2));
+      fs.resize(plan.to, silent);
+    });
+  }
+  return refused;
+}
+
+bool takes_all() { return std::getenv("JUNEHEATH_FULL") != nullptr; }
+
+class NtfsDamage : public testing::TestWithParam<const char*> {};
+
+TEST_P(NtfsDamage, EveryFieldInTurn) {
+  const MemoryStore image = ntfs_sample(GetParam());
+  std::vector<Target> targets;
+  {
+    MemoryStore place(image, "place");
+    ntfs::Filesystem fs(place);
+    const ntfs::Geometry& g = fs.geometry();
+    targets.push_back({"boot sector", 0, 84});
+    std::vector<std::uint64_t> records{0, 1, 2, 3, 4, 5, 6, 8, 9, 10, 11};
+    for (const char* path : {"many", "sparse.bin", "left", "hard-link.txt", "fragmented"})
+      if (const auto number = ntfs::find_file(fs, path)) records.push_back(*number);
+    for (const std::uint64_t number : records) {
+      const ntfs::File file(fs, fs.read_record(number));
+      targets.push_back({fmt::format("record {}", number), fs.record_offset(number),
+                         file.base().header().bytes_used.value()});
+      if (file.list() && !file.list()->resident())
+        targets.push_back({fmt::format("list of {}", number),
+                           g.offset(file.list()->runs(g.clusters).front().lcn), 256});
+      for (const auto& [extension, record] : file.extensions())
+        targets.push_back({fmt::format("further record {}", extension),
+                           fs.record_offset(extension), record.header().bytes_used.value()});
+      if (const auto index = file.find(ntfs::type::index_allocation, u"$I30"))
+        targets.push_back({fmt::format("index of {}", number),
+                           g.offset(file.stream(*index).runs().front().lcn), 400});
+      if (number == ntfs::file::bitmap)
+        targets.push_back(
+            {"bitmap", g.offset(file.stream(ntfs::type::data).runs().front().lcn), 64});
+    }
+  }
+  const std::uint32_t seed = std::random_device()();
+  std::mt19937 random(seed);
+  SCOPED_TRACE(fmt::format("seed {}", seed));
+#ifdef JUNEHEATH_SANITIZED
+  constexpr std::uint32_t one_of = 200;
+#else
+  constexpr std::uint32_t one_of = 40;
+#endif
+  int refused = 0;
+  int tried = 0;
+  for (const Target& target : targets) {
+    for (std::uint64_t at = 0; at < target.length; ++at) {
+      for (const int change : {0, 1, 2}) {
+        if (!takes_all() && random() % one_of != 0) continue;
+        MemoryStore damaged_image(image, "image");
+        Buffer byte = read_buffer(damaged_image, target.offset + at, 1);
+        byte[0] = change == 0 ? 0xFF : change == 1 ? 0 : static_cast<std::uint8_t>(byte[0] ^ 0x10);
+        damaged_image.write(target.offset + at, byte);
+        SCOPED_TRACE(fmt::format("{}, byte {}, change {}", target.name, at, change));
+        refused += look_everywhere(damaged_image) ? 1 : 0;
+        ++tried;
+      }
+    }
+  }
+  fmt::print("  {} tried, {} refused\n", tried, refused);
+  EXPECT_GT(refused, tried / 100);
+}
+
+TEST_P(NtfsDamage, RandomBytes) {
+  const MemoryStore image = ntfs_sample(GetParam());
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> metadata;
+  {
+    MemoryStore place(image, "place");
+    ntfs::Filesystem fs(place);
+    for (const ntfs::ClusterRun& run : fs.mft_runs())
+      metadata.emplace_back(fs.geometry().offset(run.lcn), run.count * fs.geometry().cluster_size);
+  }
+  const std::uint32_t seed = std::random_device()();
+  std::mt19937 random(seed);
+  SCOPED_TRACE(fmt::format("seed {}", seed));
+#ifdef JUNEHEATH_SANITIZED
+  constexpr int rounds = 10;
+#else
+  const int rounds = takes_all() ? 3000 : 60;
+#endif
+  for (int n = 0; n < rounds; ++n) {
+    MemoryStore damaged_image(image, "image");
+    const int hits = 1 + static_cast<int>(random() % 12);
+    for (int i = 0; i < hits; ++i) {
+      Buffer bytes(1 + random() % 8);
+      for (std::uint8_t& b : bytes) b = static_cast<std::uint8_t>(random());
+      const auto& [start, length] = metadata[random() % metadata.size()];
+      damaged_image.write(start + random() % (length - 8), bytes);
+    }
+    SCOPED_TRACE(fmt::format("round {}", n));
+    look_everywhere(damaged_image);
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Volumes, NtfsDamage,
+                         testing::Values("ntfs-desk", "ntfs-512", "ntfs-packed", "ntfs-4kn"));
+
+}  // namespace
+}  // namespace jh::test
