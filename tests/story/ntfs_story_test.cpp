@@ -1,0 +1,181 @@
+// Guests with NTFS through the built program, in several forms: larger, smaller, more compact, a rescue
+// partition out of the way. Judges: a second reader that accounts for every cluster and sums every
+// file and stream, and a general archiver.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "support/judges.h"
+#include "support/ntfs_accounting.h"
+#include "support/program.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+
+constexpr std::uint64_t mib = 1U << 20;
+
+struct NtfsGuest {
+  const char* sample;
+  const char* target;
+  bool rescue_behind;
+  const char* form;
+};
+
+void PrintTo(const NtfsGuest& guest, std::ostream* out) { *out << guest.sample << guest.form; }
+
+class NtfsStory : public testing::TestWithParam<NtfsGuest> {
+ protected:
+  void SetUp() override {
+    raw_ = folder_ / "raw.img";
+    unpack_sample(GetParam().sample, raw_);
+    image_ = raw_;
+    if (std::string(GetParam().form) == "raw") return;
+    image_ = folder_ / std::string("image.") + GetParam().form;
+    expect_done({"recast", raw_, image_, "--form", GetParam().form});
+    files::remove(raw_);
+  }
+  void expect_done(const std::vector<std::string>& command) {
+    const Outcome done = juneheath(command);
+    ASSERT_EQ(done.status, 0) << testing::PrintToString(command) << done.out << done.err;
+  }
+  // The disk as a raw image.
+  std::string raw() {
+    if (image_ == raw_) return raw_;
+    files::remove(raw_);
+    expect_done({"recast", image_, raw_, "--form", "raw", "--store", "sparse", "--quiet"});
+    return raw_;
+  }
+  nlohmann::json ntfs_places() {
+    const auto survey = nlohmann::json::parse(juneheath({"survey", image_, "--json"}).out);
+    nlohmann::json found = nlohmann::json::array();
+    for (const auto& place : survey["disks"][0]["places"])
+      if (place["content"]["name"] == "NTFS") found.push_back(place);
+    return found;
+  }
+  std::vector<std::map<std::string, std::uint64_t>> contents() {
+    std::vector<std::map<std::string, std::uint64_t>> all;
+    const std::string disk = raw();
+    for (const auto& place : ntfs_places()) all.push_back(ntfs_contents(disk, place["offset"]));
+    return all;
+  }
+  void expect_sound(const std::vector<std::map<std::string, std::uint64_t>>& before) {
+    const std::string disk = raw();
+    for (const auto& place : ntfs_places())
+      EXPECT_EQ(account_ntfs(disk, place["offset"], place["size"]), "") << place["name"];
+    EXPECT_TRUE(contents() == before);
+    const Outcome audit = juneheath({"audit", image_});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+  }
+  // Bytes that the target's filesystem takes.
+  std::uint64_t size() {
+    for (const auto& place : ntfs_places())
+      if (place["name"] == GetParam().target || place["mount_points"] ==
+                                                    nlohmann::json::array({GetParam().target}))
+        return ntfs_size(raw(), place["offset"]);
+    return 0;
+  }
+  void grow(const std::vector<std::string>& how, const std::string& amount = {}) {
+    std::vector<std::string> command{"grow", image_, "--give", GetParam().target + amount,
+                                     "--yes"};
+    command.insert(command.end(), how.begin(), how.end());
+    if (GetParam().rescue_behind) command.emplace_back("--allow-move");
+    expect_done(command);
+  }
+
+  TempFolder folder_;
+  std::string raw_;
+  std::string image_;
+};
+
+TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
+  const auto before = contents();
+  ASSERT_FALSE(before.empty());
+  const std::uint64_t small = size();
+  ASSERT_GT(small, 0U);
+  const std::uint32_t digest = file_digest(image_);
+  grow({"--by", fmt::format("{}", small)});
+  EXPECT_GE(size(), 2 * small - mib);
+  expect_sound(before);
+  expect_done({"undo", image_, "--yes"});
+  EXPECT_EQ(file_digest(image_), digest);
+  // By half of what there is.
+  grow({"--by", "200MiB"}, "=50%");
+  EXPECT_NEAR(static_cast<double>(size() - small), 100.0 * mib, 30.0 * mib);
+  expect_sound(before);
+  // And much.
+  grow({"--by", fmt::format("{}", 19 * small)});
+  EXPECT_GE(size(), 20 * small);
+  expect_sound(before);
+  // All the way back, and up again.
+  expect_done({"shrink", image_, "--to", "floor", "--allow-move", "--yes"});
+  EXPECT_LT(size(), small / 2);
+  expect_sound(before);
+  grow({"--by", "64MiB"});
+  expect_sound(before);
+  expect_done({"compact", image_, "--yes"});
+  expect_sound(before);
+}
+
+std::vector<NtfsGuest> guests() {
+  std::vector<NtfsGuest> all;
+  for (const char* form : {"raw", "vhd", "vhdx", "vmdk"}) {
+    all.push_back({"mbr-ntfs", "p2", false, form});
+    all.push_back({"gpt-ntfs-recovery", "p3", true, form});
+  }
+  all.push_back({"dispatch", "C:", true, "raw"});
+  all.push_back({"dispatch", "C:", true, "vhdx"});
+  return all;
+}
+
+INSTANTIATE_TEST_SUITE_P(Guests, NtfsStory, testing::ValuesIn(guests()), [](const auto& test) {
+  std::string name;
+  for (const char c : std::string(test.param.sample) + "_" + test.param.form)
+    name += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '_';
+  return name;
+});
+
+class NtfsNames : public testing::Test {
+ protected:
+  void SetUp() override { unpack_sample("dispatch", image_); }
+  TempFolder folder_;
+  const std::string image_ = folder_ / "dispatch.img";
+};
+
+TEST_F(NtfsNames, AreThoseOfTheGuest) {
+  const Outcome survey = juneheath({"survey", image_});
+  EXPECT_NE(survey.out.find("C:"), std::string::npos);
+  EXPECT_NE(survey.out.find("p4 (the rescue partition) stands behind it"), std::string::npos)
+      << survey.out;
+  for (const char* target : {"C:", "c:", "system", "label:Dispatch", "p3"}) {
+    const Outcome plan = juneheath(
+        {"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
+    EXPECT_EQ(plan.status, 0) << target << plan.err;
+    EXPECT_NE(plan.out.find("towards the end, with all that is in it"), std::string::npos) << plan.out;
+  }
+  // Without a target: what a system keeps to mend itself with is not meant, though room lies there.
+  const Outcome refused = juneheath({"grow", image_, "--by", "1GiB"});
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_NE(refused.err.find("--allow-move --give C:"), std::string::npos) << refused.err;
+  EXPECT_EQ(refused.err.find("--give p4"), std::string::npos) << refused.err;
+  const Outcome chosen = juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--dry-run"});
+  EXPECT_EQ(chosen.status, 0) << chosen.err;
+}
+
+TEST_F(NtfsNames, ADiskOfTheGuestsOwnMakingIsLeftAlone) {
+  const std::string image = folder_ / "dynamic.img";
+  unpack_sample("mbr-ntfs", image);
+  poke(image, 446 + 4, "\x42");
+  const std::uint32_t digest = file_digest(image);
+  const Outcome refused = juneheath({"grow", image, "--by", "1GiB", "--give", "p2", "--yes"});
+  EXPECT_EQ(refused.status, 6) << refused.out << refused.err;
+  EXPECT_NE(refused.err.find("dynamic disk"), std::string::npos) << refused.err;
+  EXPECT_EQ(file_digest(image), digest);
+}
+
+}  // namespace
+}  // namespace jh::test
