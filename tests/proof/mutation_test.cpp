@@ -261,6 +261,20 @@ INSTANTIATE_TEST_SUITE_P(
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "200MiB", {"/srv/rings=44MiB", "/"});
              }},
+        Case{"GrowNtfs",
+             {"ntfs-desk"},
+             400,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "60MiB", {"disk"});
+             }},
+        Case{"ShrinkNtfs",
+             {"ntfs-512"},
+             400,
+             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
+        Case{"ShrinkNtfsOfSmallFiles",
+             {"ntfs-crowded"},
+             40,
+             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
         Case{"GrowVolumes",
              {"two-disk-a", "two-disk-b"},
              350,

@@ -40,6 +40,17 @@ void grow(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) 
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
+// The filesystem of a disk without partitions.
+void grow_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
+  GrowRequest request;
+  request.images = {guest.disks()[0].path};
+  request.disk_chosen = true;
+  request.by = 40_MiB;
+  request.gives = {parse_give("disk")};
+  Silent silent;
+  carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
+}
+
 void shrink(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
   ShrinkRequest request;
   for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
@@ -129,6 +140,8 @@ const std::vector<GuestChange>& guest_changes() {
       {"Move", {"mbr-extended"}, Form::raw, Keeping::full, shrink},
       {"MakeRoom", {"mbr-extended"}, Form::raw, Keeping::full, make_room},
       {"TwoGroups", {"two-groups"}, Form::qcow2, Keeping::sparse, grow_two_groups},
+      {"GrowNtfs", {"ntfs-desk"}, Form::vhdx, Keeping::sparse, grow_disk},
+      {"ShrinkNtfs", {"ntfs-512"}, Form::raw, Keeping::full, shrink},
       {"CompactQcow2", {"full"}, Form::qcow2, Keeping::sparse, compact},
       {"CompactVdi", {"full"}, Form::vdi, Keeping::sparse, compact},
       {"RecastVdi", {"full"}, Form::vdi, Keeping::sparse, keep_full},

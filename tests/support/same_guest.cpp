@@ -15,6 +15,7 @@
 #include "core/guest/unused.h"
 #include "support/ext_tools.h"
 #include "support/judges.h"
+#include "support/ntfs_accounting.h"
 #include "support/samples.h"
 
 namespace jh::test {
@@ -56,16 +57,65 @@ Sums tree_of(ext::Filesystem& fs) {
   return tree;
 }
 
+// Of others, by their door: what is fixed of each file, and its content however it is cut.
+class TreeSums {
+ public:
+  explicit TreeSums(Filesystem& fs) : fs_(fs), tree_(fs.tree()), seen_(tree_->node_end()) {
+    for (const FileTree::Node node : tree_->passed_over()) seen_[node] = true;
+    const FileTree::Root root = tree_->roots().front();
+    visit(root.node, "");
+  }
+  Sums take() { return std::move(sums_); }
+
+ private:
+  void visit(FileTree::Node node, const std::string& path) {
+    if (node >= seen_.size()) return;
+    if (seen_[node]) {
+      sums_[path + "/"] = static_cast<std::uint32_t>(node);
+      return;
+    }
+    seen_[node] = true;
+    const FileTree::File file = tree_->look(node);
+    std::uint32_t sum = crc32c(file.facts) * 31 + crc32c(file.attributes);
+    std::uint64_t end = 0;
+    Buffer content;
+    for (const FileTree::Extent& extent : file.content) {
+      if (extent.offset != end) {
+        sum = sum * 31 + crc32c(content) + static_cast<std::uint32_t>(extent.offset);
+        content.clear();
+      }
+      end = extent.offset + extent.length;
+      const Buffer part = read_buffer(fs_.store(), extent.at, extent.length);
+      content.insert(content.end(), part.begin(), part.end());
+    }
+    sums_[path + "/"] = sum * 31 + crc32c(content);
+    if (!file.folder) return;
+    for (const FileTree::Entry& entry : tree_->entries(node)) visit(entry.node, path + "/" + entry.name);
+  }
+
+  Filesystem& fs_;
+  std::unique_ptr<FileTree> tree_;
+  std::vector<bool> seen_;
+  Sums sums_;
+};
+
+bool holds_files(const Content& content) { return content.is_usual_target(); }
+
+Sums tree_of(const Content& content) {
+  return ext_in(content) ? tree_of(*ext_in(content)) : TreeSums(*content.filesystem).take();
+}
+
 // Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
 // read (descriptors for later growth, bitmaps of groups marked as unused) may differ.
 bool same_filesystem(const Place& before, const Place& after) {
-  if (before.content.filesystem_kind != &ext::kind) return false;
-  if (!ext_in(before.content) || !ext_in(after.content)) return false;
+  if (!holds_files(before.content) || before.content.filesystem_kind != after.content.filesystem_kind)
+    return false;
+  if (!before.content.filesystem || !after.content.filesystem) return false;
   if (before.content.size != after.content.size) return false;
   Findings findings;
   Silent silent;
-  ext::audit(*ext_in(after.content), {}, findings, silent);
-  return findings.clean() && tree_of(*ext_in(before.content)) == tree_of(*ext_in(after.content));
+  after.content.filesystem->audit(AuditScope::full, {}, findings, silent);
+  return findings.clean() && tree_of(before.content) == tree_of(after.content);
 }
 
 bool is_in(const Place& place, std::size_t disk, std::uint64_t at) {
@@ -85,13 +135,12 @@ bool same_around(const Guest& before, const Guest& after, std::size_t disk, std:
     if (!place.volume && is_in(place, disk, at)) {
       if (place.content.kind == ContentKind::physical_volume)
         in_group = true;
-      else if (place.content.filesystem_kind == &ext::kind &&
-               same_filesystem(place, *new_places[i]))
+      else if (holds_files(place.content) && same_filesystem(place, *new_places[i]))
         any = true;
       else if (place.content.kind != ContentKind::logical_partitions)
         return false;
     }
-    if (place.volume && in_group && place.content.filesystem_kind == &ext::kind) {
+    if (place.volume && in_group && holds_files(place.content)) {
       if (!same_filesystem(place, *new_places[i])) return false;
       any = true;
     }
@@ -162,8 +211,8 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
   for (const Place* place : opened.guest->places()) {
     found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
                          place->content.name, place->content.size.value_or(Bytes(0)).value());
-    if (!ext_in(place->content)) continue;
-    for (const auto& [path, sum] : tree_of(*ext_in(place->content)))
+    if (!holds_files(place->content) || !place->content.filesystem) continue;
+    for (const auto& [path, sum] : tree_of(place->content))
       found += fmt::format("{} {:x}\n", path, sum);
   }
   return found;
@@ -174,13 +223,13 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
   const TempFolder folder;
   std::string said;
   for (const Place* place : opened.guest->places()) {
-    if (place->content.filesystem_kind != &ext::kind || !place->window) continue;
+    if (!holds_files(place->content) || !place->window) continue;
     const std::string image = folder / "fs";
     std::filesystem::remove(image);
     const auto out = FileStore::create(image);
     out->resize(place->window->size());
     write_into_zeros_all(*place->window, *out);
-    said += check_ext(image);
+    said += place->content.filesystem_kind == &ext::kind ? check_ext(image) : account_ntfs(image);
   }
   return said;
 }

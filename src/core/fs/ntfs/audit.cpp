@@ -1,6 +1,7 @@
 #include "core/fs/ntfs/audit.h"
 
 #include <algorithm>
+#include <array>
 
 #include "core/fs/ntfs/audit_state.h"
 
@@ -85,34 +86,84 @@ void audit(Filesystem& fs, AuditScope scope, Bytes from, Findings& findings, Pro
   });
 }
 
-void audit_kept(Filesystem& before, Filesystem& after, Findings& findings) {
-  const auto facts = [](Filesystem& fs, std::uint64_t number) {
-    Buffer found;
-    const File file(fs, fs.read_record(number));
-    for (const Piece& piece : file.pieces()) {
-      if (!piece.attribute.resident() || piece.attribute.type() == type::bitmap) continue;
-      const Buffer part = piece.attribute.facts();
-      found.insert(found.end(), part.begin(), part.end());
-    }
-    return found;
+namespace {
+
+constexpr std::array passed_over{file::mft, file::mirror, file::bitmap, file::boot,
+                                 file::bad_clusters};
+
+// What is fixed of such a file: all but sizes, and where it lies.
+Buffer facts_of(const File& file) {
+  const RecordHeader header = file.base().header();
+  Buffer found;
+  for (const std::uint16_t value :
+       {header.sequence.value(), header.links.value(), header.flags.value()}) {
+    found.push_back(static_cast<std::uint8_t>(value & 0xFF));
+    found.push_back(static_cast<std::uint8_t>(value >> 8));
+  }
+  for (std::size_t first = 0; first < file.pieces().size(); first = file.next_stream(first)) {
+    Attribute attribute = file.pieces()[first].attribute;
+    // The bitmap of records becomes longer in its record, where it is there.
+    if (attribute.resident() && attribute.type() == type::bitmap) continue;
+    if (!attribute.resident()) attribute.set_sizes(0, 0, 0);
+    const Buffer part = attribute.facts();
+    found.insert(found.end(), part.begin(), part.end());
+  }
+  return found;
+}
+
+// Their clusters stay where they were; what is added follows.
+bool goes_on(const File& before, const File& after) {
+  for (std::size_t first = 0; first < before.pieces().size(); first = before.next_stream(first)) {
+    const Attribute& attribute = before.pieces()[first].attribute;
+    if (attribute.resident()) continue;
+    const auto same = after.find(attribute.type(), attribute.name());
+    if (!same || after.pieces()[*same].attribute.resident()) return false;
+    const ClusterRuns was = before.runs(first);
+    const ClusterRuns now = after.runs(*same);
+    const std::uint64_t end = was.empty() ? 0 : was.back().vcn_end();
+    if (part_of_runs(now, 0, end) != was) return false;
+  }
+  return true;
+}
+
+// The bits that the footprint cannot tell from those that a growth sets: they share its last sector.
+bool same_bits_at_the_end(Filesystem& before, Filesystem& after) {
+  const std::uint64_t end = before.geometry().clusters;
+  const std::uint64_t from = round_down(end / 8, fixup_sector);
+  const auto bits = [&](Filesystem& fs) {
+    const Stream bitmap = File(fs, fs.read_record(file::bitmap)).stream(type::data);
+    BitMap map(bitmap.read(from, ceil_div(end, 8) - from));
+    map.set_range(end - from * 8, map.bits(), false);
+    return Buffer(map.bytes().begin(), map.bytes().end());
   };
-  for (const std::uint64_t number :
-       {file::mft, file::mirror, file::bitmap, file::boot, file::bad_clusters})
-    if (facts(before, number) != facts(after, number))
+  return bits(before) == bits(after);
+}
+
+// The boot code, and what the boot sector says of the place.
+Buffer boot_of(Filesystem& fs) {
+  const Stream stream = File(fs, fs.read_record(file::boot)).stream(type::data);
+  Buffer bytes = stream.read(0, std::min<std::uint64_t>(stream.size(), 64U << 10));
+  auto sector = parse_as<BootSector>(bytes, 0);
+  sector.sectors = 0;
+  sector.mft_cluster = 0;
+  sector.mirror_cluster = 0;
+  sector.hidden_sectors = 0;
+  put_at(bytes, 0, sector);
+  return bytes;
+}
+
+}  // namespace
+
+void audit_kept(Filesystem& before, Filesystem& after, bool content_moves, Findings& findings) {
+  for (const std::uint64_t number : passed_over) {
+    const File was(before, before.read_record(number));
+    const File now(after, after.read_record(number));
+    if (facts_of(was) != facts_of(now) || (!content_moves && !goes_on(was, now)))
       findings.add(fmt::format("NTFS, file {}", number), "what must stay of it differs");
-  // The boot code, and what the boot sector says of the place.
-  const auto boot = [](Filesystem& fs) {
-    const Stream stream = File(fs, fs.read_record(file::boot)).stream(type::data);
-    Buffer bytes = stream.read(0, std::min<std::uint64_t>(stream.size(), 64U << 10));
-    auto sector = parse_as<BootSector>(bytes, 0);
-    sector.sectors = 0;
-    sector.mft_cluster = 0;
-    sector.mirror_cluster = 0;
-    sector.hidden_sectors = 0;
-    put_at(bytes, 0, sector);
-    return bytes;
-  };
-  if (boot(before) != boot(after)) findings.add("NTFS, $Boot", "the boot code differs");
+  }
+  if (boot_of(before) != boot_of(after)) findings.add("NTFS, $Boot", "the boot code differs");
+  if (!content_moves && !same_bits_at_the_end(before, after))
+    findings.add("NTFS, $Bitmap", "bits in front of the old end differ");
 }
 
 }  // namespace jh::ntfs

@@ -12,7 +12,8 @@ namespace jh::ntfs {
 /// volume's own files or free. `full`: all records, all folders, every cluster.
 void audit(Filesystem& fs, AuditScope scope, Bytes from, Findings& findings, Progress& progress);
 
-/// What must be the same of the files that the tree passes over.
-void audit_kept(Filesystem& before, Filesystem& after, Findings& findings);
+/// What must be the same of the files that the tree passes over. `content_moves`: they may lie
+/// elsewhere.
+void audit_kept(Filesystem& before, Filesystem& after, bool content_moves, Findings& findings);
 
 }  // namespace jh::ntfs

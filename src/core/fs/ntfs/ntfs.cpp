@@ -103,11 +103,10 @@ void NtfsFilesystem::audit(AuditScope scope, Bytes from, Findings& findings, Pro
   ntfs::audit(fs_, scope, from, findings, progress);
 }
 
-void NtfsFilesystem::audit_kept(jh::Filesystem& before, bool /*content_moves*/,
-                                Findings& findings) {
+void NtfsFilesystem::audit_kept(jh::Filesystem& before, bool content_moves, Findings& findings) {
   auto* old = dynamic_cast<NtfsFilesystem*>(&before);
   ensure(old != nullptr, "both states are of one kind");
-  ntfs::audit_kept(old->fs_, fs_, findings);
+  ntfs::audit_kept(old->fs_, fs_, content_moves, findings);
 }
 
 void NtfsFilesystem::note_own() {
@@ -123,9 +122,14 @@ void NtfsFilesystem::note_own() {
     const std::uint64_t copy = g.offset(g.mirror_cluster) + number * g.record_size;
     add_range(own, copy, copy + g.record_size);
   }
+  // Bits from the old end on, in whole sectors: audit_kept() looks at those that share one.
   const Stream bitmap = File(fs_, fs_.read_record(file::bitmap)).stream(type::data);
-  for (const ClusterRun& run : bitmap.runs())
-    add_range(own, g.offset(run.lcn), g.offset(run.lcn_end()));
+  const std::uint64_t edge = round_down(g.clusters / 8, fixup_sector);
+  for (const ClusterRun& run : bitmap.runs()) {
+    const std::uint64_t start = std::max(g.offset(run.vcn), edge);
+    if (start < g.offset(run.vcn_end()))
+      add_range(own, g.offset(run.lcn) + start - g.offset(run.vcn), g.offset(run.lcn_end()));
+  }
   for_each_free_run(fs_, [&](std::uint64_t from, std::uint64_t end) { add_range(own, from, end); });
   own_ = std::move(own);
 }
