@@ -42,16 +42,29 @@ const std::vector<MemoryStore>& bases(const std::string& prefix) {
   return images;
 }
 
+std::uint64_t place_of(std::uint64_t number, const Places& places) {
+  std::uint64_t all = 0;
+  for (const auto& [offset, length] : places) all += length;
+  number %= all;
+  for (const auto& [offset, length] : places) {
+    if (number < length) return offset + number;
+    number -= length;
+  }
+  return 0;
+}
+
 }  // namespace
 
-MemoryStore changed_image(const char* prefix, const std::uint8_t* data, std::size_t size) {
+MemoryStore changed_image(const char* prefix, const std::uint8_t* data, std::size_t size,
+                          Places (*places)(MemoryStore&)) {
   const auto& images = bases(prefix);
   MemoryStore image(images[size == 0 ? 0 : data[0] % images.size()], "image");
+  const Places targets = places != nullptr ? places(image) : Places{{0, image.size()}};
   for (std::size_t at = 1; at + 5 < size;) {
     std::uint32_t place = 0;
     std::memcpy(&place, data + at, 4);
     const std::size_t length = std::min<std::size_t>(data[at + 4] % 33, size - at - 5);
-    const std::uint64_t offset = place % image.size();
+    const std::uint64_t offset = place_of(place, targets);
     const std::size_t fits = std::min<std::size_t>(length, image.size() - offset);
     image.write(offset, {data + at + 5, fits});
     at += 5 + length;
