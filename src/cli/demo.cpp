@@ -87,7 +87,7 @@ class Story {
 int run_demo(const Arguments& arguments) {
   CommandLine line{
       "demo", "DIR",
-      "Unpacks three sample guests of a small bird-ringing station into the folder DIR and shows "
+      "Unpacks four sample guests of a small bird-ringing station into the folder DIR and shows "
       "the\n"
       "whole story on them: survey, dry run, grow, undo, volumes, other forms, shrink, compact.",
       "  juneheath demo /tmp/station\n", boost::program_options::options_description("Demo")};
@@ -97,7 +97,7 @@ int run_demo(const Arguments& arguments) {
   const files::path folder = parsed.images.front();
   const files::path samples = sample_folder();
   files::create_directories(folder);
-  for (const char* name : {"heather.img", "nestcam.img", "fieldstation.img"}) {
+  for (const char* name : {"heather.img", "nestcam.img", "fieldstation.img", "dispatch.img"}) {
     if (files::exists(folder / name))
       refuse("the folder has a file of that name already", (folder / name).string(),
              "name an empty folder");
@@ -149,6 +149,13 @@ int run_demo(const Arguments& arguments) {
   story.say("14. The nest camera deleted its films long ago; its file never became smaller.");
   story.run(run_compact, "compact", {"nestcam.img", "--yes"});
   story.run(run_audit, "audit", {"nestcam.img", "fieldstation.img"});
+  story.say("15. The desk that sends out rings runs on NTFS; its C: cannot grow: a rescue partition is in the way.");
+  story.run(run_survey, "survey", {"dispatch.img"});
+  story.run(run_grow, "grow",
+            {"dispatch.img", "--by", "1GiB", "--give", "C:", "--allow-move", "--yes"});
+  story.run(run_shrink, "shrink",
+            {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
+  story.run(run_audit, "audit", {"dispatch.img"});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;
 }

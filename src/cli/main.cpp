@@ -46,7 +46,7 @@ void print_help() {
       << "\n  juneheath COMMAND --help     all options of a command, with examples\n"
          "  juneheath --version\n\n"
          "SIZE: 40GiB, 40GB, 40G (= GiB), 1.5TiB, 512MiB or bytes. TARGET: a mount point\n"
-         "(/var), a partition (p3), label:NAME, uuid:ID, or nothing (the disk alone).\n\n"
+         "(/var, C:), a partition (p3), label:NAME, uuid:ID, or nothing (the disk alone).\n\n"
          "Exit status: 0 done, 1 internal error, 2 wrong usage, 3 refused (nothing changed),\n"
          "4 damage found, 5 input or output failed, 6 not supported.\n";
 }

@@ -9,6 +9,7 @@
 #include "core/fs/ntfs/shrink.h"
 #include "core/store/file_store.h"
 #include "support/ntfs_accounting.h"
+#include "support/ntfs_writer.h"
 #include "support/samples.h"
 
 namespace jh::test {
@@ -111,6 +112,53 @@ TEST(NtfsSequences, EndSoundAndWithEveryFile) {
   RecordProperty("records_taken", std::to_string(records_taken));
   std::printf("%d sequences, seed %u, %llu further file records taken\n", sequences(), seed,
               static_cast<unsigned long long>(records_taken));
+}
+
+// Folders of thousands of names, and files in so many pieces that their lists need clusters.
+TEST(NtfsSequences, GoOnWithManyNamesAndPieces) {
+  const TempFolder folder;
+  unpack_sample("ntfs-desk", folder / "image");
+  MemoryStore place = load(folder / "image");
+  Silent silent;
+  const auto resize = [&](std::uint64_t size) {
+    if (size > place.size()) place.resize(size);
+    ntfs::NtfsFilesystem fs(place);
+    const ResizePlan plan = fs.plan_resize(Bytes(size));
+    fs.resize(plan.to, silent);
+    if (plan.to.value() < place.size()) place.resize(plan.to.value());
+  };
+  const auto look = [&] {
+    Findings findings;
+    ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
+    EXPECT_TRUE(findings.clean()) << findings.kept().front().where << ": "
+                                  << findings.kept().front().what;
+    save(place, folder / "image");
+    EXPECT_EQ(account_ntfs(folder / "image"), "");
+  };
+  resize(200U << 20);
+  add_ntfs_files(place, {3, 4000, 0, 1, 0, "names"});
+  // One free cluster behind each piece; two large files at the end will have to fill them.
+  add_ntfs_files(place, {1, 100, 400'000, 90, 5, "pieces"});
+  add_ntfs_files(place, {1, 2, 20U << 20, 1, 75, "films"});
+  look();
+  const auto contents = ntfs_contents(folder / "image");
+  ASSERT_GT(contents.size(), 12'000U);
+  ntfs::NtfsFilesystem fs(place);
+  resize(fs.floor().size.value());
+  look();
+  EXPECT_TRUE(ntfs_contents(folder / "image") == contents);
+  ntfs::Filesystem shrunk(place);
+  int long_lists = 0;
+  shrunk.for_each_raw_record([&](std::uint64_t number, ByteSpan raw) {
+    const auto header = parse_as<ntfs::RecordHeader>(raw, 0);
+    if (header.flags.value() == 0 || header.base.value() != 0) return;
+    const ntfs::File file(shrunk, shrunk.read_record(number));
+    if (file.list() && !file.list()->resident()) ++long_lists;
+  });
+  EXPECT_GT(long_lists, 0) << "lists with clusters of their own are what this is about";
+  resize(400U << 20);
+  look();
+  EXPECT_TRUE(ntfs_contents(folder / "image") == contents);
 }
 
 }  // namespace

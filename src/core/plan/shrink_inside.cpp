@@ -39,8 +39,8 @@ void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const
                         step::ShrinkContent{shrinking.to, shrinking.moves_content},
                         shrinking.to_move.value()});
   if (const auto used = place.content.used; used && shrinking.to > *used)
-    plan.notes.push_back(fmt::format("{}: about {} stay free in it", guest.best_name(place),
-                                     human(shrinking.to - *used)));
+    plan.notes.push_back(fmt::format("about {} stay free in {}", human(shrinking.to - *used),
+                                     guest.best_name(place)));
   cost.through_ledger += shrinking.bytes_to_write;
   cost.direct += shrinking.to_move.value();
 }
