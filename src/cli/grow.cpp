@@ -18,7 +18,7 @@ po::options_description grow_options() {
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
-      "who gets the room: a mount point, C:, system, swap, group/volume, p3, label:NAME, uuid:ID, nothing; "
+      "who gets the room: /var, C:, system, swap, group/volume, p3, label:NAME, uuid:ID, nothing; "
       "several may share it. AMOUNT: a size, a percentage, or rest (the default)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),

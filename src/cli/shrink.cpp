@@ -16,7 +16,8 @@ po::options_description shrink_options() {
                     "the disk's new total size, or the smallest there is")(
       "by", po::value<std::string>()->value_name("SIZE"), "how much the disk loses")(
       "take", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
-      "what becomes smaller: a mount point, C:, system, swap, group/volume, p3, label:NAME, uuid:ID. AMOUNT: "
+      "what becomes smaller: /var, C:, system, swap, group/volume, p3, label:NAME, uuid:ID. "
+      "AMOUNT: "
       "a size, or a share of what it can lose (all)")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes smaller (from 1)")(
       "remove-disk", po::value<std::size_t>()->value_name("N"),

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "core/base/errors.h"
 #include "core/base/printable.h"
 #include "core/base/progress.h"
 

@@ -110,7 +110,8 @@ const char* word_for(RecoverResult result) {
   return "nothing to do";
 }
 
-void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all) {
+void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all,
+                     const std::vector<std::string>& missing) {
   nlohmann::json results = nlohmann::json::array();
   std::vector<std::string> settled;
   for (const Recovered& done : all) {
@@ -125,6 +126,10 @@ void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all) {
   for (const std::string& image : parsed.images)
     if (std::find(settled.begin(), settled.end(), real_path(image)) == settled.end())
       results.push_back({{"image", image}, {"result", word_for(RecoverResult::nothing_to_do)}});
+  for (const std::string& image : missing)
+    results.push_back(
+        {{"image", image},
+         {"result", "there is no such file; an undo removes the disk that its change had made"}});
   nlohmann::json left = nlohmann::json::array();
   for (const Recovered& done : all)
     for (const std::string& file : done.left) left.push_back(file);
@@ -141,6 +146,19 @@ void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all) {
   for (const auto& file : left)
     std::cout << "  " << printable(file.get<std::string>())
               << " was made by the change that was dropped, and is part of nothing: remove it\n";
+}
+
+// Whether the change of another of these images wants this one, which is not there.
+bool is_awaited(Host& host, const std::vector<std::string>& images, const std::string& image) {
+  return std::any_of(images.begin(), images.end(), [&](const std::string& other) {
+    if (other == image || !host.exists(other)) return false;
+    const auto ledger = Ledger::open(host, other, /*tidy=*/false);
+    if (!ledger) return false;
+    return std::any_of(
+        ledger->images().begin(), ledger->images().end(), [&](const Ledger::Image& each) {
+          return !each.created && host.ledger_path(each.path) == host.ledger_path(image);
+        });
+  });
 }
 
 }  // namespace
@@ -164,14 +182,16 @@ int run_recover(const Arguments& arguments) {
   FileHost host = host_for(parsed, parsed.images);
   Parsed rest = parsed;
   std::vector<Recovered> all;
+  std::vector<std::string> missing;
   for (auto image = rest.images.begin(); image != rest.images.end();)
     if (const auto cleared = clear_unfinished_image(*image)) {
       if (!parsed.common.json && !parsed.common.quiet)
         std::cout << printable(*image) << ": " << *cleared << "\n";
       image = host.exists(*image) ? std::next(image) : rest.images.erase(image);
-    } else if (!host.exists(*image) && host.exists(host.ledger_path(*image)) &&
-               rest.images.size() > 1) {
-      // An undo that was cut off had removed the disk that the change had made.
+    } else if (!host.exists(*image) && rest.images.size() > 1 &&
+               !is_awaited(host, rest.images, *image)) {
+      // An undo, cut off at its very end perhaps, had removed the disk that the change had made.
+      missing.push_back(*image);
       image = rest.images.erase(image);
     } else {
       { const FileStore exists(*image, Access::read_only); }
@@ -184,7 +204,9 @@ int run_recover(const Arguments& arguments) {
               ? keep_images_as_they_are(host, rest.images, parsed.common.sector_size, progress)
               : recover_images(host, rest.images);
   }
-  print_recovered(rest, all);
+  // What leads from there to a change that is no more.
+  for (const std::string& image : missing) Ledger::open(host, image, /*tidy=*/true);
+  print_recovered(rest, all, missing);
   return 0;
 }
 

@@ -9,6 +9,7 @@
 #include "core/change/carry_out.h"
 #include "core/guest/content.h"
 #include "core/plan/grow.h"
+#include "core/plan/shrink.h"
 #include "core/proof/tree_compare.h"
 #include "support/fault_host.h"
 #include "support/judges.h"
@@ -47,9 +48,12 @@ std::function<void(const std::string&, std::uint64_t)> maker(std::vector<std::st
 
 // Made and filled by another driver; judged by a second reader of our own.
 Subject ntfs(const char* name, const char* sample, std::uint64_t size) {
-  return {name, "NTFS", size,
+  return {name,
+          "NTFS",
+          size,
           [sample](const std::string& image, std::uint64_t) { unpack_sample(sample, image); },
-          [](const std::string& image) { return account_ntfs(image); }, true};
+          [](const std::string& image) { return account_ntfs(image); },
+          true};
 }
 
 const std::vector<Subject>& subjects() {
@@ -312,7 +316,8 @@ TEST_P(FilesystemContract, LetsTheComparisonNameAFileThatDiffers) {
   int named = 0;
   const auto passed_over = tree->passed_over();
   for (const FileTree::Entry& entry : tree->entries(tree->roots().front().node)) {
-    if (std::find(passed_over.begin(), passed_over.end(), entry.node) != passed_over.end()) continue;
+    if (std::find(passed_over.begin(), passed_over.end(), entry.node) != passed_over.end())
+      continue;
     const FileTree::File found = tree->look(entry.node);
     if (found.folder || found.content.empty()) continue;
     const FileTree::Extent& extent = found.content.front();
@@ -368,30 +373,57 @@ TEST_P(FilesystemContract, LetsTheComparisonSeeAFolderThatDiffers) {
   EXPECT_GT(folders, 0);
 }
 
-TEST_P(FilesystemContract, IsOldOrNewWhereverThePowerGoes) {
-  const auto tree = tree_of(*open(*disk_));
-  FaultHost whole;
-  whole.put(path, *disk_);
-  whole.cut_at(0, Unflushed::kept);
-  grow_on(whole, {});
-  const std::uint64_t operations = whole.operations();
-  std::mt19937 random(7);
-  for (std::uint64_t n = 1; n <= operations; ++n) {
-    FaultHost host;
-    host.put(path, *disk_);
-    host.cut_at(n, Unflushed::each);
-    try {
-      grow_on(host, {});
-    } catch (const PowerCut&) {
+// The power goes at each operation, with what was not flushed lost or torn: the files are there,
+// and the size is the old or the new one.
+class FilesystemContractCuts : public FilesystemContract {
+ protected:
+  void expect_old_or_new(const std::function<void(FaultHost&)>& change) {
+    const auto tree = tree_of(*open(*disk_));
+    FaultHost whole;
+    whole.put(path, *disk_);
+    whole.cut_at(0, Unflushed::kept);
+    change(whole);
+    const std::uint64_t operations = whole.operations();
+    MemoryStore result(whole.content(path), "result");
+    const auto new_size = recognise_content(result).size;
+    std::mt19937 random(7);
+    for (std::uint64_t n = 1; n <= operations; ++n) {
+      FaultHost host;
+      host.put(path, *disk_);
+      host.cut_at(n, Unflushed::each);
+      try {
+        change(host);
+      } catch (const PowerCut&) {
+      }
+      host.restart(random);
+      recover(host, path);
+      const auto file = host.open(path, Access::read_only);
+      const Content content = recognise_content(*file);
+      ASSERT_NE(content.filesystem, nullptr) << n;
+      EXPECT_TRUE(tree_of(*content.filesystem) == tree) << n;
+      EXPECT_TRUE(file->size() == disk_->size() || file->size() == result.size()) << n;
+      EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == new_size) << n;
     }
-    host.restart(random);
-    recover(host, path);
-    const auto file = host.open(path, Access::read_only);
-    const Content content = recognise_content(*file);
-    ASSERT_NE(content.filesystem, nullptr) << n;
-    EXPECT_TRUE(tree_of(*content.filesystem) == tree) << n;
-    EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == Bytes(file->size())) << n;
   }
+};
+
+TEST_P(FilesystemContractCuts, LeaveTheOldOrTheNewWhenItGrows) {
+  expect_old_or_new([](FaultHost& host) { grow_on(host, {}); });
+}
+
+TEST_P(FilesystemContractCuts, LeaveTheOldOrTheNewWhenItShrinks) {
+  const Bytes floor = open(*disk_)->floor().size;
+  const Bytes size((floor.value() + (GetParam().size - floor.value()) / 8 + 511) / 512 * 512);
+  expect_old_or_new([&](FaultHost& host) {
+    const auto file = host.open(path, Access::read_only);
+    const Guest guest({{path, file.get()}});
+    ShrinkRequest request;
+    request.images = {path};
+    request.disk_chosen = true;
+    request.to = size;
+    Silent silent;
+    carry_out(host, guest, plan_shrink(guest, request), request, silent);
+  });
 }
 
 TEST_P(FilesystemContract, NamesDamageAndNeverFallsOverIt) {
@@ -422,6 +454,8 @@ TEST_P(FilesystemContract, NamesDamageAndNeverFallsOverIt) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContract, testing::ValuesIn(subjects()),
+                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContractCuts, testing::ValuesIn(subjects()),
                          [](const auto& test) { return std::string(test.param.name); });
 
 }  // namespace

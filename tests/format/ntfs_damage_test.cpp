@@ -60,8 +60,7 @@ bool look_everywhere(MemoryStore& place) {
     if (up) changed.resize(place.size() * 2);
     refuses([&] {
       ntfs::NtfsFilesystem fs(changed);
-      const ResizePlan plan =
-          fs.plan_resize(up ? Bytes(changed.size()) : Bytes(place.size() / 2));
+      const ResizePlan plan = fs.plan_resize(up ? Bytes(changed.size()) : Bytes(place.size() / 2));
       fs.resize(plan.to, silent);
     });
   }
@@ -91,8 +90,8 @@ TEST_P(NtfsDamage, EveryFieldInTurn) {
         targets.push_back({fmt::format("list of {}", number),
                            g.offset(file.list()->runs(g.clusters).front().lcn), 256});
       for (const auto& [extension, record] : file.extensions())
-        targets.push_back({fmt::format("further record {}", extension),
-                           fs.record_offset(extension), record.header().bytes_used.value()});
+        targets.push_back({fmt::format("further record {}", extension), fs.record_offset(extension),
+                           record.header().bytes_used.value()});
       if (const auto index = file.find(ntfs::type::index_allocation, u"$I30"))
         targets.push_back({fmt::format("index of {}", number),
                            g.offset(file.stream(*index).runs().front().lcn), 400});

@@ -1,5 +1,5 @@
-// Random ways up and down over volumes of every sort, judged by a second reader: what it accounts for,
-// and the content of every file and stream.
+// Random ways up and down over volumes of every sort, judged by a second reader: what it accounts
+// for, and the content of every file and stream.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -48,7 +48,10 @@ class Sequence {
     Silent silent;
     const ResizePlan plan = fs.plan_resize(Bytes(wanted));
     if (!plan.changes()) return;
-    if (plan.to < plan.from) records_taken += ntfs::plan_shrink(fs.inner(), plan.to.value() / fs.inner().geometry().sector_size - 1).records_to_take;
+    if (plan.to < plan.from)
+      records_taken +=
+          ntfs::plan_shrink(fs.inner(), plan.to.value() / fs.inner().geometry().sector_size - 1)
+              .records_to_take;
     fs.resize(plan.to, silent);
     if (plan.to.value() < place_.size()) place_.resize(plan.to.value());
   }
@@ -67,8 +70,7 @@ void save(MemoryStore& place, const std::string& path) {
   file->resize(place.size());
   constexpr std::uint64_t piece = 1U << 20;
   for (std::uint64_t at = 0; at < place.size(); at += piece)
-    write_into_zeros(*file, at,
-                     read_buffer(place, at, std::min(piece, place.size() - at)));
+    write_into_zeros(*file, at, read_buffer(place, at, std::min(piece, place.size() - at)));
 }
 
 TEST(NtfsSequences, EndSoundAndWithEveryFile) {
@@ -82,7 +84,8 @@ TEST(NtfsSequences, EndSoundAndWithEveryFile) {
     std::map<std::string, std::uint64_t> contents;
   };
   std::vector<Sample> samples;
-  for (const char* name : {"ntfs-desk", "ntfs-packed", "ntfs-512", "ntfs-64k", "ntfs-4kn", "ntfs-crowded"}) {
+  for (const char* name :
+       {"ntfs-desk", "ntfs-packed", "ntfs-512", "ntfs-64k", "ntfs-4kn", "ntfs-crowded"}) {
     const std::string image = folder / name;
     unpack_sample(name, image);
     samples.push_back({name, load(image), ntfs_contents(image)});
@@ -135,11 +138,11 @@ TEST(NtfsSequences, GoOnWithManyNamesAndPieces) {
     save(place, folder / "image");
     EXPECT_EQ(account_ntfs(folder / "image"), "");
   };
-  resize(200U << 20);
+  resize(400U << 20);
   add_ntfs_files(place, {3, 4000, 0, 1, 0, "names"});
   // One free cluster behind each piece; two large files at the end will have to fill them.
-  add_ntfs_files(place, {1, 100, 400'000, 90, 5, "pieces"});
-  add_ntfs_files(place, {1, 2, 20U << 20, 1, 75, "films"});
+  add_ntfs_files(place, {1, 200, 400'000, 90, 5, "pieces"});
+  add_ntfs_files(place, {1, 2, 38U << 20, 1, 80, "films"});
   look();
   const auto contents = ntfs_contents(folder / "image");
   ASSERT_GT(contents.size(), 12'000U);
@@ -156,9 +159,85 @@ TEST(NtfsSequences, GoOnWithManyNamesAndPieces) {
     if (file.list() && !file.list()->resident()) ++long_lists;
   });
   EXPECT_GT(long_lists, 0) << "lists with clusters of their own are what this is about";
-  resize(400U << 20);
+  resize(600U << 20);
   look();
   EXPECT_TRUE(ntfs_contents(folder / "image") == contents);
+}
+
+// The largest clusters there are.
+TEST(NtfsSequences, GoOnWithLargeClusters) {
+  const TempFolder folder;
+  unpack_sample("ntfs-2m", folder / "image");
+  const auto contents = ntfs_contents(folder / "image");
+  MemoryStore place = load(folder / "image");
+  Silent silent;
+  for (const std::uint64_t size : {std::uint64_t{0}, std::uint64_t{900} << 20, std::uint64_t{0}}) {
+    ntfs::NtfsFilesystem fs(place);
+    const Bytes wanted = size == 0 ? fs.floor().size : Bytes(size);
+    if (wanted.value() > place.size()) place.resize(wanted.value());
+    fs.resize(fs.plan_resize(wanted).to, silent);
+    if (wanted.value() < place.size()) place.resize(wanted.value());
+    save(place, folder / "image");
+    EXPECT_EQ(account_ntfs(folder / "image"), "");
+    EXPECT_TRUE(ntfs_contents(folder / "image") == contents);
+  }
+}
+
+// Clusters that the guest knows to be bad are no content: they stay, or go with the end.
+TEST(NtfsSequences, LeaveBadClustersWhereTheyAre) {
+  const TempFolder folder;
+  unpack_sample("ntfs-desk", folder / "image");
+  MemoryStore place = load(folder / "image");
+  Silent silent;
+  std::uint64_t bad = 0;
+  {
+    ntfs::NtfsFilesystem fs(place);
+    ntfs::Filesystem& inner = fs.inner();
+    ntfs::BitMap map = ntfs::read_cluster_map(inner);
+    const std::uint64_t last = inner.geometry().clusters - 10;
+    bad = map.next(300, last, false);
+    ntfs::Record record = inner.read_record(ntfs::file::bad_clusters);
+    auto attributes = record.attributes();
+    for (ntfs::Attribute& attribute : attributes)
+      if (attribute.name() == u"$Bad")
+        attribute.set_runs({{0, ntfs::ClusterRun::hole, bad},
+                            {bad, bad, 1},
+                            {bad + 1, ntfs::ClusterRun::hole, last - bad - 1},
+                            {last, last, 2},
+                            {last + 2, ntfs::ClusterRun::hole, 8}});
+    record.set_attributes(attributes);
+    inner.write_record(record);
+    map.set(bad, true);
+    map.set_range(last, last + 2, true);
+    ntfs::File(inner, inner.read_record(ntfs::file::bitmap))
+        .stream(ntfs::type::data)
+        .write(0, map.bytes());
+  }
+  const auto bad_runs = [&] {
+    ntfs::NtfsFilesystem fs(place);
+    Findings findings;
+    fs.audit(AuditScope::full, {}, findings, silent);
+    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    ntfs::ClusterRuns found;
+    const ntfs::Stream stream =
+        ntfs::File(fs.inner(), fs.inner().read_record(ntfs::file::bad_clusters))
+            .stream(ntfs::type::data, u"$Bad");
+    for (const ntfs::ClusterRun& run : stream.runs())
+      if (!run.is_hole()) found.push_back(run);
+    return found;
+  };
+  ASSERT_EQ(bad_runs().size(), 2U);
+  for (const std::uint64_t size : {12U << 20, 60U << 20}) {
+    if (size > place.size()) place.resize(size);
+    ntfs::NtfsFilesystem fs(place);
+    fs.resize(fs.plan_resize(Bytes(size)).to, silent);
+    if (size < place.size()) place.resize(size);
+    const ntfs::ClusterRuns left = bad_runs();
+    ASSERT_EQ(left.size(), 1U);
+    EXPECT_EQ(left.front(), (ntfs::ClusterRun{bad, bad, 1}));
+    save(place, folder / "image");
+    EXPECT_EQ(account_ntfs(folder / "image"), "");
+  }
 }
 
 }  // namespace

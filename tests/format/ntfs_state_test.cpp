@@ -23,12 +23,11 @@ class NtfsState : public testing::Test {
  protected:
   void SetUp() override { ASSERT_TRUE(recognise_content(place_).blockers.empty()); }
   void set_flags(std::uint16_t flags) {
-    edit_ntfs_value(place_, ntfs::file::volume, ntfs::type::volume_information,
-                    [&](Buffer& value) {
-                      auto information = parse_as<ntfs::VolumeInformation>(value, 0);
-                      information.flags = flags;
-                      put_at(value, 0, information);
-                    });
+    edit_ntfs_value(place_, ntfs::file::volume, ntfs::type::volume_information, [&](Buffer& value) {
+      auto information = parse_as<ntfs::VolumeInformation>(value, 0);
+      information.flags = flags;
+      put_at(value, 0, information);
+    });
   }
 
   MemoryStore place_ = ntfs_sample("ntfs-desk");
@@ -50,8 +49,7 @@ TEST_F(NtfsState, WorkToFinish) {
 
 TEST_F(NtfsState, ALogThatIsNotEmpty) {
   ntfs::Filesystem fs(place_);
-  const ntfs::Stream log =
-      ntfs::File(fs, fs.read_record(ntfs::file::log)).stream(ntfs::type::data);
+  const ntfs::Stream log = ntfs::File(fs, fs.read_record(ntfs::file::log)).stream(ntfs::type::data);
   // The maker leaves it filled with ones; the driver as well.
   const auto put_page = [&](std::uint64_t at, std::uint64_t lsn, std::uint16_t flags,
                             std::uint16_t client) {
@@ -104,8 +102,7 @@ TEST_F(NtfsSleep, OnlyAFileWithAnImageCounts) {
   EXPECT_EQ(recognise_content(place_).state, "suspended");
   for (const char* mark : {"HIBR", "hibr", "HORM"}) {
     set_mark(mark);
-    EXPECT_NE(std::string(only_blocker(place_).what()).find("suspended system"),
-              std::string::npos);
+    EXPECT_NE(std::string(only_blocker(place_).what()).find("suspended system"), std::string::npos);
     EXPECT_NE(only_blocker(place_).next().find("fast startup"), std::string::npos);
   }
   set_mark("noise");

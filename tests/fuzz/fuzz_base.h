@@ -12,8 +12,8 @@ namespace jh::fuzz {
 using Places = std::vector<std::pair<std::uint64_t, std::uint64_t>>;  // offset, length
 
 /// A changed copy of one of the base images whose name begins with `prefix`. Input: which image (1
-/// byte), then changes: place (4 bytes), length (1 byte, at most 32 used), bytes. `places`: where in
-/// the image they go, when that is not to be anywhere.
+/// byte), then changes: place (4 bytes), length (1 byte, at most 32 used), bytes. `places`: where
+/// in the image they go, when that is not to be anywhere.
 MemoryStore changed_image(const char* prefix, const std::uint8_t* data, std::size_t size,
                           Places (*places)(MemoryStore&) = nullptr);
 

@@ -131,7 +131,7 @@ const Story stories[] = {
     {"ThreePartitionsShareTheRoom",
      "swap-behind",
      {"--by", "100MiB", "--give", "/=40MiB", "--give", "swap=50%", "--give", "p4", "--allow-move"},
-     {"Left for you: p4 is NTFS"},
+     {"NTFS on p4  add "},
      {{"p2", 104}, {"p3", 56}, {"p4", 48}}},
     {"TwoGroups",
      "two-groups",

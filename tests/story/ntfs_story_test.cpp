@@ -1,6 +1,6 @@
-// Guests with NTFS through the built program, in several forms: larger, smaller, more compact, a rescue
-// partition out of the way. Judges: a second reader that accounts for every cluster and sums every
-// file and stream, and a general archiver.
+// Guests with NTFS through the built program, in several forms: larger, smaller, more compact, a
+// rescue partition out of the way. Judges: a second reader that accounts for every cluster and sums
+// every file and stream, and a general archiver.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -74,14 +74,13 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
   // Bytes that the target's filesystem takes.
   std::uint64_t size() {
     for (const auto& place : ntfs_places())
-      if (place["name"] == GetParam().target || place["mount_points"] ==
-                                                    nlohmann::json::array({GetParam().target}))
+      if (place["name"] == GetParam().target ||
+          place["mount_points"] == nlohmann::json::array({GetParam().target}))
         return ntfs_size(raw(), place["offset"]);
     return 0;
   }
   void grow(const std::vector<std::string>& how, const std::string& amount = {}) {
-    std::vector<std::string> command{"grow", image_, "--give", GetParam().target + amount,
-                                     "--yes"};
+    std::vector<std::string> command{"grow", image_, "--give", GetParam().target + amount, "--yes"};
     command.insert(command.end(), how.begin(), how.end());
     if (GetParam().rescue_behind) command.emplace_back("--allow-move");
     expect_done(command);
@@ -152,10 +151,11 @@ TEST_F(NtfsNames, AreThoseOfTheGuest) {
   EXPECT_NE(survey.out.find("p4 (the rescue partition) stands behind it"), std::string::npos)
       << survey.out;
   for (const char* target : {"C:", "c:", "system", "label:Dispatch", "p3"}) {
-    const Outcome plan = juneheath(
-        {"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
+    const Outcome plan =
+        juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
     EXPECT_EQ(plan.status, 0) << target << plan.err;
-    EXPECT_NE(plan.out.find("towards the end, with all that is in it"), std::string::npos) << plan.out;
+    EXPECT_NE(plan.out.find("towards the end, with all that is in it"), std::string::npos)
+        << plan.out;
   }
   // Without a target: what a system keeps to mend itself with is not meant, though room lies there.
   const Outcome refused = juneheath({"grow", image_, "--by", "1GiB"});

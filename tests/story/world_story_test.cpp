@@ -243,6 +243,8 @@ TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
   const auto prepare = [&] {
     fresh();
     unpack_sample("mbr-ntfs", image);
+    // Content that nobody knows.
+    poke(image, 51380224 + 3, "MOORFILE");
     files::resize_file(image, 400ULL << 20);
     ASSERT_EQ(juneheath({"grow", image, "--give", "p2", "--quiet"}).status, 0);
   };
@@ -464,6 +466,40 @@ TEST_F(World, TwoAtATime) {
     EXPECT_EQ(juneheath({"audit", image_}).status, 0);
     EXPECT_EQ(check_ext(image_, first_mib), "");
   }
+}
+
+// An undo removes the disk that its change had made; cut anywhere, recover settles it by the names
+// of both, and leaves nothing behind.
+TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
+  const std::string added = folder_ / "added.vhd";
+  files::remove(base_);
+  unpack_sample("whole-disk-pv", base_);
+  const std::uint32_t digest = file_digest(base_);
+  int cuts = 0;
+  bool was_gone = false;
+  for (int n = 1;; ++n) {
+    fresh();
+    const Outcome grown = juneheath(
+        {"grow", image_, "--add-disk", added + "=40MiB", "--give", "bare/data", "--quiet"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    const Outcome undo =
+        juneheath({"undo", image_, added, "--quiet"},
+                  {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(n)}});
+    if (undo.status != 99) break;
+    ++cuts;
+    was_gone = was_gone || !files::exists(added);
+    const Outcome recovered = juneheath({"recover", image_, added});
+    EXPECT_EQ(recovered.status, 0) << n << recovered.err;
+    if (files::exists(added)) {
+      EXPECT_EQ(juneheath({"undo", image_, added, "--quiet"}).status, 0) << n;
+    }
+    EXPECT_EQ(file_digest(image_), digest) << n;
+    EXPECT_EQ(std::distance(files::directory_iterator(folder_.path()), {}), 2) << n;
+    if (HasFailure()) return;
+  }
+  EXPECT_GT(cuts, 20);
+  EXPECT_TRUE(was_gone);
+  EXPECT_EQ(juneheath({"recover", folder_ / "mistyped.img"}).status, 3);
 }
 
 }  // namespace

@@ -81,8 +81,7 @@ class Volume {
       bool found = false;
       for (const Extent& e : table_)
         if (where >= e.vcn * cluster && where < (e.vcn + e.count) * cluster) {
-          const std::uint64_t step =
-              std::min(record - done, (e.vcn + e.count) * cluster - where);
+          const std::uint64_t step = std::min(record - done, (e.vcn + e.count) * cluster - where);
           const Bytes part = at(e.lcn * cluster + where - e.vcn * cluster, step);
           out.insert(out.end(), part.begin(), part.end());
           done += step;
@@ -117,9 +116,7 @@ class Volume {
     }
     return out;
   }
-  Bytes list(const Part& p) {
-    return p.far ? content(p.extents, p.size, p.written) : p.value;
-  }
+  Bytes list(const Part& p) { return p.far ? content(p.extents, p.size, p.written) : p.value; }
   // All attributes of a file, further records included; pieces of one joined.
   std::vector<Part> file(std::uint64_t n, std::vector<std::uint64_t>* further = nullptr) {
     std::vector<Part> own = parts(n);
@@ -206,8 +203,7 @@ class Volume {
       const std::uint64_t count = number(b, q + 1, count_bytes);
       if (lcn_bytes != 0) {
         std::uint64_t step = number(b, q + 1 + static_cast<std::uint64_t>(count_bytes), lcn_bytes);
-        if (lcn_bytes < 8 && (step >> (8 * lcn_bytes - 1)) != 0)
-          step |= nowhere << (8 * lcn_bytes);
+        if (lcn_bytes < 8 && (step >> (8 * lcn_bytes - 1)) != 0) step |= nowhere << (8 * lcn_bytes);
         lcn += step;
       }
       out.extents.push_back({vcn, lcn_bytes == 0 ? nowhere : lcn, count});
@@ -283,7 +279,8 @@ void account(Volume& v, std::uint64_t length) {
         records = p.far ? v.content(p.extents, p.size, p.written) : p.value;
       if (n == 8 && p.name == "$Bad" && p.size != v.clusters * v.cluster)
         wrong("the stream of bad clusters");
-      if (n == 1 && p.type == 0x80 && p.extents.front().lcn != v.mirror) wrong("the mirror's place");
+      if (n == 1 && p.type == 0x80 && p.extents.front().lcn != v.mirror)
+        wrong("the mirror's place");
       if (n == 0 && p.type == 0x80 && p.extents.front().lcn != v.mft) wrong("the table's place");
       claim(used, p, n);
     }
@@ -313,8 +310,7 @@ std::string account_ntfs(const std::string& image, std::uint64_t offset, std::ui
   }
 }
 
-std::map<std::string, std::uint64_t> ntfs_contents(const std::string& image,
-                                                   std::uint64_t offset) {
+std::map<std::string, std::uint64_t> ntfs_contents(const std::string& image, std::uint64_t offset) {
   Volume v(image, offset);
   std::map<std::string, std::uint64_t> found;
   for (std::uint64_t n = 2; n < v.records; ++n) {

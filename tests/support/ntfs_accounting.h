@@ -1,5 +1,5 @@
-// NTFS read a second time, by code that shares nothing with the program: what it accounts for must be
-// what the bitmap says, and every file's content must be what it was.
+// NTFS read a second time, by code that shares nothing with the program: what it accounts for must
+// be what the bitmap says, and every file's content must be what it was.
 #pragma once
 
 #include <cstdint>

@@ -46,8 +46,8 @@ const std::string index_name = "$I30";
 Attribute named(std::uint32_t type, const std::string& name, ConstByteSpan value,
                 const ClusterRuns& runs, std::uint64_t cluster, std::uint64_t size) {
   const Buffer letters = utf16_from_text(name);
-  const Attribute plain = runs.empty() ? make_resident(type, value)
-                                       : make_nonresident(type, runs, cluster, size);
+  const Attribute plain =
+      runs.empty() ? make_resident(type, value) : make_nonresident(type, runs, cluster, size);
   const std::size_t head = runs.empty() ? sizeof(ResidentHeader) : sizeof(NonresidentHeader);
   const std::size_t room = (letters.size() + 7) / 8 * 8;
   Buffer raw(plain.raw().begin(), plain.raw().begin() + static_cast<std::ptrdiff_t>(head));
@@ -61,8 +61,9 @@ Attribute named(std::uint32_t type, const std::string& name, ConstByteSpan value
   put_at(raw, 0, common);
   Le16 offset;
   offset = static_cast<std::uint16_t>(head + room);
-  put_at(raw, runs.empty() ? offsetof(ResidentHeader, value_offset)
-                           : offsetof(NonresidentHeader, pairs_offset),
+  put_at(raw,
+         runs.empty() ? offsetof(ResidentHeader, value_offset)
+                      : offsetof(NonresidentHeader, pairs_offset),
          offset);
   return Attribute::parse(raw, 0);
 }
@@ -110,7 +111,8 @@ Buffer entry_bytes(const Entry* entry, std::optional<std::uint64_t> child) {
 // A folder's index, from the leaves up.
 class IndexBuilder {
  public:
-  IndexBuilder(const Geometry& g, std::vector<Entry> entries) : g_(g), entries_(std::move(entries)) {
+  IndexBuilder(const Geometry& g, std::vector<Entry> entries)
+      : g_(g), entries_(std::move(entries)) {
     std::sort(entries_.begin(), entries_.end(),
               [](const Entry& a, const Entry& b) { return a.order < b.order; });
     std::vector<Item> level;
@@ -154,7 +156,8 @@ class IndexBuilder {
     const std::uint64_t bytes = blocks_.size() * g_.index_block_size;
     const ClusterRuns runs = room.take(0, ceil_div(bytes, g_.cluster_size));
     const Stream stream(fs.store(), g_, runs, bytes, bytes);
-    for (std::size_t i = 0; i < blocks_.size(); ++i) stream.write(i * g_.index_block_size, blocks_[i]);
+    for (std::size_t i = 0; i < blocks_.size(); ++i)
+      stream.write(i * g_.index_block_size, blocks_[i]);
     made.push_back(named(type::index_allocation, index_name, {}, runs, g_.cluster_size, bytes));
     BitMap bits(Buffer(ceil_div(blocks_.size(), 64) * 8));
     bits.set_range(0, blocks_.size(), true);
@@ -173,7 +176,8 @@ class IndexBuilder {
   std::size_t block_room() const { return g_.index_block_size - 96; }
   static std::size_t size_of(const std::vector<Item>& items) {
     std::size_t size = 24;
-    for (const Item& item : items) size += (sizeof(IndexEntry) + item.entry->key.size() + 7) / 8 * 8 + 8;
+    for (const Item& item : items)
+      size += (sizeof(IndexEntry) + item.entry->key.size() + 7) / 8 * 8 + 8;
     return size;
   }
   static Buffer entries_of(const std::vector<Item>& items, std::optional<std::uint64_t> last) {
@@ -266,8 +270,8 @@ class Writer {
     header.block.lsn = 0;
     header.sequence = std::uint16_t{1};
     header.links = std::uint16_t{1};
-    header.flags = static_cast<std::uint16_t>(record_flags::in_use |
-                                              (folder ? record_flags::folder : 0));
+    header.flags =
+        static_cast<std::uint16_t>(record_flags::in_use | (folder ? record_flags::folder : 0));
     header.base = 0;
     header.number = static_cast<std::uint32_t>(record.number);
     put_at(record.raw, 0, header);
@@ -276,11 +280,10 @@ class Writer {
   void write(Record record, std::vector<Attribute> attributes, const std::vector<Attribute>& more) {
     // In order of their types.
     for (const Attribute& attribute : more)
-      attributes.insert(std::find_if(attributes.begin(), attributes.end(),
-                                     [&](const Attribute& other) {
-                                       return other.type() > attribute.type();
-                                     }),
-                        attribute);
+      attributes.insert(
+          std::find_if(attributes.begin(), attributes.end(),
+                       [&](const Attribute& other) { return other.type() > attribute.type(); }),
+          attribute);
     std::uint16_t instance = 0;
     for (Attribute& attribute : attributes) attribute.set_instance(instance++);
     RecordHeader header = record.header();
@@ -297,10 +300,10 @@ class Writer {
     std::vector<Entry> entries;
     for (std::uint64_t i = 0; i < wanted_.files_each; ++i)
       entries.push_back(add_file(record.reference(), fmt::format("{}-ring-{:07}", name, i)));
-    const Buffer key =
-        file_name(fs_.read_record(file::root).reference(), name, 0, true);
-    write(record, {make_resident(type::standard_information, Buffer(48)),
-                   make_resident(type::file_name, key)},
+    const Buffer key = file_name(fs_.read_record(file::root).reference(), name, 0, true);
+    write(record,
+          {make_resident(type::standard_information, Buffer(48)),
+           make_resident(type::file_name, key)},
           IndexBuilder(g_, std::move(entries)).attributes(fs_, room_));
     return entry_for(record, key);
   }

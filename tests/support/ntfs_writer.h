@@ -11,8 +11,8 @@ namespace jh::test {
 struct NewNtfsFiles {
   std::uint64_t folders = 1;
   std::uint64_t files_each = 0;
-  std::uint64_t bytes_each = 0;   // of a file; 0: empty
-  std::uint64_t runs_each = 1;    // pieces that its content lies in
+  std::uint64_t bytes_each = 0;    // of a file; 0: empty
+  std::uint64_t runs_each = 1;     // pieces that its content lies in
   std::uint64_t from_percent = 0;  // of the volume: content lies behind
   std::string name = "films";
 };

@@ -90,7 +90,8 @@ class TreeSums {
     }
     sums_[path + "/"] = sum * 31 + crc32c(content);
     if (!file.folder) return;
-    for (const FileTree::Entry& entry : tree_->entries(node)) visit(entry.node, path + "/" + entry.name);
+    for (const FileTree::Entry& entry : tree_->entries(node))
+      visit(entry.node, path + "/" + entry.name);
   }
 
   Filesystem& fs_;
@@ -108,7 +109,8 @@ Sums tree_of(const Content& content) {
 // Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
 // read (descriptors for later growth, bitmaps of groups marked as unused) may differ.
 bool same_filesystem(const Place& before, const Place& after) {
-  if (!holds_files(before.content) || before.content.filesystem_kind != after.content.filesystem_kind)
+  if (!holds_files(before.content) ||
+      before.content.filesystem_kind != after.content.filesystem_kind)
     return false;
   if (!before.content.filesystem || !after.content.filesystem) return false;
   if (before.content.size != after.content.size) return false;

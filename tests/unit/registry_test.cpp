@@ -69,8 +69,7 @@ TEST(Registry, IsNotTrusted) {
   std::mt19937 random(11);
   for (int i = 0; i < 2000; ++i) {
     Buffer bytes = whole;
-    for (int k = 0; k < 6; ++k)
-      bytes[4096 + random() % 1024] = static_cast<std::uint8_t>(random());
+    for (int k = 0; k < 6; ++k) bytes[4096 + random() % 1024] = static_cast<std::uint8_t>(random());
     look(bytes);
   }
   look(Buffer(whole.begin(), whole.begin() + 100));

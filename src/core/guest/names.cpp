@@ -50,7 +50,8 @@ std::optional<PlainName> plain_name(const std::string& device) {
 
 // What a system keeps to start from, or to mend itself with: room is not meant for it.
 bool is_set_aside(const Place& place) {
-  if (place.partition && (place.partition->type_name == "rescue" || place.partition->type_name == "reserved"))
+  if (place.partition &&
+      (place.partition->type_name == "rescue" || place.partition->type_name == "reserved"))
     return true;
   if (!place.content.is_usual_target() || place.content.filesystem == nullptr) return false;
   static const std::vector<std::string> labels{"system reserved", "reserved", "recovery", "winre"};

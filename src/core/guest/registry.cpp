@@ -57,8 +57,12 @@ class Hive {
  private:
   static constexpr std::size_t key_size = 0x4C;
 
-  static std::uint16_t u16(const Buffer& b, std::size_t at) { return parse_as<Le16>(b, at).value(); }
-  static std::uint32_t u32(const Buffer& b, std::size_t at) { return parse_as<Le32>(b, at).value(); }
+  static std::uint16_t u16(const Buffer& b, std::size_t at) {
+    return parse_as<Le16>(b, at).value();
+  }
+  static std::uint32_t u32(const Buffer& b, std::size_t at) {
+    return parse_as<Le32>(b, at).value();
+  }
   // What is no letter of the common alphabet is of no interest here.
   static std::string text(const Buffer& b, std::size_t at, std::size_t length, bool narrow) {
     std::string found;

@@ -20,7 +20,8 @@ struct Amount {
 std::uint64_t part_of(const Amount& amount, std::uint64_t room);
 
 struct Give {
-  std::string target;  // "/var", "C:", "system", "group/volume", "p3", "label:x", "uuid:x", "nothing"
+  std::string
+      target;  // "/var", "C:", "system", "group/volume", "p3", "label:x", "uuid:x", "nothing"
   Amount amount;
   std::string written;  // as the user wrote it
 };

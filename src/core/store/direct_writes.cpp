@@ -103,7 +103,9 @@ void DirectWrites::put_back() {
   if (done_.empty() && base_.size() == old_size_) return;
   if (base_.size() != old_size_) base_.resize(old_size_);
   Buffer old;
-  for (const auto& [start, kept] : kept_) {
+  for (const auto& each : kept_) {
+    const std::uint64_t start = each.first;
+    const auto& kept = each.second;
     const std::uint64_t stop = std::min(start + kept.length, old_size_);
     for_each_inside(done_, start, stop, [&](std::uint64_t from, std::uint64_t to) {
       if (kept.at == 0) return discard_data(base_, from, to - from);

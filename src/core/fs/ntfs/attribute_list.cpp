@@ -25,11 +25,14 @@ std::vector<ListItem> parse_list(ConstByteSpan raw) {
     if (length % 8 != 0 || length < sizeof(ListEntry) || length > raw.size() - at ||
         entry.name_offset + 2U * entry.name_length > length)
       damaged("an entry of an attribute list contradicts itself", "NTFS");
-    ListItem item{entry.type.value(), {}, entry.lowest_vcn.value(), entry.record.value(),
+    ListItem item{entry.type.value(),
+                  {},
+                  entry.lowest_vcn.value(),
+                  entry.record.value(),
                   entry.instance.value()};
     for (std::size_t i = 0; i < entry.name_length; ++i)
-      item.name += static_cast<char16_t>(
-          parse_as<Le16>(raw, at + entry.name_offset + 2 * i).value());
+      item.name +=
+          static_cast<char16_t>(parse_as<Le16>(raw, at + entry.name_offset + 2 * i).value());
     items.push_back(std::move(item));
     at += length;
   }

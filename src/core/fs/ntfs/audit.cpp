@@ -13,10 +13,10 @@ void audit_boot(AuditState& state) {
   const Geometry& g = fs.geometry();
   const Buffer first = read_buffer(fs.store(), 0, g.sector_size);
   const Buffer copy = read_buffer(fs.store(), g.sectors * g.sector_size, g.sector_size);
-  if (g.sector_size >= sizeof(BootSector) && parse_as<BootSector>(first, 0).end_mark.value() != 0xAA55)
+  if (g.sector_size >= sizeof(BootSector) &&
+      parse_as<BootSector>(first, 0).end_mark.value() != 0xAA55)
     state.find("boot sector", "its end mark is missing");
-  if (first != copy)
-    state.find("boot sector", "its copy in sector {} differs from it", g.sectors);
+  if (first != copy) state.find("boot sector", "its copy in sector {} differs from it", g.sectors);
 }
 
 void audit_mirror(AuditState& state) {
@@ -126,7 +126,8 @@ bool goes_on(const File& before, const File& after) {
   return true;
 }
 
-// The bits that the footprint cannot tell from those that a growth sets: they share its last sector.
+// The bits that the footprint cannot tell from those that a growth sets: they share its last
+// sector.
 bool same_bits_at_the_end(Filesystem& before, Filesystem& after) {
   const std::uint64_t end = before.geometry().clusters;
   const std::uint64_t from = round_down(end / 8, fixup_sector);

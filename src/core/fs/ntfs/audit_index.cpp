@@ -55,8 +55,7 @@ class IndexAudit {
       damaged(fmt::format("its index leads to block {}, which is not there", block), where());
     if (seen_[block]) damaged(fmt::format("its index leads to block {} twice", block), where());
     seen_[block] = true;
-    if (!index_.in_use(block))
-      find("block {} of its index is in use, and not marked", block);
+    if (!index_.in_use(block)) find("block {} of its index is in use, and not marked", block);
     const Index::Node node = index_.block(block);
     if (node.vcn != vcn) find("block {} of its index says that it is another", block);
     walk(node, depth + 1);
@@ -104,9 +103,9 @@ void audit_indexes(AuditState& state) {
           IndexAudit(state, upcase, file, file.pieces()[i].attribute.name()).run();
     } catch (const Error& error) {
       if (error.status() == Status::io) throw;
-      state.findings.add(error.where().empty() ? fmt::format("NTFS, folder {}", number)
-                                               : error.where(),
-                         error.what());
+      state.findings.add(
+          error.where().empty() ? fmt::format("NTFS, folder {}", number) : error.where(),
+          error.what());
     }
     if (number % 256 == 0) state.progress.advance(0);
   }

@@ -60,7 +60,8 @@ class RecordAudit {
     const bool in_use =
         is_record && (parse_as<RecordHeader>(raw, 0).flags.value() & record_flags::in_use) != 0;
     if (marked && !is_record) find(number, "it is marked as in use, and has no record");
-    if (marked && is_record && !in_use) find(number, "it is marked as in use, and its record is not");
+    if (marked && is_record && !in_use)
+      find(number, "it is marked as in use, and its record is not");
     if (!marked && in_use) find(number, "its record is in use, and not marked");
     if (!in_use) return;
     try {
@@ -88,8 +89,7 @@ class RecordAudit {
     const File file(fs_, record);
     if (state_.all)
       for (const auto& [extension, unused] : file.extensions()) state_.listed[extension] = true;
-    if (file.list() && !file.list()->resident())
-      claim(number, file.list()->runs(g_.clusters));
+    if (file.list() && !file.list()->resident()) claim(number, file.list()->runs(g_.clusters));
     look_at_names(file);
     for (std::size_t first = 0; first < file.pieces().size(); first = file.next_stream(first))
       if (!file.pieces()[first].attribute.resident()) look_at_stream(file, first);
@@ -140,10 +140,10 @@ class RecordAudit {
     claim(number, runs);
     const bool is_bad = number == file::bad_clusters && attribute.name() == u"$Bad";
     const bool may_have_holes =
-        is_bad || (attribute.flags() & (attribute_flags::sparse |
-                                        attribute_flags::compression_mask)) != 0;
-    if (!may_have_holes && std::any_of(runs.begin(), runs.end(),
-                                       [](const ClusterRun& run) { return run.is_hole(); }))
+        is_bad ||
+        (attribute.flags() & (attribute_flags::sparse | attribute_flags::compression_mask)) != 0;
+    if (!may_have_holes &&
+        std::any_of(runs.begin(), runs.end(), [](const ClusterRun& run) { return run.is_hole(); }))
       find(number, "{}: it has holes, and is not marked as sparse", file.text(first));
     if (end * g_.cluster_size != attribute.allocated_size())
       find(number, "{}: {} bytes are said to be allocated, its run list has {}", file.text(first),

@@ -33,9 +33,9 @@ struct AuditState {
   Filesystem& fs;
   Findings& findings;
   Progress& progress;
-  bool all;                               // all records are looked at; else the volume's own
-  BitMap claimed;                         // by cluster
-  BitMap records;                         // by record, as the bitmap of records says
+  bool all;        // all records are looked at; else the volume's own
+  BitMap claimed;  // by cluster
+  BitMap records;  // by record, as the bitmap of records says
   // Below: only when all are looked at.
   std::vector<std::uint16_t> sequences{};  // of base records in use; 0: none
   std::vector<bool> listed{};              // extension records that their base names

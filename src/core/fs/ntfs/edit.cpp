@@ -15,11 +15,10 @@ ClusterRuns runs_of(const Filesystem& fs, const Attribute& attribute) {
 }
 
 bool same_bytes(const std::vector<Attribute>& a, const std::vector<Attribute>& b) {
-  return std::equal(a.begin(), a.end(), b.begin(), b.end(),
-                    [](const Attribute& x, const Attribute& y) {
-                      return std::equal(x.raw().begin(), x.raw().end(), y.raw().begin(),
-                                        y.raw().end());
-                    });
+  return std::equal(
+      a.begin(), a.end(), b.begin(), b.end(), [](const Attribute& x, const Attribute& y) {
+        return std::equal(x.raw().begin(), x.raw().end(), y.raw().begin(), y.raw().end());
+      });
 }
 
 }  // namespace
@@ -87,10 +86,10 @@ std::optional<std::uint64_t> FileEdit::overfull() const {
 // What a driver looks for in the base record.
 bool FileEdit::is_pinned(const Piece& piece) const {
   if (piece.record != base_.number) return false;
-  const std::uint32_t kind = piece.attribute.type();
+  const std::uint32_t found = piece.attribute.type();
   if (is_table()) return true;
-  return kind == type::standard_information || kind == type::index_root ||
-         kind == type::volume_name || kind == type::volume_information;
+  return found == type::standard_information || found == type::index_root ||
+         found == type::volume_name || found == type::volume_information;
 }
 
 // The largest; one with clusters rather than one without, a name last.
@@ -127,14 +126,12 @@ std::uint64_t FileEdit::new_record() {
   const std::uint64_t number = room_.take_record(is_table());
   if (is_table()) {
     // It must be found before it is read.
-    const ClusterRuns first = runs_of(fs_, pieces_[0].attribute.type() == type::data
-                                               ? pieces_[0].attribute
-                                               : std::find_if(pieces_.begin(), pieces_.end(),
-                                                              [](const Piece& piece) {
-                                                                return piece.attribute.type() ==
-                                                                       type::data;
-                                                              })
-                                                     ->attribute);
+    const ClusterRuns first =
+        runs_of(fs_, pieces_[0].attribute.type() == type::data
+                         ? pieces_[0].attribute
+                         : std::find_if(pieces_.begin(), pieces_.end(), [](const Piece& piece) {
+                             return piece.attribute.type() == type::data;
+                           })->attribute);
     if ((number + 1) * fs_.geometry().record_size >
         first.back().vcn_end() * fs_.geometry().cluster_size)
       unsupported("the first piece of $MFT is too short to hold the records that list the others",
@@ -153,7 +150,8 @@ std::uint64_t FileEdit::new_record() {
     const auto was = parse_as<RecordHeader>(old, 0);
     if (std::string_view(was.block.magic.data(), 4) == "FILE") {
       header.sequence = std::max<std::uint16_t>(1, was.sequence.value());
-      mark = parse_as<Le16>(old, std::min<std::size_t>(was.block.fixup_offset.value(), 256)).value();
+      mark =
+          parse_as<Le16>(old, std::min<std::size_t>(was.block.fixup_offset.value(), 256)).value();
     }
   }
   header.first_attribute = base.first_attribute;
@@ -241,8 +239,7 @@ void FileEdit::refresh_list() {
   }
   list_content_ = list_bytes(items);
   if (list_content_.size() > list_limit)
-    unsupported(fmt::format("file {}: it would be in more pieces than NTFS can list",
-                            base_.number),
+    unsupported(fmt::format("file {}: it would be in more pieces than NTFS can list", base_.number),
                 "NTFS", "let the guest make it whole first (by its own tool for that)");
   if (!list_) {
     list_ = make_resident(type::attribute_list, list_content_);
@@ -262,7 +259,8 @@ void FileEdit::place_list(std::uint64_t bytes) {
     return;
   }
   if (!list_->resident())
-    for (const ClusterRun& run : runs_of(fs_, *list_)) room_.clusters().give_back(run.lcn, run.count);
+    for (const ClusterRun& run : runs_of(fs_, *list_))
+      room_.clusters().give_back(run.lcn, run.count);
   const std::uint16_t instance = list_->instance();
   // Some more, so that it need not move at every entry.
   const ClusterRuns runs = room_.take(0, ceil_div(bytes + bytes / 4, cluster));
@@ -306,8 +304,7 @@ void FileEdit::write_records() {
     room_.note_written(record.raw.size());
     if (room_.mode() == Mode::carry_out) fs_.write_record(record);
   };
-  for (auto& [number, record] : extensions_)
-    write(record, record.header().bytes_used.value() == 0);
+  for (auto& [number, record] : extensions_) write(record, record.header().bytes_used.value() == 0);
   write(base_, false);
 }
 

@@ -19,7 +19,8 @@ File::File(Filesystem& fs, Record base) : fs_(&fs), base_(std::move(base)) {
     list_ = attribute;
   }
   if (list_) {
-    at_place(record_text(number()), [&] { follow_list(parse_list(read_list(fs.store(), fs.geometry(), *list_))); });
+    at_place(record_text(number()),
+             [&] { follow_list(parse_list(read_list(fs.store(), fs.geometry(), *list_))); });
     return;
   }
   for (Attribute& attribute : found) pieces_.push_back({std::move(attribute), number()});
@@ -40,11 +41,10 @@ void File::follow_list(const std::vector<ListItem>& items) {
       extensions_.emplace(at, std::move(record));
     }
     std::vector<Attribute>& there = by_record[at];
-    const auto found =
-        std::find_if(there.begin(), there.end(), [&](const Attribute& attribute) {
-          return attribute.type() == item.type && attribute.instance() == item.instance &&
-                 attribute.lowest_vcn() == item.lowest_vcn && attribute.name() == item.name;
-        });
+    const auto found = std::find_if(there.begin(), there.end(), [&](const Attribute& attribute) {
+      return attribute.type() == item.type && attribute.instance() == item.instance &&
+             attribute.lowest_vcn() == item.lowest_vcn && attribute.name() == item.name;
+    });
     if (found == there.end() || item.type == type::attribute_list)
       damaged(fmt::format("its list names attribute {:#x} in record {}, which is not there",
                           item.type, at));
@@ -54,8 +54,8 @@ void File::follow_list(const std::vector<ListItem>& items) {
   std::size_t there = 0;
   for (const auto& [at, attributes] : by_record) there += attributes.size();
   if (there != listed)
-    damaged(fmt::format("its list names {} attributes, its records hold {}", listed - 1,
-                        there - 1));
+    damaged(
+        fmt::format("its list names {} attributes, its records hold {}", listed - 1, there - 1));
 }
 
 std::optional<std::size_t> File::find(std::uint32_t type, std::u16string_view name) const {
@@ -84,7 +84,8 @@ ClusterRuns File::runs(std::size_t first) const {
       damaged(fmt::format("{}: a piece begins at cluster {}, the one in front ends at {}", text(i),
                           piece.lowest_vcn(), end),
               "NTFS");
-    const ClusterRuns runs = at_place(text(i), [&] { return piece.runs(fs_->geometry().clusters); });
+    const ClusterRuns runs =
+        at_place(text(i), [&] { return piece.runs(fs_->geometry().clusters); });
     all.insert(all.end(), runs.begin(), runs.end());
     end = piece.vcn_end();
   }

@@ -82,8 +82,7 @@ void Filesystem::read_information() {
   bool found = false;
   for (const Attribute& attribute : read_record(file::volume).attributes()) {
     if (!attribute.resident()) continue;
-    if (attribute.type() == type::volume_name)
-      label_ = text_from_utf16(attribute.value(), false);
+    if (attribute.type() == type::volume_name) label_ = text_from_utf16(attribute.value(), false);
     if (attribute.type() != type::volume_information ||
         attribute.value().size() < sizeof(VolumeInformation))
       continue;
@@ -93,9 +92,9 @@ void Filesystem::read_information() {
   if (!found) damaged("it does not say which version it is", "NTFS, $Volume");
   const int version = information_.major * 10 + information_.minor;
   if (version != 30 && version != 31)
-    unsupported(fmt::format("NTFS of version {}.{} is not known", information_.major,
-                            information_.minor),
-                "NTFS, $Volume", "let a newer system of the guest upgrade it");
+    unsupported(
+        fmt::format("NTFS of version {}.{} is not known", information_.major, information_.minor),
+        "NTFS, $Volume", "let a newer system of the guest upgrade it");
 }
 
 Buffer Filesystem::raw_record(std::uint64_t number) const {
@@ -123,9 +122,9 @@ void Filesystem::write_record(Record record) {
   do_fixups(record.raw);
   mft_.write(record.number * geometry_.record_size, record.raw);
   if (record.number < mirrored_)
-    store_->write(geometry_.offset(geometry_.mirror_cluster) +
-                      record.number * geometry_.record_size,
-                  record.raw);
+    store_->write(
+        geometry_.offset(geometry_.mirror_cluster) + record.number * geometry_.record_size,
+        record.raw);
 }
 
 void Filesystem::for_each_raw_record(

@@ -1,6 +1,6 @@
-// NTFS 3.0 and 3.1 on disk. The sections are those of the published NTFS documentation of the Linux-NTFS
-// project (files "concepts" and "attributes"); docs/formats/ntfs.md has the layout as tables. All
-// fields are little-endian.
+// NTFS 3.0 and 3.1 on disk. The sections are those of the published NTFS documentation of the
+// Linux-NTFS project (files "concepts" and "attributes"); docs/formats/ntfs.md has the layout as
+// tables. All fields are little-endian.
 #pragma once
 
 #include <array>

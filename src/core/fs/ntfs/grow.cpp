@@ -44,8 +44,8 @@ void write_new_bits(Filesystem& fs, const ClusterRuns& runs, const Geometry& bef
     const std::uint64_t start = std::max(old_end, run.vcn * after.cluster_size);
     const std::uint64_t end = run.vcn_end() * after.cluster_size;
     if (start >= end) continue;
-    write_zeros_where_needed(fs.store(), after.offset(run.lcn) + start - run.vcn * after.cluster_size,
-                             end - start);
+    write_zeros_where_needed(
+        fs.store(), after.offset(run.lcn) + start - run.vcn * after.cluster_size, end - start);
   }
   const auto set = [&](std::uint64_t from, std::uint64_t end, bool value) {
     constexpr std::uint64_t step = 8U << 20;
@@ -67,7 +67,8 @@ void write_new_bits(Filesystem& fs, const ClusterRuns& runs, const Geometry& bef
 
 void write_boot_sectors(Filesystem& fs) {
   const Geometry& g = fs.geometry();
-  Buffer sector = read_buffer(fs.store(), 0, std::max<std::size_t>(g.sector_size, sizeof(BootSector)));
+  Buffer sector =
+      read_buffer(fs.store(), 0, std::max<std::size_t>(g.sector_size, sizeof(BootSector)));
   auto boot = parse_as<BootSector>(sector, 0);
   boot.sectors = g.sectors;
   boot.mft_cluster = g.mft_cluster;

@@ -20,7 +20,7 @@ constexpr std::uint64_t most_bitmap_bytes = 64U << 20;
 
 }  // namespace
 
-Index::Index(Filesystem& fs, const File& file, std::u16string name) : fs_(&fs) {
+Index::Index(Filesystem& fs, const File& file, std::u16string name) {
   const std::string where = fmt::format("NTFS, index of file {}", file.number());
   const Stream root = file.stream(type::index_root, name);
   if (root.size() < sizeof(IndexRoot) || root.size() > fs.geometry().record_size)
@@ -40,9 +40,7 @@ Index::Index(Filesystem& fs, const File& file, std::u16string name) : fs_(&fs) {
   }
 }
 
-bool Index::in_use(std::uint64_t block) const {
-  return block < bitmap_bits() && bitmap_bit(block);
-}
+bool Index::in_use(std::uint64_t block) const { return block < bitmap_bits() && bitmap_bit(block); }
 
 Index::Node Index::block(std::uint64_t number) const {
   const std::uint64_t size = root_.block_size.value();
@@ -73,7 +71,8 @@ void Index::for_each_entry(const Node& node, const std::function<bool(const Entr
     const std::size_t length = entry.head.length.value();
     const bool has_child = (entry.head.flags.value() & entry_flags::child) != 0;
     const std::size_t key = entry.is_last() ? 0 : entry.head.key_length.value();
-    if (length % 8 != 0 || length > used - at || length < sizeof(IndexEntry) + key + (has_child ? 8 : 0))
+    if (length % 8 != 0 || length > used - at ||
+        length < sizeof(IndexEntry) + key + (has_child ? 8 : 0))
       damaged("an entry contradicts itself", "NTFS, index");
     entry.key = bytes.subspan(at + sizeof(IndexEntry), key);
     if (has_child) entry.child = parse_as<Le64>(bytes, at + length - 8).value();

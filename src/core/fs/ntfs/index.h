@@ -41,7 +41,6 @@ class Index {
   void for_each_key(const std::function<void(const Entry&)>& visit) const;
 
  private:
-  Filesystem* fs_;
   IndexRoot root_{};
   Buffer top_;
   Stream blocks_;
@@ -60,9 +59,7 @@ NameKey parse_name(ConstByteSpan key);
 class Upcase {
  public:
   explicit Upcase(Filesystem& fs);
-  char16_t operator()(char16_t unit) const {
-    return unit < table_.size() ? table_[unit] : unit;
-  }
+  char16_t operator()(char16_t unit) const { return unit < table_.size() ? table_[unit] : unit; }
   std::u16string operator()(std::u16string_view text) const;
 
  private:

@@ -53,8 +53,7 @@ std::unique_ptr<Store> NtfsFilesystem::file(const std::string& path) {
   return std::make_unique<StreamStore>(file.stream(*first), path);
 }
 
-std::optional<std::string> NtfsFilesystem::read_text(const std::string& path,
-                                                     std::uint64_t limit) {
+std::optional<std::string> NtfsFilesystem::read_text(const std::string& path, std::uint64_t limit) {
   const auto found = file(path);
   if (!found) return std::nullopt;
   const Buffer bytes = read_buffer(*found, 0, std::min(found->size(), limit));
@@ -82,9 +81,9 @@ ResizePlan NtfsFilesystem::plan_resize(Bytes size) {
     return plan;
   }
   const GrowPlan growth = plan_grow(fs_, sectors);
-  plan.words = fmt::format("add {} clusters of {}",
-                           grouped(growth.after.clusters - growth.before.clusters),
-                           human(Bytes(g.cluster_size)));
+  plan.words =
+      fmt::format("add {} clusters of {}", grouped(growth.after.clusters - growth.before.clusters),
+                  human(Bytes(g.cluster_size)));
   plan.moves_content = growth.records_move;
   plan.bytes_to_write = growth.bytes_to_write;
   return plan;
@@ -143,8 +142,7 @@ std::optional<std::uint64_t> NtfsFilesystem::first_kept(std::uint64_t at, std::u
   return at < std::min(end, fs_.geometry().size()) ? std::optional(at) : std::nullopt;
 }
 
-void NtfsFilesystem::for_each_free(
-    const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
+void NtfsFilesystem::for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) {
   if (!has_shadow_copies(fs_)) for_each_free_run(fs_, visit);
 }
 

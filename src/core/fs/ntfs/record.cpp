@@ -7,7 +7,7 @@
 namespace jh::ntfs {
 namespace {
 
-constexpr const char* where = "NTFS, file record";
+constexpr const char* in_record = "NTFS, file record";
 constexpr std::size_t unit = 8;
 
 std::size_t aligned(std::size_t size) { return (size + unit - 1) / unit * unit; }
@@ -42,7 +42,7 @@ void undo_fixups(ByteSpan block, std::string_view magic, const std::string& plac
 }
 
 void do_fixups(ByteSpan block) {
-  const Fixups fixups = fixups_of(block, where);
+  const Fixups fixups = fixups_of(block, in_record);
   auto number = static_cast<std::uint16_t>(parse_as<Le16>(block, fixups.at).value() + 1);
   if (number == 0 || number == 0xFFFF) number = 1;
   Le16 mark;
@@ -59,14 +59,15 @@ Attribute Attribute::parse(ConstByteSpan record, std::size_t at) {
   const auto header = parse_as<AttributeHeader>(record, at);
   const std::size_t length = header.length.value();
   if (length % unit != 0 || length < sizeof(ResidentHeader) || length > record.size() - at)
-    damaged(fmt::format("an attribute of {} bytes is on record", length), where);
+    damaged(fmt::format("an attribute of {} bytes is on record", length), in_record);
   Attribute found(Buffer(record.begin() + static_cast<std::ptrdiff_t>(at),
                          record.begin() + static_cast<std::ptrdiff_t>(at + length)));
   const auto fits = [&](std::size_t offset, std::size_t bytes) {
     return offset <= length && bytes <= length - offset;
   };
-  bool sound = header.nonresident <= 1 &&
-               (header.name_length == 0 || fits(header.name_offset.value(), 2U * header.name_length));
+  bool sound =
+      header.nonresident <= 1 &&
+      (header.name_length == 0 || fits(header.name_offset.value(), 2U * header.name_length));
   if (sound && header.nonresident == 0) {
     const auto near = parse_as<ResidentHeader>(found.raw_, 0);
     sound = fits(near.value_offset.value(), near.value_length.value()) &&
@@ -79,12 +80,11 @@ Attribute Attribute::parse(ConstByteSpan record, std::size_t at) {
                                    ? sizeof(NonresidentHeader) + 8
                                    : sizeof(NonresidentHeader);
       sound = far.pairs_offset.value() >= head && fits(far.pairs_offset.value(), 1) &&
-              far.compression_unit <= 16 &&
-              far.highest_vcn.value() + 1 >= far.lowest_vcn.value() &&
+              far.compression_unit <= 16 && far.highest_vcn.value() + 1 >= far.lowest_vcn.value() &&
               far.highest_vcn.value() + 1 <= std::uint64_t{1} << 48;
     }
   }
-  if (!sound) damaged("the header of an attribute contradicts itself", where);
+  if (!sound) damaged("the header of an attribute contradicts itself", in_record);
   return found;
 }
 
@@ -111,8 +111,7 @@ std::u16string Attribute::name() const {
   const AttributeHeader header = common();
   std::u16string text;
   for (std::size_t i = 0; i < header.name_length; ++i)
-    text += static_cast<char16_t>(
-        parse_as<Le16>(raw_, header.name_offset.value() + 2 * i).value());
+    text += static_cast<char16_t>(parse_as<Le16>(raw_, header.name_offset.value() + 2 * i).value());
   return text;
 }
 
@@ -129,7 +128,7 @@ ClusterRuns Attribute::runs(std::uint64_t volume_clusters) const {
   if (end != header.highest_vcn.value() + 1)
     damaged(fmt::format("a run list ends at cluster {}, its header says {}", end,
                         header.highest_vcn.value() + 1),
-            where);
+            in_record);
   return found;
 }
 
@@ -239,17 +238,18 @@ std::vector<Attribute> Record::attributes() const {
   const std::size_t used = head.bytes_used.value();
   std::size_t at = head.first_attribute.value();
   if (used > raw.size() || at < old_record_header || at % unit != 0 || at + 4 > used)
-    damaged(fmt::format("record {}: its header contradicts itself", number), where);
+    damaged(fmt::format("record {}: its header contradicts itself", number), in_record);
   std::vector<Attribute> found;
   std::uint32_t last = 0;
   const ConstByteSpan in_use = ConstByteSpan(raw).first(used);
   while (true) {
-    if (at + 4 > used) damaged(fmt::format("record {}: its attributes have no end", number), where);
-    const std::uint32_t kind = parse_as<Le32>(in_use, at).value();
-    if (kind == type::end) return found;
-    if (kind < last || kind == 0 || used - at < sizeof(ResidentHeader))
-      damaged(fmt::format("record {}: an attribute out of order", number), where);
-    last = kind;
+    if (at + 4 > used)
+      damaged(fmt::format("record {}: its attributes have no end", number), in_record);
+    const std::uint32_t found_type = parse_as<Le32>(in_use, at).value();
+    if (found_type == type::end) return found;
+    if (found_type < last || found_type == 0 || used - at < sizeof(ResidentHeader))
+      damaged(fmt::format("record {}: an attribute out of order", number), in_record);
+    last = found_type;
     found.push_back(
         at_place(fmt::format("record {}", number), [&] { return Attribute::parse(in_use, at); }));
     at += found.back().size();

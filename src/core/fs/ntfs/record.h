@@ -4,8 +4,8 @@
 #include <string>
 #include <vector>
 
-#include "core/fs/ntfs/runs.h"
 #include "core/fs/ntfs/format.h"
+#include "core/fs/ntfs/runs.h"
 
 namespace jh::ntfs {
 

@@ -10,9 +10,8 @@ namespace jh::ntfs {
 namespace {
 
 bool reaches(const ClusterRuns& runs, std::uint64_t end) {
-  return std::any_of(runs.begin(), runs.end(), [&](const ClusterRun& run) {
-    return !run.is_hole() && run.lcn_end() > end;
-  });
+  return std::any_of(runs.begin(), runs.end(),
+                     [&](const ClusterRun& run) { return !run.is_hole() && run.lcn_end() > end; });
 }
 
 }  // namespace
@@ -21,7 +20,8 @@ bool reaches(const ClusterRuns& runs, std::uint64_t end) {
 bool Mover::concerns(const Record& record) const {
   for (const Attribute& attribute : record.attributes()) {
     if (attribute.type() == type::attribute_list) return true;
-    if (!attribute.resident() && reaches(attribute.runs(fs_.geometry().clusters), end_)) return true;
+    if (!attribute.resident() && reaches(attribute.runs(fs_.geometry().clusters), end_))
+      return true;
   }
   return false;
 }
@@ -99,8 +99,7 @@ ClusterRuns Mover::moved(const ClusterRuns& runs, std::uint64_t with_content, bo
   for (const ClusterRun& run : runs) {
     const std::uint64_t stays =
         run.is_hole() ? run.count : std::min(run.count, end_ - std::min(end_, run.lcn));
-    if (stays != 0)
-      now.push_back({run.vcn, run.lcn, stays});
+    if (stays != 0) now.push_back({run.vcn, run.lcn, stays});
     if (stays == run.count) continue;
     const ClusterRuns places = room_.take(run.vcn + stays, run.count - stays);
     if (whole && (stays != 0 || places.size() != 1))

@@ -27,7 +27,8 @@ LogState state_of_log(Filesystem& fs) {
     const std::string_view magic(header.block.magic.data(), 4);
     if (magic != "RSTR" && magic != "CHKD") continue;
     if (const std::uint64_t said = header.system_page_size.value();
-        at == 0 && is_power_of_two(said) && said >= 512 && said <= (64U << 10) && said != page_size) {
+        at == 0 && is_power_of_two(said) && said >= 512 && said <= (64U << 10) &&
+        said != page_size) {
       page_size = said;
       if (log.size() < page_size) break;
       page = log.read(0, page_size);
@@ -42,8 +43,8 @@ LogState state_of_log(Filesystem& fs) {
     const auto area = parse_as<RestartArea>(page, area_at);
     if (newest && *newest >= area.current_lsn.value()) continue;
     newest = area.current_lsn.value();
-    const bool clean = (area.flags.value() & restart_clean) != 0 ||
-                       area.client_in_use.value() == no_client;
+    const bool clean =
+        (area.flags.value() & restart_clean) != 0 || area.client_in_use.value() == no_client;
     state = clean ? LogState::clean : LogState::unclean;
   }
   return state;
@@ -73,7 +74,8 @@ Sleep sleep_of(Filesystem& fs) {
 }
 
 constexpr const char* shut_down =
-    "start the guest and shut it down completely (hold Shift on \"Shut down\", or turn fast startup "
+    "start the guest and shut it down completely (hold Shift on \"Shut down\", or turn fast "
+    "startup "
     "off), then run again";
 
 }  // namespace
@@ -87,8 +89,8 @@ std::vector<Error> find_blockers(Filesystem& fs) {
                                "let the guest check it (at its next start), shut it down, then run "
                                "again"));
   if ((flags & (volume_flags::resize_log | volume_flags::upgrade)) != 0)
-    blockers.push_back(blocker(Reason::other, "the guest has work on the volume to finish",
-                               shut_down));
+    blockers.push_back(
+        blocker(Reason::other, "the guest has work on the volume to finish", shut_down));
   const Sleep sleep = sleep_of(fs);
   if (sleep != Sleep::none)
     blockers.push_back(blocker(

@@ -73,8 +73,7 @@ ClusterRun FreeClusters::take(std::uint64_t count) {
     }
     hopeless_ = count;
   }
-  return hand_out(cursor_,
-                  map_.next(cursor_, std::min(end_, cursor_ + count), true) - cursor_);
+  return hand_out(cursor_, map_.next(cursor_, std::min(end_, cursor_ + count), true) - cursor_);
 }
 
 void FreeClusters::give_back(std::uint64_t lcn, std::uint64_t count) {
@@ -106,8 +105,7 @@ Room::Room(Filesystem& fs, Clusters& clusters, Mode mode, GrowTable grow_table)
       record_count_(fs.records()) {
   const Stream bitmap = File(fs, fs.read_record(file::mft)).stream(type::bitmap);
   const std::uint64_t bytes = ceil_div(record_count_, 8);
-  if (bitmap.size() < bytes)
-    damaged("the bitmap of file records is too short", "NTFS, $MFT");
+  if (bitmap.size() < bytes) damaged("the bitmap of file records is too short", "NTFS, $MFT");
   records_ = BitMap(bitmap.read(0, bytes));
 }
 

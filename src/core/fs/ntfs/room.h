@@ -18,8 +18,8 @@ class BitMap {
   bool test(std::uint64_t bit) const { return (bytes_[bit / 8] >> (bit % 8) & 1) != 0; }
   void set(std::uint64_t bit, bool value) {
     const auto mask = static_cast<std::uint8_t>(1U << (bit % 8));
-    bytes_[bit / 8] = static_cast<std::uint8_t>(value ? bytes_[bit / 8] | mask
-                                                      : bytes_[bit / 8] & ~mask);
+    bytes_[bit / 8] =
+        static_cast<std::uint8_t>(value ? bytes_[bit / 8] | mask : bytes_[bit / 8] & ~mask);
   }
   void set_range(std::uint64_t from, std::uint64_t end, bool value);
   /// The first clear (or set) bit in [from, end); `end` when there is none.
@@ -61,8 +61,8 @@ class FreeClusters final : public Clusters {
 
   BitMap map_;
   std::uint64_t end_;
-  std::uint64_t cursor_ = 0;                 // what is free in front of it is not worth a look
-  std::uint64_t hopeless_ = UINT64_MAX;      // no run is so long
+  std::uint64_t cursor_ = 0;             // what is free in front of it is not worth a look
+  std::uint64_t hopeless_ = UINT64_MAX;  // no run is so long
   std::vector<ClusterRun> given_back_;
 };
 

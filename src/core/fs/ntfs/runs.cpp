@@ -5,7 +5,7 @@
 namespace jh::ntfs {
 namespace {
 
-constexpr const char* where = "NTFS, run list";
+constexpr const char* in_run_list = "NTFS, run list";
 
 // Little-endian, with a sign.
 std::int64_t signed_number(ConstByteSpan bytes) {
@@ -35,25 +35,25 @@ ClusterRuns decode_runs(ConstByteSpan pairs, std::uint64_t vcn, std::uint64_t vo
   ClusterRuns runs;
   std::uint64_t lcn = 0;
   for (std::size_t at = 0;;) {
-    if (at >= pairs.size()) damaged("it has no end", where);
+    if (at >= pairs.size()) damaged("it has no end", in_run_list);
     const std::uint8_t head = pairs[at++];
     if (head == 0) return runs;
     const std::size_t length_bytes = head & 0x0F;
     const std::size_t lcn_bytes = head >> 4;
     if (length_bytes == 0 || length_bytes > 8 || lcn_bytes > 8 ||
         pairs.size() - at < length_bytes + lcn_bytes)
-      damaged("a pair of it has sizes that cannot be", where);
+      damaged("a pair of it has sizes that cannot be", in_run_list);
     const std::int64_t length = signed_number(pairs.subspan(at, length_bytes));
     at += length_bytes;
     if (length <= 0 || static_cast<std::uint64_t>(length) > (std::uint64_t{1} << 48) ||
         vcn > (std::uint64_t{1} << 48))
-      damaged("a run of it has a length that cannot be", where);
+      damaged("a run of it has a length that cannot be", in_run_list);
     ClusterRun run{vcn, ClusterRun::hole, static_cast<std::uint64_t>(length)};
     if (lcn_bytes != 0) {
       lcn += static_cast<std::uint64_t>(signed_number(pairs.subspan(at, lcn_bytes)));
       at += lcn_bytes;
       if (lcn >= volume_clusters || run.count > volume_clusters - lcn)
-        damaged("a run of it lies behind the end of the volume", where);
+        damaged("a run of it lies behind the end of the volume", in_run_list);
       run.lcn = lcn;
     }
     vcn += run.count;

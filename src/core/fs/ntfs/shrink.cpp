@@ -105,8 +105,8 @@ ShrinkPlan plan_shrink(Filesystem& fs, std::uint64_t sectors) {
   const BitMap map = read_cluster_map(fs);
   const auto refuse_below = [&](std::uint64_t needed, const std::string& reason) {
     refuse(fmt::format("the filesystem cannot become as small as {}: it needs {} ({})",
-                       human(size_of(g, sectors)),
-                       spelled_out(size_of(g, sectors_for(g, needed))), reason),
+                       human(size_of(g, sectors)), spelled_out(size_of(g, sectors_for(g, needed))),
+                       reason),
            "NTFS", "ask for no less than that, or remove something inside the guest first");
   };
   const Use use = use_of(map, g.clusters);

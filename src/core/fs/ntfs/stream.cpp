@@ -47,7 +47,8 @@ Buffer Stream::read(std::uint64_t offset, std::size_t length) const {
   // More is never read at once: the largest bitmap that there can be has half of it.
   constexpr std::size_t most = 1U << 30;
   if (length > most || offset > size_ || length > size_ - offset)
-    damaged("an attribute is shorter than what is looked for in it, or longer than it can be", "NTFS");
+    damaged("an attribute is shorter than what is looked for in it, or longer than it can be",
+            "NTFS");
   Buffer out(length);
   read(offset, out);
   return out;

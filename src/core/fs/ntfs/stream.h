@@ -44,7 +44,8 @@ class Stream {
 /// A stream as a store that is only read.
 class StreamStore final : public Store {
  public:
-  StreamStore(Stream stream, std::string name) : stream_(std::move(stream)), name_(std::move(name)) {}
+  StreamStore(Stream stream, std::string name)
+      : stream_(std::move(stream)), name_(std::move(name)) {}
   std::uint64_t size() const override { return stream_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override {
     check_range(offset, out.size());
@@ -57,7 +58,10 @@ class StreamStore final : public Store {
   std::string name() const override { return name_; }
 
  private:
-  [[noreturn]] static void read_only() { ensure(false, "files are only read"); std::abort(); }
+  [[noreturn]] static void read_only() {
+    ensure(false, "files are only read");
+    std::abort();
+  }
 
   Stream stream_;
   std::string name_;
