@@ -15,6 +15,7 @@
 #include "core/proof/proof.h"
 #include "core/staged/file_set.h"
 #include "support/changes.h"
+#include "support/ntfs_place.h"
 #include "support/ext_tools.h"
 #include "support/guest_writes.h"
 #include "support/judges.h"
@@ -162,6 +163,7 @@ INSTANTIATE_TEST_SUITE_P(
                                     return with_moves(guest, {"/srv/rings=44MiB", "/"});
                                   }},
                     PlannedChange{"ShrinkMbr", {"heather"}, to_the_floor},
+                    PlannedChange{"ShrinkNtfs", {"mbr-ntfs"}, to_the_floor},
                     PlannedChange{"Move", {"mbr-extended"}, to_the_floor},
                     PlannedChange{"ShrinkVolumes", {"fieldstation"}, to_the_floor}),
     [](const auto& test) { return std::string(test.param.name); });
@@ -313,6 +315,59 @@ INSTANTIATE_TEST_SUITE_P(
                     content[0] ^= 1;
                     fs.store().write(fs.geometry().offset(block), content);
                   }
+                }},
+        // NTFS: a time in a record, a bit of the old part, one of a free cluster, the mark to be checked.
+        Forgery{"AnotherTimeInARecord", "ShrinkNtfs", "differ",
+                [](FileSet&, const Guest& after) {
+                  Store& place = *after.places().front()->window;
+                  ntfs::Filesystem fs(place);
+                  edit_ntfs_value(place, *ntfs::find_file(fs, "sparse.bin"),
+                                  ntfs::type::standard_information,
+                                  [](Buffer& value) { value[3] ^= 1; });
+                }},
+        Forgery{"ANameInARecord", "ShrinkNtfs", "",
+                [](FileSet&, const Guest& after) {
+                  Store& place = *after.places().front()->window;
+                  ntfs::Filesystem fs(place);
+                  edit_ntfs_value(place, *ntfs::find_file(fs, "sparse.bin"),
+                                  ntfs::type::file_name,
+                                  [](Buffer& value) { value[sizeof(ntfs::FileName)] ^= 1; });
+                }},
+        Forgery{"ALostCluster", "ShrinkNtfs", "nothing holds them",
+                [](FileSet&, const Guest& after) {
+                  ntfs::Filesystem fs(*after.places().front()->window);
+                  ntfs::BitMap map = ntfs::read_cluster_map(fs);
+                  map.set(map.next(0, fs.geometry().clusters, false), true);
+                  ntfs::File(fs, fs.read_record(ntfs::file::bitmap))
+                      .stream(ntfs::type::data)
+                      .write(0, map.bytes());
+                }},
+        Forgery{"ABitOfTheOldPart", "GrowNtfs", "",
+                [](FileSet&, const Guest& after) {
+                  ntfs::Filesystem fs(*after.places().front()->window);
+                  ntfs::BitMap map = ntfs::read_cluster_map(fs);
+                  map.set(map.next(0, fs.geometry().clusters, false), true);
+                  ntfs::File(fs, fs.read_record(ntfs::file::bitmap))
+                      .stream(ntfs::type::data)
+                      .write(0, map.bytes());
+                }},
+        Forgery{"TheMarkToBeChecked", "GrowNtfs", "",
+                [](FileSet&, const Guest& after) {
+                  edit_ntfs_value(*after.places().front()->window, ntfs::file::volume,
+                                  ntfs::type::volume_information,
+                                  [](Buffer& value) { value[10] |= 1; });
+                }},
+        Forgery{"TheListOfBadClusters", "GrowNtfs", "",
+                [](FileSet&, const Guest& after) {
+                  ntfs::Filesystem fs(*after.places().front()->window);
+                  ntfs::Record record = fs.read_record(ntfs::file::bad_clusters);
+                  auto attributes = record.attributes();
+                  for (ntfs::Attribute& attribute : attributes)
+                    if (attribute.name() == u"$Bad")
+                      attribute.set_sizes(attribute.allocated_size() - 4096,
+                                          attribute.data_size() - 4096, 0);
+                  record.set_attributes(attributes);
+                  fs.write_record(record);
                 }},
         Forgery{"AContainersCount", "GrowQcow2", "",
                 [](FileSet& files, const Guest&) {

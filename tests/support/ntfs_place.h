@@ -3,6 +3,7 @@
 
 #include "core/fs/ntfs/index.h"
 #include "core/fs/ntfs/ntfs.h"
+#include "core/fs/ntfs/room.h"
 #include "support/samples.h"
 
 namespace jh::test {

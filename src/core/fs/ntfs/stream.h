@@ -1,8 +1,6 @@
 // The bytes of an attribute, wherever they are.
 #pragma once
 
-#include <cstdlib>
-
 #include "core/fs/ntfs/geometry.h"
 #include "core/fs/ntfs/runs.h"
 
@@ -58,9 +56,9 @@ class StreamStore final : public Store {
   std::string name() const override { return name_; }
 
  private:
-  [[noreturn]] static void read_only() {
-    ensure(false, "files are only read");
-    std::abort();
+  [[noreturn]] void read_only() const {
+    throw Error(Status::internal, "a file that is only read would be written to", name_,
+                "please report this as a bug");
   }
 
   Stream stream_;
