@@ -228,7 +228,7 @@ class Writer {
         upcase_(fs_),
         map_(read_cluster_map(fs_)),
         clusters_(map_, g_.clusters / 100 * wanted.from_percent, g_.clusters),
-        room_(make_room(fs_, clusters_, Mode::carry_out)),
+        room_(room_with_records()),
         like_(fs_.read_record(file::root)) {
     std::mt19937_64 random(7);
     noise_.resize(1U << 20);
@@ -264,6 +264,14 @@ class Writer {
  private:
   using File = ntfs::File;
 
+  // All records at once: in one piece.
+  Room room_with_records() {
+    Room first = make_room(fs_, clusters_, Mode::carry_out);
+    const std::uint64_t more = wanted_.folders * (wanted_.files_each + 1) + 16;
+    grow_record_table(fs_, first,
+                      round_up(more, std::max<std::uint64_t>(8, g_.cluster_size / g_.record_size)));
+    return make_room(fs_, clusters_, Mode::carry_out);
+  }
   Record new_record(bool folder) {
     Record record{room_.take_record(false), Buffer(g_.record_size)};
     RecordHeader header = like_.header();

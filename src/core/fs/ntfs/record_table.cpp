@@ -25,7 +25,8 @@ Buffer empty_record(const Filesystem& fs, const RecordHeader& like, std::uint64_
   return std::move(record.raw);
 }
 
-// $MFT gets room for so many more records, all free.
+}  // namespace
+
 void grow_record_table(Filesystem& fs, Room& room, std::uint64_t records) {
   const Geometry& g = fs.geometry();
   const File table(fs, fs.read_record(file::mft));
@@ -72,8 +73,6 @@ void grow_record_table(Filesystem& fs, Room& room, std::uint64_t records) {
   }
   edit.finish();
 }
-
-}  // namespace
 
 Room make_room(Filesystem& fs, Clusters& clusters, Mode mode) {
   return Room(fs, clusters, mode, grow_record_table);

@@ -142,12 +142,13 @@ void Room::give_back_record(std::uint64_t number) {
   records_changed_ = true;
 }
 
-// By as many records as make whole clusters, at least eight.
+// By as many records as make whole clusters, at least eight; by more where many were taken before,
+// so that $MFT does not fall into too many pieces.
 void Room::grow_table() {
   ensure(!growing_, "$MFT grows once at a time");
   const Geometry& g = fs_.geometry();
   const std::uint64_t per_step =
-      round_up(std::max<std::uint64_t>(8ULL * g.record_size, g.cluster_size), g.cluster_size);
+      round_up(std::max<std::uint64_t>(8, records_taken_ / 8) * g.record_size, g.cluster_size);
   const std::uint64_t more = per_step / g.record_size;
   records_.resize(ceil_div(record_count_ + more, 8));
   records_.set_range(record_count_, records_.bits(), false);
