@@ -2,7 +2,7 @@
 // volumes that shrink on their way, filesystems that name their own place.
 #include <fmt/format.h>
 
-#include "core/fs/boot/format.h"
+#include "core/fs/fat/format.h"
 #include "core/table/mbr/format.h"
 #include "support/guest_story.h"
 
@@ -147,7 +147,7 @@ class MovedNames : public Moved {
     Le32 sectors;
     sectors = static_cast<std::uint32_t>(ntfs_at / 512);
     const ConstByteSpan bytes = bytes_of(sectors);
-    poke(image_, at + offsetof(boot::Sector, hidden_sectors),
+    poke(image_, at + offsetof(fat::Sector, hidden_sectors),
          std::string(bytes.begin(), bytes.end()));
   }
   // A partition as a file of its own.
@@ -160,7 +160,7 @@ class MovedNames : public Moved {
   }
   std::uint64_t hidden(const std::string& file, std::uint64_t at) {
     MemoryStore bytes = load(file);
-    return read_as<boot::Sector>(bytes, at).hidden_sectors.value();
+    return read_as<fat::Sector>(bytes, at).hidden_sectors.value();
   }
   // Names, sizes and content of what an archiver finds in an NTFS; its boot sector names its place.
   static std::string listing(const std::string& file) {

@@ -164,7 +164,8 @@ struct OpenedFilesystem {
 /// One kind, and how to get at it.
 struct FilesystemKind {
   const char* name;
-  bool resizable = false;    // opening gives a Filesystem, unless something is in the way
+  bool audited = false;      // opening gives a Filesystem, unless something is in the way
+  bool resizable = false;    // which can become larger and smaller
   bool holds_files = false;  // what room is usually meant for
   bool (*recognise)(Store& place) = nullptr;
   /// Never throws for what it finds: trouble becomes a blocker.

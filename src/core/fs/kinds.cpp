@@ -1,6 +1,6 @@
 // The table of kinds: who adds one adds a line here.
-#include "core/fs/boot/boot.h"
 #include "core/fs/ext/ext.h"
+#include "core/fs/fat/fat.h"
 #include "core/fs/filesystem.h"
 #include "core/fs/named/named.h"
 #include "core/fs/ntfs/ntfs.h"
@@ -11,7 +11,7 @@ namespace jh {
 const std::vector<const FilesystemKind*>& filesystem_kinds() {
   static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &named::xfs,
                                                       &named::btrfs, &ntfs::kind, &named::exfat,
-                                                      &boot::fat32,  &boot::fat};
+                                                      &fat::fat32,  &fat::fat};
   return all;
 }
 

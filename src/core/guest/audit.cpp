@@ -19,7 +19,7 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
       }
     return row;
   }
-  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->resizable) {
+  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->audited) {
     row.verdict = "not looked into";
     row.kind = LayerVerdict::Kind::not_looked_into;
     return row;

@@ -34,6 +34,12 @@ struct Content : FilesystemFacts {
   }
 };
 
+/// It can become larger and smaller.
+inline bool can_be_resized(const Content& content) {
+  return content.filesystem != nullptr && content.filesystem_kind != nullptr &&
+         content.filesystem_kind->resizable;
+}
+
 /// Files of it can be reached, and it can be resized.
 inline bool is_opened(const Content& content) {
   return content.is_usual_target() && content.filesystem != nullptr;

@@ -28,7 +28,12 @@ void plan_filesystem(Plan& plan, const Where& where, const Place& place, const s
 
 }  // namespace
 
-Bytes content_size(const Place& place) { return place.content.size.value_or(place.size); }
+Bytes content_size(const Place& place) {
+  // What keeps its size takes all of its place, wherever it ends.
+  const bool keeps_it =
+      place.content.kind == ContentKind::filesystem && !can_be_resized(place.content);
+  return keeps_it ? place.size : place.content.size.value_or(place.size);
+}
 
 Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size) {
   const Sectors end = disk.table->reach(partition, disk.table->usable_end_on(disk_size));
@@ -41,7 +46,7 @@ void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes plac
                   Bytes wanted) {
   const Where where = where_is(guest, place);
   const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
-  if (place.content.filesystem) {
+  if (can_be_resized(place.content)) {
     if (wanted > content_size(place)) plan_filesystem(plan, where, place, name, place_size, wanted);
     return;
   }

@@ -24,7 +24,7 @@ std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
 std::optional<Error> no_shrinking(const Place& place) {
   const Content& content = place.content;
   if (!content.blockers.empty()) return content.blockers.front();
-  if (content.filesystem) return std::nullopt;
+  if (can_be_resized(content)) return std::nullopt;
   return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
                "make it smaller from inside the guest first, if it can be");
 }

@@ -88,7 +88,7 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
   const std::string images = images_of(guest);
   for (const Place& place : group.volumes) {
     advise_state(guest, place, advice);
-    if (!place.content.filesystem || !place.content.blockers.empty() ||
+    if (!can_be_resized(place.content) || !place.content.blockers.empty() ||
         !guest.volume_of(place).used_by.empty())
       continue;
     if (ready && behind == Bytes(0) && room_in_group(guest, place) == Bytes(0)) continue;

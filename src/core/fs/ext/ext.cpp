@@ -240,6 +240,7 @@ OpenedFilesystem open(Store& place) {
 
 FilesystemKind make_kind() {
   FilesystemKind made{"ext"};
+  made.audited = true;
   made.resizable = true;
   made.holds_files = true;
   made.recognise = Filesystem::recognise;

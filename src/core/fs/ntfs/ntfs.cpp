@@ -213,6 +213,7 @@ void begin_elsewhere(Store& volume, std::uint64_t from, std::uint64_t to) {
 
 FilesystemKind make_kind() {
   FilesystemKind made{"NTFS"};
+  made.audited = true;
   made.resizable = true;
   made.holds_files = true;
   made.recognise = Filesystem::recognise;

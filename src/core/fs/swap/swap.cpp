@@ -155,6 +155,7 @@ OpenedFilesystem open(Store& place) {
 
 FilesystemKind make_kind() {
   FilesystemKind made{"swap"};
+  made.audited = true;
   made.resizable = true;
   made.recognise = recognise;
   made.open = open;
