@@ -106,7 +106,7 @@ TEST_P(NtfsDamage, EveryFieldInTurn) {
 #ifdef JUNEHEATH_SANITIZED
   constexpr std::uint32_t one_of = 200;
 #else
-  constexpr std::uint32_t one_of = 40;
+  constexpr std::uint32_t one_of = 120;
 #endif
   int refused = 0;
   int tried = 0;
@@ -143,7 +143,7 @@ TEST_P(NtfsDamage, RandomBytes) {
 #ifdef JUNEHEATH_SANITIZED
   constexpr int rounds = 10;
 #else
-  const int rounds = takes_all() ? 3000 : 60;
+  const int rounds = takes_all() ? 3000 : 40;
 #endif
   for (int n = 0; n < rounds; ++n) {
     MemoryStore damaged_image(image, "image");

@@ -263,21 +263,21 @@ INSTANTIATE_TEST_SUITE_P(
              }},
         Case{"GrowNtfs",
              {"ntfs-desk"},
-             400,
+             300,
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "60MiB", {"disk"});
              }},
         Case{"ShrinkNtfs",
              {"ntfs-512"},
-             400,
+             200,
              [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
         Case{"ShrinkNtfsOfSmallFiles",
              {"ntfs-crowded"},
-             40,
+             20,
              [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
         Case{"GrowVolumes",
              {"two-disk-a", "two-disk-b"},
-             350,
+             250,
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "416MiB", {"/scratch=16MiB", "/=rest"});
              }}),

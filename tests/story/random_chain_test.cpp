@@ -23,7 +23,7 @@ using Words = std::vector<std::string>;
 #ifdef JUNEHEATH_SANITIZED
 constexpr int usual_steps = 40;
 #else
-constexpr int usual_steps = 300;
+constexpr int usual_steps = 200;
 #endif
 
 std::uint32_t number_from(const char* name, std::uint32_t otherwise) {
