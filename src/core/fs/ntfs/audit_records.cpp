@@ -73,7 +73,10 @@ class RecordAudit {
         find(number, "its record says that it is number {}", header.number.value());
       if (header.bytes_allocated.value() != g_.record_size)
         find(number, "its record says that it has {} bytes", header.bytes_allocated.value());
-      if (header.base.value() == 0) look_at_file(record);
+      if (header.base.value() == 0)
+        look_at_file(record);
+      else if (state_.all)
+        state_.further[number] = true;
     } catch (const Error& error) {
       if (error.status() == Status::io) throw;
       state_.findings.add(error.where(), error.what());
@@ -158,14 +161,10 @@ class RecordAudit {
 
   // Extension records that no file names.
   void look_at_strays() {
-    fs_.for_each_raw_record([&](std::uint64_t number, ByteSpan raw) {
-      if (std::string_view(reinterpret_cast<const char*>(raw.data()), 4) != "FILE") return;
-      const auto header = parse_as<RecordHeader>(raw, 0);
-      if ((header.flags.value() & record_flags::in_use) == 0 || header.base.value() == 0) return;
-      if (!state_.listed[number])
+    for (std::uint64_t number = 0; number < state_.further.size(); ++number)
+      if (state_.further[number] && !state_.listed[number])
         find(number, "it is a further record of file {}, which does not name it",
-             number_of(header.base.value()));
-    });
+             number_of(fs_.read_record(number).header().base.value()));
   }
 
   AuditState& state_;

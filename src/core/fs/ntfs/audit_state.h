@@ -19,6 +19,7 @@ struct AuditState {
         records(Buffer(ceil_div(filesystem.records(), 8))) {
     if (!whole) return;
     sequences.resize(filesystem.records());
+    further.resize(filesystem.records());
     listed.resize(filesystem.records());
     names.resize(filesystem.records());
     entries.resize(filesystem.records());
@@ -38,7 +39,8 @@ struct AuditState {
   BitMap records;  // by record, as the bitmap of records says
   // Below: only when all are looked at.
   std::vector<std::uint16_t> sequences{};  // of base records in use; 0: none
-  std::vector<bool> listed{};              // extension records that their base names
+  std::vector<bool> further{};             // extension records in use
+  std::vector<bool> listed{};              // those that their base names
   std::vector<bool> folders{};
   std::vector<std::uint64_t> names{};    // sums over the names that a file says it has
   std::vector<std::uint64_t> entries{};  // and over those that folders have for it

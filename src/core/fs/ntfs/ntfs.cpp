@@ -92,7 +92,7 @@ ResizePlan NtfsFilesystem::plan_resize(Bytes size) {
 void NtfsFilesystem::resize(Bytes size, Progress& progress) {
   const std::uint64_t sectors = sectors_in(size);
   if (sectors < fs_.geometry().sectors)
-    shrink(fs_, plan_shrink(fs_, sectors), progress);
+    shrink(fs_, planned_shrink(fs_, sectors), progress);
   else
     grow(fs_, plan_grow(fs_, sectors));
   ensure(this->size() == size, "the filesystem changes as planned");

@@ -5,7 +5,8 @@
 
 namespace jh::ntfs {
 
-/// $MFT gets room for so many more records, all free. A Room that is there already does not know it.
+/// $MFT gets room for so many more records, all free. A Room that is there already does not know
+/// it.
 void grow_record_table(Filesystem& fs, Room& room, std::uint64_t records);
 /// Clusters from there, and records: $MFT grows when it has none free.
 Room make_room(Filesystem& fs, Clusters& clusters, Mode mode);

@@ -1,5 +1,7 @@
 #include "core/fs/ntfs/relocate.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <string_view>
 
@@ -33,7 +35,8 @@ void Mover::run() {
     const auto header = parse_as<RecordHeader>(raw, 0);
     if ((header.flags.value() & record_flags::in_use) == 0 || header.base.value() != 0) return;
     if (number == file::bad_clusters) return;
-    const Record record = fs_.read_record(number);
+    Record record{number, Buffer(raw.begin(), raw.end())};
+    undo_fixups(record.raw, "FILE", fmt::format("NTFS, file {}", number));
     if (number == file::bitmap || concerns(record)) move_file(record);
   });
 }

@@ -131,8 +131,14 @@ ShrinkPlan plan_shrink(Filesystem& fs, std::uint64_t sectors) {
       needed = std::min(use.end, needed + step);
     refuse_below(needed, floor.reason);
   }
+  plan.after = planned_shrink(fs, sectors).after;
+  return plan;
+}
+
+ShrinkPlan planned_shrink(const Filesystem& fs, std::uint64_t sectors) {
+  ShrinkPlan plan{fs.geometry(), fs.geometry()};
   plan.after.sectors = sectors;
-  plan.after.clusters = clusters;
+  plan.after.clusters = sectors / (plan.after.cluster_size / plan.after.sector_size);
   return plan;
 }
 

@@ -30,8 +30,12 @@ struct ShrinkPlan {
 /// Works out the way to so many sectors. Throws refused (below the floor, which is named).
 ShrinkPlan plan_shrink(Filesystem& fs, std::uint64_t sectors);
 
+/// The same without working out whether there is a way: for what has been planned.
+ShrinkPlan planned_shrink(const Filesystem& fs, std::uint64_t sectors);
+
 /// Carries it out. Content goes to free clusters, as unreferenced writes; what is behind the new
-/// end is not written. The filesystem object speaks of the new size afterwards.
+/// end is not written. The filesystem object speaks of the new size afterwards. Throws refused when
+/// there is no room after all.
 void shrink(Filesystem& fs, const ShrinkPlan& plan, Progress& progress);
 
 }  // namespace jh::ntfs
