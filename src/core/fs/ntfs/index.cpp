@@ -34,6 +34,8 @@ Index::Index(Filesystem& fs, const File& file, std::u16string name) {
   vcn_unit_ = fs.geometry().cluster_size <= size ? fs.geometry().cluster_size : fixup_sector;
   if (const auto first = file.find(type::index_allocation, name)) {
     blocks_ = file.stream(*first);
+    if (blocks_.size() > fs.geometry().size())
+      damaged("its blocks are said to be more than the volume holds", where);
     const Stream bits = file.stream(type::bitmap, name);
     if (bits.size() > most_bitmap_bytes) damaged("its bitmap is larger than it can be", where);
     bitmap_ = bits.read(0, bits.size());
