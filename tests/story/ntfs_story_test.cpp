@@ -71,6 +71,26 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
     const Outcome audit = juneheath({"audit", image_});
     EXPECT_EQ(audit.status, 0) << audit.out;
   }
+  // Names, sizes and content of all files, as a general archiver finds them.
+  std::string archiver_says() {
+    std::string said;
+    const std::string disk = raw();
+    const std::string volume = folder_ / "volume";
+    for (const auto& place : ntfs_places()) {
+      files::remove(volume);
+      run({"dd", "if=" + disk, "of=" + volume, "bs=64K", "iflag=skip_bytes,count_bytes",
+           "conv=sparse", fmt::format("skip={}", place["offset"].get<std::uint64_t>()),
+           fmt::format("count={}", place["size"].get<std::uint64_t>())});
+      const Outcome names =
+          run({"sh", "-c", "7zz l -ba -tntfs '" + volume + "' | grep -v '\\[SYSTEM\\]'"});
+      const Outcome content =
+          run({"sh", "-c", "7zz x -so -tntfs '-xr!$*' '" + volume + "' | cksum"});
+      EXPECT_GT(names.out.size(), 20U) << names.err;
+      said += names.out + content.out;
+    }
+    files::remove(volume);
+    return said;
+  }
   // Bytes that the target's filesystem takes.
   std::uint64_t size() {
     for (const auto& place : ntfs_places())
@@ -93,6 +113,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
 
 TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
   const auto before = contents();
+  const std::string archive = archiver_says();
   ASSERT_FALSE(before.empty());
   const std::uint64_t small = size();
   ASSERT_GT(small, 0U);
@@ -114,10 +135,12 @@ TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
   expect_done({"shrink", image_, "--to", "floor", "--allow-move", "--yes"});
   EXPECT_LT(size(), small / 2);
   expect_sound(before);
+  EXPECT_TRUE(archiver_says() == archive);
   grow({"--by", "64MiB"});
   expect_sound(before);
   expect_done({"compact", image_, "--yes"});
   expect_sound(before);
+  EXPECT_TRUE(archiver_says() == archive);
 }
 
 std::vector<NtfsGuest> guests() {
