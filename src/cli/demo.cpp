@@ -149,12 +149,13 @@ int run_demo(const Arguments& arguments) {
   story.say("14. The nest camera deleted its films long ago; its file never became smaller.");
   story.run(run_compact, "compact", {"nestcam.img", "--yes"});
   story.run(run_audit, "audit", {"nestcam.img", "fieldstation.img"});
-  story.say("15. The desk that sends out rings runs on NTFS; its C: cannot grow: a rescue partition is in the way.");
+  story.say(
+      "15. The desk that sends out rings runs on NTFS; its C: cannot grow: a rescue partition is "
+      "in the way.");
   story.run(run_survey, "survey", {"dispatch.img"});
   story.run(run_grow, "grow",
             {"dispatch.img", "--by", "1GiB", "--give", "C:", "--allow-move", "--yes"});
-  story.run(run_shrink, "shrink",
-            {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
+  story.run(run_shrink, "shrink", {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
   story.run(run_audit, "audit", {"dispatch.img"});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;

@@ -23,12 +23,7 @@ class Fat : public testing::TestWithParam<const char*> {
   // Empty when the checker is content.
   std::string checker_says(MemoryStore& place) const {
     const std::string copy = folder_ / "copy";
-    std::filesystem::remove(copy);
-    {
-      const auto file = FileStore::create(copy);
-      file->resize(place.size());
-      write_into_zeros(*file, 0, read_buffer(place, 0, place.size()));
-    }
+    save(place, copy);
     const Outcome said = run({"fsck.fat", "-n", copy});
     return said.status == 0 ? "" : said.out;
   }

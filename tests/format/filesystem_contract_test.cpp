@@ -77,42 +77,6 @@ const std::vector<Subject>& subjects() {
   return all;
 }
 
-// Every file by what is fixed of it, and a sum of its content.
-std::map<std::string, std::uint32_t> tree_of(Filesystem& fs) {
-  std::map<std::string, std::uint32_t> found;
-  const auto tree = fs.tree();
-  if (!tree) return found;
-  std::vector<bool> seen(tree->node_end());
-  const auto passed_over = tree->passed_over();
-  const std::function<void(FileTree::Node, const std::string&)> visit = [&](FileTree::Node node,
-                                                                            const std::string& at) {
-    if (std::find(passed_over.begin(), passed_over.end(), node) != passed_over.end()) return;
-    const FileTree::File file = tree->look(node);
-    std::uint32_t sum = crc32c(file.facts) * 31 + crc32c(file.attributes);
-    // However it is cut: what goes on is summed on.
-    Buffer content;
-    std::uint64_t end = 0;
-    for (const FileTree::Extent& extent : file.content) {
-      if (extent.offset != end) {
-        sum = sum * 31 + crc32c(content) + static_cast<std::uint32_t>(extent.offset);
-        content.clear();
-      }
-      end = extent.offset + extent.length;
-      if (extent.kind != FileTree::Extent::Kind::data) continue;
-      const Buffer part = read_buffer(fs.store(), extent.at, extent.length);
-      content.insert(content.end(), part.begin(), part.end());
-    }
-    sum = sum * 31 + crc32c(content);
-    found[at] = sum;
-    if (!file.folder || seen[node]) return;
-    seen[node] = true;
-    for (const FileTree::Entry& entry : tree->entries(node))
-      if (entry.name != "." && entry.name != "..") visit(entry.node, at + "/" + entry.name);
-  };
-  visit(tree->roots().front().node, "");
-  return found;
-}
-
 class FilesystemContract : public testing::TestWithParam<Subject> {
  protected:
   void SetUp() override {
@@ -126,12 +90,7 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
   }
   std::string checker_of(Store& place) const {
     const std::string copy = folder_ / "copy";
-    std::filesystem::remove(copy);
-    {
-      const auto file = FileStore::create(copy);
-      file->resize(place.size());
-      write_into_zeros(*file, 0, read_buffer(place, 0, place.size()));
-    }
+    save(place, copy);
     return GetParam().checker(copy);
   }
   void resize(MemoryStore& place, Bytes size) const {
@@ -144,14 +103,14 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
     if (plan.to < Bytes(place.size())) place.resize(plan.to.value());
     EXPECT_EQ(open(place)->size(), plan.to);
   }
-  void expect_sound(MemoryStore& place, const std::map<std::string, std::uint32_t>& tree) const {
+  void expect_sound(MemoryStore& place, const Sums& tree) const {
     Findings findings;
     Silent silent;
     const auto fs = open(place);
     fs->audit(AuditScope::full, {}, findings, silent);
     EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
     EXPECT_EQ(checker_of(place), "");
-    EXPECT_TRUE(tree_of(*fs) == tree);
+    EXPECT_TRUE(tree_sums(*fs) == tree);
   }
 
   TempFolder folder_;
@@ -181,7 +140,7 @@ TEST_P(FilesystemContract, SaysWhatTheSystemSays) {
 }
 
 TEST_P(FilesystemContract, GrowsAndShrinksToAnySize) {
-  const auto tree = tree_of(*open(*disk_));
+  const auto tree = tree_sums(*open(*disk_));
   const Bytes floor = open(*disk_)->floor().size;
   const Bytes unit = open(*disk_)->unit();
   EXPECT_LE(floor, Bytes(GetParam().size));
@@ -207,7 +166,7 @@ TEST_P(FilesystemContract, GrowsAndShrinksToAnySize) {
 }
 
 TEST_P(FilesystemContract, DoesNotMissWhatItSaysIsFree) {
-  const auto tree = tree_of(*open(*disk_));
+  const auto tree = tree_sums(*open(*disk_));
   MemoryStore place(*disk_, "place");
   std::mt19937 random(5);
   std::uint64_t last = 0;
@@ -378,7 +337,7 @@ TEST_P(FilesystemContract, LetsTheComparisonSeeAFolderThatDiffers) {
 class FilesystemContractCuts : public FilesystemContract {
  protected:
   void expect_old_or_new(const std::function<void(FaultHost&)>& change) {
-    const auto tree = tree_of(*open(*disk_));
+    const auto tree = tree_sums(*open(*disk_));
     FaultHost whole;
     whole.put(path, *disk_);
     whole.cut_at(0, Unflushed::kept);
@@ -404,7 +363,7 @@ class FilesystemContractCuts : public FilesystemContract {
       const auto file = host.open(path, Access::read_only);
       const Content content = recognise_content(*file);
       ASSERT_NE(content.filesystem, nullptr) << n;
-      EXPECT_TRUE(tree_of(*content.filesystem) == tree) << n;
+      EXPECT_TRUE(tree_sums(*content.filesystem) == tree) << n;
       EXPECT_TRUE(file->size() == disk_->size() || file->size() == result.size()) << n;
       EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == new_size) << n;
     }

@@ -64,15 +64,6 @@ class Sequence {
   std::mt19937& random_;
 };
 
-void save(MemoryStore& place, const std::string& path) {
-  std::filesystem::remove(path);
-  const auto file = FileStore::create(path);
-  file->resize(place.size());
-  constexpr std::uint64_t piece = 1U << 20;
-  for (std::uint64_t at = 0; at < place.size(); at += piece)
-    write_into_zeros(*file, at, read_buffer(place, at, std::min(piece, place.size() - at)));
-}
-
 TEST(NtfsSequences, EndSoundAndWithEveryFile) {
   const TempFolder folder;
   const std::uint32_t seed = std::random_device()();

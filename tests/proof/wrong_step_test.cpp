@@ -15,10 +15,10 @@
 #include "core/proof/proof.h"
 #include "core/staged/file_set.h"
 #include "support/changes.h"
-#include "support/ntfs_place.h"
 #include "support/ext_tools.h"
 #include "support/guest_writes.h"
 #include "support/judges.h"
+#include "support/ntfs_place.h"
 #include "support/samples.h"
 
 namespace jh::test {
@@ -195,6 +195,14 @@ ext::InodeRecord file_in(ext::Filesystem& fs, std::uint64_t least) {
   return found;
 }
 
+// Of an NTFS volume: nothing is in it.
+void mark_a_free_cluster(FileSet&, const Guest& after) {
+  ntfs::Filesystem fs(*after.places().front()->window);
+  ntfs::BitMap map = ntfs::read_cluster_map(fs);
+  map.set(map.next(0, fs.geometry().clusters, false), true);
+  ntfs::File(fs, fs.read_record(ntfs::file::bitmap)).stream(ntfs::type::data).write(0, map.bytes());
+}
+
 class Forged : public testing::TestWithParam<Forgery> {};
 
 TEST_P(Forged, IsRefusedByThePartThatLooksThere) {
@@ -316,7 +324,8 @@ INSTANTIATE_TEST_SUITE_P(
                     fs.store().write(fs.geometry().offset(block), content);
                   }
                 }},
-        // NTFS: a time in a record, a bit of the old part, one of a free cluster, the mark to be checked.
+        // NTFS: a time in a record, a bit of the old part, one of a free cluster, the mark to be
+        // checked.
         Forgery{"AnotherTimeInARecord", "ShrinkNtfs", "differ",
                 [](FileSet&, const Guest& after) {
                   Store& place = *after.places().front()->window;
@@ -329,28 +338,11 @@ INSTANTIATE_TEST_SUITE_P(
                 [](FileSet&, const Guest& after) {
                   Store& place = *after.places().front()->window;
                   ntfs::Filesystem fs(place);
-                  edit_ntfs_value(place, *ntfs::find_file(fs, "sparse.bin"),
-                                  ntfs::type::file_name,
+                  edit_ntfs_value(place, *ntfs::find_file(fs, "sparse.bin"), ntfs::type::file_name,
                                   [](Buffer& value) { value[sizeof(ntfs::FileName)] ^= 1; });
                 }},
-        Forgery{"ALostCluster", "ShrinkNtfs", "nothing holds them",
-                [](FileSet&, const Guest& after) {
-                  ntfs::Filesystem fs(*after.places().front()->window);
-                  ntfs::BitMap map = ntfs::read_cluster_map(fs);
-                  map.set(map.next(0, fs.geometry().clusters, false), true);
-                  ntfs::File(fs, fs.read_record(ntfs::file::bitmap))
-                      .stream(ntfs::type::data)
-                      .write(0, map.bytes());
-                }},
-        Forgery{"ABitOfTheOldPart", "GrowNtfs", "",
-                [](FileSet&, const Guest& after) {
-                  ntfs::Filesystem fs(*after.places().front()->window);
-                  ntfs::BitMap map = ntfs::read_cluster_map(fs);
-                  map.set(map.next(0, fs.geometry().clusters, false), true);
-                  ntfs::File(fs, fs.read_record(ntfs::file::bitmap))
-                      .stream(ntfs::type::data)
-                      .write(0, map.bytes());
-                }},
+        Forgery{"ALostCluster", "ShrinkNtfs", "nothing holds them", mark_a_free_cluster},
+        Forgery{"ABitOfTheOldPart", "GrowNtfs", "", mark_a_free_cluster},
         Forgery{"TheMarkToBeChecked", "GrowNtfs", "",
                 [](FileSet&, const Guest& after) {
                   edit_ntfs_value(*after.places().front()->window, ntfs::file::volume,

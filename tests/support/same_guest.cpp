@@ -35,17 +35,6 @@ struct OpenGuest {
   std::unique_ptr<Guest> guest;
 };
 
-// Holes stay holes.
-void write_into_zeros_all(Store& from, Store& to) {
-  for (std::uint64_t at = 0; at < from.size();) {
-    const Run run = from.map(at, std::min<std::uint64_t>(1U << 20, from.size() - at));
-    if (!run.zero) write_into_zeros(to, at, read_buffer(from, at, run.length));
-    at += run.length;
-  }
-}
-
-using Sums = std::map<std::string, std::uint32_t>;
-
 Sums tree_of(ext::Filesystem& fs) {
   Sums tree;
   ext::walk_tree(fs, [&](const std::string& path, const ext::InodeRecord& inode) {
@@ -57,53 +46,10 @@ Sums tree_of(ext::Filesystem& fs) {
   return tree;
 }
 
-// Of others, by their door: what is fixed of each file, and its content however it is cut.
-class TreeSums {
- public:
-  explicit TreeSums(Filesystem& fs) : fs_(fs), tree_(fs.tree()), seen_(tree_->node_end()) {
-    for (const FileTree::Node node : tree_->passed_over()) seen_[node] = true;
-    const FileTree::Root root = tree_->roots().front();
-    visit(root.node, "");
-  }
-  Sums take() { return std::move(sums_); }
-
- private:
-  void visit(FileTree::Node node, const std::string& path) {
-    if (node >= seen_.size()) return;
-    if (seen_[node]) {
-      sums_[path + "/"] = static_cast<std::uint32_t>(node);
-      return;
-    }
-    seen_[node] = true;
-    const FileTree::File file = tree_->look(node);
-    std::uint32_t sum = crc32c(file.facts) * 31 + crc32c(file.attributes);
-    std::uint64_t end = 0;
-    Buffer content;
-    for (const FileTree::Extent& extent : file.content) {
-      if (extent.offset != end) {
-        sum = sum * 31 + crc32c(content) + static_cast<std::uint32_t>(extent.offset);
-        content.clear();
-      }
-      end = extent.offset + extent.length;
-      const Buffer part = read_buffer(fs_.store(), extent.at, extent.length);
-      content.insert(content.end(), part.begin(), part.end());
-    }
-    sums_[path + "/"] = sum * 31 + crc32c(content);
-    if (!file.folder) return;
-    for (const FileTree::Entry& entry : tree_->entries(node))
-      visit(entry.node, path + "/" + entry.name);
-  }
-
-  Filesystem& fs_;
-  std::unique_ptr<FileTree> tree_;
-  std::vector<bool> seen_;
-  Sums sums_;
-};
-
 bool holds_files(const Content& content) { return content.is_usual_target(); }
 
 Sums tree_of(const Content& content) {
-  return ext_in(content) ? tree_of(*ext_in(content)) : TreeSums(*content.filesystem).take();
+  return ext_in(content) ? tree_of(*ext_in(content)) : tree_sums(*content.filesystem);
 }
 
 // Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
@@ -181,6 +127,41 @@ bool for_each_difference_in_use(const OpenGuest& was, const OpenGuest& now, MayD
 
 }  // namespace
 
+Sums tree_sums(Filesystem& fs) {
+  Sums found;
+  const auto tree = fs.tree();
+  if (!tree) return found;
+  std::vector<bool> seen(tree->node_end());
+  const auto passed_over = tree->passed_over();
+  const std::function<void(FileTree::Node, const std::string&)> visit = [&](FileTree::Node node,
+                                                                            const std::string& at) {
+    if (std::find(passed_over.begin(), passed_over.end(), node) != passed_over.end()) return;
+    const FileTree::File file = tree->look(node);
+    std::uint32_t sum = crc32c(file.facts) * 31 + crc32c(file.attributes);
+    // However it is cut: what goes on is summed on.
+    Buffer content;
+    std::uint64_t end = 0;
+    for (const FileTree::Extent& extent : file.content) {
+      if (extent.offset != end) {
+        sum = sum * 31 + crc32c(content) + static_cast<std::uint32_t>(extent.offset);
+        content.clear();
+      }
+      end = extent.offset + extent.length;
+      if (extent.kind != FileTree::Extent::Kind::data) continue;
+      const Buffer part = read_buffer(fs.store(), extent.at, extent.length);
+      content.insert(content.end(), part.begin(), part.end());
+    }
+    sum = sum * 31 + crc32c(content);
+    found[at] = sum;
+    if (!file.folder || seen[node]) return;
+    seen[node] = true;
+    for (const FileTree::Entry& entry : tree->entries(node))
+      if (entry.name != "." && entry.name != "..") visit(entry.node, at + "/" + entry.name);
+  };
+  visit(tree->roots().front().node, "");
+  return found;
+}
+
 bool same_for_the_guest(Host& before, Host& after, const std::string& image,
                         const std::vector<std::string>& also) {
   std::vector<std::string> paths{image};
@@ -227,10 +208,7 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
   for (const Place* place : opened.guest->places()) {
     if (!holds_files(place->content) || !place->window) continue;
     const std::string image = folder / "fs";
-    std::filesystem::remove(image);
-    const auto out = FileStore::create(image);
-    out->resize(place->window->size());
-    write_into_zeros_all(*place->window, *out);
+    save(*place->window, image);
     said += place->content.filesystem_kind == &ext::kind ? check_ext(image) : account_ntfs(image);
   }
   return said;

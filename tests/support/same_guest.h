@@ -1,11 +1,18 @@
 // Whether a guest sees the same disk: what it has free may hold anything.
 #pragma once
 
+#include <map>
 #include <string>
 
+#include "core/fs/filesystem.h"
 #include "core/store/host.h"
 
 namespace jh::test {
+
+/// Every file by its path: a sum of what is fixed of it and of its content, however that is cut.
+/// Files that the tree passes over are left out.
+using Sums = std::map<std::string, std::uint32_t>;
+Sums tree_sums(Filesystem& fs);
 
 /// The disks in this image on two hosts: same size, and equal in every byte but those that `before`
 /// has free. Further disks of the guest in `also`.

@@ -68,6 +68,17 @@ MemoryStore load(const std::string& path) {
   return memory;
 }
 
+void save(Store& store, const std::string& path) {
+  std::filesystem::remove(path);
+  const auto file = FileStore::create(path);
+  file->resize(store.size());
+  for (std::uint64_t at = 0; at < store.size();) {
+    const Run run = store.map(at, std::min<std::uint64_t>(1U << 20, store.size() - at));
+    if (!run.zero) write_into_zeros(*file, at, read_buffer(store, at, run.length));
+    at += run.length;
+  }
+}
+
 void make_sparse_file(const std::string& path, std::uint64_t size) {
   FileStore::create(path)->resize(size);
 }

@@ -26,6 +26,8 @@ class TempFolder {
 void unpack_sample(const std::string& name, const std::string& to);
 /// A copy of a file in memory; holes stay holes.
 MemoryStore load(const std::string& path);
+/// The other way: a new file with what a store holds; holes stay holes.
+void save(Store& store, const std::string& path);
 void make_sparse_file(const std::string& path, std::uint64_t size);
 /// CRC-32C of a whole file, holes read as zeros.
 std::uint32_t file_digest(const std::string& path);

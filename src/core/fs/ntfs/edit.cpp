@@ -126,42 +126,30 @@ std::uint64_t FileEdit::new_record() {
   const std::uint64_t number = room_.take_record(is_table());
   if (is_table()) {
     // It must be found before it is read.
-    const ClusterRuns first =
-        runs_of(fs_, pieces_[0].attribute.type() == type::data
-                         ? pieces_[0].attribute
-                         : std::find_if(pieces_.begin(), pieces_.end(), [](const Piece& piece) {
-                             return piece.attribute.type() == type::data;
-                           })->attribute);
+    const auto data = std::find_if(pieces_.begin(), pieces_.end(), [](const Piece& piece) {
+      return piece.attribute.type() == type::data;
+    });
+    const ClusterRuns first = runs_of(fs_, data->attribute);
     if ((number + 1) * fs_.geometry().record_size >
         first.back().vcn_end() * fs_.geometry().cluster_size)
       unsupported("the first piece of $MFT is too short to hold the records that list the others",
                   "NTFS", "let the guest make it whole first (by its own tool for that)");
   }
-  Record record{number, Buffer(fs_.geometry().record_size)};
-  const RecordHeader base = base_.header();
-  RecordHeader header{};
-  header.block = base.block;
-  header.block.lsn = 0;
-  header.sequence = std::uint16_t{1};
-  Le16 mark;
-  mark = std::uint16_t{1};
+  Record record = Record::blank(number, base_.header());
+  RecordHeader header = record.header();
   if (room_.mode() == Mode::carry_out) {
+    // What it says of earlier uses goes on.
     const Buffer old = fs_.raw_record(number);
     const auto was = parse_as<RecordHeader>(old, 0);
     if (std::string_view(was.block.magic.data(), 4) == "FILE") {
       header.sequence = std::max<std::uint16_t>(1, was.sequence.value());
-      mark =
-          parse_as<Le16>(old, std::min<std::size_t>(was.block.fixup_offset.value(), 256)).value();
+      const std::size_t mark_at = std::min<std::size_t>(was.block.fixup_offset.value(), 256);
+      put_at(record.raw, header.block.fixup_offset.value(), parse_as<Le16>(old, mark_at));
     }
   }
-  header.first_attribute = base.first_attribute;
   header.flags = record_flags::in_use;
-  header.bytes_allocated = base.bytes_allocated;
   header.base = base_.reference();
-  if (base.block.fixup_offset.value() >= sizeof(RecordHeader))
-    header.number = static_cast<std::uint32_t>(number);
-  put_at(record.raw, 0, header);
-  put_at(record.raw, header.block.fixup_offset.value(), mark);
+  record.set_header(header);
   extensions_.emplace(number, std::move(record));
   return number;
 }

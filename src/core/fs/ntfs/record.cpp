@@ -233,6 +233,23 @@ Attribute make_nonresident(std::uint32_t type, const ClusterRuns& runs, std::uin
   return Attribute::parse(raw, 0);
 }
 
+Record Record::blank(std::uint64_t number, const RecordHeader& like) {
+  Record record{number, Buffer(like.bytes_allocated.value())};
+  RecordHeader header{};
+  header.block = like.block;
+  header.block.lsn = 0;
+  header.sequence = std::uint16_t{1};
+  header.first_attribute = like.first_attribute;
+  header.bytes_allocated = like.bytes_allocated;
+  if (like.block.fixup_offset.value() >= sizeof(RecordHeader))
+    header.number = static_cast<std::uint32_t>(number);
+  put_at(record.raw, 0, header);
+  Le16 mark;
+  mark = std::uint16_t{1};
+  put_at(record.raw, header.block.fixup_offset.value(), mark);
+  return record;
+}
+
 std::vector<Attribute> Record::attributes() const {
   const RecordHeader head = header();
   const std::size_t used = head.bytes_used.value();

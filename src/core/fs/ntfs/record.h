@@ -70,6 +70,9 @@ Attribute make_nonresident(std::uint32_t type, const ClusterRuns& runs, std::uin
 
 /// A file record, its fixups undone.
 struct Record {
+  /// A new one, laid out like `like`: no attributes, not in use, sequence 1.
+  static Record blank(std::uint64_t number, const RecordHeader& like);
+
   std::uint64_t number = 0;
   Buffer raw;
 

@@ -3,29 +3,6 @@
 #include "core/fs/ntfs/edit.h"
 
 namespace jh::ntfs {
-namespace {
-
-// A record that is not in use, as a maker leaves it.
-Buffer empty_record(const Filesystem& fs, const RecordHeader& like, std::uint64_t number) {
-  Record record{number, Buffer(fs.geometry().record_size)};
-  RecordHeader header{};
-  header.block = like.block;
-  header.block.lsn = 0;
-  header.sequence = std::uint16_t{1};
-  header.first_attribute = like.first_attribute;
-  header.bytes_allocated = like.bytes_allocated;
-  if (like.block.fixup_offset.value() >= sizeof(RecordHeader))
-    header.number = static_cast<std::uint32_t>(number);
-  put_at(record.raw, 0, header);
-  Le16 mark;
-  mark = std::uint16_t{1};
-  put_at(record.raw, header.block.fixup_offset.value(), mark);
-  record.set_attributes({});
-  do_fixups(record.raw);
-  return std::move(record.raw);
-}
-
-}  // namespace
 
 void grow_record_table(Filesystem& fs, Room& room, std::uint64_t records) {
   const Geometry& g = fs.geometry();
@@ -58,8 +35,12 @@ void grow_record_table(Filesystem& fs, Room& room, std::uint64_t records) {
   const ClusterRuns runs = lengthen(*data, count * g.record_size);
   const Stream grown(fs.store(), g, runs, count * g.record_size, count * g.record_size);
   const RecordHeader like = table.base().header();
-  for (std::uint64_t number = old_count; number < count; ++number)
-    grown.write(number * g.record_size, empty_record(fs, like, number), true);
+  for (std::uint64_t number = old_count; number < count; ++number) {
+    Record record = Record::blank(number, like);
+    record.set_attributes({});
+    do_fixups(record.raw);
+    grown.write(number * g.record_size, record.raw, true);
+  }
   const Attribute& bitmap = table.pieces()[*bits].attribute;
   const std::uint64_t bytes = ceil_div(count, 64) * 8;
   if (bytes > bitmap.data_size()) {
