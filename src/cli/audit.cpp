@@ -30,24 +30,31 @@ Style style_of(LayerVerdict::Kind kind) {
 
 }  // namespace
 
-int run_audit(const Arguments& arguments) {
-  const CommandLine line{
-      "audit", "IMAGE...",
+CommandLine audit_line() {
+  return {
+      "audit",
+      "IMAGE...",
+      "read only: is every layer sound?",
       "Checks the consistency of every layer, from disk. Changes nothing. Exit status 0: sound,\n"
       "4: damage was found.",
-      "  juneheath audit heath.img\n", boost::program_options::options_description("Audit")};
-  const Parsed parsed = parse(line, arguments);
+      "  juneheath audit heath.img\n",
+      boost::program_options::options_description("Audit")};
+}
+
+int run_audit(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, audit_line(), arguments);
   if (parsed.help_shown) return 0;
   const Session session = open_session(parsed, parsed.images);
   const Guest& guest = *session.guest;
-  ProgressLine progress(parsed.common.quiet || parsed.common.json);
+  run.saw(guest);
+  const auto progress = progress_of(run);
   Findings findings;
-  const std::vector<LayerVerdict> verdicts = audit_guest(guest, findings, progress);
+  const std::vector<LayerVerdict> verdicts = audit_guest(guest, findings, *progress);
   const int status = static_cast<int>(findings.clean() ? Status::done : Status::damaged);
-  if (parsed.common.json) {
-    print_json("audit", findings_json(findings));
-    return status;
-  }
+  run.record.verdicts = verdicts;
+  run.record.findings = findings.kept();
+  run.record.document = findings_json(findings);
+  if (run.json()) return status;
   std::vector<Row> rows;
   for (const LayerVerdict& verdict : verdicts)
     rows.push_back({{verdict.layer}, {verdict.verdict, style_of(verdict.kind)}});

@@ -26,6 +26,6 @@ struct ChangeRun {
 };
 
 /// Shows the plan, asks, and carries it out. Understands --dry-run, --yes, --backup and --into.
-int run_change(const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run);
+int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run);
 
 }  // namespace jh::cli

@@ -1,21 +1,51 @@
-// The commands; each has a file of its own. Arguments come without the command's name.
+// The commands; each has a file of its own.
 #pragma once
 
 #include <string>
 #include <vector>
 
+#include "cli/options.h"
+#include "cli/run.h"
+
 namespace jh::cli {
 
-using Arguments = std::vector<std::string>;
+struct Command {
+  const char* name;
+  CommandLine (*line)();
+  /// Arguments come without the command's name.
+  int (*run)(Run& run, const Arguments& arguments);
+};
 
-int run_survey(const Arguments& arguments);
-int run_grow(const Arguments& arguments);
-int run_shrink(const Arguments& arguments);
-int run_compact(const Arguments& arguments);
-int run_recast(const Arguments& arguments);
-int run_audit(const Arguments& arguments);
-int run_undo(const Arguments& arguments);
-int run_recover(const Arguments& arguments);
-int run_demo(const Arguments& arguments);
+/// All of them, in the order of the help page.
+const std::vector<Command>& all_commands();
+/// Null: there is no such command.
+const Command* find_command(const std::string& name);
+
+CommandLine survey_line();
+CommandLine grow_line();
+CommandLine shrink_line();
+CommandLine compact_line();
+CommandLine recast_line();
+CommandLine audit_line();
+CommandLine undo_line();
+CommandLine recover_line();
+CommandLine batch_line();
+CommandLine config_line();
+CommandLine demo_line();
+
+int run_survey(Run& run, const Arguments& arguments);
+int run_grow(Run& run, const Arguments& arguments);
+int run_shrink(Run& run, const Arguments& arguments);
+int run_compact(Run& run, const Arguments& arguments);
+int run_recast(Run& run, const Arguments& arguments);
+int run_audit(Run& run, const Arguments& arguments);
+int run_undo(Run& run, const Arguments& arguments);
+int run_recover(Run& run, const Arguments& arguments);
+int run_batch(Run& run, const Arguments& arguments);
+int run_config(Run& run, const Arguments& arguments);
+int run_demo(Run& run, const Arguments& arguments);
+
+/// For shells: a line for each word that the last one could become, with a tab and what it is.
+int run_complete(const Arguments& words);
 
 }  // namespace jh::cli

@@ -21,7 +21,7 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description compact_options() {
-  po::options_description own("Compact", 100, 62);
+  po::options_description own("Compact", 102, 60);
   own.add_options()("into", po::value<std::string>()->value_name("OUT"),
                     "write what is used into a new image, read the old one only")(
       "zero-free", po::bool_switch(), "what is not used is zero afterwards, everywhere")(
@@ -36,12 +36,6 @@ struct OnHost {
   std::uint64_t before = 0;
   std::optional<std::uint64_t> after;
 };
-
-std::uint64_t allocated(const std::vector<std::string>& files) {
-  std::uint64_t sum = 0;
-  for (const std::string& file : files) sum += FileStore(file, Access::read_only).allocated();
-  return sum;
-}
 
 nlohmann::json figures_json(const CompactFigures& figures, const OnHost& host) {
   nlohmann::json sources = nlohmann::json::array();
@@ -89,25 +83,48 @@ void print_result(const std::string& name, const CompactFigures& figures, const 
   print_table(rows);
 }
 
+// For the report: what became of the file.
+void note(Run& run, std::size_t index, const CompactFigures& figures, bool planned) {
+  if (index == 0) run.record.figures.clear();
+  for (const auto& source : figures.given_back)
+    run.record.figures.push_back({source.name, source.bytes, "bytes"});
+  if (figures.to_move != 0)
+    run.record.figures.push_back({"moved to the front of the file", figures.to_move, "bytes"});
+  run.record.notes.insert(run.record.notes.end(), figures.notes.begin(), figures.notes.end());
+  if (planned || index >= run.record.files.size()) return;
+  const std::string& image = figures.files.front();
+  FileHost host;
+  HostNeighbours beside(host);
+  FileStore file(image, Access::read_only);
+  const Guest now({{image, &file, false, &beside}});
+  Silent silent;
+  run.record.files[index].after = occupancy_of(now, 0, allocated_on_host(figures.files), silent);
+}
+
 }  // namespace
 
-int run_compact(const Arguments& arguments) {
-  const CommandLine line{"compact", "IMAGE... [--into OUT]",
-                         "The same disk in a smaller file: free blocks of filesystems, free "
-                         "extents, swap, gaps between\n"
-                         "partitions and zeros give their room back. Nothing is done inside the "
-                         "guest before. In place\n"
-                         "in sealed steps, each of which leaves a sound image; there is no undo.",
-                         "  juneheath compact heath.qcow2 --dry-run\n"
-                         "  juneheath compact heath.qcow2\n"
-                         "  juneheath compact heath.img --into small.img\n",
-                         compact_options()};
-  const Parsed parsed = parse(line, arguments);
+CommandLine compact_line() {
+  return {"compact",
+          "IMAGE... [--into OUT]",
+          "the same disk in a smaller file",
+          "The same disk in a smaller file: free blocks of filesystems, free "
+          "extents, swap, gaps between\n"
+          "partitions and zeros give their room back. Nothing is done inside the "
+          "guest before. In place\n"
+          "in sealed steps, each of which leaves a sound image; there is no undo.",
+          "  juneheath compact heath.qcow2 --dry-run\n"
+          "  juneheath compact heath.qcow2\n"
+          "  juneheath compact heath.img --into small.img\n",
+          compact_options()};
+}
+
+int run_compact(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, compact_line(), arguments);
   if (parsed.help_shown) return 0;
   ChangeOptions options;
   options.into_copy = parsed.values.count("into") != 0;
   const bool dry_run = parsed.values["dry-run"].as<bool>();
-  const bool text = !parsed.common.json && !parsed.common.quiet;
+  const bool text = run.text();
   FileHost host = host_for(parsed, parsed.images);
   check_no_unfinished_change(host, parsed.images);
   if (options.into_copy && parsed.images.size() > 1)
@@ -118,19 +135,26 @@ int run_compact(const Arguments& arguments) {
   const Session session =
       failing_leaves(Left::unchanged, [&] { return open_session(parsed, parsed.images); });
   const Guest& guest = *session.guest;
-  ProgressLine progress(!text);
-  nlohmann::json documents = nlohmann::json::array();
   std::vector<OnHost> on_host;
-  for (const Disk& disk : guest.disks()) on_host.push_back({allocated(files_of(disk)), {}});
+  for (const Disk& disk : guest.disks()) on_host.push_back({allocated_on_host(files_of(disk)), {}});
+  run.saw(guest);
+  const auto told = progress_of(run);
+  Progress& progress = *told;
+  run.record.dry_run = dry_run;
+  if (run.reports())
+    for (std::size_t i = 0; i < guest.disks().size(); ++i)
+      run.record.files.push_back({occupancy_of(guest, i, on_host[i].before, progress), {}});
+  nlohmann::json documents = nlohmann::json::array();
   const auto report = [&](std::size_t i, const CompactFigures& figures, bool planned) {
     OnHost host_view = on_host[i];
-    if (!planned) host_view.after = allocated(figures.files);
+    if (!planned) host_view.after = allocated_on_host(figures.files);
     // A raw image stays as long as it is: what it gives back is the host's at once.
     std::uint64_t given = 0;
     for (const auto& source : figures.given_back) given += source.bytes;
     if (planned && figures.length_after == figures.length_before)
       host_view.after = host_view.before - std::min(host_view.before, given);
-    if (parsed.common.json) documents.push_back(figures_json(figures, host_view));
+    documents.push_back(figures_json(figures, host_view));
+    note(run, i, figures, planned);
     if (!text) return;
     if (i != 0) std::cout << "\n";
     if (!options.into_copy || planned) print_sources(figures);
@@ -146,7 +170,7 @@ int run_compact(const Arguments& arguments) {
           failing_leaves(Left::unchanged, [&] { return plan_compact(host, guest, i, progress); }),
           true);
     if (dry_run) {
-      if (parsed.common.json) print_json("compact", {{"done", false}, {"images", documents}});
+      run.record.document = {{"done", false}, {"images", documents}};
       if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
       return 0;
     }
@@ -179,7 +203,8 @@ int run_compact(const Arguments& arguments) {
       }
     }
   }
-  if (parsed.common.json) print_json("compact", {{"done", true}, {"images", documents}});
+  run.record.changed = true;
+  run.record.document = {{"done", true}, {"images", documents}};
   return 0;
 }
 

@@ -64,13 +64,14 @@ class Story {
 
   void say(const std::string& text) { std::cout << "\n" << styled(text, Style::heading) << "\n"; }
 
-  void run(const std::function<int(const Arguments&)>& command, const std::string& name,
-           Arguments arguments, int expected = 0) {
+  void run(int (*command)(Run&, const Arguments&), const std::string& name,
+           const Arguments& arguments, int expected = 0) {
     std::string shown = "juneheath " + name;
     for (const std::string& argument : arguments) shown += " " + shell_word(argument);
     std::cout << "\n" << styled("$ " + shown, Style::command) << "\n" << std::flush;
     // Run in the folder, so that the images have short names.
-    const int status = guarded(name, false, [&] { return command(arguments); });
+    Run run(name, arguments);
+    const int status = run.finish([&] { return command(run, arguments); });
     std::cout << std::flush;
     if (status != expected)
       throw Error(Status::internal,
@@ -84,15 +85,21 @@ class Story {
 
 }  // namespace
 
-int run_demo(const Arguments& arguments) {
-  CommandLine line{
-      "demo", "DIR",
+CommandLine demo_line() {
+  return {
+      "demo",
+      "DIR",
+      "unpack the sample guests and show the whole story",
       "Unpacks four sample guests of a small bird-ringing station into the folder DIR and shows "
       "the\n"
       "whole story on them: survey, dry run, grow, undo, volumes, other forms, shrink, compact.",
-      "  juneheath demo /tmp/station\n", boost::program_options::options_description("Demo")};
-  line.takes_images = false;
-  const Parsed parsed = parse(line, arguments);
+      "  juneheath demo /tmp/station\n",
+      boost::program_options::options_description("Demo"),
+      CommandLine::Takes::folder};
+}
+
+int run_demo(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, demo_line(), arguments);
   if (parsed.help_shown) return 0;
   const files::path folder = parsed.images.front();
   const files::path samples = sample_folder();

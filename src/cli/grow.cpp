@@ -13,13 +13,13 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description grow_options() {
-  po::options_description own("Grow", 100, 62);
+  po::options_description own("Grow", 102, 60);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE"),
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
       "who gets the room: /var, C:, system, swap, group/volume, p3, label:NAME, uuid:ID, nothing; "
-      "several may share it. AMOUNT: a size, a percentage, or rest (the default)")(
+      "several may share it. AMOUNT: a size, a percentage, or rest")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
       "a new disk, the group extends onto it")("new-partition", po::bool_switch(),
@@ -69,20 +69,25 @@ GrowRequest request_from(const Parsed& parsed) {
 
 }  // namespace
 
-int run_grow(const Arguments& arguments) {
-  const CommandLine line{
-      "grow", "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
+CommandLine grow_line() {
+  return {
+      "grow",
+      "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
+      "make the disk and what is in it larger",
       "Makes the disk larger, or uses room it has already, and hands the room to the targets:\n"
       "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
       "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
       "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
-      "  juneheath grow heath.img --by 10GiB --give / --allow-move --dry-run\n",
+,
       grow_options()};
-  const Parsed parsed = parse(line, arguments);
+}
+
+int run_grow(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, grow_line(), arguments);
   if (parsed.help_shown) return 0;
   GrowRequest request = request_from(parsed);
-  return run_change(parsed, request,
+  return run_change(run, parsed, request,
                     {"grow",
                      [&](const Guest& guest, const std::vector<std::string>& images) {
                        request.images = images;

@@ -2,46 +2,28 @@
 #include <malloc.h>
 
 #include <algorithm>
-#include <array>
 #include <csignal>
 #include <iostream>
 
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/terminal.h"
+#include "core/base/version.h"
+
+namespace jh::cli {
 
 namespace {
-
-struct Command {
-  const char* name;
-  const char* usage;
-  const char* summary;
-  int (*run)(const jh::cli::Arguments&);
-};
-
-constexpr std::array<Command, 9> commands{{
-    {"survey", "IMAGE...", "read only: every layer, its room, what stands in the way",
-     jh::cli::run_survey},
-    {"grow", "IMAGE... [--to SIZE | --by SIZE] [--give TARGET]",
-     "make the disk and what is in it larger", jh::cli::run_grow},
-    {"shrink", "IMAGE... (--to SIZE | --by SIZE | --take TARGET)",
-     "make the disk and what is in it smaller", jh::cli::run_shrink},
-    {"compact", "IMAGE... [--into OUT]", "the same disk in a smaller file", jh::cli::run_compact},
-    {"recast", "IMAGE NEW [--form FORM] [--store HOW]", "the same disk in a new image, of any form",
-     jh::cli::run_recast},
-    {"audit", "IMAGE...", "read only: is every layer sound?", jh::cli::run_audit},
-    {"undo", "IMAGE...", "take the last change back", jh::cli::run_undo},
-    {"recover", "IMAGE...", "finish or drop an interrupted change", jh::cli::run_recover},
-    {"demo", "DIR", "unpack the sample guests and show the whole story", jh::cli::run_demo},
-}};
 
 void print_help() {
   std::cout << "juneheath changes the size of a guest's disk from outside, in one step, through\n"
                "every layer at once: image, partition table, filesystem. All of it or nothing,\n"
                "proven before it counts, and with a way back.\n\n";
-  for (const Command& command : commands)
-    std::cout << fmt::format("  juneheath {:8} {}\n  {:18} {}\n", command.name, command.usage, "",
-                             command.summary);
+  for (const Command& command : all_commands()) {
+    const CommandLine line = command.line();
+    const std::string head = fmt::format("  juneheath {:8} {}", command.name, line.usage);
+    std::cout << head.substr(0, head.find_last_not_of(' ') + 1)
+              << fmt::format("\n  {:18} {}\n", "", line.brief);
+  }
   std::cout
       << "\n  juneheath COMMAND --help     all options of a command, with examples\n"
          "  juneheath --version\n\n"
@@ -51,25 +33,25 @@ void print_help() {
          "4 damage found, 5 input or output failed, 6 not supported.\n";
 }
 
-int dispatch(const std::vector<std::string>& arguments) {
-  if (arguments.empty()) jh::wrong_usage("no command is named", "see: juneheath --help");
-  const std::string& name = arguments.front();
+int dispatch(Run& run, const Arguments& arguments) {
+  const std::string& name = run.record.command;
+  if (name.empty()) wrong_usage("no command is named", "see: juneheath --help");
   if (name == "--help" || name == "help") {
     print_help();
     return 0;
   }
   if (name == "--version") {
-    std::cout << "juneheath " << JUNEHEATH_VERSION << "\n";
+    std::cout << "juneheath " << core_version() << "\n";
     return 0;
   }
-  const auto* found = std::find_if(commands.begin(), commands.end(),
-                                   [&](const Command& command) { return name == command.name; });
-  if (found == commands.end())
-    jh::wrong_usage(fmt::format("\"{}\" is no command", name), "see: juneheath --help");
-  return found->run({arguments.begin() + 1, arguments.end()});
+  const Command* command = find_command(name);
+  if (command == nullptr)
+    wrong_usage(fmt::format("\"{}\" is no command", name), "see: juneheath --help");
+  return command->run(run, arguments);
 }
 
 }  // namespace
+}  // namespace jh::cli
 
 int main(int argc, char** argv) {
   // Buffers of a megabyte come and go all the time: fetched from the kernel one by one, each of
@@ -78,8 +60,10 @@ int main(int argc, char** argv) {
   ::mallopt(M_TRIM_THRESHOLD, 32 << 20);
   // A file that grows past a limit is a failed write, with a message, and no end of the program.
   std::signal(SIGXFSZ, SIG_IGN);
-  const std::vector<std::string> arguments(argv + 1, argv + argc);
-  const bool json = std::find(arguments.begin(), arguments.end(), "--json") != arguments.end();
-  return jh::cli::guarded(arguments.empty() ? "" : arguments.front(), json,
-                          [&] { return dispatch(arguments); });
+  const std::string name = argc > 1 ? argv[1] : "";
+  const std::vector<std::string> arguments(argv + std::min(argc, 2), argv + argc);
+  if (name == "complete") return jh::cli::run_complete(arguments);
+  jh::cli::Run run(name, arguments);
+  run.set_json(std::find(arguments.begin(), arguments.end(), "--json") != arguments.end());
+  return run.finish([&] { return jh::cli::dispatch(run, arguments); });
 }

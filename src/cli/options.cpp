@@ -12,18 +12,22 @@ namespace jh::cli {
 
 namespace po = boost::program_options;
 
-namespace {
-
 po::options_description common_options() {
-  po::options_description common("Everywhere", 100, 62);
+  po::options_description common("Everywhere", 102, 60);
   common.add_options()("json", po::bool_switch(), "print one JSON document")(
       "quiet", po::bool_switch(), "print results and errors only")("verbose", po::bool_switch(),
                                                                    "tell more")(
-      "color", po::value<std::string>()->default_value("auto"), "auto, always or never")(
-      "sector-size", po::value<std::uint32_t>()->default_value(0), "512 or 4096; 0 finds out")(
-      "ledger-dir", po::value<std::string>()->default_value("/var/lib/juneheath"),
-      "where ledgers of block devices are kept")("allow-outside", po::bool_switch(),
-                                                 "images may name files elsewhere")(
+      "color", po::value<std::string>()->default_value("auto")->value_name("WHEN"),
+      "auto, always or never")("sector-size",
+                               po::value<std::uint32_t>()->default_value(0)->value_name("N"),
+                               "512 or 4096; 0 finds out")(
+      "ledger-dir",
+      po::value<std::string>()->default_value("/var/lib/juneheath")->value_name("DIR"),
+      "where ledgers of block devices are kept")("report",
+                                                 po::value<std::string>()->value_name("DIR"),
+                                                 "write a page, figures and JSON there")(
+      "log", po::value<std::string>()->value_name("FILE"), "add lines on what is done to it")(
+      "allow-outside", po::bool_switch(), "images may name files elsewhere")(
       "help", po::bool_switch(), "show this page");
   return common;
 }
@@ -36,6 +40,8 @@ std::string config_path() {
   return {};
 }
 
+namespace {
+
 When parse_when(const std::string& text) {
   if (text == "auto") return When::automatic;
   if (text == "always") return When::always;
@@ -43,9 +49,14 @@ When parse_when(const std::string& text) {
   wrong_usage(fmt::format("--color {} is not known", text), "use auto, always or never");
 }
 
+const char* word_for(CommandLine::Takes takes) {
+  if (takes == CommandLine::Takes::order) return "work order";
+  return takes == CommandLine::Takes::folder ? "folder" : "image";
+}
+
 }  // namespace
 
-Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments) {
+Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
   const po::options_description common = common_options();
   po::options_description visible;
   visible.add(line.own).add(common);
@@ -79,12 +90,13 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
   parsed.common.allow_outside = flag("allow-outside");
   parsed.common.sector_size = parsed.values["sector-size"].as<std::uint32_t>();
   set_color(parsed.common.color);
+  run.set_json(parsed.common.json);
+  run.set_quiet(parsed.common.quiet);
   if (flag("help")) {
     std::cout << "juneheath " << line.name << " " << line.usage << "\n\n"
               << line.summary << "\n\n"
               << visible;
     if (!line.examples.empty()) std::cout << "\nExamples:\n" << line.examples;
-    std::cout << "\n";
     parsed.help_shown = true;
     return parsed;
   }
@@ -93,9 +105,12 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments)
     wrong_usage(fmt::format("--sector-size {} is not known", size), "use 512 or 4096");
   if (parsed.values.count("image") != 0)
     parsed.images = parsed.values["image"].as<std::vector<std::string>>();
-  if (parsed.images.empty())
-    wrong_usage(line.takes_images ? "no image is named" : "no folder is named",
+  if (parsed.images.empty() && line.takes != CommandLine::Takes::nothing)
+    wrong_usage(fmt::format("no {} is named", word_for(line.takes)),
                 fmt::format("juneheath {} {}", line.name, line.usage));
+  if (line.takes == CommandLine::Takes::images) run.record.images = parsed.images;
+  if (parsed.values.count("report") != 0) run.set_report(parsed.values["report"].as<std::string>());
+  if (parsed.values.count("log") != 0) run.set_log(parsed.values["log"].as<std::string>());
   return parsed;
 }
 

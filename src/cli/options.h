@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "cli/run.h"
 #include "cli/terminal.h"
 #include "core/base/errors.h"
 #include "core/plan/request.h"
@@ -36,15 +37,22 @@ struct Parsed {
 struct CommandLine {
   std::string name;
   std::string usage;     // "IMAGE..."
+  std::string brief;     // half a line, for the list of commands
   std::string summary;   // a sentence or two
   std::string examples;  // lines to paste
   boost::program_options::options_description own;
-  bool takes_images = true;
+  enum class Takes { images, folder, order, nothing } takes = Takes::images;
 };
 
-/// Parses; shows the help page when asked for. Throws usage errors. Defaults come from the config
-/// file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it names an option.
-Parsed parse(const CommandLine& line, const std::vector<std::string>& arguments);
+/// Parses; shows the help page when asked for; tells the run who is to be told what. Throws usage
+/// errors. Defaults come from the config file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it
+/// names an option.
+Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments);
+
+/// The options that every command has.
+boost::program_options::options_description common_options();
+/// Where the config file is looked for; empty: there is no such place.
+std::string config_path();
 
 /// The host as these images may see it: of what lies outside of their folders, only what
 /// --allow-outside lets in.

@@ -21,13 +21,13 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description recast_options() {
-  po::options_description own("Recast", 100, 62);
+  po::options_description own("Recast", 102, 60);
   own.add_options()("form", po::value<std::string>()->value_name("FORM"),
                     "raw, qcow2, vdi, vmdk, vhd or vhdx (by NEW's ending, or as IMAGE is)")(
       "store", po::value<std::string>()->value_name("HOW"),
       "sparse: what is zero takes no room; full: all of the room is taken now; packed: compressed "
       "(qcow2, vmdk)")("pieces", po::bool_switch(), "a VMDK disk in files of two gigabytes")(
-      "proof", po::value<std::string>()->default_value("usual"),
+      "proof", po::value<std::string>()->default_value("usual")->value_name("HOW"),
       "usual, or full: read everything back and compare")("dry-run", po::bool_switch(),
                                                           "show what would be done and stop");
   return own;
@@ -51,10 +51,10 @@ std::string describe(Form form, Keeping keeping) {
 }
 
 // Without a new image: the same one is kept in another way.
-int recast_here(const Parsed& parsed) {
+int recast_here(Run& run, const Parsed& parsed) {
   const std::string& image = parsed.images[0];
   const Keeping keeping = keeping_from(parsed.values["store"].as<std::string>());
-  const bool text = !parsed.common.json && !parsed.common.quiet;
+  const bool text = run.text();
   FileHost host = host_for(parsed, {parsed.images[0]});
   check_not_in_use(image);
   const ImageLock lock(image);
@@ -62,14 +62,17 @@ int recast_here(const Parsed& parsed) {
     wrong_usage("a change of how an image is kept has no dry run",
                 "see: juneheath survey " + image);
   const std::uint64_t before = FileStore(image, Access::read_only).allocated();
-  ProgressLine progress(!text);
-  const InPlaceResult result = recast_in_place(host, image, keeping, progress);
+  const auto progress = progress_of(run);
+  const InPlaceResult result = recast_in_place(host, image, keeping, *progress);
   const std::uint64_t after = FileStore(image, Access::read_only).allocated();
-  if (parsed.common.json)
-    print_json("recast", {{"done", true},
-                          {"store", keeping_name(keeping)},
-                          {"allocated_before", before},
-                          {"allocated_on_host", after}});
+  run.record.changed = true;
+  run.record.document = {{"done", true},
+                         {"store", keeping_name(keeping)},
+                         {"allocated_before", before},
+                         {"allocated_on_host", after}};
+  run.record.figures = {{"on the host before", before, "bytes"},
+                        {"on the host now", after, "bytes"}};
+  if (result.undoable) run.record.way_back = "juneheath undo " + shell_word(image);
   if (!text) return 0;
   std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n",
                            printable(image), keeping_name(keeping), human(Bytes(after)),
@@ -82,9 +85,11 @@ int recast_here(const Parsed& parsed) {
 
 }  // namespace
 
-int run_recast(const Arguments& arguments) {
-  const CommandLine line{
-      "recast", "IMAGE NEW [--form FORM] [--store sparse|full|packed]",
+CommandLine recast_line() {
+  return {
+      "recast",
+      "IMAGE NEW [--form FORM] [--store sparse|full|packed]",
+      "the same disk in a new image, of any form",
       "Writes the disk that the guest sees into a new image, of the same or another form: parents\n"
       "are merged, snapshots left behind, zeros take no room. IMAGE is only read. Without NEW, a "
       "raw,\n"
@@ -93,13 +98,16 @@ int run_recast(const Arguments& arguments) {
       "  juneheath recast heath.img heath.vhd --store full\n"
       "  juneheath recast overlay.qcow2 whole.qcow2 --store packed\n",
       recast_options()};
-  const Parsed parsed = parse(line, arguments);
+}
+
+int run_recast(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, recast_line(), arguments);
   if (parsed.help_shown) return 0;
   RecastRequest request;
   request.image = parsed.images[0];
   if (parsed.images.size() == 1 && parsed.values.count("store") != 0 &&
       parsed.values.count("form") == 0)
-    return recast_here(parsed);
+    return recast_here(run, parsed);
   if (parsed.images.size() != 2)
     wrong_usage("recast takes an image and the name of the new one",
                 "write: juneheath recast IMAGE NEW; or recast IMAGE --store sparse|full");
@@ -117,9 +125,10 @@ int run_recast(const Arguments& arguments) {
   FileStore file(request.image, Access::read_only);
   HostNeighbours beside(host);
   const auto from = open_container(file, &beside);
+  if (run.reports()) run.saw(*open_session(parsed, {request.image}).guest);
   RecastPlan plan =
       failing_leaves(Left::unchanged, [&] { return plan_recast(host, *from, request); });
-  const bool text = !parsed.common.json && !parsed.common.quiet;
+  const bool text = run.text();
   if (text) {
     std::cout << fmt::format("  {} ({}) becomes {} ({})\n", printable(request.image),
                              describe(plan.from.form, keeping_on_host(plan.from, file.allocated())),
@@ -138,15 +147,16 @@ int run_recast(const Arguments& arguments) {
     if (text)
       std::cout << fmt::format("\n  {} would be read. This was a dry run: nothing was written.\n",
                                human(Bytes(plan.bytes_to_read)));
-    if (parsed.common.json) print_json("recast", {{"done", false}});
+    run.record.dry_run = true;
+    run.record.document = {{"done", false}, {"bytes_to_read", plan.bytes_to_read}};
     return 0;
   }
-  ProgressLine progress(!text);
+  const auto progress = progress_of(run);
   UnfinishedImage fresh(request.out);
   const std::vector<std::string> parts = plan.parts;
   request.out = fresh.path();
   for (std::string& part : plan.parts) part = fresh.inside(part);
-  carry_out_recast(host, *from, plan, request, progress);
+  carry_out_recast(host, *from, plan, request, *progress);
   fresh.finish(plan.parts);
   FileStore made(fresh.out(), Access::read_only);
   std::uint64_t length = made.size();
@@ -156,16 +166,21 @@ int run_recast(const Arguments& arguments) {
     length += piece.size();
     allocated += piece.allocated();
   }
-  if (parsed.common.json) {
-    print_json("recast", {{"done", true},
-                          {"form", form_name(plan.to.form)},
-                          {"store", keeping_name(plan.to.keeping)},
-                          {"disk_size", plan.to.disk_size.value()},
-                          {"parts", parts},
-                          {"file_length", length},
-                          {"allocated_on_host", allocated}});
-    return 0;
-  }
+  run.record.changed = true;
+  run.record.document = {{"done", true},
+                         {"form", form_name(plan.to.form)},
+                         {"store", keeping_name(plan.to.keeping)},
+                         {"disk_size", plan.to.disk_size.value()},
+                         {"parts", parts},
+                         {"file_length", length},
+                         {"allocated_on_host", allocated}};
+  run.record.way_back = "rm " + shell_word(fresh.out());
+  for (const std::string& part : parts) run.record.way_back += " " + shell_word(part);
+  run.record.figures = {{"length of the old image", plan.from.file_length.value(), "bytes"},
+                        {"length of the new one", length, "bytes"},
+                        {"the old one on the host", file.allocated(), "bytes"},
+                        {"the new one on the host", allocated, "bytes"}};
+  if (run.reports()) run.became(*open_session(parsed, {fresh.out()}).guest);
   if (!text) return 0;
   std::cout << "\n";
   print_table({{{"", Style::dim}, {"file", Style::dim, true}, {"on the host", Style::dim, true}},

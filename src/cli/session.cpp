@@ -30,6 +30,12 @@ Session open_session(const Parsed& parsed, const std::vector<std::string>& image
   return session;
 }
 
+std::uint64_t allocated_on_host(const std::vector<std::string>& files) {
+  std::uint64_t sum = 0;
+  for (const std::string& file : files) sum += FileStore(file, Access::read_only).allocated();
+  return sum;
+}
+
 Keeping keeping_on_host(const ContainerFacts& facts, std::uint64_t allocated) {
   if (facts.form != Form::raw) return facts.keeping;
   return allocated + 4096 < facts.file_length.value() ? Keeping::sparse : Keeping::full;

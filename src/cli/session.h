@@ -24,6 +24,8 @@ struct Session {
 /// `added`: disks that a change is to make, with their sizes; the guest sees them blank.
 Session open_session(const Parsed& parsed, const std::vector<std::string>& images,
                      const std::vector<std::pair<std::string, Bytes>>& added = {});
+/// Bytes that these files take on the host.
+std::uint64_t allocated_on_host(const std::vector<std::string>& files);
 /// How an image is kept: a raw one says nothing of it, and is as sparse as its host keeps it.
 Keeping keeping_on_host(const ContainerFacts& facts, std::uint64_t allocated);
 /// Throws refused when one of the images has an unfinished change. Returns whether the undo of a

@@ -11,7 +11,7 @@ namespace po = boost::program_options;
 namespace {
 
 po::options_description shrink_options() {
-  po::options_description own("Shrink", 100, 62);
+  po::options_description own("Shrink", 102, 60);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE|floor"),
                     "the disk's new total size, or the smallest there is")(
       "by", po::value<std::string>()->value_name("SIZE"), "how much the disk loses")(
@@ -62,21 +62,25 @@ ShrinkRequest request_from(const Parsed& parsed) {
 
 }  // namespace
 
-int run_shrink(const Arguments& arguments) {
-  const CommandLine line{
-      "shrink", "IMAGE... (--to SIZE | --to floor | --by SIZE) [--take TARGET[=AMOUNT]]",
-      "Makes the disk smaller, or only what is in it: filesystems, swap, volumes, groups, "
-      "partitions\n"
-      "and the image, from the inside out. What lies in the way moves. All of it or nothing.",
-      "  juneheath shrink heath.img --to 20GiB --yes\n"
-      "  juneheath shrink heath.img --to floor --dry-run\n"
-      "  juneheath shrink heath.img --take /home=10GiB      (the room stays in the group)\n"
-      "  juneheath shrink a.img b.img --remove-disk 2 --yes\n",
-      shrink_options()};
-  const Parsed parsed = parse(line, arguments);
+CommandLine shrink_line() {
+  return {"shrink",
+          "IMAGE... (--to SIZE | --to floor | --by SIZE) [--take TARGET[=AMOUNT]]",
+          "make the disk and what is in it smaller",
+          "Makes the disk smaller, or only what is in it: filesystems, swap, volumes, groups, "
+          "partitions\n"
+          "and the image, from the inside out. What lies in the way moves. All of it or nothing.",
+          "  juneheath shrink heath.img --to 20GiB --yes\n"
+          "  juneheath shrink heath.img --to floor --dry-run\n"
+          "  juneheath shrink heath.img --take /home=10GiB      (the room stays in the group)\n"
+          "  juneheath shrink a.img b.img --remove-disk 2 --yes\n",
+          shrink_options()};
+}
+
+int run_shrink(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, shrink_line(), arguments);
   if (parsed.help_shown) return 0;
   ShrinkRequest request = request_from(parsed);
-  return run_change(parsed, request,
+  return run_change(run, parsed, request,
                     {"shrink",
                      [&](const Guest& guest, const std::vector<std::string>& images) {
                        request.images = images;

@@ -10,10 +10,15 @@
 #include "cli/options.h"
 #include "cli/picture.h"
 #include "cli/session.h"
+#include "cli/survey_many.h"
 #include "cli/survey_text.h"
 #include "cli/terminal.h"
+#include "core/base/uuid.h"
+#include "core/figure/layout.h"
+#include "core/figure/painter.h"
 #include "core/plan/floors.h"
 #include "core/plan/room.h"
+#include "core/report/output_file.h"
 #include "core/report/report.h"
 #include "core/store/ledger.h"
 
@@ -225,6 +230,39 @@ void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
               << " First run: " << styled("juneheath recover" + images, Style::command) << "\n";
 }
 
+nlohmann::json survey_document(const Session& session) {
+  nlohmann::json document = survey_json(*session.guest);
+  for (std::size_t i = 0; i < session.files.size(); ++i) {
+    const FileStore& file = *session.files[i];
+    nlohmann::json& disk = document["disks"][i];
+    disk["allocated_on_host"] = file.allocated();
+    if (file.is_block_device()) continue;
+    disk["store"] = keeping_name(
+        keeping_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
+  }
+  return document;
+}
+
+std::vector<RunRecord::FileState> files_now(const Run& run, const Session& session) {
+  const auto progress = progress_of(run);
+  std::vector<RunRecord::FileState> all;
+  for (std::size_t i = 0; i < session.guest->disks().size(); ++i)
+    all.push_back({occupancy_of(*session.guest, i,
+                                allocated_on_host(files_of(session.guest->disks()[i])), *progress),
+                   {}});
+  return all;
+}
+
+// --figure: by its ending, as SVG or as PNG.
+void write_figure(const Guest& guest, const std::string& path) {
+  const std::string ending = fold_case(std::filesystem::path(path).extension().string());
+  if (ending != ".svg" && ending != ".png")
+    wrong_usage("a figure is an SVG or a PNG file", "name it FILE.svg or FILE.png");
+  const Scene scene = layout_scene(view_of(guest), std::nullopt, false, painter_measure());
+  write_output(path,
+               ending == ".svg" ? svg_of(scene, light_palette()) : png_of(scene, light_palette()));
+}
+
 }  // namespace
 
 void print_survey(const Session& session, Host& host) {
@@ -254,31 +292,41 @@ void print_survey(const Session& session, Host& host) {
   }
 }
 
-int run_survey(const Arguments& arguments) {
+CommandLine survey_line() {
   namespace po = boost::program_options;
-  const CommandLine line{
-      "survey", "IMAGE...",
+  po::options_description own("Survey", 102, 60);
+  own.add_options()("figure", po::value<std::string>()->value_name("FILE"),
+                    "draw the present state, as .svg or .png")(
+      "each", po::bool_switch(), "every image is a guest of its own; folders are walked")(
+      "csv", po::bool_switch(), "with --each: comma-separated values");
+  return {
+      "survey",
+      "IMAGE...",
+      "read only: every layer, its room, what stands in the way",
       "Shows every layer of a guest's disks: size, used, free, the room it could still take, its\n"
       "state, what stands in the way, and the commands that would help. Changes nothing.",
-      "  juneheath survey heath.img\n  juneheath survey system.img data.img --json\n",
-      po::options_description("Survey")};
-  const Parsed parsed = parse(line, arguments);
+      "  juneheath survey heath.img\n  juneheath survey system.img data.img --json\n"
+      "  juneheath survey --each /srv/guests --csv\n",
+      own};
+}
+
+int run_survey(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, survey_line(), arguments);
   if (parsed.help_shown) return 0;
+  if (parsed.values["each"].as<bool>()) return survey_each(run, parsed);
+  if (parsed.values["csv"].as<bool>())
+    wrong_usage("--csv is for many images", "add --each, or use --json");
   FileHost host = host_for(parsed, parsed.images);
   const Session session = open_session(parsed, parsed.images);
-  if (parsed.common.json) {
-    nlohmann::json document = survey_json(*session.guest);
-    for (std::size_t i = 0; i < session.files.size(); ++i) {
-      const FileStore& file = *session.files[i];
-      nlohmann::json& disk = document["disks"][i];
-      disk["allocated_on_host"] = file.allocated();
-      if (file.is_block_device()) continue;
-      disk["store"] = keeping_name(
-          keeping_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
-    }
-    print_json("survey", document);
-    return 0;
+  run.saw(*session.guest);
+  if (run.json() || run.reports()) run.record.document = survey_document(session);
+  if (run.reports()) {
+    run.record.advice = advice_for(*session.guest);
+    run.record.files = files_now(run, session);
   }
+  if (parsed.values.count("figure") != 0)
+    write_figure(*session.guest, parsed.values["figure"].as<std::string>());
+  if (!run.text()) return 0;
   print_survey(session, host);
   if (parsed.common.verbose) {
     std::uint64_t read = 0;

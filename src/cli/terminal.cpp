@@ -5,23 +5,14 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <csignal>
 #include <iostream>
 #include <nlohmann/json.hpp>
 #include <sstream>
-
-#include "core/base/sizes.h"
-#include "core/base/stopped.h"
-#include "core/report/report.h"
 
 namespace jh::cli {
 namespace {
 
 bool color_on = false;
-volatile std::sig_atomic_t interrupted = 0;
-
-void on_interrupt(int) { interrupted = 1; }
-
 const char* code_of(Style style) {
   switch (style) {
     case Style::heading:
@@ -103,58 +94,6 @@ std::size_t drawing_width() {
   return std::clamp<std::size_t>(size.ws_col, 80, 120);
 }
 
-ProgressLine::ProgressLine(bool quiet) : draws_(!quiet && ::isatty(STDERR_FILENO) == 1) {
-  for (const int number : {SIGINT, SIGTERM, SIGHUP})
-    // What was told to outlive its terminal does.
-    if (std::signal(number, on_interrupt) == SIG_IGN && number == SIGHUP)
-      std::signal(number, SIG_IGN);
-}
-
-ProgressLine::~ProgressLine() { wipe(); }
-
-void ProgressLine::begin(const std::string& what, std::uint64_t total) {
-  what_ = what;
-  total_ = total;
-  started_ = drawn_ = std::chrono::steady_clock::now();
-  advance(0);
-}
-
-void ProgressLine::advance(std::uint64_t done) {
-  if (interrupted != 0) {
-    interrupted = 0;
-    throw Stopped();
-  }
-  if (!draws_) return;
-  const auto now = std::chrono::steady_clock::now();
-  using namespace std::chrono_literals;
-  if (now - started_ < 1s || now - drawn_ < 200ms) return;
-  drawn_ = now;
-  draw(done);
-}
-
-void ProgressLine::draw(std::uint64_t done) {
-  const double seconds = std::chrono::duration<double>(drawn_ - started_).count();
-  std::string line = what_;
-  if (total_ != 0) {
-    const double rate = static_cast<double>(done) / seconds;
-    const double left = rate > 0 ? static_cast<double>(total_ - std::min(total_, done)) / rate : 0;
-    line += fmt::format("  {:.0f}%  {}/s  {:.0f} s left",
-                        100.0 * static_cast<double>(done) / static_cast<double>(total_),
-                        human(Bytes(static_cast<std::uint64_t>(rate))), left);
-  } else {
-    line += fmt::format("  {:.0f} s", seconds);
-  }
-  std::cerr << "\r\033[K" << printable(line) << std::flush;
-  on_screen_ = true;
-}
-
-void ProgressLine::wipe() {
-  if (on_screen_) std::cerr << "\r\033[K" << std::flush;
-  on_screen_ = false;
-}
-
-void ProgressLine::end() { wipe(); }
-
 bool is_interactive() { return ::isatty(STDIN_FILENO) == 1 && ::isatty(STDOUT_FILENO) == 1; }
 
 bool confirmed(const std::string& question) {
@@ -187,28 +126,6 @@ void print_json(const std::string& command, nlohmann::json document) {
   document["schema"] = "juneheath/1";
   document["command"] = command;
   std::cout << document.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
-}
-
-int guarded(const std::string& command, bool json, const std::function<int()>& body) {
-  const auto report = [&](const Error& error) {
-    if (json) print_json(command, {{"error", error_json(error)}});
-    print_error(error);
-    return static_cast<int>(error.status());
-  };
-  try {
-    const int status = body();
-    std::cout.flush();
-    if (!std::cout)
-      return report({Status::io, "what this command has to say cannot be written",
-                     "standard output", "what it did is done; see what the output leads to"});
-    return status;
-  } catch (const Error& error) {
-    return report(error);
-  } catch (const std::bad_alloc&) {
-    return report({Status::internal, "out of memory", {}, {}});
-  } catch (const std::exception& error) {
-    return report({Status::internal, error.what(), {}, "please report this as a bug"});
-  }
 }
 
 }  // namespace jh::cli

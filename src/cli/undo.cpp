@@ -34,6 +34,26 @@ void print_facts(const UndoFacts& facts) {
                                spelled_out(Bytes(image.old_size)));
 }
 
+// What the report shows of the images; one that cannot be opened is not drawn.
+void see(Run& run, const Parsed& parsed, const std::vector<std::string>& images,
+         void (Run::*show)(const Guest&)) {
+  if (!run.reports() || images.empty()) return;
+  try {
+    const Session session = open_session(parsed, images);
+    (run.*show)(*session.guest);
+  } catch (const Error& error) {
+    run.record.notes.push_back(std::string("not drawn: ") + error.what());
+  }
+}
+
+// The images that an undo leaves: those that the change had made are gone.
+std::vector<std::string> left_of(const UndoFacts& facts) {
+  std::vector<std::string> images;
+  for (const auto& image : facts.images)
+    if (!image.created) images.push_back(image.path);
+  return images;
+}
+
 // The files that the changes of these images are about, the images themselves among them.
 std::vector<std::string> files_of_changes(Host& host, const std::vector<std::string>& images) {
   std::vector<std::string> files = images;
@@ -54,26 +74,33 @@ std::vector<std::string> files_of_changes(Host& host, const std::vector<std::str
 
 }  // namespace
 
-int run_undo(const Arguments& arguments) {
+CommandLine undo_line() {
   namespace po = boost::program_options;
-  po::options_description own("Undo", 100, 62);
+  po::options_description own("Undo", 102, 60);
   own.add_options()("dry-run", po::bool_switch(), "say what would be put back, and stop")(
       "yes", po::bool_switch(), "do not ask on a terminal");
-  const CommandLine line{
-      "undo", "IMAGE...",
+  return {
+      "undo",
+      "IMAGE...",
+      "take the last change back",
       "Takes the last change back, on all images it touched (name all of them). Refused when\n"
       "anything it wrote or handed out was written since: the guest's newer data would be lost.",
-      "  juneheath undo heath.img\n", own};
-  const Parsed parsed = parse(line, arguments);
+      "  juneheath undo heath.img\n",
+      own};
+}
+
+int run_undo(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, undo_line(), arguments);
   if (parsed.help_shown) return 0;
   FileHost host = host_for(parsed, parsed.images);
   // Somebody who is still at work on the change holds the locks.
   const auto locks = lock_all(files_of_changes(host, parsed.images));
   const UndoFacts facts = check_undo_images(host, parsed.images);
-  const bool text = !parsed.common.json && !parsed.common.quiet;
+  const bool text = run.text();
   if (text) print_facts(facts);
   if (parsed.values["dry-run"].as<bool>()) {
-    if (parsed.common.json) print_json("undo", facts_json(facts, false));
+    run.record.dry_run = true;
+    run.record.document = facts_json(facts, false);
     if (text) std::cout << "This was a dry run: nothing was changed.\n";
     return 0;
   }
@@ -81,8 +108,11 @@ int run_undo(const Arguments& arguments) {
     std::cout << "Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
+  see(run, parsed, parsed.images, &Run::saw);
   undo_images(host, parsed.images);
-  if (parsed.common.json) print_json("undo", facts_json(facts, true));
+  run.record.document = facts_json(facts, true);
+  run.record.figures.push_back({"old content put back", facts.bytes_put_back, "bytes"});
+  see(run, parsed, left_of(facts), &Run::became);
   if (text)
     std::cout << styled("Done.", Style::good)
               << " Every byte that the change wrote is as it was before it; all others are as they "
@@ -110,8 +140,8 @@ const char* word_for(RecoverResult result) {
   return "nothing to do";
 }
 
-void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all,
-                     const std::vector<std::string>& missing) {
+void tell_recovered(Run& run, const Parsed& parsed, const std::vector<Recovered>& all,
+                    const std::vector<std::string>& missing) {
   nlohmann::json results = nlohmann::json::array();
   std::vector<std::string> settled;
   for (const Recovered& done : all) {
@@ -133,11 +163,11 @@ void print_recovered(const Parsed& parsed, const std::vector<Recovered>& all,
   nlohmann::json left = nlohmann::json::array();
   for (const Recovered& done : all)
     for (const std::string& file : done.left) left.push_back(file);
-  if (parsed.common.json) {
-    print_json("recover", {{"results", results}, {"left", left}});
-    return;
-  }
-  if (parsed.common.quiet) return;
+  run.record.document = {{"results", results}, {"left", left}};
+  for (const auto& result : results)
+    run.record.notes.push_back(result["image"].get<std::string>() + ": " +
+                               result["result"].get<std::string>());
+  if (!run.text()) return;
   for (const auto& result : results)
     std::cout << printable(result["image"].get<std::string>()) << ": "
               << result["result"].get<std::string>() << "\n";
@@ -163,21 +193,25 @@ bool is_awaited(Host& host, const std::vector<std::string>& images, const std::s
 
 }  // namespace
 
-int run_recover(const Arguments& arguments) {
+CommandLine recover_line() {
   namespace po = boost::program_options;
-  po::options_description own("Recover", 100, 62);
+  po::options_description own("Recover", 102, 60);
   own.add_options()("keep-as-is", po::bool_switch(),
                     "leave the images as they are, and forget the change");
-  const CommandLine line{
-      "recover", "IMAGE...",
-      "After a crash or a power cut in the middle of a change: finishes it if it was decided\n"
-      "already, drops it otherwise. What a guest wrote since is kept, or it is refused. Of a\n"
-      "change of several images, all are named.",
-      "  juneheath recover heath.img\n"
-      "  juneheath recover system.img data.img\n"
-      "  juneheath recover heath.img --keep-as-is\n",
-      own};
-  const Parsed parsed = parse(line, arguments);
+  return {"recover",
+          "IMAGE...",
+          "finish or drop an interrupted change",
+          "After a crash or a power cut in the middle of a change: finishes it if it was decided\n"
+          "already, drops it otherwise. What a guest wrote since is kept, or it is refused. Of a\n"
+          "change of several images, all are named.",
+          "  juneheath recover heath.img\n"
+          "  juneheath recover system.img data.img\n"
+          "  juneheath recover heath.img --keep-as-is\n",
+          own};
+}
+
+int run_recover(Run& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, recover_line(), arguments);
   if (parsed.help_shown) return 0;
   FileHost host = host_for(parsed, parsed.images);
   Parsed rest = parsed;
@@ -185,8 +219,7 @@ int run_recover(const Arguments& arguments) {
   std::vector<std::string> missing;
   for (auto image = rest.images.begin(); image != rest.images.end();)
     if (const auto cleared = clear_unfinished_image(*image)) {
-      if (!parsed.common.json && !parsed.common.quiet)
-        std::cout << printable(*image) << ": " << *cleared << "\n";
+      if (run.text()) std::cout << printable(*image) << ": " << *cleared << "\n";
       image = host.exists(*image) ? std::next(image) : rest.images.erase(image);
     } else if (!host.exists(*image) && rest.images.size() > 1 &&
                !is_awaited(host, rest.images, *image)) {
@@ -199,14 +232,15 @@ int run_recover(const Arguments& arguments) {
     }
   if (!rest.images.empty()) {
     const auto locks = lock_all(files_of_changes(host, rest.images));
-    ProgressLine progress(parsed.common.json || parsed.common.quiet);
+    const auto progress = progress_of(run);
     all = parsed.values["keep-as-is"].as<bool>()
-              ? keep_images_as_they_are(host, rest.images, parsed.common.sector_size, progress)
+              ? keep_images_as_they_are(host, rest.images, parsed.common.sector_size, *progress)
               : recover_images(host, rest.images);
   }
   // What leads from there to a change that is no more.
   for (const std::string& image : missing) Ledger::open(host, image, /*tidy=*/true);
-  print_recovered(rest, all, missing);
+  see(run, rest, rest.images, &Run::saw);
+  tell_recovered(run, rest, all, missing);
   return 0;
 }
 

@@ -4,7 +4,10 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <map>
 #include <nlohmann/json.hpp>
+#include <set>
+#include <sstream>
 
 #include "support/judges.h"
 #include "support/samples.h"
@@ -19,7 +22,8 @@ TEST(Program, HelpFitsAScreen) {
   const Outcome help = juneheath({"--help"});
   EXPECT_EQ(help.status, 0);
   EXPECT_LE(lines(help.out), 40);
-  for (const char* command : {"survey", "grow", "audit", "undo", "recover", "demo"}) {
+  for (const char* command : {"survey", "grow", "shrink", "compact", "recast", "audit", "undo",
+                              "recover", "batch", "config", "demo"}) {
     EXPECT_TRUE(help.said(command));
     const Outcome own = juneheath({command, "--help"});
     EXPECT_EQ(own.status, 0);
@@ -58,6 +62,83 @@ TEST(Program, DefaultsComeFromTheConfigFile) {
       juneheath({"survey", "/nowhere.img"}, {{"XDG_CONFIG_HOME", folder.path().string()}});
   EXPECT_EQ(outcome.status, 2);
   EXPECT_TRUE(outcome.said("sometimes"));
+}
+
+TEST(Program, ConfigSaysWhereValuesComeFrom) {
+  const TempFolder folder;
+  std::filesystem::create_directories(folder / "juneheath");
+  write_file(folder / "juneheath/juneheath.conf", "# ours\nproof = full\nprof = full\n");
+  const std::map<std::string, std::string> here{{"XDG_CONFIG_HOME", folder.path().string()}};
+  const auto document = nlohmann::json::parse(juneheath({"config", "--json"}, here).out);
+  EXPECT_EQ(document["there"], true);
+  std::map<std::string, nlohmann::json> options;
+  for (const auto& option : document["options"]) options[option["option"]] = option;
+  EXPECT_EQ(options["proof"]["value"], "full");
+  EXPECT_EQ(options["proof"]["from"], folder / "juneheath/juneheath.conf" + ", line 2");
+  EXPECT_EQ(options["proof"]["known"], true);
+  EXPECT_EQ(options["prof"]["known"], false);
+  EXPECT_EQ(options["color"]["value"], "auto");
+  EXPECT_EQ(options["color"]["from"], "default");
+  const Outcome text = juneheath({"config"}, here);
+  EXPECT_TRUE(text.said("line 3: no command has such an option")) << text.out;
+}
+
+TEST(Program, LogsWhatItDoes) {
+  const TempFolder folder;
+  const std::string image = folder / "heather.img";
+  const std::string log = folder / "log.txt";
+  unpack_sample("heather", image);
+  EXPECT_EQ(juneheath({"grow", image, "--to", "1GiB", "--yes", "--log", log}).status, 0);
+  EXPECT_EQ(juneheath({"grow", image, "--to", "1MiB", "--yes", "--log", log}).status, 3);
+  const std::string text = read_file(log);
+  for (const char* words : {"info: juneheath grow", "make the image longer", "sealing",
+                            "exit status 0, done", "error: the disk already has", "exit status 3"})
+    EXPECT_NE(text.find(words), std::string::npos) << words << "\n" << text;
+  // Where no log can be written nothing is done.
+  const Outcome outcome =
+      juneheath({"grow", image, "--by", "1GiB", "--yes", "--log", image + "/log.txt"});
+  EXPECT_EQ(outcome.status, 5);
+  EXPECT_TRUE(outcome.said("Nothing was changed")) << outcome.err;
+  EXPECT_EQ(std::filesystem::file_size(image), 1U << 30);
+}
+
+TEST(Program, ColoursAreLeftOutWhereTheyAreNotWanted) {
+  const TempFolder folder;
+  const std::string image = folder / "heather.img";
+  unpack_sample("heather", image);
+  const auto colours = [&](std::vector<std::string> more, const char* terminal_says) {
+    std::vector<std::string> words{"survey", image};
+    words.insert(words.end(), more.begin(), more.end());
+    return juneheath(words, {{"NO_COLOR", terminal_says}}).out.find('\033') != std::string::npos;
+  };
+  EXPECT_FALSE(colours({}, ""));
+  EXPECT_TRUE(colours({"--color", "always"}, ""));
+  EXPECT_TRUE(colours({"--color", "always"}, "1")) << "what is asked for counts";
+  EXPECT_FALSE(colours({"--color", "never"}, ""));
+}
+
+TEST(Program, OffersWhatFits) {
+  const TempFolder folder;
+  unpack_sample("fieldstation", folder / "fieldstation.img");
+  write_file(folder / "notes.txt", "no image");
+  const auto offered = [](std::vector<std::string> words) {
+    words.insert(words.begin(), "complete");
+    std::istringstream lines(juneheath(words).out);
+    std::set<std::string> all;
+    for (std::string line; std::getline(lines, line);) all.insert(line.substr(0, line.find('\t')));
+    return all;
+  };
+  EXPECT_EQ(offered({"gr"}), std::set<std::string>{"grow"});
+  EXPECT_TRUE(offered({"grow", "--al"}).contains("--allow-move"));
+  EXPECT_EQ(offered({"grow", folder / ""}), std::set<std::string>{folder / "fieldstation.img"});
+  const auto targets = offered({"grow", folder / "fieldstation.img", "--give", ""});
+  for (const char* target : {"/", "/var/log", "swap", "field-station/root", "p2", "nothing"})
+    EXPECT_TRUE(targets.contains(target)) << target;
+  EXPECT_EQ(offered({"grow", folder / "fieldstation.img", "--give", "/va"}),
+            std::set<std::string>{"/var/log"});
+  EXPECT_TRUE(offered({"recast", "a", "b", "--form", "v"}).contains("vhdx"));
+  EXPECT_TRUE(offered({"nonsense", ""}).empty());
+  EXPECT_TRUE(offered({"grow", "/nowhere.img", "--give", ""}).empty());
 }
 
 }  // namespace

@@ -17,11 +17,20 @@ namespace files = std::filesystem;
 using Names = std::set<std::string>;
 
 // Floors, from the ground up; rooms on one floor side by side.
-const std::vector<Names> floors{
-    {"base"},           {"store"},   {"container", "table", "lvm", "fs"},
-    {"guest"},          {"plan"},    {"staged"},
-    {"carry", "proof"}, {"compact"}, {"change"},
-    {"report"},         {"cli"}};
+const std::vector<Names> floors{{"base"},
+                                {"store"},
+                                {"container", "table", "lvm", "fs"},
+                                {"guest"},
+                                {"plan"},
+                                {"staged"},
+                                {"carry", "proof"},
+                                {"compact"},
+                                {"change"},
+                                {"figure"},
+                                {"report"},
+                                {"order"},
+                                {"cli"},
+                                {"manual"}};
 
 int floor_of(const std::string& room) {
   const auto found = std::find_if(floors.begin(), floors.end(),

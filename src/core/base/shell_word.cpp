@@ -12,9 +12,8 @@ std::string shell_word(const std::string& text) {
            std::string_view("/._-+=:@%,").find(static_cast<char>(c)) != std::string_view::npos;
   });
   if (plain) return text;
-  const bool control = std::any_of(text.begin(), text.end(), [](unsigned char c) {
-    return c < 0x20 || c == 0x7F;
-  });
+  const bool control =
+      std::any_of(text.begin(), text.end(), [](unsigned char c) { return c < 0x20 || c == 0x7F; });
   if (control) {
     // What a terminal would act on is spelled out.
     std::string quoted = "$'";

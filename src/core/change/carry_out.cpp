@@ -36,9 +36,9 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
   }
   for (Stage* stage : files.stages()) stage->begin_flush();
   if (before_proof) before_proof(files);
-  prove(before, plan, files, request.proof, progress);
-  Transaction& transaction = files.transaction();
   ChangeResult result;
+  result.evidence = prove(before, plan, files, request.proof, progress);
+  Transaction& transaction = files.transaction();
   for (Stage* stage : files.stages()) result.written_directly += stage->written_directly();
   transaction.seal(progress, request.keep_undo);
   result.ledger_bytes = transaction.ledger_bytes();

@@ -3,6 +3,7 @@
 
 #include <functional>
 
+#include "core/base/evidence.h"
 #include "core/base/progress.h"
 #include "core/staged/file_set.h"
 #include "core/store/host.h"
@@ -12,6 +13,7 @@ namespace jh {
 struct ChangeResult {
   std::uint64_t written_directly = 0;  // bytes
   std::uint64_t ledger_bytes = 0;
+  EvidenceList evidence;  // what the proof has looked at
 };
 
 /// Refuses (nothing changed) when the host has no room for what the plan writes.

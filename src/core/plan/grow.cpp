@@ -203,7 +203,8 @@ class Planner {
     Bytes reach = disk.reach(place);
     const Bytes size = content_size(place);
     // Less than a block at the end is no room.
-    if (can_be_resized(place.content)) reach = std::max(size, place.content.filesystem->usable(reach));
+    if (can_be_resized(place.content))
+      reach = std::max(size, place.content.filesystem->usable(reach));
     return reach > size ? reach - size : Bytes(0);
   }
 

@@ -35,7 +35,8 @@ Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
     return group->bytes(std::max(extents, present) - present);
   }
   // Less than a block at the end is no room.
-  if (can_be_resized(place.content)) reach = std::max(size, place.content.filesystem->usable(reach));
+  if (can_be_resized(place.content))
+    reach = std::max(size, place.content.filesystem->usable(reach));
   return reach > size ? reach - size : Bytes(0);
 }
 

@@ -71,19 +71,38 @@ class Proof {
         contents_(files),
         footprint_(before, after, plan) {}
 
-  void run() {
+  EvidenceList run() {
     for (std::size_t i = 0; i < before_.disks().size(); ++i)
       if (!before_.disks()[i].added) check_disk(i);
     check_tables(before_, after_, plan_);
+    note_tables();
     check_groups(before_, after_, plan_, contents_, progress_);
+    if (!plan_.groups.empty())
+      seen_.add("volume groups compared with the plan, their volumes with what they held",
+                plan_.groups.size());
     plan_.for_each<step::MovePartition>([&](const Step& step, const step::MovePartition& work) {
       if (!resized(step.where)) check_moved(step, work);
     });
     for (const Step& step : plan_.steps)
       if (resizes_content(step)) check_content(step);
+    seen_.add("moved content read in both places, and the same", contents_.compared(), "bytes");
+    return seen_;
   }
 
  private:
+  void note_tables() {
+    std::uint64_t tables = 0;
+    std::uint64_t partitions = 0;
+    for (const Disk& disk : after_.disks())
+      if (disk.table) {
+        ++tables;
+        partitions += disk.table->facts().partitions.size();
+      }
+    if (tables == 0) return;
+    seen_.add("partition tables read again", tables);
+    seen_.add("partitions where the plan puts them", partitions);
+  }
+
   bool resized(const Where& where) const {
     return plan_.has<step::GrowContent>(where) || plan_.has<step::ShrinkContent>(where);
   }
@@ -92,13 +111,19 @@ class Proof {
   // lies behind a new end is looked at where it has gone.
   void check_disk(std::size_t disk) {
     Container& after = *after_.disks()[disk].container;
-    for_each_difference(
-        *before_.disks()[disk].container, after, changes_, contents_,
-        {[&](std::uint64_t at, std::uint64_t length) { footprint_.check(disk, at, length); }});
+    std::uint64_t differing = 0;
+    for_each_difference(*before_.disks()[disk].container, after, changes_, contents_,
+                        {[&](std::uint64_t at, std::uint64_t length) {
+                          footprint_.check(disk, at, length);
+                          differing += length;
+                        }});
+    seen_.add("bytes of the disk that differ, each of them where the plan lets it", differing,
+              "bytes");
     if (after.facts().form == Form::raw) return;
     Findings findings;
     after.audit(findings);
     check_findings(findings);
+    seen_.add("tables of image forms audited", 1);
   }
 
   std::string place_text(const Step& step) const {
@@ -135,6 +160,9 @@ class Proof {
                  progress_);
     new_fs.audit_kept(old_fs, moved, findings);
     check_findings(findings);
+    seen_.add(all ? "filesystems and swap areas audited in full"
+                  : "filesystems and swap areas audited as far as the change reached",
+              1);
     if (!all) return;
     Ranges changed;
     // Where all of it has gone elsewhere, all of its content is read.
@@ -145,8 +173,9 @@ class Proof {
     const auto old_tree = old_fs.tree();
     const auto new_tree = new_fs.tree();
     if (!old_tree || !new_tree) return;
-    compare_trees({*old_tree, old_fs.store()}, {*new_tree, new_fs.store()}, changed, contents_,
-                  place_text(step), progress_);
+    seen_.add("files and folders compared: names, attributes, places",
+              compare_trees({*old_tree, old_fs.store()}, {*new_tree, new_fs.store()}, changed,
+                            contents_, place_text(step), progress_));
   }
 
   const Guest& before_;
@@ -157,6 +186,7 @@ class Proof {
   FileChanges changes_;
   ContentCheck contents_;
   Footprint footprint_;
+  EvidenceList seen_;
 };
 
 // What the sectors of each disk were taken to be when it was opened.
@@ -168,8 +198,8 @@ std::uint32_t sector_size_of(const Guest& guest) {
 
 }  // namespace
 
-void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort effort,
-           Progress& progress) {
+EvidenceList prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort effort,
+                   Progress& progress) {
   std::vector<Guest::Image> images;
   std::vector<Guest::Image> old_images;
   for (std::size_t i = 0; i < opened.disks().size(); ++i) {
@@ -182,8 +212,9 @@ void prove(const Guest& opened, const Plan& plan, FileSet& files, ProofEffort ef
   std::unique_ptr<Guest> old;
   if (plan.lets_go()) old = std::make_unique<Guest>(old_images, sector_size_of(opened));
   const Guest& before = old ? *old : opened;
-  Proof(before, after, plan, files, effort, progress).run();
+  EvidenceList seen = Proof(before, after, plan, files, effort, progress).run();
   note_given_room(before, after, plan, files);
+  return seen;
 }
 
 }  // namespace jh

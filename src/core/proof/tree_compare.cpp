@@ -47,7 +47,7 @@ class TreeComparison {
         seen_before_(before.tree.node_end()),
         seen_after_(after.tree.node_end()) {}
 
-  void run() {
+  std::uint64_t run() {
     for (const Node node : before_.tree.passed_over()) seen_before_[node] = true;
     for (const Node node : after_.tree.passed_over()) seen_after_[node] = true;
     const auto old_roots = before_.tree.roots();
@@ -60,6 +60,7 @@ class TreeComparison {
       folders_.pop_front();
       compare_folders(before, after);
     }
+    return compared_;
   }
 
  private:
@@ -98,6 +99,7 @@ class TreeComparison {
   }
 
   void compare_files(Node before, Node after) {
+    ++compared_;
     const FileTree::File was = before_.tree.look(before);
     const FileTree::File now = after_.tree.look(after);
     if (was.values.size() != now.values.size() || was.attributes != now.attributes)
@@ -153,13 +155,14 @@ class TreeComparison {
   std::vector<bool> seen_after_;
   std::unordered_map<Node, Node> numbers_;  // before → after, where they differ
   std::deque<std::pair<Node, Node>> folders_;
+  std::uint64_t compared_ = 0;
 };
 
 }  // namespace
 
-void compare_trees(const TreeState& before, const TreeState& after, const Ranges& changed,
-                   ContentCheck& contents, const std::string& where, Progress& progress) {
-  TreeComparison(before, after, changed, contents, where, progress).run();
+std::uint64_t compare_trees(const TreeState& before, const TreeState& after, const Ranges& changed,
+                            ContentCheck& contents, const std::string& where, Progress& progress) {
+  return TreeComparison(before, after, changed, contents, where, progress).run();
 }
 
 }  // namespace jh

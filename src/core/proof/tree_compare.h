@@ -21,7 +21,8 @@ struct TreeState {
 /// What lies where it lay, in bytes that did not change, is not read. Throws damaged (a proof that
 /// failed), naming the path. Memory: two bits per node, two numbers per folder that waits, and what
 /// one folder holds.
-void compare_trees(const TreeState& before, const TreeState& after, const Ranges& changed,
-                   ContentCheck& contents, const std::string& where, Progress& progress);
+/// Returns how many files and folders it has compared.
+std::uint64_t compare_trees(const TreeState& before, const TreeState& after, const Ranges& changed,
+                            ContentCheck& contents, const std::string& where, Progress& progress);
 
 }  // namespace jh

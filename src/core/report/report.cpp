@@ -109,6 +109,11 @@ std::string describe_place(const Guest&, const Place& place) {
   return text;
 }
 
+std::string count_text(const Evidence& evidence) {
+  if (evidence.unit == "bytes") return human(Bytes(evidence.count));
+  return grouped(evidence.count) + (evidence.unit.empty() ? "" : " " + evidence.unit);
+}
+
 std::vector<LayerSize> layer_sizes(const Guest& guest) {
   std::vector<LayerSize> rows;
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {

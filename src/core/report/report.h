@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "core/base/evidence.h"
 #include "core/base/findings.h"
 #include "core/guest/guest.h"
 #include "core/plan/plan.h"
@@ -48,6 +49,9 @@ nlohmann::json plan_json(const Plan& plan);
 nlohmann::json changes_json(const std::vector<LayerChange>& changes);
 nlohmann::json findings_json(const Findings& findings);
 nlohmann::json error_json(const Error& error);
+
+/// "12 files", "4.2 MiB"
+std::string count_text(const Evidence& evidence);
 
 /// "root", "p3 (/)": how a place is called in rows.
 std::string describe_place(const Guest& guest, const Place& place);

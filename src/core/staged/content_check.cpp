@@ -108,6 +108,7 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
 }
 
 void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at) {
+  compared_ += old.length;
   std::uint64_t start = 0;  // of a location, in the piece
   for (const auto& [was, crc] : old.locations) {
     const auto from = was.store == nullptr ? stages_.end() : stages_.find(was.store->name());

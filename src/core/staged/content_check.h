@@ -27,6 +27,8 @@ class ContentCheck {
   /// Any number of bytes. Returns where the piece begins that differs; `length`: none does.
   std::uint64_t same_until(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
                            std::uint64_t length, Progress& progress);
+  /// Bytes found to be the same so far.
+  std::uint64_t compared() const { return compared_; }
   /// The bytes that same_piece() has read last.
   ConstByteSpan old_bytes() const { return old_.bytes; }
   ConstByteSpan new_bytes() const { return fresh_; }
@@ -51,6 +53,7 @@ class ContentCheck {
   std::map<std::string, Stage*> stages_;
   OldPiece old_;
   Buffer fresh_;
+  std::uint64_t compared_ = 0;
 };
 
 }  // namespace jh

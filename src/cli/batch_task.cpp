@@ -1,0 +1,289 @@
+#include "cli/batch_task.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/file.h>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <chrono>
+#include <filesystem>
+#include <iostream>
+
+#include "cli/change_files.h"
+#include "cli/commands.h"
+#include "cli/session.h"
+
+namespace jh::cli {
+namespace {
+
+namespace files = std::filesystem;
+
+// Held for as long as somebody is at work on a guest, on this machine or another with the same
+// folder.
+class TaskLock {
+ public:
+  explicit TaskLock(const std::string& folder) {
+    files::create_directories(folder);
+    const std::string path = (files::path(folder) / "lock").string();
+    descriptor_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644);
+    if (descriptor_ < 0) io_failed("the guest's lock cannot be made", path);
+    if (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
+      ::close(descriptor_);
+      refuse("another run is at work on this guest", path, "wait until it is done");
+    }
+  }
+  TaskLock(const TaskLock&) = delete;
+  TaskLock& operator=(const TaskLock&) = delete;
+  ~TaskLock() { ::close(descriptor_); }
+
+ private:
+  int descriptor_ = -1;
+};
+
+std::string machine_name() {
+  std::array<char, 256> name{};
+  return ::gethostname(name.data(), name.size() - 1) == 0 ? name.data() : "";
+}
+
+std::uint64_t peak_memory() {
+  rusage usage{};
+  ::getrusage(RUSAGE_SELF, &usage);
+  return static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
+}
+
+bool is_there(const std::string& file) {
+  std::error_code error;
+  return files::exists(file, error) && files::file_size(file, error) != 0 && !error;
+}
+
+bool all_there(const std::vector<std::string>& names) {
+  return !names.empty() && std::all_of(names.begin(), names.end(), is_there);
+}
+
+// What they take on the host; 0 where it cannot be said.
+std::uint64_t on_host(const std::vector<std::string>& images) {
+  try {
+    FileHost host;
+    return allocated_on_host(all_files(host, images));
+  } catch (const Error&) {
+    return 0;
+  }
+}
+
+int run_command(Run& run, const Task& task, const Arguments& more) {
+  Arguments arguments = task.arguments;
+  arguments.insert(arguments.end(), more.begin(), more.end());
+  const Command* command = find_command(run.record.command);
+  ensure(command != nullptr, "an order names commands that there are");
+  return run.finish([&] { return command->run(run, arguments); });
+}
+
+Arguments yes_for(const std::string& change) {
+  if (change == "grow" || change == "shrink" || change == "compact") return {"--yes"};
+  return {};
+}
+
+bool has_dry_run(const Task& task) {
+  if (task.change == "recast") return !task.made.empty();
+  return task.change == "grow" || task.change == "shrink" || task.change == "compact";
+}
+
+class Performance {
+ public:
+  Performance(const Order& order, const Task& task, int pipe)
+      : order_(order), task_(task), pipe_(pipe) {}
+
+  int run() {
+    const TaskLock lock(task_folder(order_, task_));
+    const std::optional<TaskState> old = read_state(order_, task_);
+    const bool same = old && old->arguments == task_.arguments && old->change == task_.change;
+    if (same && old->kind == TaskState::Kind::done) return 0;
+    if (old) state_ = *old;
+    state_.name = task_.name;
+    state_.change = task_.change;
+    state_.machine = machine_name();
+    if (old && old->kind == TaskState::Kind::begun) {
+      if (const int status = settle(); status != 0) return status;
+      if (same) {
+        switch (where_it_stands()) {
+          case Stands::after:
+            return recognised();
+          case Stands::neither:
+            return end({Status::refused,
+                        "the guest is neither as the order found it nor as it was to become",
+                        task_folder(order_, task_),
+                        "look at it (juneheath survey); to begin anew, remove task.json there"});
+          case Stands::before:
+            break;
+        }
+      }
+    }
+    return begin();
+  }
+
+ private:
+  // A change that was cut off is finished or dropped: its ledger decides.
+  int settle() {
+    Arguments images;
+    for (const auto* list : {&task_.images, &task_.added, &task_.made})
+      for (const std::string& file : *list)
+        if (list == &task_.images || files::exists(file)) images.push_back(file);
+    Run recover("recover", images);
+    const int status = recover.finish([&] { return run_recover(recover, images); });
+    return status == 0 ? 0 : end(*recover.record.error);
+  }
+
+  Stands where_it_stands() const {
+    if (!task_.made.empty()) return all_there(task_.made) ? Stands::after : Stands::before;
+    if (!task_.added.empty()) return all_there(task_.added) ? Stands::after : Stands::before;
+    if (state_.goals.empty()) return Stands::before;  // what changes no size can be done again
+    const Run survey("survey", task_.images);
+    Parsed parsed;
+    parsed.images = task_.images;
+    return stands(state_.goals, layer_sizes(*open_session(parsed, task_.images).guest));
+  }
+
+  int recognised() {
+    // The run that did it had no time for its report.
+    Run survey("survey", task_.images);
+    Arguments arguments = task_.images;
+    arguments.insert(arguments.end(), {"--quiet", "--report", task_folder(order_, task_)});
+    survey.finish([&] { return run_survey(survey, arguments); });
+    state_.kind = TaskState::Kind::done;
+    state_.status = 0;
+    state_.message = "found to be done; the run that did it was cut off";
+    note_after();
+    write_state(order_, task_, state_);
+    return 0;
+  }
+
+  int begin() {
+    const auto began = std::chrono::steady_clock::now();
+    state_.kind = TaskState::Kind::begun;
+    state_.arguments = task_.arguments;
+    state_.goals.clear();
+    state_.started = std::chrono::duration_cast<std::chrono::seconds>(
+                         std::chrono::system_clock::now().time_since_epoch())
+                         .count();
+    state_.message = state_.where = state_.next = "";
+    ++state_.runs;
+    state_.host_before = on_host(task_.images);
+    if (task_.change == "grow" || task_.change == "shrink") {
+      Run plan(task_.change, task_.arguments);
+      const int status = run_command(plan, task_, {"--dry-run", "--quiet"});
+      if (status == 0 && plan.record.plan) {
+        state_.goals = goals_of(*plan.record.plan);
+        state_.disk_before = disk_size(*plan.record.plan, &DiskChange::from);
+      }
+      // What refuses here refuses below, with a report.
+    }
+    write_state(order_, task_, state_);
+    Run run(task_.change, task_.arguments);
+    run.set_progress_pipe(pipe_);
+    Arguments more = yes_for(task_.change);
+    more.insert(more.end(), {"--report", task_folder(order_, task_)});
+    const int status = run_command(run, task_, more);
+    state_.seconds =
+        std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();
+    if (run.record.error) return end(*run.record.error);
+    state_.status = status;
+    state_.kind = status == 0 ? TaskState::Kind::done : TaskState::Kind::failed;
+    if (status == static_cast<int>(Status::damaged)) state_.message = "damage was found";
+    if (run.record.plan) {
+      state_.disk_before = disk_size(*run.record.plan, &DiskChange::from);
+      state_.disk_after = disk_size(*run.record.plan, &DiskChange::to);
+    }
+    note_after();
+    write_state(order_, task_, state_);
+    return status;
+  }
+
+  static std::uint64_t disk_size(const Plan& plan, Bytes DiskChange::*which) {
+    std::uint64_t sum = 0;
+    for (const DiskChange& disk : plan.disks) sum += (disk.*which).value();
+    return sum;
+  }
+
+  void note_after() {
+    state_.peak = peak_memory();
+    state_.host_after = on_host(task_.made.empty() ? task_.images : task_.made);
+    try {
+      Parsed parsed;
+      const auto& images = task_.made.empty() ? task_.images : task_.made;
+      const Session now = open_session(parsed, images);
+      std::uint64_t sum = 0;
+      for (const Disk& disk : now.guest->disks()) sum += disk.size().value();
+      state_.disk_after = sum;
+      if (state_.disk_before == 0) state_.disk_before = sum;
+    } catch (const Error&) {
+      return;  // what could not be opened was said already
+    }
+  }
+
+  int end(const Error& error) {
+    state_.status = static_cast<int>(error.status());
+    const bool refused = error.status() == Status::refused || error.status() == Status::usage ||
+                         error.status() == Status::unsupported;
+    state_.kind = error.left() == Left::unfinished ? TaskState::Kind::begun
+                  : refused                        ? TaskState::Kind::refused
+                                                   : TaskState::Kind::failed;
+    state_.message = error.what();
+    state_.where = error.where();
+    state_.next = error.next();
+    state_.peak = peak_memory();
+    write_state(order_, task_, state_);
+    return state_.status;
+  }
+
+  const Order& order_;
+  const Task& task_;
+  int pipe_;
+  TaskState state_;
+};
+
+std::string words_for(const Plan& plan) {
+  std::string words =
+      fmt::format("{} step{}", plan.steps.size(), plan.steps.size() == 1 ? "" : "s");
+  if (!plan.target.empty()) words += ", " + plan.target;
+  return words;
+}
+
+}  // namespace
+
+int plan_task(const Order& order, const Task& task, int progress_pipe) {
+  TaskPlan plan;
+  Run run(has_dry_run(task) ? task.change : "survey", task.arguments);
+  run.set_progress_pipe(progress_pipe);
+  if (has_dry_run(task)) {
+    plan.status = run_command(run, task, {"--dry-run", "--quiet"});
+  } else {
+    const Arguments arguments = task.images;
+    plan.status = run.finish([&] {
+      Parsed parsed;
+      open_session(parsed, arguments);
+      return 0;
+    });
+  }
+  if (run.record.error) {
+    plan.message = run.record.error->what();
+    plan.where = run.record.error->where();
+    plan.next = run.record.error->next();
+  } else if (run.record.plan) {
+    plan.words = words_for(*run.record.plan);
+    for (const DiskChange& disk : run.record.plan->disks) {
+      plan.disk_before += disk.from.value();
+      plan.disk_after += disk.to.value();
+    }
+  }
+  write_plan(order, task, plan);
+  return plan.status;
+}
+
+int perform_task(const Order& order, const Task& task, int progress_pipe) {
+  return Performance(order, task, progress_pipe).run();
+}
+
+}  // namespace jh::cli

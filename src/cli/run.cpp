@@ -1,0 +1,136 @@
+#include "cli/run.h"
+
+#include <fmt/format.h>
+#include <spdlog/sinks/basic_file_sink.h>
+#include <spdlog/spdlog.h>
+
+#include <chrono>
+#include <filesystem>
+#include <iostream>
+#include <nlohmann/json.hpp>
+
+#include "cli/terminal.h"
+#include "core/base/shell_word.h"
+#include "core/base/version.h"
+#include "core/report/output_file.h"
+
+namespace jh::cli {
+
+/// Lines with a time, a level and the number of this process, at the end of a file.
+class RunLog {
+ public:
+  explicit RunLog(const std::string& path) {
+    try {
+      logger_ = std::make_unique<spdlog::logger>(
+          "juneheath", std::make_shared<spdlog::sinks::basic_file_sink_mt>(path));
+    } catch (const spdlog::spdlog_ex& error) {
+      io_failed(std::string("the log cannot be written: ") + error.what(), path,
+                "name another file with --log");
+    }
+    logger_->set_pattern("%Y-%m-%dT%H:%M:%S.%e%z %P %l: %v");
+    logger_->flush_on(spdlog::level::info);
+  }
+  void say(spdlog::level::level_enum level, const std::string& text) {
+    logger_->log(level, printable(text));
+  }
+
+ private:
+  std::unique_ptr<spdlog::logger> logger_;
+};
+
+Run::Run(std::string command, const Arguments& arguments) {
+  record.command = std::move(command);
+  record.words = {"juneheath"};
+  if (!record.command.empty()) record.words.push_back(record.command);
+  record.words.insert(record.words.end(), arguments.begin(), arguments.end());
+  record.version = core_version();
+  std::error_code ignored;
+  record.folder = std::filesystem::current_path(ignored).string();
+  record.started = std::chrono::duration_cast<std::chrono::seconds>(
+                       std::chrono::system_clock::now().time_since_epoch())
+                       .count();
+}
+
+Run::~Run() = default;
+
+void Run::set_report(const std::string& folder) {
+  failing_leaves(Left::unchanged, [&] {
+    std::error_code error;
+    std::filesystem::create_directories(folder, error);
+    if (error)
+      io_failed("the report's folder cannot be made: " + error.message(), folder,
+                "name another folder with --report");
+    const std::string probe = (std::filesystem::path(folder) / ".probe").string();
+    write_output(probe, "");
+    std::filesystem::remove(probe, error);
+  });
+  report_ = folder;
+}
+
+void Run::set_log(const std::string& path) {
+  log_ = failing_leaves(Left::unchanged, [&] { return std::make_unique<RunLog>(path); });
+  std::string words;
+  for (const std::string& word : record.words)
+    words += (words.empty() ? "" : " ") + shell_word(word);
+  log(fmt::format("{} (version {})", words, record.version));
+}
+
+void Run::log(const std::string& text) const {
+  if (log_) log_->say(spdlog::level::info, text);
+}
+
+void Run::saw(const Guest& guest) {
+  if (!reports()) return;
+  record.before = view_of(guest);
+  record.sizes = layer_sizes(guest);
+}
+
+void Run::became(const Guest& guest) {
+  if (reports()) record.after = view_of(guest);
+}
+
+int Run::told(const Error& error) {
+  record.error = error;
+  if (log_) log_->say(spdlog::level::err, fmt::format("{} ({})", error.what(), error.where()));
+  if (json_) print_json(record.command, {{"error", error_json(error)}});
+  print_error(error);
+  return static_cast<int>(error.status());
+}
+
+int Run::status_of(const std::function<int()>& body) {
+  try {
+    const int status = body();
+    if (json_ && !record.document.empty()) print_json(record.command, record.document);
+    std::cout.flush();
+    if (!std::cout)
+      return told({Status::io, "what this command has to say cannot be written", "standard output",
+                   "what it did is done; see what the output leads to"});
+    return status;
+  } catch (const Error& error) {
+    return told(error);
+  } catch (const std::bad_alloc&) {
+    return told({Status::internal, "out of memory", {}, {}});
+  } catch (const std::exception& error) {
+    return told({Status::internal, error.what(), {}, "please report this as a bug"});
+  }
+}
+
+int Run::finish(const std::function<int()>& body) {
+  const auto began = std::chrono::steady_clock::now();
+  record.status = status_of(body);
+  record.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();
+  log(fmt::format("exit status {}, {}, after {:.2f} s", record.status, outcome_of(record),
+                  record.seconds));
+  if (report_.empty()) return record.status;
+  try {
+    write_report(record, report_);
+  } catch (const Error& error) {
+    std::cerr << fmt::format("juneheath: the report is not complete: {}\n  where: {}\n",
+                             printable(error.what()), printable(error.where()));
+    if (record.changed) std::cerr << "  The change itself is done.\n";
+    if (record.status == 0) record.status = static_cast<int>(Status::io);
+  }
+  return record.status;
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,71 @@
+// Run: one command on its way: how it was called, what it has to say, and who is told of it.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "core/base/progress.h"
+#include "core/guest/guest.h"
+#include "core/report/record.h"
+
+namespace jh::cli {
+
+using Arguments = std::vector<std::string>;
+
+class RunLog;
+
+class Run {
+ public:
+  Run(std::string command, const Arguments& arguments);
+  Run(const Run&) = delete;
+  Run& operator=(const Run&) = delete;
+  ~Run();
+
+  /// Told by parse(), as soon as it is known.
+  void set_json(bool json) { json_ = json; }
+  void set_quiet(bool quiet) { quiet_ = quiet; }
+  /// Makes the folder at once: that it cannot be made is found out before anything is done.
+  void set_report(const std::string& folder);
+  void set_log(const std::string& path);
+  /// Progress goes to this descriptor, as lines for the program that started this run.
+  void set_progress_pipe(int descriptor) { progress_pipe_ = descriptor; }
+
+  /// Text for people is printed.
+  bool text() const { return !json_ && !quiet_; }
+  bool json() const { return json_; }
+  bool quiet() const { return quiet_; }
+  /// What is drawn, and what it takes to find it out, is wanted.
+  bool reports() const { return !report_.empty(); }
+  int progress_pipe() const { return progress_pipe_; }
+
+  /// The guest as it was found, and as it is in the end.
+  void saw(const Guest& guest);
+  void became(const Guest& guest);
+
+  void log(const std::string& text) const;
+
+  /// Runs the command; errors become a message (or JSON), a line in the log, a report, and an exit
+  /// status.
+  int finish(const std::function<int()>& body);
+
+  RunRecord record;
+
+ private:
+  int status_of(const std::function<int()>& body);
+  int told(const Error& error);
+
+  bool json_ = false;
+  bool quiet_ = false;
+  std::string report_;
+  std::unique_ptr<RunLog> log_;
+  int progress_pipe_ = -1;
+};
+
+/// Progress for people: on a terminal one line with rate and time left, otherwise a plain line
+/// every ten seconds; for a program that started this one, lines on its pipe. Ctrl-C stops the work
+/// at the next step.
+std::unique_ptr<Progress> progress_of(const Run& run);
+
+}  // namespace jh::cli

@@ -1,0 +1,57 @@
+#include "core/plan/overview_of.h"
+
+#include "core/plan/floors.h"
+
+namespace jh {
+namespace {
+
+void add_content(const Place& place, ImageOverview& out) {
+  if (place.content.kind != ContentKind::filesystem || !place.content.used || !place.content.size)
+    return;
+  out.used = out.used.value_or(0) + place.content.used->value();
+  out.inside_free +=
+      (*place.content.size - std::min(*place.content.size, *place.content.used)).value();
+}
+
+void note_blockers(const std::vector<Error>& blockers, ImageOverview& out) {
+  for (const Error& blocker : blockers)
+    if (++out.blockers == 1) out.state = blocker.what();
+}
+
+}  // namespace
+
+ImageOverview overview_of(const Guest& guest) {
+  const Disk& disk = guest.disks().front();
+  const ContainerFacts facts = disk.container->facts();
+  ImageOverview out;
+  out.image = disk.path;
+  out.hostname = guest.hostname();
+  out.form = form_name(facts.form);
+  out.disk = facts.disk_size.value();
+  out.length = facts.file_length.value();
+  note_blockers(facts.blockers, out);
+  if (disk.trouble) note_blockers({*disk.trouble}, out);
+  if (disk.table) {
+    note_blockers(disk.table->facts().blockers, out);
+    const std::uint64_t sector = disk.table->facts().sector_size;
+    for (const Gap& gap : disk.table->gaps()) out.room += gap.count.value() * sector;
+  }
+  for (const Place& place : disk.places) {
+    add_content(place, out);
+    note_blockers(place.content.blockers, out);
+  }
+  for (const VolumeGroup& group : guest.groups()) {
+    out.room += group.bytes(group.open.group.free_extents()).value();
+    note_blockers(group.open.blockers(), out);
+    for (const Place& place : group.volumes) {
+      add_content(place, out);
+      note_blockers(place.content.blockers, out);
+    }
+  }
+  Floors floors(guest);
+  out.floor = floors.of_disk(0).size.value();
+  if (out.blockers == 0) out.state = "nothing in the way";
+  return out;
+}
+
+}  // namespace jh

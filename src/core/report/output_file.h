@@ -1,0 +1,12 @@
+// Files that results are written to.
+#pragma once
+
+#include <string>
+
+namespace jh {
+
+/// Writes the file anew: under another name first, so that a reader finds the old one or the new
+/// one, and durable on return. Throws io.
+void write_output(const std::string& path, const std::string& bytes);
+
+}  // namespace jh

@@ -1,0 +1,218 @@
+// Work orders from end to end: what is done is done once, whatever happens in between.
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+#include <sys/file.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <csignal>
+#include <nlohmann/json.hpp>
+#include <random>
+#include <thread>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+#include "support/schema.h"
+
+namespace jh::test {
+namespace {
+
+using nlohmann::json;
+constexpr std::uint64_t root_at = 1048576;  // of heather's filesystem
+
+class BatchStory : public testing::Test {
+ protected:
+  void guests(int count) {
+    for (int i = 0; i < count; ++i) unpack_sample("heather", image(i));
+  }
+  std::string image(int i) const { return folder_ / ("nest" + std::to_string(i) + ".img"); }
+  std::string order(const std::string& text) {
+    write_file(folder_ / "order.toml", "order = 1\nreport = \"out\"\n" + text);
+    return folder_ / "order.toml";
+  }
+  json results() const { return json::parse(read_file(folder_ / "out/results.json")); }
+  std::string result(int i) const {
+    return results()["guests"][static_cast<std::size_t>(i)]["result"];
+  }
+  TempFolder folder_;
+};
+
+const char* grow_all =
+    "jobs = 2\n[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\neach = \"nest*.img\"\n";
+constexpr std::uintmax_t old_size = 192U << 20;
+constexpr std::uintmax_t new_size = 320U << 20;
+
+TEST_F(BatchStory, ChangesAllAndSaysSo) {
+  guests(4);
+  const std::string path = order(grow_all);
+  const Outcome plan = juneheath({"batch", path, "--dry-run"});
+  EXPECT_EQ(plan.status, 0) << plan.err;
+  EXPECT_TRUE(plan.said("320 MiB")) << plan.out;
+  EXPECT_EQ(check_schema(juneheath({"batch", path, "--dry-run", "--json"}).out), "");
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
+
+  const Outcome outcome = juneheath({"batch", path, "--yes", "--json"});
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  EXPECT_EQ(check_schema(outcome.out), "");
+  EXPECT_EQ(check_schema(read_file(folder_ / "out/results.json")), "");
+  for (int i = 0; i < 4; ++i) {
+    EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+    EXPECT_EQ(check_ext(image(i), root_at), "");
+    EXPECT_EQ(check_schema(read_file(folder_ / fmt::format("out/guests/nest{}/report.json", i))),
+              "");
+  }
+  EXPECT_NE(read_file(folder_ / "out/index.html").find("guests/nest3/report.html"),
+            std::string::npos);
+  EXPECT_NE(read_file(folder_ / "out/results.csv").find("nest2,grow,done,0,"), std::string::npos);
+
+  // Again: nothing is left to do, and an increment is not added twice.
+  const Outcome again = juneheath({"batch", path, "--yes"});
+  EXPECT_EQ(again.status, 0) << again.err;
+  EXPECT_TRUE(again.said("4 done earlier")) << again.out;
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+  // What was done stays done when it is taken back by hand: the order does not overrule people.
+  EXPECT_EQ(juneheath({"undo", image(1), "--yes"}).status, 0);
+  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
+  EXPECT_EQ(std::filesystem::file_size(image(1)), old_size);
+}
+
+TEST_F(BatchStory, GoesOnOrStopsAfterAFailure) {
+  guests(3);
+  const std::string guests_text =
+      "[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\ndisks = \"nest0.img\"\n"
+      "[[guest]]\ndisks = \"nest1.img\"\ngive = \"/nowhere\"\n[[guest]]\ndisks = \"nest2.img\"\n";
+  const Outcome stopped =
+      juneheath({"batch", order("after_failure = \"stop\"\n" + guests_text), "--yes"});
+  EXPECT_EQ(stopped.status, 3);
+  EXPECT_TRUE(stopped.said("1 guest of the order is refused")) << stopped.err;
+  for (int i = 0; i < 3; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
+
+  const Outcome went_on = juneheath({"batch", order(guests_text), "--yes"});
+  EXPECT_EQ(went_on.status, 3) << went_on.err;
+  EXPECT_EQ(result(0), "done");
+  EXPECT_EQ(result(1), "refused");
+  EXPECT_EQ(result(2), "done");
+  EXPECT_EQ(std::filesystem::file_size(image(1)), old_size);
+  // Put right, the order does what is left, and only that.
+  const std::string mended =
+      "[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\ndisks = \"nest0.img\"\n"
+      "[[guest]]\ndisks = \"nest1.img\"\ngive = \"/\"\n[[guest]]\ndisks = \"nest2.img\"\n";
+  EXPECT_EQ(juneheath({"batch", order(mended), "--yes"}).status, 0);
+  EXPECT_EQ(result(0), "done earlier");
+  EXPECT_EQ(result(1), "done");
+  for (int i = 0; i < 3; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+}
+
+TEST_F(BatchStory, BeginsNoneAfterItsDeadline) {
+  guests(2);
+  const Outcome late = juneheath(
+      {"batch", order("deadline = 2020-01-01T00:00:00Z\n" + std::string(grow_all)), "--yes"});
+  EXPECT_EQ(late.status, 3) << late.err;
+  EXPECT_EQ(result(0), "not begun");
+  EXPECT_TRUE(late.said("the deadline has passed")) << late.out;
+  for (int i = 0; i < 2; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
+}
+
+TEST_F(BatchStory, DoesEveryKindOfChange) {
+  guests(3);
+  unpack_sample("fieldstation", folder_ / "field.img");
+  const std::string path = order(
+      "[[guest]]\ndisks = \"nest0.img\"\nchange = \"shrink\"\nto = \"floor\"\n"
+      "[[guest]]\ndisks = \"nest1.img\"\nchange = \"recast\"\nnew = \"{name}.qcow2\"\n"
+      "[[guest]]\ndisks = \"nest2.img\"\nchange = \"compact\"\n"
+      "[[guest]]\ndisks = \"field.img\"\nchange = \"grow\"\nadd_disk = \"more.img=512MiB\"\ngive = "
+      "\"/home\"\n");
+  // Making something smaller wants to be asked for twice.
+  EXPECT_EQ(juneheath({"batch", path}).status, 3);
+  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0)
+      << read_file(folder_ / "out/results.json");
+  EXPECT_LT(std::filesystem::file_size(image(0)), old_size);
+  EXPECT_TRUE(std::filesystem::exists(folder_ / "nest1.qcow2"));
+  EXPECT_EQ(std::filesystem::file_size(folder_ / "more.img"), 512U << 20);
+  EXPECT_EQ(juneheath({"audit", folder_ / "field.img", folder_ / "more.img"}).status, 0);
+  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(result(i), "done earlier");
+}
+
+// A run that is at work on a guest keeps others from it.
+TEST_F(BatchStory, TwoRunsDoNotMeet) {
+  guests(1);
+  const std::string path = order(grow_all);
+  std::filesystem::create_directories(folder_ / "out/guests/nest0");
+  const int lock = ::open((folder_ / "out/guests/nest0/lock").c_str(), O_RDWR | O_CREAT, 0644);
+  ASSERT_EQ(::flock(lock, LOCK_EX), 0);
+  const Outcome outcome = juneheath({"batch", path, "--yes"});
+  EXPECT_EQ(outcome.status, 3) << outcome.out;
+  EXPECT_EQ(std::filesystem::file_size(image(0)), old_size);
+  ::close(lock);
+  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
+  EXPECT_EQ(std::filesystem::file_size(image(0)), new_size);
+}
+
+// All of it killed, again and again, at any time: in the end each guest has grown once.
+TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
+  const auto seed = std::random_device()();
+  fmt::print("  seed {}\n", seed);
+  std::mt19937 random(seed);
+  int killed = 0;
+  for (int round = 0; round < 4; ++round) {
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
+      std::filesystem::remove_all(entry);
+    guests(5);
+    const std::string path = order(grow_all);
+    for (int turn = 0; turn < 6; ++turn) {
+      const pid_t child = ::fork();
+      if (child == 0) {
+        ::setpgid(0, 0);
+        const int nothing = ::open("/dev/null", O_RDWR);
+        ::dup2(nothing, 1);
+        ::dup2(nothing, 2);
+        const char* other = std::getenv("JUNEHEATH_PROGRAM");
+        ::execl(other != nullptr ? other : JUNEHEATH_PROGRAM, "juneheath", "batch", path.c_str(),
+                "--yes", nullptr);
+        ::_exit(127);
+      }
+      ::setpgid(child, child);
+      std::this_thread::sleep_for(std::chrono::microseconds(random() % 400000));
+      killed += ::kill(-child, SIGKILL) == 0 ? 1 : 0;
+      int status = 0;
+      ::waitpid(child, &status, 0);
+    }
+    // What the killed ones left behind dies on its own time.
+    std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    const Outcome outcome = juneheath({"batch", path, "--yes"});
+    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    for (int i = 0; i < 5; ++i) {
+      ASSERT_EQ(std::filesystem::file_size(image(i)), new_size) << "guest " << i;
+      ASSERT_EQ(check_ext(image(i), root_at), "");
+    }
+  }
+  EXPECT_GT(killed, 10);
+}
+
+// Cut off at each of the calls that write, not only at any time.
+TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
+  const auto stopped_at = [&](int call) {
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
+      std::filesystem::remove_all(entry);
+    guests(1);
+    const std::string path = order(grow_all);
+    const Outcome cut =
+        juneheath({"batch", path, "--only", "nest0"},
+                  {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(call)}});
+    const Outcome rest = juneheath({"batch", path, "--yes"});
+    EXPECT_EQ(rest.status, 0) << call << rest.out << rest.err;
+    EXPECT_EQ(std::filesystem::file_size(image(0)), new_size) << "call " << call;
+    EXPECT_EQ(check_ext(image(0), root_at), "") << "call " << call;
+    return cut.status != 0;
+  };
+  int call = 1;
+  while (stopped_at(call) && call < 400) ++call;
+  EXPECT_GT(call, 20) << "it was cut off too seldom";
+  EXPECT_LT(call, 400);
+}
+
+}  // namespace
+}  // namespace jh::test
