@@ -251,6 +251,16 @@ std::string words_for(const Plan& plan) {
   return words;
 }
 
+// Of what changes no size of the disk.
+std::string other_words(const Task& task, const RunRecord& record) {
+  if (task.change == "recast") return "becomes " + task.made.front();
+  if (task.change != "compact") return "is looked at, layer by layer";
+  std::uint64_t bytes = 0;
+  for (const Evidence& source : record.figures)
+    if (!source.what.starts_with("moved")) bytes += source.count;
+  return bytes == 0 ? "nothing to give back" : "gives back " + human(Bytes(bytes));
+}
+
 }  // namespace
 
 int plan_task(const Order& order, const Task& task, int progress_pipe) {
@@ -278,6 +288,7 @@ int plan_task(const Order& order, const Task& task, int progress_pipe) {
       plan.disk_after += disk.to.value();
     }
   }
+  if (plan.status == 0 && plan.words.empty()) plan.words = other_words(task, run.record);
   write_plan(order, task, plan);
   return plan.status;
 }

@@ -92,7 +92,8 @@ CommandLine demo_line() {
       "unpack the sample guests and show the whole story",
       "Unpacks four sample guests of a small bird-ringing station into the folder DIR and shows "
       "the\n"
-      "whole story on them: survey, dry run, grow, undo, volumes, other forms, shrink, compact.",
+      "whole story on them: survey, dry run, grow, undo, volumes, other forms, shrink, compact, "
+      "orders.",
       "  juneheath demo /tmp/station\n",
       boost::program_options::options_description("Demo"),
       CommandLine::Takes::folder};
@@ -110,6 +111,8 @@ int run_demo(Run& run, const Arguments& arguments) {
              "name an empty folder");
     unpack(samples / (std::string(name) + ".zst"), folder / name);
   }
+  files::copy_file(samples / "season.toml", folder / "season.toml",
+                   files::copy_options::overwrite_existing);
   files::current_path(folder);
   Story story(folder);
   story.say("1. Heather keeps the ringing database and needs more room. What is on its disk?");
@@ -164,6 +167,17 @@ int run_demo(Run& run, const Arguments& arguments) {
             {"dispatch.img", "--by", "1GiB", "--give", "C:", "--allow-move", "--yes"});
   story.run(run_shrink, "shrink", {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
   story.run(run_audit, "audit", {"dispatch.img"});
+  story.say("16. Heather grows once more; this time with a page for the ticket.");
+  story.run(run_grow, "grow",
+            {"heather.img", "--by", "128MiB", "--yes", "--report", "heather-report"});
+  std::cout << "\n  " << (folder / "heather-report/report.html").string() << "\n";
+  story.say("17. The ringing season begins: one work order for all guests, plans first.");
+  story.run(run_batch, "batch", {"season.toml", "--dry-run"});
+  story.run(run_batch, "batch", {"season.toml", "--yes"});
+  story.say("18. Run again it does what is left: nothing.");
+  story.run(run_batch, "batch", {"season.toml", "--yes"});
+  story.say("19. And what does the folder hold now?");
+  story.run(run_survey, "survey", {"--each", "."});
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;
 }
