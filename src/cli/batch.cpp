@@ -12,6 +12,7 @@
 #include "cli/batch_slurm.h"
 #include "cli/batch_task.h"
 #include "cli/commands.h"
+#include "cli/interrupt.h"
 #include "cli/terminal.h"
 #include "core/order/order.h"
 #include "core/order/results.h"
@@ -105,6 +106,8 @@ class Batch {
       if (!result.earlier && result.state.kind != TaskState::Kind::begun)
         fresh.push_back(result.task);
     const auto outcomes = run_jobs(order_, fresh, limits, "looked at", run_.text(), plan_task);
+    if (was_interrupted(/*forget=*/true))
+      refuse("stopped while the guests were looked at", order_.path, "run the order again");
     plans_.clear();
     for (std::size_t i = 0; i < fresh.size(); ++i) {
       TaskPlan plan;
@@ -240,10 +243,19 @@ class Batch {
     if (const auto state = read_state(order_, *result.task)) result.state = *state;
   }
 
+  void note_results() {
+    RunRecord::Table table{"Guests", {"guest", "change", "result", "message"}, {}};
+    for (const TaskResult& result : results_)
+      table.rows.push_back({result.task->name, result.task->change, result_word(result),
+                            result.why.empty() ? result.state.message : result.why});
+    run_.record.tables.push_back(std::move(table));
+    run_.record.notes.push_back("a page for each guest: " + order_.report + "/index.html");
+  }
+
   int collect() {
     write_results(order_, results_);
+    note_results();
     run_.record.document = results_json(order_, results_);
-    run_.record.changed = true;
     if (run_.text()) print_results();
     return status_of_all(results_);
   }

@@ -11,13 +11,13 @@
 #include <algorithm>
 #include <array>
 #include <chrono>
-#include <csignal>
 #include <ctime>
 #include <filesystem>
 #include <iostream>
 #include <map>
 #include <sstream>
 
+#include "cli/interrupt.h"
 #include "cli/terminal.h"
 
 namespace jh::cli {
@@ -29,9 +29,6 @@ using namespace std::chrono_literals;
 
 // What one guest takes at most by our own measurements, with room to spare.
 constexpr std::uint64_t memory_of_a_job = 128ULL << 20;
-
-volatile std::sig_atomic_t asked_to_stop = 0;
-void on_stop(int) { asked_to_stop = 1; }
 
 struct Job {
   std::size_t index = 0;
@@ -74,10 +71,7 @@ class Jobs {
   }
 
   std::vector<JobOutcome> run() {
-    asked_to_stop = 0;
-    struct sigaction stop {};
-    stop.sa_handler = on_stop;  // a wait that it interrupts is not taken up again
-    for (const int number : {SIGINT, SIGTERM, SIGHUP}) ::sigaction(number, &stop, nullptr);
+    note_interrupts(Waits::end);
     while (true) {
       begin_some();
       if (running_.empty()) break;
@@ -86,14 +80,14 @@ class Jobs {
       draw();
     }
     wipe();
-    for (const int number : {SIGINT, SIGTERM, SIGHUP}) std::signal(number, SIG_DFL);
+    obey_interrupts();
     return std::move(outcomes_);
   }
 
  private:
   void begin_some() {
     std::string why;
-    if (asked_to_stop != 0) why = "stopped before its turn";
+    if (was_interrupted()) why = "stopped before its turn";
     if (limits_.deadline && std::time(nullptr) >= *limits_.deadline)
       why = "the deadline has passed";
     if (limits_.stop_after_failure && failed_) why = "a guest before it failed";
@@ -155,7 +149,7 @@ class Jobs {
   }
 
   int in_process(const Task& task, int pipe) const {
-    for (const int number : {SIGINT, SIGTERM, SIGHUP}) std::signal(number, SIG_DFL);
+    obey_interrupts();
     if (limits_.memory) {
       const rlimit most{*limits_.memory / slots_, *limits_.memory / slots_};
       ::setrlimit(RLIMIT_DATA, &most);

@@ -5,7 +5,6 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <csignal>
 #include <filesystem>
 #include <fstream>
 #include <iostream>
@@ -13,6 +12,7 @@
 #include <sstream>
 #include <thread>
 
+#include "cli/interrupt.h"
 #include "cli/terminal.h"
 #include "cli/tool.h"
 #include "core/base/shell_word.h"
@@ -28,9 +28,6 @@ using namespace std::chrono_literals;
 
 constexpr const char* how_to_get_it =
     "install Slurm's commands here (Debian: slurm-client), or run the order without --on";
-
-volatile std::sig_atomic_t asked_to_stop = 0;
-void on_stop(int) { asked_to_stop = 1; }
 
 class SlurmRun {
  public:
@@ -165,10 +162,7 @@ class SlurmRun {
   }
 
   void wait() {
-    asked_to_stop = 0;
-    struct sigaction stop {};
-    stop.sa_handler = on_stop;
-    for (const int number : {SIGINT, SIGTERM}) ::sigaction(number, &stop, nullptr);
+    note_interrupts(Waits::end);
     const bool draws = shows_ && ::isatty(STDERR_FILENO) == 1;
     std::string told;
     while (true) {
@@ -183,7 +177,7 @@ class SlurmRun {
         told = line;
       }
       if (queue.empty()) break;
-      if (asked_to_stop != 0) {
+      if (was_interrupted(/*forget=*/true)) {
         if (draws) std::cerr << "\n";
         throw Error(Status::refused, "waiting was stopped; the jobs go on", "job " + joined(),
                     "run the order again to wait for them, or end them: scancel " + joined())

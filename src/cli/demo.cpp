@@ -11,7 +11,10 @@
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/terminal.h"
+#include "core/base/markup.h"
 #include "core/plan/plan.h"
+#include "core/report/output_file.h"
+#include "core/report/page_parts.h"
 #include "core/store/file_store.h"
 
 namespace jh::cli {
@@ -60,28 +63,59 @@ void unpack(const files::path& from, const files::path& to) {
 
 class Story {
  public:
-  explicit Story(files::path folder) : folder_(std::move(folder)) {}
+  void say(const std::string& text) {
+    said_ = text;
+    std::cout << "\n" << styled(text, Style::heading) << "\n";
+  }
 
-  void say(const std::string& text) { std::cout << "\n" << styled(text, Style::heading) << "\n"; }
-
-  void run(int (*command)(Run&, const Arguments&), const std::string& name,
-           const Arguments& arguments, int expected = 0) {
+  /// `report`: a page of it is written there, and listed in the index.
+  void run(const std::string& name, Arguments arguments, int expected = 0,
+           const std::string& report = {}) {
+    if (!report.empty()) arguments.insert(arguments.end(), {"--report", "reports/" + report});
     std::string shown = "juneheath " + name;
     for (const std::string& argument : arguments) shown += " " + shell_word(argument);
     std::cout << "\n" << styled("$ " + shown, Style::command) << "\n" << std::flush;
     // Run in the folder, so that the images have short names.
     Run run(name, arguments);
-    const int status = run.finish([&] { return command(run, arguments); });
+    const int status = run.finish([&] { return find_command(name)->run(run, arguments); });
     std::cout << std::flush;
     if (status != expected)
       throw Error(Status::internal,
                   fmt::format("the example ended with status {} instead of {}", status, expected),
                   shown, "please report this as a bug");
+    if (!report.empty()) list(report + "/report.html", run.record);
+  }
+
+  void write_index() {
+    add_row("season/index.html", "batch season.toml",
+            "the guests of the order, each with its page");
+    write_output("reports/index.html",
+                 html_page({"The ringing station's reports",
+                            "<header><h1>The ringing station's reports</h1></header>\n"
+                            "<table><thead><tr><th scope=\"col\">report</th>"
+                            "<th scope=\"col\">what it tells of</th></tr></thead><tbody>\n" +
+                                rows_ + "</tbody></table>\n"}));
   }
 
  private:
-  files::path folder_;
+  void list(const std::string& page, const RunRecord& record) {
+    add_row(page, record.command + ": " + outcome_of(record), said_);
+  }
+  void add_row(const std::string& page, const std::string& name, const std::string& about) {
+    rows_ += fmt::format("<tr><th scope=\"row\"><a href=\"{}\">{}</a></th><td>{}</td></tr>\n",
+                         markup_text(page), markup_text(name), markup_text(about));
+  }
+
+  std::string said_;
+  std::string rows_;
 };
+
+// What a failing disk does: a few bytes of a filesystem's descriptors are others.
+void spoil(const std::string& path) {
+  FileStore file(path, Access::read_write);
+  const Buffer wrong(16, 0x5A);
+  file.write(1048576 + 4096 + 4, wrong);
+}
 
 }  // namespace
 
@@ -114,70 +148,70 @@ int run_demo(Run& run, const Arguments& arguments) {
   files::copy_file(samples / "season.toml", folder / "season.toml",
                    files::copy_options::overwrite_existing);
   files::current_path(folder);
-  Story story(folder);
+  Story story;
   story.say("1. Heather keeps the ringing database and needs more room. What is on its disk?");
-  story.run(run_survey, "survey", {"heather.img"});
+  story.run("survey", {"heather.img"});
   story.say("2. What would happen if its disk had 1 GiB?");
-  story.run(run_grow, "grow", {"heather.img", "--to", "1GiB", "--dry-run"});
+  story.run("grow", {"heather.img", "--to", "1GiB", "--dry-run"});
   story.say("3. Do it: image, partition and filesystem in one step.");
-  story.run(run_grow, "grow", {"heather.img", "--to", "1GiB", "--yes"});
-  story.run(run_survey, "survey", {"heather.img"});
+  story.run("grow", {"heather.img", "--to", "1GiB", "--yes"}, 0, "grow");
+  story.run("survey", {"heather.img"});
   story.say("4. Second thoughts: take it back, to the byte.");
-  story.run(run_undo, "undo", {"heather.img", "--yes"});
+  story.run("undo", {"heather.img", "--yes"});
   story.say("5. An increment is not a total. A wish for less than there is changes nothing:");
-  story.run(run_grow, "grow", {"heather.img", "--to", "100MiB"}, static_cast<int>(Status::refused));
+  story.run("grow", {"heather.img", "--to", "100MiB"}, static_cast<int>(Status::refused),
+            "refusal");
   story.say("6. The nest camera keeps its films on /. Give it another GiB, by that name.");
-  story.run(run_survey, "survey", {"nestcam.img"});
-  story.run(run_grow, "grow", {"nestcam.img", "--by", "1GiB", "--give", "/", "--yes"});
+  story.run("survey", {"nestcam.img"});
+  story.run("grow", {"nestcam.img", "--by", "1GiB", "--give", "/", "--yes"});
   story.say("7. Is everything sound?");
-  story.run(run_audit, "audit", {"nestcam.img"});
+  story.run("audit", {"nestcam.img"});
   story.say("8. The field station keeps its filesystems in volumes. Where do they live?");
-  story.run(run_survey, "survey", {"fieldstation.img"});
+  story.run("survey", {"fieldstation.img"});
   story.say("9. Logs and swap run short. One command, from the disk to the filesystems:");
-  story.run(run_grow, "grow",
-            {"fieldstation.img", "--by", "512MiB", "--give", "/var/log=300MiB", "--give",
-             "swap=64MiB", "--yes"});
+  story.run("grow", {"fieldstation.img", "--by", "512MiB", "--give", "/var/log=300MiB", "--give",
+                     "swap=64MiB", "--yes"});
   story.say("10. The archive gets a disk of its own; the group extends onto it.");
-  story.run(run_grow, "grow",
+  story.run("grow",
             {"fieldstation.img", "--add-disk", "archive.img=2GiB", "--give", "/home", "--yes"});
-  story.run(run_audit, "audit", {"fieldstation.img", "archive.img"});
+  story.run("audit", {"fieldstation.img", "archive.img"});
   story.say("11. /boot is too small, and the volumes stand behind it: they move out of the way.");
-  story.run(run_grow, "grow",
-            {"fieldstation.img", "archive.img", "--disk", "1", "--by", "128MiB", "--give",
-             "/boot=100MiB", "--give", "/", "--allow-move", "--yes"});
+  story.run("grow", {"fieldstation.img", "archive.img", "--disk", "1", "--by", "128MiB", "--give",
+                     "/boot=100MiB", "--give", "/", "--allow-move", "--yes"});
   story.say("12. Heather moves to another hypervisor, which wants qcow2; and grows there.");
-  story.run(run_recast, "recast", {"heather.img", "heather.qcow2"});
-  story.run(run_grow, "grow", {"heather.qcow2", "--to", "1GiB", "--yes"});
-  story.run(run_audit, "audit", {"heather.qcow2"});
+  story.run("recast", {"heather.img", "heather.qcow2"}, 0, "recast");
+  story.run("grow", {"heather.qcow2", "--to", "1GiB", "--yes"});
+  story.run("audit", {"heather.qcow2"});
   story.say(
       "13. The field station got more than it needs. How small could it be, and what would move?");
-  story.run(run_survey, "survey", {"fieldstation.img", "archive.img"});
-  story.run(run_shrink, "shrink",
-            {"fieldstation.img", "archive.img", "--take", "/home=2044MiB", "--remove-disk", "2",
-             "--yes"});
-  story.run(run_shrink, "shrink", {"fieldstation.img", "--to", "floor", "--yes"});
+  story.run("survey", {"fieldstation.img", "archive.img"});
+  story.run("shrink", {"fieldstation.img", "archive.img", "--take", "/home=2044MiB",
+                       "--remove-disk", "2", "--yes"});
+  story.run("shrink", {"fieldstation.img", "--to", "floor", "--yes"}, 0, "shrink");
   story.say("14. The nest camera deleted its films long ago; its file never became smaller.");
-  story.run(run_compact, "compact", {"nestcam.img", "--yes"});
-  story.run(run_audit, "audit", {"nestcam.img", "fieldstation.img"});
+  story.run("compact", {"nestcam.img", "--yes"}, 0, "compact");
+  story.run("audit", {"nestcam.img", "fieldstation.img"});
   story.say(
       "15. The desk that sends out rings runs on NTFS; its C: cannot grow: a rescue partition is "
       "in the way.");
-  story.run(run_survey, "survey", {"dispatch.img"});
-  story.run(run_grow, "grow",
-            {"dispatch.img", "--by", "1GiB", "--give", "C:", "--allow-move", "--yes"});
-  story.run(run_shrink, "shrink", {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
-  story.run(run_audit, "audit", {"dispatch.img"});
-  story.say("16. Heather grows once more; this time with a page for the ticket.");
-  story.run(run_grow, "grow",
-            {"heather.img", "--by", "128MiB", "--yes", "--report", "heather-report"});
-  std::cout << "\n  " << (folder / "heather-report/report.html").string() << "\n";
-  story.say("17. The ringing season begins: one work order for all guests, plans first.");
-  story.run(run_batch, "batch", {"season.toml", "--dry-run"});
-  story.run(run_batch, "batch", {"season.toml", "--yes"});
-  story.say("18. Run again it does what is left: nothing.");
-  story.run(run_batch, "batch", {"season.toml", "--yes"});
-  story.say("19. And what does the folder hold now?");
-  story.run(run_survey, "survey", {"--each", "."});
+  story.run("survey", {"dispatch.img"});
+  story.run("grow", {"dispatch.img", "--by", "1GiB", "--give", "C:", "--allow-move", "--yes"});
+  story.run("shrink", {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
+  story.run("audit", {"dispatch.img"});
+  story.say("16. The ringing season begins: one work order for all guests, plans first.");
+  story.run("batch", {"season.toml", "--dry-run"});
+  story.run("batch", {"season.toml", "--yes"}, 0, "batch");
+  story.say("17. Run again it does what is left: nothing.");
+  story.run("batch", {"season.toml", "--yes"});
+  story.say("18. And what does the folder hold now?");
+  story.run("survey", {"--each", "."}, 0, "survey");
+  story.say("19. A copy from the attic has a bad block. Would anybody have noticed?");
+  files::copy_file("heather.qcow2", "attic.qcow2");
+  story.run("recast", {"attic.qcow2", "attic.img", "--quiet"});
+  spoil("attic.img");
+  story.run("audit", {"attic.img"}, static_cast<int>(Status::damaged), "audit");
+  story.write_index();
+  std::cout << "\nReports of all this: " << (folder / "reports/index.html").string() << "\n";
   std::cout << "\nThe images are in " << folder.string() << ": try your own commands on them.\n";
   return 0;
 }

@@ -78,8 +78,7 @@ CommandLine grow_line() {
       "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
       "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
-      "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
-,
+      "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n",
       grow_options()};
 }
 

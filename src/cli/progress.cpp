@@ -2,9 +2,9 @@
 #include <unistd.h>
 
 #include <chrono>
-#include <csignal>
 #include <iostream>
 
+#include "cli/interrupt.h"
 #include "cli/run.h"
 #include "cli/terminal.h"
 #include "core/base/sizes.h"
@@ -16,19 +16,12 @@ namespace {
 using Clock = std::chrono::steady_clock;
 using namespace std::chrono_literals;
 
-volatile std::sig_atomic_t interrupted = 0;
-
-void on_interrupt(int) { interrupted = 1; }
-
 /// What all ways of telling have in common: Ctrl-C, and how often something is said.
 class ToldProgress : public Progress {
  public:
   ToldProgress(const Run& run, Clock::duration first, Clock::duration every)
       : run_(run), first_(first), every_(every) {
-    for (const int number : {SIGINT, SIGTERM, SIGHUP})
-      // What was told to outlive its terminal does.
-      if (std::signal(number, on_interrupt) == SIG_IGN && number == SIGHUP)
-        std::signal(number, SIG_IGN);
+    note_interrupts(Waits::go_on);
   }
 
   void begin(const std::string& what, std::uint64_t total) override {
@@ -40,10 +33,7 @@ class ToldProgress : public Progress {
   }
 
   void advance(std::uint64_t done) override {
-    if (interrupted != 0) {
-      interrupted = 0;
-      throw Stopped();
-    }
+    if (was_interrupted(/*forget=*/true)) throw Stopped();
     const auto now = Clock::now();
     if (now - started_ < first_ || now - told_ < every_) return;
     told_ = now;

@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <csignal>
+#include <map>
 #include <nlohmann/json.hpp>
 #include <random>
 #include <thread>
@@ -35,6 +36,22 @@ class BatchStory : public testing::Test {
   json results() const { return json::parse(read_file(folder_ / "out/results.json")); }
   std::string result(int i) const {
     return results()["guests"][static_cast<std::size_t>(i)]["result"];
+  }
+  /// The order, on its way in a process group of its own.
+  static pid_t begin(const std::string& path) {
+    const pid_t child = ::fork();
+    if (child == 0) {
+      ::setpgid(0, 0);
+      const int nothing = ::open("/dev/null", O_RDWR);
+      ::dup2(nothing, 1);
+      ::dup2(nothing, 2);
+      const char* other = std::getenv("JUNEHEATH_PROGRAM");
+      ::execl(other != nullptr ? other : JUNEHEATH_PROGRAM, "juneheath", "batch", path.c_str(),
+              "--yes", nullptr);
+      ::_exit(127);
+    }
+    ::setpgid(child, child);
+    return child;
   }
   TempFolder folder_;
 };
@@ -157,24 +174,13 @@ TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
   fmt::print("  seed {}\n", seed);
   std::mt19937 random(seed);
   int killed = 0;
-  for (int round = 0; round < 4; ++round) {
+  for (int round = 0; round < 2; ++round) {
     for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
       std::filesystem::remove_all(entry);
     guests(5);
     const std::string path = order(grow_all);
     for (int turn = 0; turn < 6; ++turn) {
-      const pid_t child = ::fork();
-      if (child == 0) {
-        ::setpgid(0, 0);
-        const int nothing = ::open("/dev/null", O_RDWR);
-        ::dup2(nothing, 1);
-        ::dup2(nothing, 2);
-        const char* other = std::getenv("JUNEHEATH_PROGRAM");
-        ::execl(other != nullptr ? other : JUNEHEATH_PROGRAM, "juneheath", "batch", path.c_str(),
-                "--yes", nullptr);
-        ::_exit(127);
-      }
-      ::setpgid(child, child);
+      const pid_t child = begin(path);
       std::this_thread::sleep_for(std::chrono::microseconds(random() % 400000));
       killed += ::kill(-child, SIGKILL) == 0 ? 1 : 0;
       int status = 0;
@@ -189,7 +195,29 @@ TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
       ASSERT_EQ(check_ext(image(i), root_at), "");
     }
   }
-  EXPECT_GT(killed, 10);
+  EXPECT_GT(killed, 5);
+}
+
+// Ctrl-C: what runs stops where it may or ends, nothing else begins, and the table says so.
+TEST_F(BatchStory, StopsWhenAsked) {
+  int stopped = 0;
+  for (int wait = 10; wait < 400; wait += 100) {
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
+      std::filesystem::remove_all(entry);
+    guests(6);
+    const std::string path = order(grow_all);
+    const pid_t child = begin(path);
+    std::this_thread::sleep_for(std::chrono::milliseconds(wait));
+    ::kill(-child, SIGINT);
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    ASSERT_TRUE(WIFEXITED(status) || WTERMSIG(status) == SIGINT) << status;
+    stopped += WIFEXITED(status) && WEXITSTATUS(status) == 3 ? 1 : 0;
+    for (int i = 0; i < 6; ++i) EXPECT_EQ(check_ext(image(i), root_at), "") << wait;
+    ASSERT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
+    for (int i = 0; i < 6; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+  }
+  EXPECT_GT(stopped, 0);
 }
 
 // Cut off at each of the calls that write, not only at any time.
@@ -208,10 +236,81 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
     EXPECT_EQ(check_ext(image(0), root_at), "") << "call " << call;
     return cut.status != 0;
   };
+  // A random part of them in a run; all with JUNEHEATH_FULL.
+  const bool all = std::getenv("JUNEHEATH_FULL") != nullptr;
+  std::mt19937 random{std::random_device()()};
   int call = 1;
-  while (stopped_at(call) && call < 400) ++call;
+  while (stopped_at(call) && call < 400) call += all ? 1 : 1 + static_cast<int>(random() % 7);
   EXPECT_GT(call, 20) << "it was cut off too seldom";
   EXPECT_LT(call, 400);
+}
+
+// Forty guests of mixed forms and filesystems, three of them bad, and the whole of it killed in the
+// middle.
+TEST_F(BatchStory, FortyGuestsThreeOfThemBad) {
+  const std::vector<std::string> samples{"heather",  "nestcam",       "mbr-extended",
+                                         "mbr-ntfs", "whole-disk-pv", "mbr-boot-lvm"};
+  const std::vector<std::string> forms{"qcow2", "vhdx", "vdi", "vmdk", "vhd", "img"};
+  std::map<std::string, std::uint64_t> sizes;  // of the disks, by guest
+  std::filesystem::create_directory(folder_ / "farm");
+  for (std::size_t i = 0; i < 37; ++i) {
+    const std::string& sample = samples[i % samples.size()];
+    const std::string& form = forms[(i / samples.size()) % forms.size()];
+    const std::string raw = folder_ / (sample + ".img");
+    if (!std::filesystem::exists(raw)) unpack_sample(sample, raw);
+    const std::string name = fmt::format("{}-{}", sample, i);
+    ASSERT_EQ(juneheath({"recast", raw, folder_ / ("farm/" + name + "." + form), "--quiet"}).status,
+              0);
+    sizes[name] = std::filesystem::file_size(raw);
+  }
+  unpack_sample("swap-behind", folder_ / "farm/bad-1.img");
+  unpack_sample("ntfs-asleep", folder_ / "farm/bad-2.img");
+  unpack_sample("heather", folder_ / "farm/bad-3.img");
+  poke(folder_ / "farm/bad-3.img", root_at + 4096 + 4, std::string(16, '\x5a'));
+  const std::string path = order(
+      "jobs = 2\nmemory = \"512MiB\"\n[[guest]]\nchange = \"grow\"\nby = \"64MiB\"\neach = "
+      "\"farm/*\"\n");
+
+  const pid_t child = begin(path);
+  // When about half of them are done.
+  const auto done = [&] {
+    std::size_t count = 0;
+    std::error_code error;
+    for (const auto& entry : std::filesystem::directory_iterator(folder_ / "out/guests", error))
+      count +=
+          read_file((entry.path() / "task.json").string()).find("\"done\"") != std::string::npos
+              ? 1
+              : 0;
+    return count;
+  };
+  for (int i = 0; i < 6000 && done() < 15; ++i)
+    std::this_thread::sleep_for(std::chrono::milliseconds(5));
+  ::kill(-child, SIGKILL);
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  std::this_thread::sleep_for(std::chrono::milliseconds(200));
+
+  const Outcome rest = juneheath({"batch", path, "--yes", "--json"});
+  const json results = json::parse(rest.out);
+  EXPECT_EQ(rest.status, 4) << "one of them is damaged: " << results["totals"];
+  std::size_t earlier = 0;
+  for (const json& guest : results["guests"]) {
+    const std::string name = guest["name"];
+    if (name.starts_with("bad")) {
+      EXPECT_NE(guest["status"], 0) << name;
+      EXPECT_NE(guest["message"], "") << name;
+      EXPECT_EQ(guest["result"], name == "bad-3" ? "failed" : "refused") << guest["message"];
+      continue;
+    }
+    earlier += guest["result"] == "done earlier" ? 1 : 0;
+    EXPECT_EQ(guest["status"], 0) << name << guest["message"];
+    EXPECT_EQ(guest["disk_after"], sizes[name] + (64U << 20)) << name << ": not once, and no more";
+    EXPECT_LT(guest["peak_memory"].get<std::uint64_t>(), 256U << 20) << name;
+    const std::string image = folder_ / guest["images"][0].get<std::string>();
+    EXPECT_EQ(juneheath({"audit", image, "--quiet"}).status, 0) << name;
+  }
+  EXPECT_EQ(results["guests"].size(), 40U);
+  EXPECT_GE(earlier, 10U);
 }
 
 }  // namespace

@@ -8,14 +8,14 @@
 namespace jh {
 namespace {
 
-constexpr const char* where = "registry hive";
+constexpr const char* hive_place = "registry hive";
 constexpr std::uint64_t bins_at = 4096;
 constexpr std::uint32_t most_entries = 65536;  // of one list, or values of one key
 
 class Hive {
  public:
   explicit Hive(Store& store) : store_(store) {
-    if (store.size() < bins_at || !holds(store, 0, "regf")) damaged("it is no hive", where);
+    if (store.size() < bins_at || !holds(store, 0, "regf")) damaged("it is no hive", hive_place);
   }
   std::uint32_t root() { return read_as<Le32>(store_, 0x24).value(); }
 
@@ -23,9 +23,9 @@ class Hive {
   Buffer cell(std::uint32_t at, std::size_t least, std::size_t most) {
     const std::uint64_t start = bins_at + std::uint64_t{at};
     const auto size = static_cast<std::int32_t>(read_as<Le32>(store_, start).value());
-    if (size >= 0 || size == INT32_MIN) damaged("it leads to what is not in use", where);
+    if (size >= 0 || size == INT32_MIN) damaged("it leads to what is not in use", hive_place);
     const auto length = static_cast<std::uint64_t>(-size) - 4;
-    if (length < least) damaged("a cell of it is too short", where);
+    if (length < least) damaged("a cell of it is too short", hive_place);
     return read_buffer(store_, start + 4, std::min<std::uint64_t>(length, most));
   }
 
@@ -40,11 +40,11 @@ class Hive {
     const Buffer key = cell(parent, key_size, key_size);
     const std::uint32_t count = u32(key, 0x24);
     if (count == 0) return;
-    if (count > most_entries) damaged("a key of it has too many values", where);
+    if (count > most_entries) damaged("a key of it has too many values", hive_place);
     const Buffer list = cell(u32(key, 0x28), 4ULL * count, 4ULL * count);
     for (std::uint32_t i = 0; i < count; ++i) {
       const Buffer value = cell(u32(list, 4ULL * i), 0x14, 0x14 + 512);
-      if (value[0] != 'v' || value[1] != 'k') damaged("a value of it is none", where);
+      if (value[0] != 'v' || value[1] != 'k') damaged("a value of it is none", hive_place);
       constexpr std::uint32_t inside = 0x80000000;
       const std::uint32_t size = u32(value, 4);
       // What is longer says nothing of letters.
@@ -74,12 +74,12 @@ class Hive {
   }
 
   void walk_list(std::uint32_t at, const Visit& visit, int depth) {
-    if (depth > 4) damaged("its lists of keys lead in a circle", where);
+    if (depth > 4) damaged("its lists of keys lead in a circle", hive_place);
     const Buffer head = cell(at, 4, 4);
     const std::string kind(head.begin(), head.begin() + 2);
     const std::uint32_t count = u16(head, 2);
     const std::size_t width = kind == "lf" || kind == "lh" ? 8 : 4;
-    if (width == 4 && kind != "li" && kind != "ri") damaged("a list of keys is none", where);
+    if (width == 4 && kind != "li" && kind != "ri") damaged("a list of keys is none", hive_place);
     const Buffer list = cell(at, 4 + width * count, 4 + width * count);
     for (std::uint32_t i = 0; i < count && !done_; ++i) {
       const std::uint32_t next = u32(list, 4 + width * i);
@@ -88,7 +88,7 @@ class Hive {
         continue;
       }
       const Buffer key = cell(next, key_size, key_size + 512);
-      if (key[0] != 'n' || key[1] != 'k') damaged("a key of it is none", where);
+      if (key[0] != 'n' || key[1] != 'k') damaged("a key of it is none", hive_place);
       const std::size_t length = std::min<std::size_t>(u16(key, 0x48), key.size() - key_size);
       done_ = !visit(next, text(key, key_size, length, (u16(key, 2) & 0x20) != 0));
     }

@@ -36,7 +36,7 @@ std::string index_page(const Order& order, const std::vector<TaskResult>& result
       "<th scope=\"col\" class=\"n\">after</th><th scope=\"col\" class=\"n\">on the host "
       "before</th>"
       "<th scope=\"col\" class=\"n\">after</th><th scope=\"col\" class=\"n\">took</th>"
-      "<th scope=\"col\"></th></tr></thead><tbody>\n",
+      "<th scope=\"col\">message</th></tr></thead><tbody>\n",
       markup_text(title), good ? "good" : "bad", good ? "✓" : "✗", markup_text(totals(results)));
   for (const TaskResult& result : results) {
     const TaskState& state = result.state;

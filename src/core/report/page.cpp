@@ -59,10 +59,15 @@ class Page {
     if (record_.status != 0) {
       std::string text = outcome_of(record_);
       text[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(text[0])));
-      return text + (record_.error ? fmt::format(": {}", record_.error->what()) : "");
+      if (record_.error) return text + ": " + record_.error->what();
+      return text + (record_.findings.empty()
+                         ? ""
+                         : fmt::format(": {} finding{}", record_.findings.size(),
+                                       record_.findings.size() == 1 ? "" : "s"));
     }
     if (record_.dry_run) return "Dry run: this is what would be done. Nothing was changed.";
-    if (record_.changed) return "Done. The result was proven from disk before it counted.";
+    if (record_.changed && !record_.evidence.empty())
+      return "Done. The result was proven from disk before it counted.";
     return "Done.";
   }
 
@@ -99,7 +104,7 @@ class Page {
   void layers() {
     if (!record_.layers.empty()) {
       section("Before and after, layer by layer");
-      add("<table><thead><tr><th scope=\"col\">layer</th><th scope=\"col\"></th>"
+      add("<table><thead><tr><th scope=\"col\">layer</th><th scope=\"col\">what it is</th>"
           "<th scope=\"col\" class=\"n\">before</th><th scope=\"col\" class=\"n\">after</th>"
           "<th scope=\"col\" class=\"n\">change</th><th scope=\"col\" class=\"n\">now free</th>"
           "</tr></thead><tbody>\n");
@@ -120,7 +125,7 @@ class Page {
     }
     if (record_.sizes.empty()) return;
     section("What is there");
-    add("<table><thead><tr><th scope=\"col\">layer</th><th scope=\"col\"></th>"
+    add("<table><thead><tr><th scope=\"col\">layer</th><th scope=\"col\">what it is</th>"
         "<th scope=\"col\" class=\"n\">size</th><th scope=\"col\" class=\"n\">free</th></tr>"
         "</thead><tbody>\n");
     for (const LayerSize& layer : record_.sizes)

@@ -40,7 +40,8 @@ dt { color: var(--quiet); } dd { margin: 0; overflow-wrap: anywhere; }
 figure { margin: .5rem 0; } figure img { width: 100%; height: auto; display: block; }
 figcaption { color: var(--quiet); font-size: .9rem; } summary { cursor: pointer; }
 a { color: var(--mark); }
-.skip { position: absolute; left: -99rem; } .skip:focus { left: 1rem; top: .5rem; }
+.skip { position: absolute; left: -99rem; }
+.skip:focus { position: static; display: inline-block; margin: .5rem 2rem; }
 @media print { :root { --ground: #fff; --text: #000; --quiet: #444; --line: #bbb; --panel: #fff;
   --mark: #444; } main { max-width: none; padding: 0; } h2 { break-after: avoid; }
   figure, tr, pre { break-inside: avoid; } pre { white-space: pre-wrap; } .skip { display: none; } }
