@@ -23,9 +23,14 @@ namespace {
 namespace files = std::filesystem;
 
 files::path sample_folder() {
-  for (const char* place : {JUNEHEATH_DEMO_FOLDER, JUNEHEATH_INSTALLED_DEMO})
-    if (files::exists(files::path(place) / "heather.img.zst")) return place;
-  refuse("the sample guests are not there", JUNEHEATH_INSTALLED_DEMO,
+  // Installed: beside the program, wherever that was put.
+  std::error_code error;
+  const files::path installed =
+      files::read_symlink("/proc/self/exe", error).parent_path().parent_path() /
+      "share/juneheath/demo";
+  for (const files::path& place : {files::path(JUNEHEATH_DEMO_FOLDER), installed})
+    if (files::exists(place / "heather.img.zst")) return place;
+  refuse("the sample guests are not there", installed.string(),
          "run from a checkout of the source, or install the program with its data");
 }
 
