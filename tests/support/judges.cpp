@@ -80,6 +80,24 @@ std::string check_ext(const std::string& image, std::uint64_t offset) {
   return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
 }
 
+void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
+              bool filled) {
+  make_sparse_file(path, size);
+  std::vector<std::string> command{"mkfs.xfs", "-q", "-f"};
+  command.insert(command.end(), options.begin(), options.end());
+  command.push_back(path);
+  const Outcome outcome = run(command);
+  if (outcome.status != 0) throw std::runtime_error(fmt::format("mkfs.xfs: {}", outcome.err));
+  if (!filled || !can_mount()) return;
+  const Mounted mounted(path, 0, 0, /*writable=*/true);
+  run({"cp", "-a", sample_tree() + "/.", mounted.path()});
+}
+
+std::string check_xfs(const std::string& image) {
+  const Outcome outcome = run({"xfs_repair", "-n", "-f", image});
+  return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
+}
+
 bool can_mount() {
   return ::geteuid() == 0 && files::exists("/dev/loop-control") && files::exists("/dev/loop0");
 }

@@ -19,6 +19,12 @@ const std::string& sample_tree();
 /// Empty when the system's checker, told to change nothing, is content; its words otherwise.
 std::string check_ext(const std::string& image, std::uint64_t offset = 0);
 
+/// The same for XFS: made by the system, filled by its kernel (where this process may mount).
+void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
+              bool filled = true);
+/// Empty when the system's checker, told to change nothing, is content; its words otherwise.
+std::string check_xfs(const std::string& image);
+
 /// Whether this process may attach and mount images.
 bool can_mount();
 

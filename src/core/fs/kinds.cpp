@@ -5,13 +5,14 @@
 #include "core/fs/named/named.h"
 #include "core/fs/ntfs/ntfs.h"
 #include "core/fs/swap/swap.h"
+#include "core/fs/xfs/xfs.h"
 
 namespace jh {
 
 const std::vector<const FilesystemKind*>& filesystem_kinds() {
-  static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &named::xfs,
+  static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &xfs::kind,
                                                       &named::btrfs, &ntfs::kind, &named::exfat,
-                                                      &fat::fat32,  &fat::fat};
+                                                      &fat::fat32,   &fat::fat};
   return all;
 }
 

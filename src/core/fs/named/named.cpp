@@ -20,7 +20,6 @@ struct Places {
   std::size_t label_length;
 };
 
-constexpr Places xfs_places{0, "XFSB"sv, "XFS", 32, 108, 12};
 constexpr Places btrfs_places{65600, "_BHRfS_M"sv, "btrfs", 65568, 65835, 255};
 constexpr Places exfat_places{3, "EXFAT   "sv, "exFAT", 0, 0, 0};
 
@@ -51,7 +50,6 @@ constexpr FilesystemKind kind_of() {
 
 }  // namespace
 
-const FilesystemKind xfs = kind_of<xfs_places>();
 const FilesystemKind btrfs = kind_of<btrfs_places>();
 const FilesystemKind exfat = kind_of<exfat_places>();
 

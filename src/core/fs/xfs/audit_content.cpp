@@ -1,0 +1,233 @@
+#include <fmt/format.h>
+
+#include <unordered_map>
+
+#include "core/base/ranges.h"
+#include "core/fs/xfs/audit.h"
+#include "core/fs/xfs/inode.h"
+
+namespace jh::xfs {
+namespace {
+
+constexpr std::uint32_t staging =
+    1U << 31;  // in the tree of reference counts: not shared, in the making
+
+class ContentAudit {
+ public:
+  ContentAudit(Store& place, const Geometry& geometry, Findings& findings, Progress& progress)
+      : place_(place), geometry_(geometry), findings_(findings), progress_(progress) {}
+
+  void run() {
+    const Superblock& super = geometry_.superblock();
+    own(super.log_start.value(), super.log_blocks.value(), "the log");
+    progress_.begin("auditing inodes", 0);
+    for (std::uint32_t group = 0; group < geometry_.groups(); ++group) shared_extents(group);
+    for (std::uint32_t group = 0; group < geometry_.groups(); ++group) metadata(group);
+    for (std::uint32_t group = 0; group < geometry_.groups(); ++group) inodes_of(group);
+    links();
+    for (std::uint32_t group = 0; group < geometry_.groups(); ++group) all_owned(group);
+    progress_.end();
+  }
+
+ private:
+  struct Node {
+    std::uint32_t links = 0;
+    std::uint32_t names = 0;
+    std::uint32_t folders = 0;
+    bool folder = false;
+  };
+
+  void add(const std::string& what) { findings_.add("XFS", what); }
+
+  // In blocks that count through all groups.
+  std::uint64_t line(std::uint64_t block) const {
+    return geometry_.block_at(block) / geometry_.block_size();
+  }
+
+  void own_line(std::uint64_t start, std::uint64_t count, const std::string& who) {
+    if (overlaps(owned_, start, start + count)) {
+      // Shared on purpose, or twice by mistake.
+      std::uint64_t shared = 0;
+      for_each_inside(shared_, start, start + count,
+                      [&](std::uint64_t from, std::uint64_t to) { shared += to - from; });
+      std::uint64_t taken = 0;
+      for_each_inside(owned_, start, start + count, [&](std::uint64_t from, std::uint64_t to) {
+        std::uint64_t inside = 0;
+        for_each_inside(shared_, from, to,
+                        [&](std::uint64_t a, std::uint64_t b) { inside += b - a; });
+        taken += to - from - inside;
+      });
+      if (taken != 0) add(fmt::format("{} has blocks that belong to something else, too", who));
+    }
+    add_range(owned_, start, start + count);
+  }
+  void own(std::uint64_t block, std::uint64_t count, const std::string& who) {
+    own_line(line(block), count, who);
+  }
+
+  void shared_extents(std::uint32_t number) {
+    if (!geometry_.has(ro_compatible::shared_extents)) return;
+    guarded([&] {
+      const Group group(place_, geometry_, number);
+      const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
+      group.walk(Tree::shared, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
+        for (std::size_t i = 0; i < records; ++i) {
+          const auto extent = parse_as<SharedExtent>(data, i * sizeof(SharedExtent));
+          const std::uint64_t start = base + (extent.start.value() & ~staging);
+          const std::uint64_t end = start + extent.count.value();
+          if ((extent.start.value() & staging) != 0)
+            waiting_.emplace_back(start, end - start);
+          else
+            add_range(shared_, start, end);
+        }
+      });
+    });
+  }
+
+  void metadata(std::uint32_t number) {
+    guarded([&] {
+      const Group group(place_, geometry_, number);
+      const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
+      const std::string who = fmt::format("group {}", number);
+      own_line(base, geometry_.header_blocks(), who);
+      for (const Tree tree : {Tree::by_block, Tree::by_size, Tree::inodes, Tree::free_inodes,
+                              Tree::reverse_map, Tree::shared})
+        if (group.has(tree))
+          group.walk(
+              tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
+              [&](std::uint32_t block, unsigned) { own_line(base + block, 1, who); });
+      for (const std::uint32_t block : group.free_list()) own_line(base + block, 1, who);
+      for (const FreeExtent& extent : group.free_extents())
+        own_line(base + extent.start.value(), extent.count.value(), who + "'s free space");
+    });
+    if (number + 1 == geometry_.groups())
+      for (const auto& [start, count] : waiting_) own_line(start, count, "an unfinished copy");
+  }
+
+  void inodes_of(std::uint32_t number) {
+    guarded([&] {
+      const Group group(place_, geometry_, number);
+      const Superblock& super = geometry_.superblock();
+      const unsigned in_block = super.inodes_per_block_log;
+      const bool sparse = geometry_.is(incompatible::sparse_inodes);
+      const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
+      const std::uint64_t first_number = std::uint64_t{number}
+                                         << (super.group_blocks_log + in_block);
+      std::uint64_t last_block = UINT64_MAX;
+      group.walk(Tree::inodes, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
+        for (std::size_t i = 0; i < records; ++i) {
+          const auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
+          for (unsigned k = 0; k < inodes_per_chunk; ++k) {
+            if (sparse && (chunk.hole_mask.value() >> (k / 4) & 1) != 0) continue;
+            const std::uint64_t inside = std::uint64_t{chunk.first.value()} + k;
+            const std::uint64_t block = inside >> in_block;
+            if (block >= group.blocks()) {
+              add(fmt::format("group {}: inodes lie outside of it", number));
+              return;
+            }
+            if (block != last_block)
+              own_line(base + block, 1, fmt::format("the inodes of group {}", number));
+            last_block = block;
+            if ((chunk.free.value() >> k & 1) == 0) inode(first_number | inside);
+          }
+          progress_.advance(0);
+        }
+      });
+    });
+  }
+
+  void inode(std::uint64_t number) {
+    guarded([&] {
+      const InodeFile file(place_, geometry_, number);
+      Node& node = nodes_[number];
+      node.links = file.core().links.value();
+      node.folder = file.is_folder();
+      const std::string who = fmt::format("inode {}", number);
+      std::uint64_t blocks = 0;
+      for (const bool attributes : {false, true}) {
+        const auto extents = file.extents(attributes, [&](std::uint64_t block) {
+          own(block, 1, who);
+          ++blocks;
+        });
+        for (const FileExtent& extent : extents) {
+          own(extent.block, extent.count, who);
+          blocks += extent.count;
+        }
+      }
+      if (blocks != file.core().blocks.value())
+        add(fmt::format("{} has {} blocks, but says {}", who, blocks, file.core().blocks.value()));
+      if (node.folder)
+        file.for_each_entry(
+            [&](const InodeFile::Entry& entry) { names_.emplace_back(number, entry.inode); });
+    });
+  }
+
+  void links() {
+    for (const auto& [folder, child] : names_) {
+      const auto found = nodes_.find(child);
+      if (found == nodes_.end()) {
+        add(fmt::format("folder {} has a name for inode {}, which is not in use", folder, child));
+        continue;
+      }
+      ++found->second.names;
+      if (found->second.folder) ++nodes_[folder].folders;
+    }
+    const Superblock& super = geometry_.superblock();
+    const auto nameless = [&](std::uint64_t number) {
+      for (const std::uint64_t own :
+           {super.root_inode.value(), super.realtime_bitmap.value(), super.realtime_summary.value(),
+            super.user_quota_inode.value(), super.group_quota_inode.value(),
+            super.project_quota_inode.value()})
+        if (number == own) return true;
+      return false;
+    };
+    for (const auto& [number, node] : nodes_) {
+      const bool own = nameless(number);
+      const std::uint32_t expected = node.folder ? 2 + node.folders : own ? 1 : node.names;
+      if (node.links != expected)
+        add(fmt::format("inode {} says {} links, and has {}", number, node.links, expected));
+      if (node.folder && !own && node.names != 1)
+        add(fmt::format("folder {} has {} names", number, node.names));
+    }
+  }
+
+  void all_owned(std::uint32_t number) {
+    const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
+    const std::uint64_t end = base + geometry_.blocks_of(number);
+    std::uint64_t count = 0;
+    for_each_inside(owned_, base, end,
+                    [&](std::uint64_t from, std::uint64_t to) { count += to - from; });
+    if (complete_ && count != end - base)
+      add(fmt::format("group {}: {} blocks belong to nobody", number, end - base - count));
+  }
+
+  template <class Work>
+  void guarded(Work work) {
+    try {
+      work();
+    } catch (const Error& error) {
+      if (error.status() != Status::damaged) throw;
+      complete_ = false;
+      findings_.add("XFS", error.what());
+    }
+  }
+
+  Store& place_;
+  const Geometry& geometry_;
+  Findings& findings_;
+  Progress& progress_;
+  Ranges owned_;   // in blocks through all groups
+  Ranges shared_;  // that may have several owners
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_;
+  std::unordered_map<std::uint64_t, Node> nodes_;
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> names_;  // folder, inode
+  bool complete_ = true;
+};
+
+}  // namespace
+
+void audit_content(Store& place, const Geometry& geometry, Findings& findings, Progress& progress) {
+  ContentAudit(place, geometry, findings, progress).run();
+}
+
+}  // namespace jh::xfs

@@ -1,0 +1,221 @@
+#include "core/fs/xfs/group.h"
+
+#include <fmt/format.h>
+
+namespace jh::xfs {
+namespace {
+
+template <class Header>
+Header read_header(Store& place, const Geometry& geometry, std::uint32_t group, unsigned sector,
+                   std::uint32_t magic, const char* name) {
+  const Buffer bytes =
+      read_buffer(place, geometry.header_at(group, sector), geometry.sector_size());
+  const auto header = parse_as<Header>(bytes, 0);
+  if (header.magic.value() != magic)
+    wrong(fmt::format("group {} has no header of its {}", group, name));
+  if (!sum_holds(bytes, offsetof(Header, checksum)))
+    wrong(fmt::format("group {}: the sum of the header of its {} is wrong", group, name));
+  if (header.uuid != geometry.metadata_uuid())
+    wrong(fmt::format("group {}: the header of its {} is of another filesystem", group, name));
+  if (header.group.value() != group)
+    wrong(fmt::format("group {}: the header of its {} is of another group", group, name));
+  return header;
+}
+
+}  // namespace
+
+const char* tree_name(Tree tree) {
+  switch (tree) {
+    case Tree::by_block:
+      return "free space by place";
+    case Tree::by_size:
+      return "free space by size";
+    case Tree::inodes:
+      return "inodes";
+    case Tree::free_inodes:
+      return "free inodes";
+    case Tree::reverse_map:
+      return "reverse map";
+    case Tree::shared:
+      break;
+  }
+  return "reference counts";
+}
+
+TreeShape shape_of(Tree tree) {
+  switch (tree) {
+    case Tree::by_block:
+      return {tree_magic::by_block, sizeof(FreeExtent), sizeof(FreeExtent)};
+    case Tree::by_size:
+      return {tree_magic::by_size, sizeof(FreeExtent), sizeof(FreeExtent)};
+    case Tree::inodes:
+      return {tree_magic::inodes, sizeof(InodeChunk), 4};
+    case Tree::free_inodes:
+      return {tree_magic::free_inodes, sizeof(InodeChunk), 4};
+    case Tree::reverse_map:
+      return {tree_magic::reverse_map, sizeof(ReverseMapping), 40};
+    case Tree::shared:
+      break;
+  }
+  return {tree_magic::shared, sizeof(SharedExtent), 4};
+}
+
+std::size_t most_records(const Geometry& geometry, Tree tree) {
+  return (geometry.block_size() - sizeof(TreeHeader)) / shape_of(tree).record;
+}
+
+std::size_t most_keys(const Geometry& geometry, Tree tree) {
+  return (geometry.block_size() - sizeof(TreeHeader)) / (shape_of(tree).key + 4);
+}
+
+Group::Group(Store& place, const Geometry& geometry, std::uint32_t number)
+    : place_(place), geometry_(geometry), number_(number) {
+  free_space_ =
+      read_header<FreeSpaceHeader>(place, geometry, number, 1, free_space_magic, "free space");
+  inodes_ = read_header<InodeHeader>(place, geometry, number, 2, inode_header_magic, "inodes");
+  for (const std::uint64_t said :
+       {std::uint64_t{free_space_.blocks.value()}, std::uint64_t{inodes_.blocks.value()}})
+    if (said != blocks()) wrong(fmt::format("group {} has another size in its headers", number));
+}
+
+bool Group::has(Tree tree) const {
+  switch (tree) {
+    case Tree::free_inodes:
+      return geometry_.has(ro_compatible::free_inode_tree);
+    case Tree::reverse_map:
+      return geometry_.has(ro_compatible::reverse_map);
+    case Tree::shared:
+      return geometry_.has(ro_compatible::shared_extents);
+    default:
+      return true;
+  }
+}
+
+std::uint32_t Group::root(Tree tree) const {
+  switch (tree) {
+    case Tree::by_block:
+      return free_space_.roots[0].value();
+    case Tree::by_size:
+      return free_space_.roots[1].value();
+    case Tree::reverse_map:
+      return free_space_.roots[2].value();
+    case Tree::inodes:
+      return inodes_.root.value();
+    case Tree::free_inodes:
+      return inodes_.free_root.value();
+    case Tree::shared:
+      break;
+  }
+  return free_space_.shared_root.value();
+}
+
+std::uint32_t Group::levels(Tree tree) const {
+  switch (tree) {
+    case Tree::by_block:
+      return free_space_.levels[0].value();
+    case Tree::by_size:
+      return free_space_.levels[1].value();
+    case Tree::reverse_map:
+      return free_space_.levels[2].value();
+    case Tree::inodes:
+      return inodes_.level.value();
+    case Tree::free_inodes:
+      return inodes_.free_level.value();
+    case Tree::shared:
+      break;
+  }
+  return free_space_.shared_level.value();
+}
+
+std::vector<std::uint32_t> Group::free_list() const {
+  const Buffer bytes =
+      read_buffer(place_, geometry_.header_at(number_, 3), geometry_.sector_size());
+  const auto header = parse_as<FreeListHeader>(bytes, 0);
+  if (header.magic.value() != free_list_magic || header.group.value() != number_ ||
+      header.uuid != geometry_.metadata_uuid() ||
+      !sum_holds(bytes, offsetof(FreeListHeader, checksum)))
+    wrong(fmt::format("group {}: its free list is damaged", number_));
+  const std::size_t most = (geometry_.sector_size() - sizeof(FreeListHeader)) / 4;
+  const std::uint32_t count = free_space_.list_count.value();
+  const std::uint32_t first = free_space_.list_first.value();
+  const std::uint32_t last = free_space_.list_last.value();
+  if (count > most || first >= most || last >= most ||
+      (count != 0 && (first + count - 1) % most != last))
+    wrong(fmt::format("group {}: the ends of its free list are wrong", number_));
+  std::vector<std::uint32_t> blocks;
+  for (std::uint32_t i = 0; i < count; ++i) {
+    const std::size_t slot = (first + i) % most;
+    const auto block = parse_as<Be32>(bytes, sizeof(FreeListHeader) + 4 * slot).value();
+    if (block >= this->blocks())
+      wrong(fmt::format("group {}: its free list leads outside of it", number_));
+    blocks.push_back(block);
+  }
+  return blocks;
+}
+
+void Group::walk(Tree tree, const Leaf& leaf,
+                 const std::function<void(std::uint32_t, unsigned)>& node) const {
+  constexpr std::uint32_t most_levels = 16;
+  const std::uint32_t height = levels(tree);
+  if (height == 0 || height > most_levels)
+    wrong(fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
+  std::uint64_t budget = blocks();  // no tree has more blocks than its group
+  walk_block(tree, root(tree), height - 1, leaf, node, budget);
+}
+
+void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
+                       const std::function<void(std::uint32_t, unsigned)>& node,
+                       std::uint64_t& budget) const {
+  const auto fail = [&](const char* what) {
+    wrong(fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
+  };
+  if (block >= blocks() || block < geometry_.header_blocks()) fail("it lies outside of the group");
+  if (budget == 0) fail("the tree leads in a circle");
+  --budget;
+  const Buffer bytes =
+      read_buffer(place_, geometry_.block_at(number_, block), geometry_.block_size());
+  const auto header = parse_as<TreeHeader>(bytes, 0);
+  const TreeShape shape = shape_of(tree);
+  if (header.magic.value() != shape.magic) fail("it is no block of this tree");
+  if (!sum_holds(bytes, offsetof(TreeHeader, checksum))) fail("its sum is wrong");
+  if (header.uuid != geometry_.metadata_uuid()) fail("it is of another filesystem");
+  if (header.owner.value() != number_) fail("it is of another group");
+  if (header.address.value() * basic_block != geometry_.block_at(number_, block))
+    fail("it is of another place");
+  if (header.level.value() != level) fail("it is of another level");
+  const std::size_t count = header.records.value();
+  if (node) node(block, level);
+  if (level == 0) {
+    if (count > most_records(geometry_, tree)) fail("it has too many records");
+    leaf(block, ConstByteSpan(bytes).subspan(sizeof(TreeHeader)), count);
+    return;
+  }
+  const std::size_t most = most_keys(geometry_, tree);
+  if (count > most || count == 0) fail("it has an impossible number of keys");
+  for (std::size_t i = 0; i < count; ++i)
+    walk_block(tree, parse_as<Be32>(bytes, sizeof(TreeHeader) + most * shape.key + 4 * i).value(),
+               level - 1, leaf, node, budget);
+}
+
+std::vector<FreeExtent> Group::free_extents(Tree tree) const {
+  std::vector<FreeExtent> all;
+  std::uint64_t end = 0;
+  std::uint64_t sum = 0;
+  walk(tree, [&](std::uint32_t block, ConstByteSpan data, std::size_t records) {
+    for (std::size_t i = 0; i < records; ++i) {
+      const auto extent = parse_as<FreeExtent>(data, i * sizeof(FreeExtent));
+      const std::uint64_t start = extent.start.value();
+      const std::uint64_t count = extent.count.value();
+      if (count == 0 || start + count > blocks() || (tree == Tree::by_block && start < end))
+        wrong(fmt::format("group {}, tree of {}, block {}: a free extent is impossible", number_,
+                          tree_name(tree), block));
+      end = start + count;
+      sum += count;
+      if (sum > blocks()) wrong(fmt::format("group {} has more free blocks than blocks", number_));
+      all.push_back(extent);
+    }
+  });
+  return all;
+}
+
+}  // namespace jh::xfs

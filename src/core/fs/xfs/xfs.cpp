@@ -1,0 +1,183 @@
+#include "core/fs/xfs/xfs.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/base/ranges.h"
+#include "core/fs/text_at.h"
+#include "core/fs/xfs/audit.h"
+#include "core/fs/xfs/grow.h"
+#include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/log.h"
+#include "core/fs/xfs/tree.h"
+
+namespace jh::xfs {
+namespace {
+
+class XfsFilesystem final : public Filesystem {
+ public:
+  explicit XfsFilesystem(Store& store) : place_(store), geometry_(store) {}
+
+  const Geometry& geometry() const { return geometry_; }
+
+  Store& store() override { return place_; }
+  Bytes size() const override { return Bytes(geometry_.size()); }
+  Bytes unit() const override { return Bytes(geometry_.block_size()); }
+  Bytes usable(Bytes place_size) const override {
+    return Bytes(plan_growth(geometry_, place_size.value()).blocks * geometry_.block_size());
+  }
+  std::optional<std::string> read_text(const std::string& path, std::uint64_t limit) override {
+    const auto number = find_path(place_, geometry_, path);
+    if (!number) return std::nullopt;
+    const InodeFile found(place_, geometry_, *number);
+    if (!found.is_file()) return std::nullopt;
+    const Buffer bytes = found.read(0, std::min(found.size(), limit));
+    return std::string(bytes.begin(), bytes.end());
+  }
+  FilesystemFloor floor() override { return {size(), "XFS, which does not become smaller yet"}; }
+
+  ResizePlan plan_resize(Bytes size) override {
+    if (size < this->size())
+      unsupported(
+          "XFS does not become smaller yet", "XFS",
+          "leave it its size, or make a smaller filesystem inside the guest and copy the files");
+    const Growth growth = plan_growth(geometry_, size.value());
+    check_last_group(place_, geometry_, growth);
+    ResizePlan plan;
+    plan.from = this->size();
+    plan.to = Bytes(growth.blocks * geometry_.block_size());
+    const std::uint32_t fresh = growth.groups - geometry_.groups();
+    plan.words = fresh == 0
+                     ? "make the last allocation group longer"
+                     : fmt::format("add {} allocation group{}", fresh, fresh == 1 ? "" : "s");
+    plan.bytes_to_write = bytes_of(geometry_, growth);
+    return plan;
+  }
+  void resize(Bytes size, Progress& progress) override {
+    grow(place_, geometry_, plan_growth(geometry_, size.value()), progress);
+  }
+
+  void audit(AuditScope scope, Bytes from, Findings& findings, Progress& progress) override {
+    // Of what a growth has kept, all groups but the last are as they were.
+    const std::uint64_t known = from.value() / (geometry_.group_blocks() * geometry_.block_size());
+    const auto first =
+        scope == AuditScope::full || known == 0
+            ? 0U
+            : static_cast<std::uint32_t>(std::min<std::uint64_t>(known, geometry_.groups()) - 1);
+    audit_structure(place_, geometry_, first, findings, progress);
+    if (scope == AuditScope::full) audit_content(place_, geometry_, findings, progress);
+  }
+  void audit_kept(Filesystem& before, bool, Findings& findings) override {
+    // But for sizes and counts the superblock says what it said.
+    Superblock was = dynamic_cast<XfsFilesystem&>(before).geometry_.superblock();
+    const Superblock& now = geometry_.superblock();
+    was.blocks = now.blocks.value();
+    was.groups = now.groups.value();
+    was.free_blocks = now.free_blocks.value();
+    was.checksum = now.checksum.value();
+    if (std::memcmp(&was, &now, sizeof(was)) != 0)
+      findings.add("XFS, superblock", "more than its size has changed");
+  }
+
+  std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override {
+    if (may_change_.empty()) note_own();
+    std::uint64_t reached = at;
+    for_each_inside(may_change_, at, at + length, [&](std::uint64_t from, std::uint64_t to) {
+      if (from <= reached) reached = to;
+    });
+    if (reached >= at + length) return std::nullopt;
+    return reached;
+  }
+
+  std::unique_ptr<FileTree> tree() override { return file_tree(place_, geometry_); }
+  void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override {
+    for (std::uint32_t number = 0; number < geometry_.groups(); ++number) {
+      const Group group(place_, geometry_, number);
+      for (const FreeExtent& extent : group.free_extents()) {
+        const std::uint64_t start = geometry_.block_at(number, extent.start.value());
+        visit(start, start + extent.count.value() * geometry_.block_size());
+      }
+    }
+  }
+
+ private:
+  // What a growth writes to in the present filesystem: copies of the superblock, and of the last
+  // group its headers, its trees of free space and the blocks that these may get.
+  void note_own() {
+    const std::uint64_t sector = geometry_.sector_size();
+    for (std::uint32_t group = 0; group < geometry_.groups(); ++group)
+      add_range(may_change_, geometry_.group_at(group), geometry_.group_at(group) + sector);
+    const std::uint32_t last = geometry_.groups() - 1;
+    const Group group(place_, geometry_, last);
+    add_range(may_change_, geometry_.header_at(last, 1), geometry_.header_at(last, 3));
+    const auto block = [&](std::uint32_t number) {
+      const std::uint64_t start = geometry_.block_at(last, number);
+      add_range(may_change_, start, start + geometry_.block_size());
+    };
+    for (const Tree tree : {Tree::by_block, Tree::by_size})
+      group.walk(
+          tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
+          [&](std::uint32_t number, unsigned) { block(number); });
+    for (const std::uint32_t number : group.free_list()) block(number);
+  }
+
+  Store& place_;
+  Geometry geometry_;
+  Ranges may_change_;
+};
+
+bool recognise(Store& place) { return holds(place, 0, "XFSB"); }
+
+OpenedFilesystem open(Store& place) {
+  OpenedFilesystem found;
+  FilesystemFacts& facts = found.facts;
+  facts.name = "XFS";
+  facts.label = text_at(place, offsetof(Superblock, label), 12);
+  facts.state = "not looked into";
+  try {
+    facts.uuid = uuid_text(read_as<Superblock>(place, 0).uuid);
+    auto opened = std::make_unique<XfsFilesystem>(place);
+    const Geometry& geometry = opened->geometry();
+    facts.size = opened->size();
+    std::uint64_t free = 0;
+    for (std::uint32_t group = 0; group < geometry.groups(); ++group)
+      free += Group(place, geometry, group).free_space().free_blocks.value();
+    facts.used =
+        Bytes((geometry.blocks() - std::min(geometry.blocks(), free)) * geometry.block_size());
+    if (log_is_at_rest(place, geometry)) {
+      facts.state = "clean";
+    } else {
+      facts.state = "needs log replay";
+      facts.blockers.push_back(
+          Error(Status::refused,
+                "the filesystem was not cleanly unmounted, and its log has to be replayed",
+                "XFS, log", "start the guest and shut it down properly, then run again")
+              .because(Reason::not_unmounted));
+    }
+    found.filesystem = std::move(opened);
+  } catch (const Error& error) {
+    facts.state = error.status() == Status::damaged ? "damaged" : "left alone";
+    facts.blockers.push_back(error);
+  }
+  return found;
+}
+
+FilesystemKind make_kind() {
+  FilesystemKind made{"XFS"};
+  made.audited = true;
+  made.resizable = true;
+  made.holds_files = true;
+  made.recognise = recognise;
+  made.open = open;
+  made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
+    return std::make_unique<XfsFilesystem>(place);
+  };
+  return made;
+}
+
+}  // namespace
+
+const FilesystemKind kind = make_kind();
+
+}  // namespace jh::xfs
