@@ -19,7 +19,9 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
       }
     return row;
   }
-  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->audited) {
+  const bool left_alone = !place.content.filesystem && place.content.blockers.empty();
+  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->audited ||
+      left_alone) {
     row.verdict = "not looked into";
     row.kind = LayerVerdict::Kind::not_looked_into;
     return row;

@@ -103,39 +103,63 @@ class StructureAudit {
     group.free_list();
   }
 
+  // All records of a tree of inodes, each checked by itself.
+  std::vector<InodeChunk> chunks_of(const Group& group, Tree tree) {
+    const bool sparse = geometry_.is(incompatible::sparse_inodes);
+    std::vector<InodeChunk> all;
+    std::uint64_t next = 0;
+    group.walk(tree, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
+      for (std::size_t i = 0; i < records; ++i) {
+        auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
+        if (chunk.first.value() < next) add("its inode records are out of order");
+        next = std::uint64_t{chunk.first.value()} + inodes_per_chunk;
+        std::uint64_t missing = 0;  // a bit for each inode that has no room
+        if (sparse) {
+          for (unsigned k = 0; k < 16; ++k)
+            if ((chunk.hole_mask.value() >> k & 1) != 0) missing |= 0xFULL << (4 * k);
+        } else {
+          // Three fields are one number of free ones.
+          if (chunk.hole_mask.value() != 0 || chunk.count != 0)
+            add("an inode record has too many free ones");
+          chunk.count = inodes_per_chunk;
+        }
+        if (chunk.count != inodes_per_chunk - static_cast<unsigned>(std::popcount(missing)))
+          add(fmt::format("the record of inode {} has another number of inodes than room for them",
+                          chunk.first.value()));
+        if (std::popcount(chunk.free.value() & ~missing) != chunk.free_count)
+          add(fmt::format("the record of inode {} has another number of free ones than marks",
+                          chunk.first.value()));
+        all.push_back(chunk);
+      }
+    });
+    return all;
+  }
+
   void inode_trees(const Group& group) {
+    const std::vector<InodeChunk> all = chunks_of(group, Tree::inodes);
     std::uint64_t count = 0;
     std::uint64_t free = 0;
-    std::uint64_t with_free = 0;
-    std::uint64_t next = 0;
-    const bool sparse = geometry_.is(incompatible::sparse_inodes);
-    const auto look = [&](bool counts) {
-      next = 0;
-      group.walk(counts ? Tree::inodes : Tree::free_inodes,
-                 [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
-                   for (std::size_t i = 0; i < records; ++i) {
-                     const auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
-                     if (chunk.first.value() < next) add("its inode records are out of order");
-                     next = std::uint64_t{chunk.first.value()} + inodes_per_chunk;
-                     // Without sparse inodes the three fields are one number of free ones.
-                     const std::uint32_t free_here = chunk.free_count;
-                     if (counts) {
-                       count += sparse ? chunk.count : inodes_per_chunk;
-                       free += free_here;
-                       with_free += free_here != 0 ? 1 : 0;
-                     } else {
-                       --with_free;
-                     }
-                   }
-                 });
-    };
-    look(true);
+    std::vector<InodeChunk> with_free;
+    for (const InodeChunk& chunk : all) {
+      count += chunk.count;
+      free += chunk.free_count;
+      if (chunk.free_count != 0) with_free.push_back(chunk);
+    }
     if (count != group.inodes().inodes.value() || free != group.inodes().free_inodes.value())
       add(fmt::format("it has {} inodes, {} of them free, but its header says {} and {}", count,
                       free, group.inodes().inodes.value(), group.inodes().free_inodes.value()));
+    for (const Be32& bucket : group.inodes().unlinked)
+      if (bucket.value() != no_inode) {
+        add("inodes wait to be removed, though the filesystem was unmounted");
+        break;
+      }
     if (!group.has(Tree::free_inodes)) return;
-    look(false);
-    if (with_free != 0) add("its tree of free inodes does not have all of them");
+    const std::vector<InodeChunk> listed = chunks_of(group, Tree::free_inodes);
+    const bool same = std::equal(with_free.begin(), with_free.end(), listed.begin(), listed.end(),
+                                 [](const InodeChunk& a, const InodeChunk& b) {
+                                   return std::memcmp(&a, &b, sizeof(a)) == 0;
+                                 });
+    if (!same) add("its tree of free inodes does not say what its tree of inodes says");
   }
 
   void other_trees(const Group& group) {

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <map>
 #include <unordered_map>
 
 #include "core/base/ranges.h"
@@ -9,6 +10,7 @@
 namespace jh::xfs {
 namespace {
 
+constexpr std::uint64_t nobody = 0;
 constexpr std::uint32_t staging =
     1U << 31;  // in the tree of reference counts: not shared, in the making
 
@@ -19,13 +21,14 @@ class ContentAudit {
 
   void run() {
     const Superblock& super = geometry_.superblock();
-    own(super.log_start.value(), super.log_blocks.value(), "the log");
+    own(super.log_start.value(), super.log_blocks.value(), "the log", owner::log);
     progress_.begin("auditing inodes", 0);
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) shared_extents(group);
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) metadata(group);
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) inodes_of(group);
     links();
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) all_owned(group);
+    reverse_map();
     progress_.end();
   }
 
@@ -44,7 +47,10 @@ class ContentAudit {
     return geometry_.block_at(block) / geometry_.block_size();
   }
 
-  void own_line(std::uint64_t start, std::uint64_t count, const std::string& who) {
+  void own_line(std::uint64_t start, std::uint64_t count, const std::string& who,
+                std::uint64_t owner) {
+    if (owner != nobody && geometry_.has(ro_compatible::reverse_map))
+      add_range(by_owner_[owner], start, start + count);
     if (overlaps(owned_, start, start + count)) {
       // Shared on purpose, or twice by mistake.
       std::uint64_t shared = 0;
@@ -61,8 +67,8 @@ class ContentAudit {
     }
     add_range(owned_, start, start + count);
   }
-  void own(std::uint64_t block, std::uint64_t count, const std::string& who) {
-    own_line(line(block), count, who);
+  void own(std::uint64_t block, std::uint64_t count, const std::string& who, std::uint64_t owner) {
+    own_line(line(block), count, who, owner);
   }
 
   void shared_extents(std::uint32_t number) {
@@ -89,19 +95,23 @@ class ContentAudit {
       const Group group(place_, geometry_, number);
       const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
       const std::string who = fmt::format("group {}", number);
-      own_line(base, geometry_.header_blocks(), who);
+      own_line(base, geometry_.header_blocks(), who, owner::filesystem);
       for (const Tree tree : {Tree::by_block, Tree::by_size, Tree::inodes, Tree::free_inodes,
                               Tree::reverse_map, Tree::shared})
         if (group.has(tree))
           group.walk(
               tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-              [&](std::uint32_t block, unsigned) { own_line(base + block, 1, who); });
-      for (const std::uint32_t block : group.free_list()) own_line(base + block, 1, who);
+              [&](std::uint32_t block, unsigned) {
+                own_line(base + block, 1, who, owner_of(tree));
+              });
+      for (const std::uint32_t block : group.free_list())
+        own_line(base + block, 1, who, owner::group);
       for (const FreeExtent& extent : group.free_extents())
-        own_line(base + extent.start.value(), extent.count.value(), who + "'s free space");
+        own_line(base + extent.start.value(), extent.count.value(), who + "'s free space", nobody);
     });
     if (number + 1 == geometry_.groups())
-      for (const auto& [start, count] : waiting_) own_line(start, count, "an unfinished copy");
+      for (const auto& [start, count] : waiting_)
+        own_line(start, count, "an unfinished copy", owner::copy_on_write);
   }
 
   void inodes_of(std::uint32_t number) {
@@ -126,14 +136,27 @@ class ContentAudit {
               return;
             }
             if (block != last_block)
-              own_line(base + block, 1, fmt::format("the inodes of group {}", number));
+              own_line(base + block, 1, fmt::format("the inodes of group {}", number),
+                       owner::inodes);
             last_block = block;
-            if ((chunk.free.value() >> k & 1) == 0) inode(first_number | inside);
+            if ((chunk.free.value() >> k & 1) == 0)
+              inode(first_number | inside);
+            else
+              free_inode(first_number | inside, base + block, inside);
           }
           progress_.advance(0);
         }
       });
     });
+  }
+
+  // One that is marked as free must not look as if it were in use.
+  void free_inode(std::uint64_t number, std::uint64_t block_line, std::uint64_t inside) {
+    const std::uint64_t size = geometry_.superblock().inode_size.value();
+    const std::uint64_t in_block = inside & (geometry_.block_size() / size - 1);
+    const auto core = read_as<Inode>(place_, block_line * geometry_.block_size() + in_block * size);
+    if (core.magic.value() == inode_magic && core.mode.value() != 0)
+      add(fmt::format("inode {} is marked as free, and is in use", number));
   }
 
   void inode(std::uint64_t number) {
@@ -146,11 +169,11 @@ class ContentAudit {
       std::uint64_t blocks = 0;
       for (const bool attributes : {false, true}) {
         const auto extents = file.extents(attributes, [&](std::uint64_t block) {
-          own(block, 1, who);
+          own(block, 1, who, number);
           ++blocks;
         });
         for (const FileExtent& extent : extents) {
-          own(extent.block, extent.count, who);
+          own(extent.block, extent.count, who, number);
           blocks += extent.count;
         }
       }
@@ -201,6 +224,44 @@ class ContentAudit {
       add(fmt::format("group {}: {} blocks belong to nobody", number, end - base - count));
   }
 
+  static std::uint64_t owner_of(Tree tree) {
+    switch (tree) {
+      case Tree::inodes:
+      case Tree::free_inodes:
+        return owner::inode_trees;
+      case Tree::shared:
+        return owner::shared_tree;
+      default:
+        return owner::group;
+    }
+  }
+
+  // The reverse map says of each block who was found to own it, and of no other.
+  void reverse_map() {
+    if (!geometry_.has(ro_compatible::reverse_map) || !complete_) return;
+    std::map<std::uint64_t, Ranges> said;
+    for (std::uint32_t number = 0; number < geometry_.groups(); ++number)
+      guarded([&] {
+        const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
+        Group(place_, geometry_, number)
+            .walk(Tree::reverse_map, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
+              for (std::size_t i = 0; i < records; ++i) {
+                const auto mapping = parse_as<ReverseMapping>(data, i * sizeof(ReverseMapping));
+                const std::uint64_t start = base + mapping.start.value();
+                add_range(said[mapping.owner.value()], start, start + mapping.count.value());
+              }
+            });
+      });
+    if (said == by_owner_) return;
+    for (const auto& [who, ranges] : by_owner_)
+      if (said[who] != ranges) {
+        add(fmt::format("the reverse map has other blocks of owner {} than it has",
+                        static_cast<std::int64_t>(who)));
+        return;
+      }
+    add("the reverse map knows of owners that there are not");
+  }
+
   template <class Work>
   void guarded(Work work) {
     try {
@@ -221,6 +282,7 @@ class ContentAudit {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_;
   std::unordered_map<std::uint64_t, Node> nodes_;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> names_;  // folder, inode
+  std::map<std::uint64_t, Ranges> by_owner_;                    // where there is a reverse map
   bool complete_ = true;
 };
 

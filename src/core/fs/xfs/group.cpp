@@ -17,6 +17,10 @@ Header read_header(Store& place, const Geometry& geometry, std::uint32_t group, 
     wrong(fmt::format("group {}: the sum of the header of its {} is wrong", group, name));
   if (header.uuid != geometry.metadata_uuid())
     wrong(fmt::format("group {}: the header of its {} is of another filesystem", group, name));
+  if constexpr (requires { header.version; }) {
+    if (header.version.value() != 1)
+      wrong(fmt::format("group {}: the header of its {} is of another version", group, name));
+  }
   if (header.group.value() != group)
     wrong(fmt::format("group {}: the header of its {} is of another group", group, name));
   return header;

@@ -9,12 +9,6 @@ namespace {
 
 // --- the last group
 
-struct Extension {
-  std::vector<FreeExtent> extents;   // by their beginnings
-  std::vector<std::uint32_t> ready;  // what stays on the free list
-  std::size_t taken = 0;
-};
-
 std::vector<FreeExtent> extended(const Group& group, std::uint64_t new_blocks) {
   std::vector<FreeExtent> extents = group.free_extents();
   const std::uint64_t old_blocks = group.blocks();

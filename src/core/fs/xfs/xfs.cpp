@@ -105,6 +105,8 @@ class XfsFilesystem final : public Filesystem {
   // What a growth writes to in the present filesystem: copies of the superblock, and of the last
   // group its headers, its trees of free space and the blocks that these may get.
   void note_own() {
+    // Behind its end nothing is its own yet.
+    add_range(may_change_, geometry_.size(), UINT64_MAX);
     const std::uint64_t sector = geometry_.sector_size();
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group)
       add_range(may_change_, geometry_.group_at(group), geometry_.group_at(group) + sector);
@@ -157,6 +159,11 @@ OpenedFilesystem open(Store& place) {
     }
     found.filesystem = std::move(opened);
   } catch (const Error& error) {
+    // What is not known here its guest knows: the place can grow, and the plan says what is left to do.
+    if (error.status() == Status::unsupported) {
+      facts.state = error.what();
+      return found;
+    }
     facts.state = error.status() == Status::damaged ? "damaged" : "left alone";
     facts.blockers.push_back(error);
   }

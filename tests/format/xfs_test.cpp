@@ -1,0 +1,313 @@
+// XFS against its system: what its maker makes grows, and its checker and its kernel are content.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <random>
+
+#include "core/fs/xfs/format.h"
+#include "core/fs/xfs/geometry.h"
+#include "core/guest/content.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t mib = 1U << 20;
+
+struct Made {
+  const char* name;
+  std::vector<std::string> options;
+};
+
+// Every combination of what the maker offers would be thousands: each feature alone, and several
+// together.
+const std::vector<Made>& makes() {
+  static const std::vector<Made> all{
+      {"Plain", {}},
+      {"ReverseMap", {"-m", "rmapbt=1"}},
+      {"NoSharing", {"-m", "reflink=0"}},
+      {"NoFreeInodeTree", {"-m", "finobt=0,reflink=0"}},
+      {"NoCounts", {"-m", "inobtcount=0,bigtime=0"}},
+      {"OldInodes", {"-i", "sparse=0,size=2048"}},
+      {"ManyExtents", {"-i", "nrext64=1"}},
+      {"SmallBlocks", {"-b", "size=1024", "-m", "rmapbt=1"}},
+      {"LargeSectors", {"-s", "size=4096"}},
+      {"LargeFolders", {"-n", "size=65536"}},
+      {"ManyGroups", {"-d", "agcount=5"}},
+      {"Striped", {"-d", "su=65536,sw=4", "-l", "su=65536"}},
+      {"AllAtOnce",
+       {"-b", "size=2048", "-m", "rmapbt=1", "-i", "nrext64=1,size=1024", "-n", "size=8192"}}};
+  return all;
+}
+
+void make(const std::string& image, const Made& made, std::uint64_t size) {
+  make_xfs(image, size, made.options);
+}
+
+std::string tree_of(const std::string& image) {
+  const Mounted mounted(image, 0);
+  return run({"bash", "-c",
+              "cd '" + mounted.path() +
+                  "' && find . -printf '%p %m %U %G %n %s %T@ %l\\n' | sort && "
+                  "find . -type f -print0 | sort -z | xargs -0 sha256sum && getfattr -Rd -m - . "
+                  "2>/dev/null"})
+      .out;
+}
+
+class XfsMatrix : public testing::TestWithParam<Made> {};
+
+TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  std::mt19937_64 random{std::random_device{}()};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  const std::uint64_t old_size = (400 + random() % 300) * mib;
+  make(image, GetParam(), old_size);
+  std::string tree = tree_of(image);
+  EXPECT_FALSE(tree.empty());
+  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  // Twice: what was added must be able to grow, too; the second time to many times its size.
+  std::uint64_t size = old_size;
+  for (const std::uint64_t factor : {2, 20}) {
+    size += 1 + random() % (size * factor);
+    SCOPED_TRACE(fmt::format("{} from {} to {} bytes", GetParam().name, old_size, size));
+    const Outcome grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    EXPECT_EQ(check_xfs(image), "");
+    const Outcome audit = juneheath({"audit", image});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+    EXPECT_EQ(tree_of(image), tree);
+    {
+      // 200 MiB come and go, wherever its kernel puts them.
+      const Mounted mounted(image, 0, 0, /*writable=*/true);
+      EXPECT_GE(mounted.capacity() + 80 * mib + size / 50, size) << "the kernel sees less";
+      const std::string films = mounted.path() + "/films";
+      std::filesystem::create_directory(films);
+      const std::string noise(1 << 20, 'n');
+      for (int i = 0; i < 200; ++i) write_file(films + "/film-" + std::to_string(i), noise);
+      run({"sync", "-f", mounted.path()});
+      std::filesystem::remove_all(films);
+    }
+    EXPECT_EQ(check_xfs(image), "");
+    tree = tree_of(image);  // the root folder has another time now
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(makes()),
+                         [](const auto& test) { return std::string(test.param.name); });
+
+// The trees of the last group are full, and split.
+TEST(Xfs, FullTreesOfTheLastGroupGrow) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 320 * mib, {"-b", "size=1024", "-d", "agcount=2"});
+  {
+    // Every other small file goes: thousands of free extents.
+    const Mounted mounted(image, 0, 0, /*writable=*/true);
+    run({"bash", "-c",
+         "cd '" + mounted.path() +
+             "' && for f in $(seq 40); do mkdir d$f; done && for i in $(seq 9000); do head -c 1000 "
+             "/dev/zero | "
+             "tr '\\0' x > d$((i % 40))/f$i 2>/dev/null || true; done; sync -f .; rm -f "
+             "d*/f*[13579]; fallocate -l "
+             "100M big || true; for i in $(seq 2000); do echo x >> d0/f2; done"});
+  }
+  const std::string tree = tree_of(image);
+  for (const std::uint64_t size : {321 * mib, 340 * mib, 2000 * mib}) {
+    const Outcome grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    EXPECT_EQ(check_xfs(image), "") << size;
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    EXPECT_EQ(tree_of(image), tree);
+  }
+}
+
+// What the system's checker finds our audit finds, in metadata that both read.
+TEST(Xfs, TheAuditAgreesWithTheChecker) {
+  const auto seed = std::random_device{}();
+  fmt::print("  seed {}\n", seed);
+  std::mt19937 random{seed};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"});
+  MemoryStore whole = load(image);
+  const xfs::Geometry geometry(whole);
+  int found_by_both = 0;
+  int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 300 : 40;
+  for (int i = 0; i < rounds; ++i) {
+    // A byte of a header, or of a root of a tree, with its sum put right: only what it says is
+    // wrong.
+    MemoryStore place(whole, "place");
+    const auto group = static_cast<std::uint32_t>(random() % geometry.groups());
+    const unsigned what = random() % 7;
+    const std::uint64_t unit = what < 3 ? geometry.sector_size() : geometry.block_size();
+    const std::uint64_t at = what < 3
+                                 ? geometry.header_at(group, 1 + what % 2)
+                                 : geometry.block_at(group, geometry.header_blocks() + what - 3);
+    Buffer bytes = read_buffer(place, at, unit);
+    const std::size_t sum = what < 3 ? (what % 2 == 0 ? offsetof(xfs::FreeSpaceHeader, checksum)
+                                                      : offsetof(xfs::InodeHeader, checksum))
+                                     : offsetof(xfs::TreeHeader, checksum);
+    const std::size_t used = what < 3 ? 60 : 16;
+    const std::size_t victim =
+        what < 3 ? random() % used : sizeof(xfs::TreeHeader) + random() % used;
+    bytes[victim] ^= static_cast<std::uint8_t>(1U << random() % 8);
+    xfs::set_sum(bytes, sum);
+    place.write(at, bytes);
+    const std::string copy = folder / "copy.img";
+    save(place, copy);
+    const bool checker = !check_xfs(copy).empty();
+    const Outcome audit = juneheath({"audit", copy});
+    ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
+    if (checker) {
+      EXPECT_EQ(audit.status, 4) << "group " << group << ", structure " << what << ", byte "
+                                 << victim << "\n"
+                                 << check_xfs(copy);
+      found_by_both += audit.status == 4 ? 1 : 0;
+    }
+    std::filesystem::remove(copy);
+  }
+  EXPECT_GT(found_by_both, rounds / 4);
+}
+
+// Each byte of each header and root in turn: named or harmless, never a fall, a hang or a write.
+TEST(Xfs, LyingFieldsAreNamed) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
+  const MemoryStore whole = load(image);
+  MemoryStore first(whole, "first");
+  const xfs::Geometry geometry(first);
+  std::mt19937 random{std::random_device{}()};
+  const bool all = std::getenv("JUNEHEATH_FULL") != nullptr;
+  Silent silent;
+  struct Structure {
+    std::uint64_t at;
+    std::size_t length;
+    std::size_t sum;
+    std::uint64_t unit;
+  };
+  const std::uint64_t sector = geometry.sector_size();
+  const std::uint64_t block = geometry.block_size();
+  std::vector<Structure> structures{
+      {0, sizeof(xfs::Superblock), offsetof(xfs::Superblock, checksum), sector},
+      {sector, sizeof(xfs::FreeSpaceHeader), offsetof(xfs::FreeSpaceHeader, checksum), sector},
+      {2 * sector, sizeof(xfs::InodeHeader), offsetof(xfs::InodeHeader, checksum), sector},
+      {3 * sector, 80, offsetof(xfs::FreeListHeader, checksum), sector}};
+  for (std::uint64_t i = 0; i < 6; ++i)
+    structures.push_back(
+        {(geometry.header_blocks() + i) * block, 120, offsetof(xfs::TreeHeader, checksum), block});
+  structures.push_back({geometry.block_at(geometry.superblock().root_inode.value() >>
+                                          geometry.superblock().inodes_per_block_log),
+                        200, offsetof(xfs::Inode, checksum),
+                        geometry.superblock().inode_size.value()});
+  for (const Structure& structure : structures)
+    for (std::size_t byte = 0; byte < structure.length; ++byte)
+      for (const std::uint8_t value : {0x00, 0x01, 0x7F, 0x80, 0xFF}) {
+        if (!all && random() % 8 != 0) continue;
+        MemoryStore place(whole, "place");
+        Buffer bytes = read_buffer(place, structure.at, structure.unit);
+        bytes[byte] = value;
+        xfs::set_sum(bytes, structure.sum);
+        place.write(structure.at, bytes);
+        const MemoryStore was(place, "was");
+        const Content content = recognise_content(place);
+        if (content.filesystem) try {
+            Findings findings;
+            content.filesystem->audit(AuditScope::full, {}, findings, silent);
+            content.filesystem->floor();
+            content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});
+            content.filesystem->read_text("/etc/fstab", 4096);
+            content.filesystem->plan_resize(Bytes(place.size() * 3));
+          } catch (const Error& error) {
+            EXPECT_NE(error.status(), Status::internal)
+                << structure.at << " + " << byte << ": " << error.what();
+          }
+        EXPECT_TRUE(place.same_content(was)) << "looking has written";
+      }
+}
+
+TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 304 * mib, {}, false);
+  {
+    const Mounted mounted(image, 0, 0, /*writable=*/true);
+    run({"bash", "-c",
+         "cd '" + mounted.path() +
+             "' && mkdir -p a/b many && echo found > a/b/file && ln -s b/file a/link && ln -s /a "
+             "way && ln -s loop loop && "
+             "for i in $(seq 3000); do echo $i > many/a-rather-long-name-of-a-bird-$i; done && "
+             "head -c 300000 /dev/zero | tr '\\0' y > long && truncate -s 100000 hole && echo end "
+             ">> hole"});
+  }
+  MemoryStore place = load(image);
+  const Content content = recognise_content(place);
+  ASSERT_TRUE(content.filesystem);
+  const auto text = [&](const std::string& path) {
+    return content.filesystem->read_text(path, 1 << 20);
+  };
+  EXPECT_EQ(text("/a/b/file"), "found\n");
+  EXPECT_EQ(text("/a/link"), "found\n");
+  EXPECT_EQ(text("/way/link"), "found\n");
+  EXPECT_EQ(text("/way/../a/./b/file"), "found\n");
+  EXPECT_EQ(text("/many/a-rather-long-name-of-a-bird-2999"), "2999\n");
+  EXPECT_EQ(text("/many/a-rather-long-name-of-a-bird-3001"), std::nullopt);
+  EXPECT_EQ(text("/loop"), std::nullopt);
+  EXPECT_EQ(text("/a"), std::nullopt);
+  EXPECT_EQ(text("/long")->size(), 300000U);
+  EXPECT_EQ(*text("/hole"), std::string(100000, '\0') + "end\n");
+  Findings findings;
+  Silent silent;
+  content.filesystem->audit(AuditScope::full, {}, findings, silent);
+  EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+}
+
+// What is damaged or not at rest is refused by name, and nothing is written; what only its guest
+// knows is left to it, and the plan says so.
+TEST(Xfs, WhatItLeavesAloneIsNamed) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  const auto fresh = [&](const std::vector<std::string>& options) {
+    std::filesystem::remove(image);
+    make_xfs(image, 304 * mib, options, false);
+  };
+  const auto expect_refused = [&](const std::string& words, int status) {
+    const std::uint32_t before = file_digest(image);
+    const Outcome outcome = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+    EXPECT_EQ(outcome.status, status) << outcome.err;
+    EXPECT_TRUE(outcome.said(words)) << outcome.err;
+    EXPECT_EQ(file_digest(image), before);
+  };
+  fresh({});
+  poke(image, 219, std::string(1, '\x01'));
+  expect_refused("the superblock's sum is wrong", 4);
+  fresh({"-m", "crc=0"});
+  const Outcome old = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+  EXPECT_EQ(old.status, 0) << old.err;
+  EXPECT_TRUE(old.said("Left for you")) << old.out;
+  EXPECT_TRUE(juneheath({"survey", image}).said("XFS of version 4"));
+  EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
+  fresh({});
+  const Outcome smaller = juneheath({"shrink", image, "--by", "10MiB", "--yes"});
+  EXPECT_NE(smaller.status, 0);
+  EXPECT_TRUE(smaller.said("XFS")) << smaller.err;
+
+  const std::string unclean = folder / "unclean.img";
+  unpack_sample("dirty-xfs", unclean);
+  const std::uint32_t before = file_digest(unclean);
+  const Outcome outcome = juneheath({"grow", unclean, "--by", "1GiB", "--give", "/", "--yes"});
+  EXPECT_EQ(outcome.status, 3);
+  EXPECT_TRUE(outcome.said("its log has to be replayed")) << outcome.err;
+  EXPECT_EQ(file_digest(unclean), before);
+  EXPECT_TRUE(juneheath({"survey", unclean}).said("needs log replay"));
+}
+
+}  // namespace
+}  // namespace jh::test

@@ -1,0 +1,94 @@
+// A guest with XFS on a volume: one command from the image to the filesystem, in every form.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t boot_at = 1 << 20;
+constexpr std::uint64_t root_at = 488636416;  // the volume's first extent, on the disk
+constexpr std::uint64_t root_size = 700ULL << 20;
+
+// The volume as a file of its own, as far as its extents lie side by side.
+void cut_out(const std::string& image, std::uint64_t at, std::uint64_t size,
+             const std::string& to) {
+  run({"bash", "-c",
+       fmt::format("dd if='{}' of='{}' bs=1M iflag=skip_bytes,count_bytes skip={} count={} "
+                   "conv=sparse status=none",
+                   image, to, at, size)});
+}
+
+std::string tree_of(const std::string& image) {
+  const Mounted mounted(image, 0);
+  return run({"bash", "-c",
+              "cd '" + mounted.path() +
+                  "' && find . -printf '%p %m %U %G %n %s %T@ %l\\n' | sort && "
+                  "find . -type f -print0 | sort -z | xargs -0 sha256sum"})
+      .out;
+}
+
+class XfsStory : public testing::TestWithParam<const char*> {};
+
+TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
+  const TempFolder folder;
+  const std::string raw = folder / "guest.img";
+  unpack_sample("gpt-xfs-lvm", raw);
+  const std::string form = GetParam();
+  std::string image = raw;
+  if (form != "img") {
+    image = folder / ("guest." + form);
+    ASSERT_EQ(juneheath({"recast", raw, image, "--quiet"}).status, 0);
+  }
+  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  EXPECT_EQ(survey["hostname"], "moorhost") << "read from its XFS";
+  EXPECT_EQ(survey["groups"][0]["volumes"][1]["mount_points"][0], "/");
+
+  const Outcome grown =
+      juneheath({"grow", image, "--by", "1GiB", "--give", "/", "--give", "swap=64MiB", "--yes"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("XFS on heath/root")) << grown.out;
+  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  const Outcome undone = juneheath({"undo", image, "--yes"});
+  EXPECT_EQ(undone.status, 0) << undone.err;
+
+  // /boot stands in front of the physical volume: that moves out of its way, with all that is in
+  // it.
+  const Outcome moved = juneheath(
+      {"grow", image, "--by", "512MiB", "--give", "/boot=400MiB", "--allow-move", "--yes"});
+  ASSERT_EQ(moved.status, 0) << moved.err;
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  ASSERT_EQ(juneheath({"compact", image, "--yes"}).status, 0);
+  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  const std::string whole = form == "img" ? image : folder / "whole.img";
+  if (form != "img") {
+    ASSERT_EQ(juneheath({"recast", image, whole, "--form", "raw", "--quiet"}).status, 0);
+  }
+  cut_out(whole, boot_at, 800ULL << 20, folder / "boot");
+  EXPECT_EQ(check_xfs(folder / "boot"), "");
+  const auto now = nlohmann::json::parse(juneheath({"survey", whole, "--json"}).out);
+  const std::uint64_t moved_by = now["disks"][0]["places"][1]["offset"].get<std::uint64_t>() -
+                                 survey["disks"][0]["places"][1]["offset"].get<std::uint64_t>();
+  EXPECT_GE(moved_by, 400ULL << 20);
+  cut_out(whole, root_at + moved_by, root_size, folder / "root");
+  EXPECT_EQ(check_xfs(folder / "root"), "");
+  if (!can_mount()) return;
+  cut_out(raw, root_at, root_size, folder / "old-root");
+  if (form == "img") return;  // that one has become the new one
+  // One after the other: the kernel takes no two of one identity.
+  const std::string before = tree_of(folder / "old-root");
+  EXPECT_FALSE(before.empty());
+  EXPECT_EQ(tree_of(folder / "root"), before);
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, XfsStory,
+                         testing::Values("img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"),
+                         [](const auto& test) { return std::string(test.param); });
+
+}  // namespace
+}  // namespace jh::test
