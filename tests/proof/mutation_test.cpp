@@ -125,6 +125,8 @@ class Mutation : public testing::TestWithParam<Case> {
       const std::string path = "/moor/" + sample;
       if (sample == "small")
         make_ext(folder / sample, 24U << 20, {"-b", "1024", "-N", "800"});
+      else if (sample == "xfs")
+        make_xfs(folder / sample, 304U << 20, {"-m", "rmapbt=1"});
       else
         unpack_sample(sample, folder / sample);
       images_.emplace_back(path, MemoryStore(load(folder / sample), path));
@@ -266,6 +268,12 @@ INSTANTIATE_TEST_SUITE_P(
              300,
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "60MiB", {"disk"});
+             }},
+        Case{"GrowXfs",
+             {"xfs"},
+             1000,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "900MiB", {"disk"});
              }},
         Case{"ShrinkNtfs",
              {"ntfs-512"},

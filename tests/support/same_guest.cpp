@@ -209,7 +209,12 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
     if (!holds_files(place->content) || !place->window) continue;
     const std::string image = folder / "fs";
     save(*place->window, image);
-    said += place->content.filesystem_kind == &ext::kind ? check_ext(image) : account_ntfs(image);
+    if (place->content.filesystem_kind == &ext::kind)
+      said += check_ext(image);
+    else if (place->content.name == "XFS")
+      said += check_xfs(image);
+    else
+      said += account_ntfs(image);
   }
   return said;
 }
