@@ -4,10 +4,10 @@
 
 #include "core/base/checksum.h"
 #include "core/container/qcow2/qcow2.h"
-#include "core/store/utf16.h"
 #include "core/container/vdi/vdi.h"
 #include "core/container/vhd/vhd.h"
 #include "core/container/vhdx/vhdx.h"
+#include "core/store/utf16.h"
 #include "support/containers.h"
 
 namespace jh::test {

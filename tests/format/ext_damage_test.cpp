@@ -5,9 +5,9 @@
 
 #include <random>
 
-#include "core/fs/ext/ext.h"
 #include "core/base/errors.h"
 #include "core/fs/ext/audit.h"
+#include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/rest.h"

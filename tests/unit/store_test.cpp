@@ -1,5 +1,3 @@
-#include "core/store/old_state.h"
-#include "core/store/transaction.h"
 #include "core/store/store.h"
 
 #include <gtest/gtest.h>
@@ -9,9 +7,11 @@
 #include "core/base/errors.h"
 #include "core/store/file_store.h"
 #include "core/store/memory_store.h"
+#include "core/store/old_state.h"
+#include "core/store/transaction.h"
 #include "core/store/views.h"
-#include "support/samples.h"
 #include "support/fault_host.h"
+#include "support/samples.h"
 
 namespace jh {
 namespace {
@@ -56,7 +56,8 @@ void play(Store& store, std::size_t size, bool resizes, unsigned seed) {
     ASSERT_TRUE(std::equal(got.begin(), got.end(), model.begin() + static_cast<std::ptrdiff_t>(at)))
         << "round " << round << ", at " << at << " + " << count << ": byte "
         << std::mismatch(got.begin(), got.end(), model.begin() + static_cast<std::ptrdiff_t>(at))
-                   .first - got.begin();
+                   .first -
+               got.begin();
     // The map never calls zero what is not.
     const Run run = store.map(at, count);
     ASSERT_GT(run.length, 0U);

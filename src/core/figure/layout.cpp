@@ -111,7 +111,8 @@ class Layout {
     if (margin + wide + 200 < scene_.width)
       label(margin + wide + 12, y_ + 2, sizes_of(before, after), 12, false, Ink::quiet);
     y_ += 26;
-    if (before != nullptr) state(*before, nullptr, after_ ? (planned_ ? "now" : "before") : "", /*mirrored=*/false);
+    if (before != nullptr)
+      state(*before, nullptr, after_ ? (planned_ ? "now" : "before") : "", /*mirrored=*/false);
     if (before != nullptr && after != nullptr) ribbons(*before, *after);
     if (after != nullptr) {
       if (before == nullptr) label(margin, y_, "new", 11, false, Ink::quiet), y_ += 16;

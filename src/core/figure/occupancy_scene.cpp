@@ -52,9 +52,9 @@ class OccupancyFigure {
 
   // The file from its beginning to its end; in each column what is used stands at the bottom.
   void strip(const Occupancy& state, const std::string& when, bool shows_given_back) {
-    const std::string words =
-        fmt::format("the file {}: {} long, {} on the host; {} of it kept for what is free inside", when,
-                    human(Bytes(state.length)), human(Bytes(state.host)), human(Bytes(state.idle)));
+    const std::string words = fmt::format(
+        "the file {}: {} long, {} on the host; {} of it kept for what is free inside", when,
+        human(Bytes(state.length)), human(Bytes(state.host)), human(Bytes(state.idle)));
     label(margin, y_, words, 12, false, Ink::text);
     scene_.description += words + ". ";
     y_ += 20;

@@ -8,10 +8,7 @@
 #include <set>
 #include <sstream>
 
-#define TOML_HEADER_ONLY 0
-#include <toml++/toml.h>
-
-#include "core/base/sizes.h"
+#include "core/order/fields.h"
 #include "core/order/order.h"
 #include "core/order/patterns.h"
 
@@ -28,11 +25,11 @@ const std::set<std::string> never_in_an_order{
     "help", "dry-run", "json",   "quiet", "verbose", "color",      "report",
     "log",  "yes",     "figure", "each",  "csv",     "ledger-dir", "keep-as-is"};
 
-class Reader {
+class Reader : private Fields {
  public:
-  Reader(std::string path, const OptionsOf& options, std::int64_t now)
-      : options_(options), now_(now) {
-    order_.path = std::move(path);
+  Reader(const std::string& path, const OptionsOf& options, std::int64_t now)
+      : Fields(path), options_(options), now_(now) {
+    order_.path = path;
     const files::path folder = files::path(order_.path).parent_path();
     order_.folder = folder.empty() ? "." : folder.string();
   }
@@ -54,14 +51,6 @@ class Reader {
   }
 
  private:
-  [[noreturn]] void wrong(const toml::node& at, const std::string& what,
-                          const std::string& allowed) {
-    wrong_line(static_cast<int>(at.source().begin.line), what, allowed);
-  }
-  [[noreturn]] void wrong_line(int line, const std::string& what, const std::string& allowed) {
-    throw Error(Status::usage, what, fmt::format("{}, line {}", order_.path, line), allowed);
-  }
-
   toml::table parse() {
     std::error_code error;
     const auto size = files::file_size(order_.path, error);
@@ -77,73 +66,6 @@ class Reader {
       wrong_line(static_cast<int>(wrong_text.source().begin.line),
                  std::string(wrong_text.description()), "see docs/order.md for an example");
     }
-  }
-
-  const toml::table* table_at(const toml::table& root, const char* name) {
-    const toml::node* node = root.get(name);
-    if (node == nullptr) return nullptr;
-    if (!node->is_table())
-      wrong(*node, fmt::format("{} is not a table", name), fmt::format("write [{}]", name));
-    return node->as_table();
-  }
-
-  std::string text_of(const toml::node& node, const std::string& key, const std::string& allowed) {
-    if (const auto value = node.value<std::string>(); value && node.is_string()) return *value;
-    wrong(node, key + " is not a text", allowed);
-  }
-
-  std::size_t count_of(const toml::node& node, const std::string& key, std::int64_t least,
-                       std::int64_t most) {
-    const auto value = node.value<std::int64_t>();
-    if (!node.is_integer() || !value || *value < least || *value > most)
-      wrong(node, key + " is not a number that is allowed",
-            fmt::format("use {} to {}", least, most));
-    return static_cast<std::size_t>(*value);
-  }
-
-  std::uint64_t size_of(const toml::node& node, const std::string& key) {
-    const std::string text = text_of(node, key, "use a size, such as \"2GiB\"");
-    try {
-      return parse_size(text).value();
-    } catch (const Error& error) {
-      wrong(node, std::string(key) + ": " + error.what(), error.next());
-    }
-  }
-
-  // 2026-11-27T05:00:00, with or without an offset, or "2h30min" from now.
-  std::int64_t deadline_of(const toml::node& node) {
-    if (const auto moment = node.value<toml::date_time>(); moment && node.is_date_time()) {
-      std::tm parts{};
-      parts.tm_year = moment->date.year - 1900;
-      parts.tm_mon = moment->date.month - 1;
-      parts.tm_mday = moment->date.day;
-      parts.tm_hour = moment->time.hour;
-      parts.tm_min = moment->time.minute;
-      parts.tm_sec = moment->time.second;
-      parts.tm_isdst = -1;
-      if (moment->offset) return ::timegm(&parts) - moment->offset->minutes * 60;
-      return ::mktime(&parts);
-    }
-    const std::string allowed =
-        "use a date and time (2026-11-27T05:00:00), or a time from now (\"2h30min\")";
-    const std::string text = text_of(node, "deadline", allowed);
-    std::int64_t seconds = 0;
-    std::istringstream words(text);
-    for (std::int64_t number = 0; words >> number;) {
-      std::string unit;
-      while (words && std::isalpha(words.peek()) != 0) unit += static_cast<char>(words.get());
-      if (number < 0 || number > 100000) wrong(node, "the deadline is not understood", allowed);
-      if (unit == "h")
-        seconds += number * 3600;
-      else if (unit == "min")
-        seconds += number * 60;
-      else if (unit == "s")
-        seconds += number;
-      else
-        wrong(node, "the deadline is not understood", allowed);
-    }
-    if (!words.eof() || seconds == 0) wrong(node, "the deadline is not understood", allowed);
-    return now_ + seconds;
   }
 
   void top_level(const toml::table& root) {
@@ -187,7 +109,7 @@ class Reader {
       order_.after_failure =
           text == "stop" ? Order::AfterFailure::stop : Order::AfterFailure::go_on;
     }
-    if (const toml::node* node = root.get("deadline")) order_.deadline = deadline_of(*node);
+    if (const toml::node* node = root.get("deadline")) order_.deadline = deadline_of(*node, now_);
     if (const toml::table* slurm = table_at(root, "slurm")) {
       for (const auto& [key, node] : *slurm)
         if (key.str() == "options")
@@ -198,17 +120,6 @@ class Reader {
           wrong(node, fmt::format("\"{}\" is not known here", key.str()),
                 "allowed: options, program");
     }
-  }
-
-  std::vector<std::string> texts_of(const toml::node& node, const std::string& key) {
-    if (node.is_string()) return {*node.value<std::string>()};
-    std::vector<std::string> all;
-    if (const toml::array* list = node.as_array())
-      for (const toml::node& item : *list)
-        all.push_back(text_of(item, key, "use texts: [\"a\", \"b\"]"));
-    else
-      wrong(node, key + " is neither a text nor a list of texts", "use [\"a\", \"b\"]");
-    return all;
   }
 
   void add_guest(const toml::table& guest, const toml::table* defaults) {

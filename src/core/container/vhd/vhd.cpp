@@ -88,8 +88,7 @@ Geometry calculated(std::uint64_t disk_size) {
 
 Geometry geometry_of(std::uint64_t disk_size) {
   const Geometry exact = calculated(disk_size);
-  const std::uint64_t sectors =
-      std::uint64_t{exact.cylinders} * exact.heads * exact.sectors;
+  const std::uint64_t sectors = std::uint64_t{exact.cylinders} * exact.heads * exact.sectors;
   // Some readers take the size from here. One that does not say it all would cut the disk's end
   // off; the largest one there is tells them to look at the current size.
   if (sectors * sector == disk_size) return exact;

@@ -18,8 +18,8 @@ struct AuditRequest {
 /// Memory: two bits per block and about 14 bytes per inode in use.
 void audit(Filesystem& fs, const AuditRequest& request, Findings& findings, Progress& progress);
 
-/// What must not differ after a change of size: the superblock but for its sizes, and the inodes that
-/// serve the filesystem itself. `blocks_move`: the trees are compared anyway.
+/// What must not differ after a change of size: the superblock but for its sizes, and the inodes
+/// that serve the filesystem itself. `blocks_move`: the trees are compared anyway.
 void audit_kept(Filesystem& before, Filesystem& after, bool blocks_move, Findings& findings);
 
 }  // namespace jh::ext

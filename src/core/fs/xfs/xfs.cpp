@@ -159,7 +159,8 @@ OpenedFilesystem open(Store& place) {
     }
     found.filesystem = std::move(opened);
   } catch (const Error& error) {
-    // What is not known here its guest knows: the place can grow, and the plan says what is left to do.
+    // What is not known here its guest knows: the place can grow, and the plan says what is left to
+    // do.
     if (error.status() == Status::unsupported) {
       facts.state = error.what();
       return found;
