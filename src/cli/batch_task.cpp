@@ -140,7 +140,6 @@ class Performance {
     if (!task_.made.empty()) return all_there(task_.made) ? Stands::after : Stands::before;
     if (!task_.added.empty()) return all_there(task_.added) ? Stands::after : Stands::before;
     if (state_.goals.empty()) return Stands::before;  // what changes no size can be done again
-    const Run survey("survey", task_.images);
     Parsed parsed;
     parsed.images = task_.images;
     return stands(state_.goals, layer_sizes(*open_session(parsed, task_.images).guest));

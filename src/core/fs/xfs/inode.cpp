@@ -126,20 +126,28 @@ void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes,
 }
 
 Buffer InodeFile::read(std::uint64_t offset, std::uint64_t length) const {
+  if (core_.format != fork::local) return read(extents(), offset, length);
   Buffer out(length);
-  if (core_.format == fork::local) {
-    const ConstByteSpan inside = data_fork();
-    for (std::uint64_t i = 0; i < length && offset + i < inside.size(); ++i)
-      out[i] = inside[offset + i];
-    return out;
-  }
+  const ConstByteSpan inside = data_fork();
+  for (std::uint64_t i = 0; i < length && offset + i < inside.size(); ++i)
+    out[i] = inside[offset + i];
+  return out;
+}
+
+Buffer InodeFile::read(const std::vector<FileExtent>& all, std::uint64_t offset,
+                       std::uint64_t length) const {
+  Buffer out(length);
   const std::uint64_t block = geometry_.block_size();
-  for (const FileExtent& extent : extents()) {
-    const std::uint64_t start = extent.offset * block;
+  auto extent =
+      std::upper_bound(all.begin(), all.end(), offset / block,
+                       [](std::uint64_t at, const FileExtent& each) { return at < each.offset; });
+  if (extent != all.begin()) --extent;
+  for (; extent != all.end() && extent->offset * block < offset + length; ++extent) {
+    const std::uint64_t start = extent->offset * block;
     const std::uint64_t from = std::max(start, offset);
-    const std::uint64_t to = std::min(start + extent.count * block, offset + length);
-    if (from >= to || extent.unwritten) continue;
-    place_.read(geometry_.block_at(extent.block) + (from - start),
+    const std::uint64_t to = std::min(start + extent->count * block, offset + length);
+    if (from >= to || extent->unwritten) continue;
+    place_.read(geometry_.block_at(extent->block) + (from - start),
                 ByteSpan(out).subspan(from - offset, to - from));
   }
   return out;
@@ -152,13 +160,14 @@ void InodeFile::for_each_entry(const std::function<void(const Entry&)>& visit) c
   }
   const std::uint64_t unit = geometry_.directory_block();
   const std::uint64_t per_unit = unit / geometry_.block_size();
-  std::uint64_t next = 0;  // directory blocks that were read
-  for (const FileExtent& extent : extents()) {
-    const std::uint64_t first = extent.offset / per_unit;
+  const std::uint64_t end = std::min(size(), directory_leaves_at) / unit;  // in directory blocks
+  const std::vector<FileExtent> all = extents();
+  std::uint64_t next = 0;  // that was not read yet
+  for (const FileExtent& extent : all) {
     const std::uint64_t last = (extent.offset + extent.count - 1) / per_unit;
-    for (std::uint64_t i = std::max(first, next); i <= last; ++i) {
-      if (i * unit >= directory_leaves_at) return;
-      folder_block(read(i * unit, unit), visit);
+    for (std::uint64_t i = std::max(extent.offset / per_unit, next); i <= last; ++i) {
+      if (i >= end) return;
+      folder_block(read(all, i * unit, unit), visit);
       next = i + 1;
     }
   }

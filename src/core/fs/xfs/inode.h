@@ -36,6 +36,8 @@ class InodeFile {
                                   const std::function<void(std::uint64_t block)>& node = {}) const;
   /// Bytes [offset, offset + length) of the file; holes read as zeros.
   Buffer read(std::uint64_t offset, std::uint64_t length) const;
+  /// The same, by extents that were fetched before.
+  Buffer read(const std::vector<FileExtent>& all, std::uint64_t offset, std::uint64_t length) const;
 
   struct Entry {
     std::string name;
