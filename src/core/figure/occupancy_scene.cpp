@@ -12,7 +12,7 @@
 namespace jh {
 namespace {
 
-constexpr double margin = 32;
+constexpr double border = 32;
 constexpr double strip_height = 56;
 constexpr double bar_height = 18;
 
@@ -27,7 +27,7 @@ class OccupancyFigure {
   Scene run() {
     const std::string name = printable(before_.image.substr(before_.image.rfind('/') + 1));
     scene_.title = name + ": what its file keeps" + (after_ ? ", before and after" : "");
-    label(margin, 18, scene_.title, 17, true, Ink::strong);
+    label(border, 18, scene_.title, 17, true, Ink::strong);
     y_ = 54;
     strip(before_, after_ ? "before" : "now", false);
     if (after_) strip(*after_, "after", true);
@@ -36,16 +36,16 @@ class OccupancyFigure {
       if (const Box* box = std::get_if<Box>(&shape)) fills.insert(box->fill);
     y_ += 10;
     bars();
-    add_legend(scene_, margin, y_, scene_.width - 2 * margin, fills, false, measure_);
-    scene_.height += margin / 2;
+    add_legend(scene_, border, y_, scene_.width - 2 * border, fills, false, measure_);
+    scene_.height += border / 2;
     return std::move(scene_);
   }
 
  private:
-  double width() const { return scene_.width - 2 * margin; }
+  double width() const { return scene_.width - 2 * border; }
 
   void label(double x, double y, const std::string& text, double size, bool bold, Ink ink) {
-    const std::string shown = fitted(text, scene_.width - margin - x, size, bold, measure_);
+    const std::string shown = fitted(text, scene_.width - border - x, size, bold, measure_);
     scene_.shapes.emplace_back(
         Label{{x, y, measure_(shown, size, bold), size * 1.35}, shown, size, bold, ink});
   }
@@ -55,24 +55,24 @@ class OccupancyFigure {
     const std::string words = fmt::format(
         "the file {}: {} long, {} on the host; {} of it kept for what is free inside", when,
         human(Bytes(state.length)), human(Bytes(state.host)), human(Bytes(state.idle)));
-    label(margin, y_, words, 12, false, Ink::text);
+    label(border, y_, words, 12, false, Ink::text);
     scene_.description += words + ". ";
     y_ += 20;
     const double whole =
         width() * static_cast<double>(state.length) / static_cast<double>(longest_);
-    scene_.shapes.emplace_back(Box{{margin, y_, whole, strip_height}, Fill::hole, false});
+    scene_.shapes.emplace_back(Box{{border, y_, whole, strip_height}, Fill::hole, false});
     const double column = whole / static_cast<double>(state.bins.size());
     column_of(state, column, &OccupancyBin::tables, Fill::tables);
     column_of(state, column, &OccupancyBin::idle, Fill::kept);
     column_of(state, column, &OccupancyBin::used, Fill::files);
-    for (const Rule& edge : {Rule{margin, y_, margin + whole, y_},
-                             Rule{margin, y_ + strip_height, margin + whole, y_ + strip_height},
-                             Rule{margin, y_, margin, y_ + strip_height},
-                             Rule{margin + whole, y_, margin + whole, y_ + strip_height}})
+    for (const Rule& edge : {Rule{border, y_, border + whole, y_},
+                             Rule{border, y_ + strip_height, border + whole, y_ + strip_height},
+                             Rule{border, y_, border, y_ + strip_height},
+                             Rule{border + whole, y_, border + whole, y_ + strip_height}})
       scene_.shapes.emplace_back(edge);
     if (shows_given_back && whole + 1 < width())
       scene_.shapes.emplace_back(
-          Box{{margin + whole, y_, width() - whole, strip_height}, Fill::gone, true});
+          Box{{border + whole, y_, width() - whole, strip_height}, Fill::gone, true});
     y_ += strip_height + 14;
   }
 
@@ -92,7 +92,7 @@ class OccupancyFigure {
         ++end;
       if (height > 0.005)
         scene_.shapes.emplace_back(
-            Box{{margin + column * static_cast<double>(i), y_ + strip_height * (1 - under - height),
+            Box{{border + column * static_cast<double>(i), y_ + strip_height * (1 - under - height),
                  column * static_cast<double>(end - i), strip_height * height},
                 fill,
                 false});
@@ -105,10 +105,10 @@ class OccupancyFigure {
     for (const Occupancy* state : {&before_, after_ ? &*after_ : nullptr})
       if (state != nullptr)
         most = std::max({most, state->disk, state->length, state->host, state->used});
-    const double left = margin + 250;
-    const double room = scene_.width - margin - left - 110;
+    const double left = border + 250;
+    const double room = scene_.width - border - left - 110;
     const auto bar = [&](const std::string& what, std::uint64_t size, Fill fill) {
-      label(margin, y_ + 1, what, 12, false, Ink::text);
+      label(border, y_ + 1, what, 12, false, Ink::text);
       const double wide =
           std::max(1.5, room * static_cast<double>(size) / static_cast<double>(most));
       scene_.shapes.emplace_back(Box{{left, y_, wide, bar_height}, fill, true});
@@ -120,7 +120,7 @@ class OccupancyFigure {
       bar(what + (after_ ? ", before" : ""), before_.*size, fill);
       if (after_) bar(what + ", after", (*after_).*size, fill);
     };
-    label(margin, y_, "sizes compared", 13, true, Ink::strong);
+    label(border, y_, "sizes compared", 13, true, Ink::strong);
     y_ += 24;
     bar("the disk that the guest sees", before_.disk, Fill::disk);
     both("length of the file", &Occupancy::length, Fill::empty);
