@@ -1,7 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <chrono>
+#include <ctime>
 #include <filesystem>
 #include <iostream>
 #include <map>
@@ -33,13 +33,9 @@ std::optional<std::vector<OptionFact>> options_of(const std::string& change) {
   const auto& changes = order_changes();
   if (std::find(changes.begin(), changes.end(), change) == changes.end()) return std::nullopt;
   std::vector<OptionFact> facts;
-  po::options_description all;
-  const CommandLine line = find_command(change)->line();
-  all.add(line.own).add(common_options());
-  for (const auto& option : all.options()) {
-    const bool takes = option->semantic()->max_tokens() != 0;
-    facts.push_back({option->long_name(), takes, repeats(*option)});
-  }
+  const po::options_description all = all_options(find_command(change)->line());
+  for (const auto& option : all.options())
+    facts.push_back({option->long_name(), takes_value(*option), repeats(*option)});
   return facts;
 }
 
@@ -51,8 +47,7 @@ class Batch {
       result.task = &task;
       try {
         const auto state = read_state(order_, task);
-        const bool same =
-            state && state->arguments == task.arguments && state->change == task.change;
+        const bool same = state && is_of(*state, task);
         if (state && (same || state->kind == TaskState::Kind::begun)) result.state = *state;
         result.earlier = same && state->kind == TaskState::Kind::done;
       } catch (const Error& error) {
@@ -74,19 +69,13 @@ class Batch {
   }
 
   int here() {
-    look();
-    if (run_.text()) print_plans();
-    if (refused_ != 0 && order_.after_failure == Order::AfterFailure::stop) return nothing_begun();
-    if (!may_go_on()) return nothing_begun();
+    if (!goes_on()) return nothing_begun();
     carry_out();
     return collect();
   }
 
   int on_slurm(const std::string& program) {
-    look();
-    if (run_.text()) print_plans();
-    if (refused_ != 0 && order_.after_failure == Order::AfterFailure::stop) return nothing_begun();
-    if (!may_go_on()) return nothing_begun();
+    if (!goes_on()) return nothing_begun();
     const std::vector<const Task*> tasks = to_do();
     if (!tasks.empty()) run_on_slurm(order_, tasks, program, run_.text());
     for (TaskResult& result : results_) read_again(result);
@@ -96,7 +85,6 @@ class Batch {
  private:
   // Of those that are to be done: what a dry run says.
   void look() {
-    const std::vector<const Task*> tasks = to_do();
     JobLimits limits = limits_of(order_);
     limits.deadline.reset();
     limits.stop_after_failure = false;
@@ -193,6 +181,17 @@ class Batch {
     return {{"order", order_.path}, {"title", order_.title}, {"done", false}, {"guests", guests}};
   }
 
+  // A refusal ends an order that says so.
+  bool is_ended() const {
+    return refused_ != 0 && order_.after_failure == Order::AfterFailure::stop;
+  }
+
+  bool goes_on() {
+    look();
+    if (run_.text()) print_plans();
+    return !is_ended() && may_go_on();
+  }
+
   bool may_go_on() const {
     if (yes_ || to_do().empty()) return true;
     const bool shrinks =
@@ -209,7 +208,7 @@ class Batch {
   }
 
   int nothing_begun() {
-    if (refused_ != 0 && order_.after_failure == Order::AfterFailure::stop)
+    if (is_ended())
       refuse(fmt::format("{} guest{} of the order {} refused, and it says to stop then", refused_,
                          refused_ == 1 ? "" : "s", refused_ == 1 ? "is" : "are"),
              order_.path, "put right what stands in the way, or set after_failure = \"go on\"");
@@ -246,8 +245,8 @@ class Batch {
   void note_results() {
     RunRecord::Table table{"Guests", {"guest", "change", "result", "message"}, {}};
     for (const TaskResult& result : results_)
-      table.rows.push_back({result.task->name, result.task->change, result_word(result),
-                            result.why.empty() ? result.state.message : result.why});
+      table.rows.push_back(
+          {result.task->name, result.task->change, result_word(result), message_of(result)});
     run_.record.tables.push_back(std::move(table));
     run_.record.notes.push_back("a page for each guest: " + order_.report + "/index.html");
   }
@@ -285,7 +284,7 @@ class Batch {
            size(state.host_before),
            size(state.host_after),
            {state.runs == 0 ? "" : fmt::format("{:.1f} s", state.seconds), Style::plain, true},
-           {result.why.empty() ? state.message : result.why, Style::dim}});
+           {message_of(result), Style::dim}});
     }
     std::cout << "\n";
     print_table(rows);
@@ -316,11 +315,7 @@ bool any_failed(const Order& order) {
 int only_one(const Order& order, const std::string& name) {
   for (const Task& task : order.tasks) {
     if (task.name != name) continue;
-    Order here = order;
-    here.report = std::filesystem::absolute(order.report).string();
-    here.path = std::filesystem::absolute(order.path).string();
-    std::filesystem::current_path(order.folder);
-    here.folder = ".";
+    const Order here = enter_folder(order);
     if (order.after_failure == Order::AfterFailure::stop && any_failed(here))
       refuse("a guest before it failed, and the order says to stop then", order.path,
              "put it right, then run the order again");
@@ -357,10 +352,7 @@ int run_batch(Run& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, batch_line(), arguments);
   if (parsed.help_shown) return 0;
   if (parsed.images.size() != 1) wrong_usage("batch takes one work order", "run them one by one");
-  const auto now = std::chrono::duration_cast<std::chrono::seconds>(
-                       std::chrono::system_clock::now().time_since_epoch())
-                       .count();
-  const Order order = read_order(parsed.images.front(), options_of, now);
+  const Order order = read_order(parsed.images.front(), options_of, std::time(nullptr));
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   if (parsed.values.count("only") != 0 && !dry_run)
     return only_one(order, parsed.values["only"].as<std::string>());

@@ -14,7 +14,6 @@
 #include <ctime>
 #include <filesystem>
 #include <iostream>
-#include <map>
 #include <sstream>
 
 #include "cli/interrupt.h"
@@ -97,7 +96,7 @@ class Jobs {
       return;
     }
     for (auto next = waiting_.begin(); next != waiting_.end() && running_.size() < slots_;) {
-      const dev_t storage = storage_of(*tasks_[*next]);
+      const dev_t storage = storage_of(order_, *tasks_[*next]);
       if (limits_.per_storage != 0 && busy_on(storage) >= limits_.per_storage) {
         ++next;
         continue;
@@ -105,13 +104,6 @@ class Jobs {
       begin(*next, storage);
       next = waiting_.erase(next);
     }
-  }
-
-  dev_t storage_of(const Task& task) const {
-    const files::path image = files::path(order_.folder) / task.images.front();
-    const files::path folder = image.parent_path();
-    struct stat facts {};
-    return ::stat(folder.empty() ? "." : folder.c_str(), &facts) == 0 ? facts.st_dev : 0;
   }
 
   std::size_t busy_on(dev_t storage) const {
@@ -164,12 +156,7 @@ class Jobs {
       ::dup2(nothing, STDIN_FILENO);
       ::dup2(file, STDOUT_FILENO);
       ::dup2(file, STDERR_FILENO);
-      Order here = order_;
-      here.report = files::absolute(order_.report).string();
-      here.path = files::absolute(order_.path).string();
-      files::current_path(order_.folder);
-      here.folder = ".";
-      const int status = work_(here, task, pipe);
+      const int status = work_(enter_folder(order_), task, pipe);
       std::cout.flush();
       return status;
     } catch (const Error& error) {
@@ -283,6 +270,21 @@ class Jobs {
 };
 
 }  // namespace
+
+dev_t storage_of(const Order& order, const Task& task) {
+  const files::path folder = (files::path(order.folder) / task.images.front()).parent_path();
+  struct stat facts {};
+  return ::stat(folder.empty() ? "." : folder.c_str(), &facts) == 0 ? facts.st_dev : 0;
+}
+
+Order enter_folder(const Order& order) {
+  Order here = order;
+  here.report = files::absolute(order.report).string();
+  here.path = files::absolute(order.path).string();
+  files::current_path(order.folder);
+  here.folder = ".";
+  return here;
+}
 
 JobLimits limits_of(const Order& order) {
   constexpr std::size_t usual_jobs = 2;

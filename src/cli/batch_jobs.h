@@ -2,6 +2,8 @@
 // happen to the others.
 #pragma once
 
+#include <sys/types.h>
+
 #include <functional>
 #include <string>
 #include <vector>
@@ -21,6 +23,12 @@ struct JobLimits {
   bool stop_after_failure = false;
 };
 JobLimits limits_of(const Order& order);
+
+/// The host's filesystem that the guest's first image lies on.
+dev_t storage_of(const Order& order, const Task& task);
+/// Makes the order's folder the working folder, from which its names start; the order as it is seen
+/// from there.
+Order enter_folder(const Order& order);
 
 struct JobOutcome {
   bool began = false;

@@ -1,7 +1,6 @@
 #include "cli/batch_slurm.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -12,11 +11,11 @@
 #include <sstream>
 #include <thread>
 
+#include "cli/batch_jobs.h"
 #include "cli/interrupt.h"
 #include "cli/terminal.h"
 #include "cli/tool.h"
 #include "core/base/shell_word.h"
-#include "core/base/stopped.h"
 #include "core/order/state.h"
 #include "core/report/output_file.h"
 
@@ -40,10 +39,7 @@ class SlurmRun {
         folder_(files::absolute(order.report) / "slurm") {}
 
   void run() {
-    std::error_code error;
-    files::create_directories(folder_, error);
-    if (error)
-      io_failed("the folder of results cannot be made: " + error.message(), folder_.string());
+    make_results_folder(folder_.string());
     jobs_ = known_jobs();
     if (in_queue().empty()) {
       submit();
@@ -77,7 +73,7 @@ class SlurmRun {
   // scheduler's to keep.
   void submit() {
     std::map<dev_t, std::vector<const Task*>> by_storage;
-    for (const Task* task : tasks_) by_storage[storage_of(*task)].push_back(task);
+    for (const Task* task : tasks_) by_storage[storage_of(order_, *task)].push_back(task);
     std::size_t most = order_.jobs;
     if (order_.jobs_per_storage != 0)
       most = most == 0 ? order_.jobs_per_storage : std::min(most, order_.jobs_per_storage);
@@ -90,12 +86,6 @@ class SlurmRun {
     if (shows_)
       std::cout << fmt::format("  {} guest{} submitted: job {}\n", tasks_.size(),
                                tasks_.size() == 1 ? "" : "s", joined());
-  }
-
-  dev_t storage_of(const Task& task) const {
-    const files::path folder = (files::path(order_.folder) / task.images.front()).parent_path();
-    struct stat facts {};
-    return ::stat(folder.empty() ? "." : folder.c_str(), &facts) == 0 ? facts.st_dev : 0;
   }
 
   std::string submit(const std::vector<const Task*>& tasks, std::size_t most, std::size_t number) {
@@ -156,8 +146,7 @@ class SlurmRun {
     return static_cast<std::size_t>(
         std::count_if(tasks_.begin(), tasks_.end(), [&](const Task* task) {
           const auto state = read_state(order_, *task);
-          return state && state->arguments == task->arguments &&
-                 state->kind != TaskState::Kind::begun;
+          return state && is_of(*state, *task) && state->kind != TaskState::Kind::begun;
         }));
   }
 

@@ -9,6 +9,7 @@
 #include <algorithm>
 #include <array>
 #include <chrono>
+#include <ctime>
 #include <filesystem>
 #include <iostream>
 
@@ -91,6 +92,13 @@ bool has_dry_run(const Task& task) {
   return task.change == "grow" || task.change == "shrink" || task.change == "compact";
 }
 
+// Of all disks together.
+std::uint64_t disk_size(const Plan& plan, Bytes DiskChange::*which) {
+  std::uint64_t sum = 0;
+  for (const DiskChange& disk : plan.disks) sum += (disk.*which).value();
+  return sum;
+}
+
 class Performance {
  public:
   Performance(const Order& order, const Task& task, int pipe)
@@ -99,7 +107,7 @@ class Performance {
   int run() {
     const TaskLock lock(task_folder(order_, task_));
     const std::optional<TaskState> old = read_state(order_, task_);
-    const bool same = old && old->arguments == task_.arguments && old->change == task_.change;
+    const bool same = old && is_of(*old, task_);
     if (same && old->kind == TaskState::Kind::done) return 0;
     if (old) state_ = *old;
     state_.name = task_.name;
@@ -164,9 +172,7 @@ class Performance {
     state_.kind = TaskState::Kind::begun;
     state_.arguments = task_.arguments;
     state_.goals.clear();
-    state_.started = std::chrono::duration_cast<std::chrono::seconds>(
-                         std::chrono::system_clock::now().time_since_epoch())
-                         .count();
+    state_.started = std::time(nullptr);
     state_.message = state_.where = state_.next = "";
     ++state_.runs;
     state_.host_before = on_host(task_.images);
@@ -198,12 +204,6 @@ class Performance {
     note_after();
     write_state(order_, task_, state_);
     return status;
-  }
-
-  static std::uint64_t disk_size(const Plan& plan, Bytes DiskChange::*which) {
-    std::uint64_t sum = 0;
-    for (const DiskChange& disk : plan.disks) sum += (disk.*which).value();
-    return sum;
   }
 
   void note_after() {
@@ -282,10 +282,8 @@ int plan_task(const Order& order, const Task& task, int progress_pipe) {
     plan.next = run.record.error->next();
   } else if (run.record.plan) {
     plan.words = words_for(*run.record.plan);
-    for (const DiskChange& disk : run.record.plan->disks) {
-      plan.disk_before += disk.from.value();
-      plan.disk_after += disk.to.value();
-    }
+    plan.disk_before = disk_size(*run.record.plan, &DiskChange::from);
+    plan.disk_after = disk_size(*run.record.plan, &DiskChange::to);
   }
   if (plan.status == 0 && plan.words.empty()) plan.words = other_words(task, run.record);
   write_plan(order, task, plan);

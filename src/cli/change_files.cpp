@@ -114,9 +114,7 @@ void check_output_names(const Parsed& parsed,
 }
 
 std::string undo_command(const std::vector<std::string>& images) {
-  std::string command = "juneheath undo";
-  for (const std::string& image : images) command += " " + shell_word(image);
-  return command;
+  return "juneheath undo " + shell_words(images);
 }
 
 }  // namespace jh::cli

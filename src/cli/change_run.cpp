@@ -62,13 +62,6 @@ bool may_go_on(const Run& told, const Parsed& parsed, const ChangeRun& run) {
   return !(run.needs_yes || (text && is_interactive())) || confirmed("\n  Go ahead?");
 }
 
-// A new image can simply be thrown away.
-std::string removal_of(const std::vector<std::string>& images) {
-  std::string words = "rm";
-  for (const std::string& image : images) words += " " + shell_word(image);
-  return words;
-}
-
 void note_result(Run& run, const Plan& plan, const ChangeResult& result, const Guest& now,
                  const std::vector<LayerChange>& changes, const std::string& undo) {
   run.became(now);
@@ -159,7 +152,8 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   const std::vector<LayerChange> changes = compare_layers(before, layer_sizes(*now.guest));
   const std::string undo = options.keep_undo ? undo_command(images) : "";
   note_result(told, plan, result, *now.guest, changes, undo);
-  if (options.into_copy) told.record.way_back = removal_of(images);
+  // A new image can simply be thrown away.
+  if (options.into_copy) told.record.way_back = "rm " + shell_words(images);
   if (text) print_result(parsed, result, changes, undo);
   if (text && had_undo && !options.into_copy)
     std::cout << "  The change before this one can no longer be taken back.\n";

@@ -7,7 +7,7 @@
 
 #include "cli/commands.h"
 #include "cli/session.h"
-#include "core/guest/overview.h"
+#include "core/guest/many_files.h"
 
 namespace jh::cli {
 
@@ -37,11 +37,10 @@ class Completion {
     const Command* command = find_command(words_.front());
     if (command == nullptr) return {};
     const CommandLine line = command->line();
-    po::options_description all;
-    all.add(line.own).add(common_options());
+    const po::options_description all = all_options(line);
     if (words_.size() > 2)
       if (const auto* before = option_of(all, words_[words_.size() - 2]);
-          before != nullptr && before->semantic()->max_tokens() != 0) {
+          before != nullptr && takes_value(*before)) {
         value_of(before->long_name(), all);
         return std::move(found_);
       }
@@ -93,7 +92,7 @@ class Completion {
     for (std::size_t i = 1; i + 1 < words_.size(); ++i) {
       if (words_[i].starts_with("-")) {
         const auto* option = option_of(all, words_[i]);
-        if (option != nullptr && option->semantic()->max_tokens() != 0) ++i;
+        if (option != nullptr && takes_value(*option)) ++i;
         continue;
       }
       names.push_back(words_[i]);

@@ -61,8 +61,7 @@ std::vector<Setting> settings(const std::string& path) {
   std::map<std::string, Setting> known;
   po::options_description all;
   for (const Command& command : all_commands()) {
-    po::options_description options;
-    options.add(command.line().own).add(common_options());
+    const po::options_description options = all_options(command.line());
     for (const auto& option : options.options()) {
       const std::string& name = option->long_name();
       if (name == "help") continue;

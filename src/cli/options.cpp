@@ -32,6 +32,16 @@ po::options_description common_options() {
   return common;
 }
 
+po::options_description all_options(const CommandLine& line) {
+  po::options_description all;
+  all.add(line.own).add(common_options());
+  return all;
+}
+
+bool takes_value(const po::option_description& option) {
+  return option.semantic()->max_tokens() != 0;
+}
+
 std::string config_path() {
   if (const char* folder = std::getenv("XDG_CONFIG_HOME"); folder != nullptr && *folder != '\0')
     return std::string(folder) + "/juneheath/juneheath.conf";
@@ -57,9 +67,7 @@ const char* word_for(CommandLine::Takes takes) {
 }  // namespace
 
 Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
-  const po::options_description common = common_options();
-  po::options_description visible;
-  visible.add(line.own).add(common);
+  const po::options_description visible = all_options(line);
   po::options_description all;
   all.add(visible);
   all.add_options()("image", po::value<std::vector<std::string>>());

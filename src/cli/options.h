@@ -51,6 +51,10 @@ Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments);
 
 /// The options that every command has.
 boost::program_options::options_description common_options();
+/// Its own options, and those of every command.
+boost::program_options::options_description all_options(const CommandLine& line);
+/// Whether a value follows it.
+bool takes_value(const boost::program_options::option_description& option);
 /// Where the config file is looked for; empty: there is no such place.
 std::string config_path();
 

@@ -175,7 +175,7 @@ int run_recast(Run& run, const Arguments& arguments) {
                          {"file_length", length},
                          {"allocated_on_host", allocated}};
   run.record.way_back = "rm " + shell_word(fresh.out());
-  for (const std::string& part : parts) run.record.way_back += " " + shell_word(part);
+  if (!parts.empty()) run.record.way_back += " " + shell_words(parts);
   run.record.figures = {{"length of the old image", plan.from.file_length.value(), "bytes"},
                         {"length of the new one", length, "bytes"},
                         {"the old one on the host", file.allocated(), "bytes"},

@@ -5,6 +5,7 @@
 #include <spdlog/spdlog.h>
 
 #include <chrono>
+#include <ctime>
 #include <filesystem>
 #include <iostream>
 #include <nlohmann/json.hpp>
@@ -46,33 +47,25 @@ Run::Run(std::string command, const Arguments& arguments) {
   record.version = core_version();
   std::error_code ignored;
   record.folder = std::filesystem::current_path(ignored).string();
-  record.started = std::chrono::duration_cast<std::chrono::seconds>(
-                       std::chrono::system_clock::now().time_since_epoch())
-                       .count();
+  record.started = std::time(nullptr);
 }
 
 Run::~Run() = default;
 
 void Run::set_report(const std::string& folder) {
   failing_leaves(Left::unchanged, [&] {
-    std::error_code error;
-    std::filesystem::create_directories(folder, error);
-    if (error)
-      io_failed("the report's folder cannot be made: " + error.message(), folder,
-                "name another folder with --report");
+    make_folder(folder, "the report's folder cannot be made", "name another folder with --report");
     const std::string probe = (std::filesystem::path(folder) / ".probe").string();
     write_output(probe, "");
-    std::filesystem::remove(probe, error);
+    std::error_code ignored;
+    std::filesystem::remove(probe, ignored);
   });
   report_ = folder;
 }
 
 void Run::set_log(const std::string& path) {
   log_ = failing_leaves(Left::unchanged, [&] { return std::make_unique<RunLog>(path); });
-  std::string words;
-  for (const std::string& word : record.words)
-    words += (words.empty() ? "" : " ") + shell_word(word);
-  log(fmt::format("{} (version {})", words, record.version));
+  log(fmt::format("{} (version {})", shell_words(record.words), record.version));
 }
 
 void Run::log(const std::string& text) const {

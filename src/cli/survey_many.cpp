@@ -11,7 +11,8 @@
 #include "cli/terminal.h"
 #include "core/base/csv.h"
 #include "core/container/neighbours.h"
-#include "core/plan/overview_of.h"
+#include "core/guest/many_files.h"
+#include "core/plan/overview.h"
 
 namespace jh::cli {
 namespace {

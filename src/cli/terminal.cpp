@@ -9,6 +9,8 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "core/report/report.h"
+
 namespace jh::cli {
 namespace {
 
@@ -31,23 +33,6 @@ const char* code_of(Style style) {
       break;
   }
   return "";
-}
-
-const char* status_word(Status status) {
-  switch (status) {
-    case Status::usage:
-      return "wrong usage";
-    case Status::refused:
-      return "refused";
-    case Status::damaged:
-      return "damage found";
-    case Status::io:
-      return "input or output failed";
-    case Status::unsupported:
-      return "not supported";
-    default:
-      return "internal error";
-  }
 }
 
 }  // namespace

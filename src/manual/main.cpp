@@ -39,7 +39,7 @@ std::string upper(std::string text) {
 void put_options(std::ostream& page, const po::options_description& options) {
   for (const auto& option : options.options()) {
     page << ".TP\n\\fB\\-\\-" << roff(option->long_name()) << "\\fR";
-    if (option->semantic()->max_tokens() != 0) {
+    if (takes_value(*option)) {
       std::string value = option->format_parameter();
       if (const auto extra = value.find(" (="); extra != std::string::npos)
         page << " \\fI" << roff(value.substr(0, extra))

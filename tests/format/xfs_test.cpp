@@ -49,16 +49,6 @@ void make(const std::string& image, const Made& made, std::uint64_t size) {
   make_xfs(image, size, made.options);
 }
 
-std::string tree_of(const std::string& image) {
-  const Mounted mounted(image, 0);
-  return run({"bash", "-c",
-              "cd '" + mounted.path() +
-                  "' && find . -printf '%p %m %U %G %n %s %T@ %l\\n' | sort && "
-                  "find . -type f -print0 | sort -z | xargs -0 sha256sum && getfattr -Rd -m - . "
-                  "2>/dev/null"})
-      .out;
-}
-
 class XfsMatrix : public testing::TestWithParam<Made> {};
 
 TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
@@ -68,7 +58,7 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   const std::string image = folder / "place.img";
   const std::uint64_t old_size = (400 + random() % 300) * mib;
   make(image, GetParam(), old_size);
-  std::string tree = tree_of(image);
+  std::string tree = mounted_tree(image);
   EXPECT_FALSE(tree.empty());
   EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
   // Twice: what was added must be able to grow, too; the second time to many times its size.
@@ -81,7 +71,7 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
     EXPECT_EQ(check_xfs(image), "");
     const Outcome audit = juneheath({"audit", image});
     EXPECT_EQ(audit.status, 0) << audit.out;
-    EXPECT_EQ(tree_of(image), tree);
+    EXPECT_EQ(mounted_tree(image), tree);
     {
       // 200 MiB come and go, wherever its kernel puts them.
       const Mounted mounted(image, 0, 0, /*writable=*/true);
@@ -94,7 +84,7 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
       std::filesystem::remove_all(films);
     }
     EXPECT_EQ(check_xfs(image), "");
-    tree = tree_of(image);  // the root folder has another time now
+    tree = mounted_tree(image);  // the root folder has another time now
   }
 }
 
@@ -118,13 +108,13 @@ TEST(Xfs, FullTreesOfTheLastGroupGrow) {
              "d$((i % 40))/f$i; done; sync -f .; rm -f d*/f*[13579]; fallocate -l 100M big || "
              "true"});
   }
-  const std::string tree = tree_of(image);
+  const std::string tree = mounted_tree(image);
   for (const std::uint64_t size : {321 * mib, 340 * mib, 2000 * mib}) {
     const Outcome grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_xfs(image), "") << size;
     EXPECT_EQ(juneheath({"audit", image}).status, 0);
-    EXPECT_EQ(tree_of(image), tree);
+    EXPECT_EQ(mounted_tree(image), tree);
   }
 }
 

@@ -137,6 +137,16 @@ Mounted::Mounted(const std::string& image, std::uint64_t offset, std::uint64_t s
   throw std::runtime_error("the kernel mounts it read-only: " + image);
 }
 
+std::string mounted_tree(const std::string& image) {
+  const Mounted mounted(image, 0);
+  return run({"bash", "-c",
+              "cd '" + mounted.path() +
+                  "' && find . -printf '%p %m %U %G %n %s %T@ %l\\n' | sort && "
+                  "find . -type f -print0 | sort -z | xargs -0 sha256sum && "
+                  "getfattr -Rd -m - . 2>/dev/null"})
+      .out;
+}
+
 Mounted::~Mounted() {
   run({"umount", path_});
   std::error_code ignored;

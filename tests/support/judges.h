@@ -44,6 +44,10 @@ class Mounted {
   std::string path_;
 };
 
+/// What the kernel shows of a filesystem in an image: each name with its attributes, sums of all
+/// files, extended attributes. For comparing.
+std::string mounted_tree(const std::string& image);
+
 /// Writes so many files of 250 kB of noise into a filesystem through the kernel, or as many as fit,
 /// and deletes nine of ten. Returns how many it had written.
 std::size_t fill_and_delete(const std::string& image, std::uint64_t offset, int files = 2000);

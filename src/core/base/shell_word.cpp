@@ -35,4 +35,10 @@ std::string shell_word(const std::string& text) {
   return quoted + "'";
 }
 
+std::string shell_words(const std::vector<std::string>& words) {
+  std::string line;
+  for (const std::string& word : words) line += (line.empty() ? "" : " ") + shell_word(word);
+  return line;
+}
+
 }  // namespace jh

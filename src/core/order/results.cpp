@@ -22,10 +22,6 @@ namespace {
 
 std::string size_text(std::uint64_t size) { return size == 0 ? "" : human(Bytes(size)); }
 
-std::string message_of(const TaskResult& result) {
-  return result.why.empty() ? result.state.message : result.why;
-}
-
 std::string index_page(const Order& order, const std::vector<TaskResult>& results) {
   const bool good = status_of_all(results) == 0;
   const std::string title = order.title.empty() ? "Work order" : order.title;
@@ -70,6 +66,10 @@ std::string result_word(const TaskResult& result) {
   return kind_word(result.state.kind);
 }
 
+std::string message_of(const TaskResult& result) {
+  return result.why.empty() ? result.state.message : result.why;
+}
+
 std::string totals(const std::vector<TaskResult>& results) {
   std::map<std::string, std::size_t> counts;
   for (const TaskResult& result : results) ++counts[result_word(result)];
@@ -97,24 +97,13 @@ int status_of_all(const std::vector<TaskResult>& results) {
 json results_json(const Order& order, const std::vector<TaskResult>& results) {
   json guests = json::array();
   for (const TaskResult& result : results) {
-    const TaskState& state = result.state;
-    guests.push_back({{"name", result.task->name},
-                      {"change", result.task->change},
-                      {"images", result.task->images},
-                      {"result", result_word(result)},
-                      {"status", state.status},
-                      {"message", message_of(result)},
-                      {"where", state.where},
-                      {"next", state.next},
-                      {"machine", state.machine},
-                      {"started", state.started},
-                      {"seconds", state.seconds},
-                      {"peak_memory", state.peak},
-                      {"disk_before", state.disk_before},
-                      {"disk_after", state.disk_after},
-                      {"host_before", state.host_before},
-                      {"host_after", state.host_after},
-                      {"runs", state.runs}});
+    json row = ending_json(result.state);
+    row.update({{"name", result.task->name},
+                {"change", result.task->change},
+                {"images", result.task->images},
+                {"result", result_word(result)},
+                {"message", message_of(result)}});
+    guests.push_back(std::move(row));
   }
   return {{"order", order.path},
           {"title", order.title},
@@ -139,9 +128,7 @@ std::string results_csv(const std::vector<TaskResult>& results) {
 }
 
 void write_results(const Order& order, const std::vector<TaskResult>& results) {
-  std::error_code error;
-  std::filesystem::create_directories(order.report, error);
-  if (error) io_failed("the folder of results cannot be made: " + error.message(), order.report);
+  make_results_folder(order.report);
   const auto path = [&](const char* name) {
     return (std::filesystem::path(order.report) / name).string();
   };

@@ -18,6 +18,8 @@ struct TaskResult {
 
 /// "done", "done earlier", "refused", "not begun" ...
 std::string result_word(const TaskResult& result);
+/// Why it is not done; empty: it is, and there is nothing to say.
+std::string message_of(const TaskResult& result);
 /// "3 done, 1 refused"
 std::string totals(const std::vector<TaskResult>& results);
 

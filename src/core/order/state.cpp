@@ -44,6 +44,14 @@ const char* kind_word(TaskState::Kind kind) {
   return "failed";
 }
 
+void make_results_folder(const std::string& path) {
+  make_folder(path, "the folder of results cannot be made");
+}
+
+bool is_of(const TaskState& state, const Task& task) {
+  return state.arguments == task.arguments && state.change == task.change;
+}
+
 std::string task_folder(const Order& order, const Task& task) {
   return (std::filesystem::path(order.report) / "guests" / task.name).string();
 }
@@ -83,33 +91,34 @@ std::optional<TaskState> read_state(const Order& order, const Task& task) {
   }
 }
 
+json ending_json(const TaskState& state) {
+  return {{"status", state.status},
+          {"message", state.message},
+          {"where", state.where},
+          {"next", state.next},
+          {"machine", state.machine},
+          {"started", state.started},
+          {"seconds", state.seconds},
+          {"peak_memory", state.peak},
+          {"disk_before", state.disk_before},
+          {"disk_after", state.disk_after},
+          {"host_before", state.host_before},
+          {"host_after", state.host_after},
+          {"runs", state.runs}};
+}
+
 void write_state(const Order& order, const Task& task, const TaskState& state) {
   json goals = json::array();
   for (const auto& goal : state.goals)
     goals.push_back({{"layer", goal.layer}, {"from", goal.from}, {"to", goal.to}});
-  const json out{{"schema", schema},
-                 {"state", kind_word(state.kind)},
-                 {"name", state.name},
-                 {"change", state.change},
-                 {"arguments", state.arguments},
-                 {"goals", goals},
-                 {"status", state.status},
-                 {"message", state.message},
-                 {"where", state.where},
-                 {"next", state.next},
-                 {"machine", state.machine},
-                 {"started", state.started},
-                 {"seconds", state.seconds},
-                 {"peak_memory", state.peak},
-                 {"disk_before", state.disk_before},
-                 {"disk_after", state.disk_after},
-                 {"host_before", state.host_before},
-                 {"host_after", state.host_after},
-                 {"runs", state.runs}};
-  std::error_code error;
-  std::filesystem::create_directories(task_folder(order, task), error);
-  if (error)
-    io_failed("the folder of results cannot be made: " + error.message(), task_folder(order, task));
+  json out = ending_json(state);
+  out.update({{"schema", schema},
+              {"state", kind_word(state.kind)},
+              {"name", state.name},
+              {"change", state.change},
+              {"arguments", state.arguments},
+              {"goals", goals}});
+  make_results_folder(task_folder(order, task));
   write_output(state_path(order, task),
                out.dump(2, ' ', false, json::error_handler_t::replace) + "\n");
 }
@@ -132,8 +141,7 @@ void write_plan(const Order& order, const Task& task, const TaskPlan& plan) {
                  {"where", plan.where},          {"next", plan.next},
                  {"words", plan.words},          {"disk_before", plan.disk_before},
                  {"disk_after", plan.disk_after}};
-  std::error_code error;
-  std::filesystem::create_directories(task_folder(order, task), error);
+  make_results_folder(task_folder(order, task));
   write_output((std::filesystem::path(task_folder(order, task)) / "plan.json").string(),
                out.dump(2, ' ', false, json::error_handler_t::replace) + "\n");
 }

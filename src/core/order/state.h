@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <nlohmann/json_fwd.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -54,11 +55,18 @@ struct TaskPlan {
 std::optional<TaskPlan> read_plan(const Order& order, const Task& task);
 void write_plan(const Order& order, const Task& task, const TaskPlan& plan);
 
+/// Throws io.
+void make_results_folder(const std::string& path);
 /// The folder of one guest's results.
 std::string task_folder(const Order& order, const Task& task);
 
+/// Whether it is of this change, and not of an order as it was before somebody edited it.
+bool is_of(const TaskState& state, const Task& task);
+
 /// Nothing: it was never begun. Throws refused when it cannot be read.
 std::optional<TaskState> read_state(const Order& order, const Task& task);
+/// What results show of it, too: how it ended, where, when, and what it took.
+nlohmann::json ending_json(const TaskState& state);
 /// Durable on return.
 void write_state(const Order& order, const Task& task, const TaskState& state);
 

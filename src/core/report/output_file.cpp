@@ -7,6 +7,7 @@
 #include <cerrno>
 #include <cstdio>
 #include <cstring>
+#include <filesystem>
 
 #include "core/base/errors.h"
 
@@ -44,6 +45,12 @@ void write_new(const std::string& path, const std::string& bytes) {
 }
 
 }  // namespace
+
+void make_folder(const std::string& path, const std::string& what, const std::string& next) {
+  std::error_code error;
+  std::filesystem::create_directories(path, error);
+  if (error) io_failed(what + ": " + error.message(), path, next);
+}
 
 void write_output(const std::string& path, const std::string& bytes) {
   const std::string fresh = fmt::format("{}.{}.part", path, ::getpid());

@@ -73,10 +73,7 @@ class Page {
 
   void asked() {
     section("What was asked");
-    std::string words;
-    for (const std::string& word : record_.words)
-      words += (words.empty() ? "" : " ") + shell_word(word);
-    add("<pre tabindex=\"0\"><code>" + markup_text(words) + "</code></pre>\n");
+    add("<pre tabindex=\"0\"><code>" + markup_text(shell_words(record_.words)) + "</code></pre>\n");
     if (record_.plan && !record_.plan->target.empty())
       add(fmt::format("<p>Target: <strong>{}</strong></p>\n", markup_text(record_.plan->target)));
   }

@@ -80,23 +80,9 @@ std::string moment(std::int64_t seconds) {
 }
 
 std::string outcome_of(const RunRecord& record) {
-  switch (static_cast<Status>(record.status)) {
-    case Status::done:
-      return record.dry_run ? "dry run" : "done";
-    case Status::usage:
-      return "wrong usage";
-    case Status::refused:
-      return "refused";
-    case Status::damaged:
-      return "damage found";
-    case Status::io:
-      return "input or output failed";
-    case Status::unsupported:
-      return "not supported";
-    case Status::internal:
-      break;
-  }
-  return "internal error";
+  const auto status = static_cast<Status>(record.status);
+  if (status != Status::done) return status_word(status);
+  return record.dry_run ? "dry run" : "done";
 }
 
 json record_json(const RunRecord& record) {
@@ -133,9 +119,7 @@ json record_json(const RunRecord& record) {
 
 void write_report(const RunRecord& record, const std::string& folder) {
   namespace files = std::filesystem;
-  std::error_code error;
-  files::create_directories(folder, error);
-  if (error) io_failed("the report's folder cannot be made: " + error.message(), folder);
+  make_folder(folder, "the report's folder cannot be made");
   const auto path = [&](const std::string& name) { return (files::path(folder) / name).string(); };
   const Measure measure = painter_measure();
   if (record.before || record.after) {

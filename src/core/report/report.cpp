@@ -109,6 +109,23 @@ std::string describe_place(const Guest&, const Place& place) {
   return text;
 }
 
+const char* status_word(Status status) {
+  switch (status) {
+    case Status::usage:
+      return "wrong usage";
+    case Status::refused:
+      return "refused";
+    case Status::damaged:
+      return "damage found";
+    case Status::io:
+      return "input or output failed";
+    case Status::unsupported:
+      return "not supported";
+    default:
+      return "internal error";
+  }
+}
+
 std::string count_text(const Evidence& evidence) {
   if (evidence.unit == "bytes") return human(Bytes(evidence.count));
   return grouped(evidence.count) + (evidence.unit.empty() ? "" : " " + evidence.unit);

@@ -50,6 +50,9 @@ nlohmann::json changes_json(const std::vector<LayerChange>& changes);
 nlohmann::json findings_json(const Findings& findings);
 nlohmann::json error_json(const Error& error);
 
+/// "refused", "damage found": how a run ended that did not end well.
+const char* status_word(Status status);
+
 /// "12 files", "4.2 MiB"
 std::string count_text(const Evidence& evidence);
 

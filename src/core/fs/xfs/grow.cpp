@@ -185,18 +185,10 @@ class NewGroup {
   void root(Tree tree, std::uint32_t block, ConstByteSpan data, std::size_t records) {
     const std::uint64_t at = geometry_.block_at(number_, block);
     TreeHeader header{};
-    header.magic = shape_of(tree).magic;
     header.records = static_cast<std::uint16_t>(records);
     header.left = no_block;
     header.right = no_block;
-    header.address = at / basic_block;
-    header.uuid = geometry_.metadata_uuid();
-    header.owner = number_;
-    Buffer bytes(geometry_.block_size());
-    put_at(bytes, 0, header);
-    std::copy(data.begin(), data.end(), bytes.begin() + sizeof(TreeHeader));
-    set_sum(bytes, offsetof(TreeHeader, checksum));
-    place_.write_unreferenced(at, bytes);
+    place_.write_unreferenced(at, tree_block(geometry_, number_, tree, at, header, data));
   }
 
   Store& place_;

@@ -67,19 +67,24 @@ void FreeTree::write_block(std::size_t level, std::size_t index, ConstByteSpan d
   TreeHeader header{};
   if (const auto old = read_as<TreeHeader>(place_, at); old.magic.value() == shape_of(tree_).magic)
     header.log_sequence = old.log_sequence;
-  header.magic = shape_of(tree_).magic;
   header.level = static_cast<std::uint16_t>(level);
   header.records = checked_cast<std::uint16_t>(records);
   header.left = index == 0 ? no_block : row[index - 1];
   header.right = index + 1 == row.size() ? no_block : row[index + 1];
+  place_.write(at, tree_block(geometry_, group_.number(), tree_, at, header, data));
+}
+
+Buffer tree_block(const Geometry& geometry, std::uint32_t group, Tree tree, std::uint64_t at,
+                  TreeHeader header, ConstByteSpan data) {
+  header.magic = shape_of(tree).magic;
   header.address = at / basic_block;
-  header.uuid = geometry_.metadata_uuid();
-  header.owner = group_.number();
-  Buffer block(geometry_.block_size());
+  header.uuid = geometry.metadata_uuid();
+  header.owner = group;
+  Buffer block(geometry.block_size());
   put_at(block, 0, header);
   std::copy(data.begin(), data.end(), block.begin() + sizeof(TreeHeader));
   set_sum(block, offsetof(TreeHeader, checksum));
-  place_.write(at, block);
+  return block;
 }
 
 void sort_by_size(std::vector<FreeExtent>& extents) {

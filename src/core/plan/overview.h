@@ -1,17 +1,12 @@
-// Overview: one line on each of many images, and whether a file is an image at all.
+// The overview of one guest image, with what only a plan knows of it: room and floor.
 #pragma once
 
 #include <optional>
 #include <string>
-#include <vector>
 
 #include "core/guest/guest.h"
 
 namespace jh {
-
-/// Whether anything in the file says that it is a disk: a form of its own, a partition table, or
-/// content that is known. A raw file of something else is none.
-bool looks_like_disk(const Guest& guest);
 
 struct ImageOverview {
   std::string image;
@@ -29,8 +24,7 @@ struct ImageOverview {
   std::string trouble;  // it cannot be looked into
 };
 
-/// Regular files below these paths, sorted; folders are walked, links are not followed, ledgers are
-/// left out. Throws io for a path that is not there.
-std::vector<std::string> files_below(const std::vector<std::string>& paths);
+/// Of a guest with one disk.
+ImageOverview overview_of(const Guest& guest);
 
 }  // namespace jh

@@ -1,4 +1,4 @@
-#include "core/plan/overview_of.h"
+#include "core/plan/overview.h"
 
 #include "core/plan/floors.h"
 

@@ -1,4 +1,4 @@
-#include "core/guest/overview.h"
+#include "core/guest/many_files.h"
 
 #include <algorithm>
 #include <filesystem>
