@@ -139,6 +139,14 @@ TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
     }
 }
 
+// No two pages are the same, but each ninth is as the one before it.
+Buffer numbered_page(std::uint64_t number) {
+  if (number % 9 == 8) --number;
+  Buffer page = pattern(4096, static_cast<std::uint8_t>(1 + number));
+  put_at(page, 100, number);
+  return page;
+}
+
 // More than the stage holds in memory goes through the ledger, and comes back.
 TEST(Stage, ParksWhatIsTooMuchToHold) {
   constexpr std::uint64_t size = Stage::most_in_memory * 2;
@@ -150,18 +158,62 @@ TEST(Stage, ParksWhatIsTooMuchToHold) {
     Transaction transaction(host, {"/m/a.img"}, {file.get()});
     Stage& stage = transaction.stage(0);
     for (std::uint64_t at = 0; at + 4096 <= size; at += 4096)
-      stage.write(at, pattern(4096, static_cast<std::uint8_t>(1 + at / 4096)));
+      stage.write(at, numbered_page(at / 4096));
     for (std::uint64_t at = 4096 * 7; at + 4096 <= size; at += 4096 * 11)
       stage.write(at + 9, pattern(20, 200));
     EXPECT_LE(stage.held_in_memory(), Stage::most_in_memory);
+    EXPECT_EQ(stage.held(), size);
+    EXPECT_GT(host.content("/m/a.img.juneheath.open").size(), Stage::most_in_memory / 2);
     Silent silent;
     transaction.seal(silent, true);
   }
   for (std::uint64_t at = 0; at + 4096 <= size; at += 4096) {
-    Buffer wanted = pattern(4096, static_cast<std::uint8_t>(1 + at / 4096));
+    Buffer wanted = numbered_page(at / 4096);
     const Buffer over = pattern(20, 200);
     if (at / 4096 % 11 == 7) std::copy(over.begin(), over.end(), wanted.begin() + 9);
     ASSERT_EQ(read_buffer(*file, at, 4096), wanted) << at;
+  }
+  test::undo(host, "/m/a.img");
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
+// A filesystem's table, copied to many places, is kept once: in memory and in the ledger.
+TEST(Stage, KeepsCopiesOnce) {
+  constexpr std::uint64_t table = 512;  // pages
+  constexpr std::uint64_t copies = 30;
+  constexpr std::uint64_t size = 4096 * table * copies * 2;
+  test::FaultHost host;
+  const MemoryStore old(size);
+  host.put("/m/a.img", old);
+  const auto file = host.open("/m/a.img", Access::read_write);
+  {
+    Transaction transaction(host, {"/m/a.img"}, {file.get()});
+    Stage& stage = transaction.stage(0);
+    const auto place = [](std::uint64_t copy, std::uint64_t page) {
+      return (copy * 2 * table + page) * 4096;
+    };
+    for (std::uint64_t copy = 0; copy < copies; ++copy)
+      for (std::uint64_t page = 0; page < table; ++page)
+        stage.write(place(copy, page), numbered_page(page));
+    EXPECT_LE(stage.held_in_memory(), table * 4096);
+    // One of them is changed: it alone.
+    stage.write(place(3, 5) + 77, pattern(9, 200));
+    // One is overwritten, one let go, and none is missed.
+    for (std::uint64_t page = 0; page < table; ++page)
+      stage.write(place(4, page), numbered_page(page + table));
+    stage.discard(place(5, 0), table * 4096);
+    EXPECT_LE(stage.held_in_memory(), (2 * table + 1) * 4096);
+    Silent silent;
+    transaction.seal(silent, true);
+    const std::uint64_t payload = 3 * table * 4096;
+    EXPECT_LT(host.content("/m/a.img.juneheath").size(), payload + 200'000);
+    for (std::uint64_t copy = 0; copy < copies; ++copy)
+      for (std::uint64_t page = 0; page < table; ++page) {
+        Buffer wanted = copy == 5 ? Buffer(4096) : numbered_page(page + (copy == 4 ? table : 0));
+        const Buffer over = pattern(9, 200);
+        if (copy == 3 && page == 5) std::copy(over.begin(), over.end(), wanted.begin() + 77);
+        ASSERT_EQ(read_buffer(*file, place(copy, page), 4096), wanted) << copy << ", " << page;
+      }
   }
   test::undo(host, "/m/a.img");
   EXPECT_TRUE(host.content("/m/a.img").same_content(old));

@@ -275,6 +275,42 @@ TEST(Undo, OfAMoveSurvivesAPowerCutAnywhere) {
   EXPECT_GT(taken_back, 100);
 }
 
+// What the seal has kept once and writes to many places: a cut in between is finished from it.
+TEST(Recover, WritesCopiesThatWereKeptOnce) {
+  const MemoryStore old = image_of(400 * 4096, 3);
+  const auto copy_about = [&](FaultHost& host) {
+    const auto file = host.open("/m/a.img", Access::read_write);
+    Transaction transaction(host, {"/m/a.img"}, {file.get()});
+    Stage& stage = transaction.stage(0);
+    for (std::uint64_t copy = 0; copy < 6; ++copy)
+      for (std::uint64_t page = 0; page < 12; ++page)
+        stage.write((copy * 50 + page) * 4096, filled(4096, static_cast<std::uint8_t>(90 + page)));
+    Silent silent;
+    transaction.seal(silent, true);
+  };
+  FaultHost whole;
+  whole.put("/m/a.img", old);
+  whole.cut_at(0, Unflushed::kept);
+  copy_about(whole);
+  MemoryStore fresh(whole.content("/m/a.img"), "fresh");
+  EXPECT_EQ(read_buffer(fresh, (250 + 11) * 4096, 1)[0], 101);
+  std::mt19937 random(20261126);
+  int finished = 0;
+  for (std::uint64_t n = 1; n <= whole.operations(); ++n)
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+      FaultHost host;
+      host.put("/m/a.img", old);
+      host.cut_at(n, mode);
+      ASSERT_THROW(copy_about(host), PowerCut) << n;
+      host.restart(random);
+      recover(host, "/m/a.img");
+      const bool is_new = host.content("/m/a.img").same_content(fresh);
+      finished += is_new ? 1 : 0;
+      ASSERT_TRUE(is_new || host.content("/m/a.img").same_content(old)) << n;
+    }
+  EXPECT_GT(finished, 20);
+}
+
 TEST(Recover, RefusesAnotherImage) {
   FaultHost whole;
   whole.put("/m/a.img", image_of(100'352, 3));

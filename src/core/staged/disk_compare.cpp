@@ -10,10 +10,15 @@ Ranges changed_in(Stage& stage) {
   Ranges ranges;
   constexpr std::size_t unit = 512;
   stage.for_each_change([&](const Stage::Change& change) {
-    for (std::size_t i = 0; i < change.fresh.size(); i += unit) {
-      const std::size_t length = std::min(unit, change.fresh.size() - i);
-      if (std::memcmp(change.old.data() + i, change.fresh.data() + i, length) != 0)
-        add_range(ranges, change.offset + i, change.offset + i + length);
+    const std::size_t size = change.fresh.size();
+    const auto differs = [&](std::size_t i) {
+      return std::memcmp(change.old.data() + i, change.fresh.data() + i,
+                         std::min(unit, size - i)) != 0;
+    };
+    for (std::size_t i = 0; i < size; i += unit) {
+      const std::size_t from = i;
+      while (i < size && differs(i)) i += unit;
+      if (i != from) add_range(ranges, change.offset + from, change.offset + std::min(i, size));
     }
   });
   stage.for_each_direct(

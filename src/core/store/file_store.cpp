@@ -168,8 +168,10 @@ void FileStore::reserve(std::uint64_t offset, std::uint64_t length) {
                        static_cast<off_t>(length)) == 0;
   };
   // Blocks that a copy shares get room of their own now, where the host knows how.
-  if (promised(FALLOC_FL_UNSHARE_RANGE) || (errno != ENOSPC && errno != EDQUOT && promised(0)))
-    return;
+  if (knows_sharing_ && promised(FALLOC_FL_UNSHARE_RANGE)) return;
+  if (knows_sharing_ && errno == EOPNOTSUPP) knows_sharing_ = false;
+  const bool is_full = knows_sharing_ && (errno == ENOSPC || errno == EDQUOT);
+  if (!is_full && promised(0)) return;
   if (errno == ENOSPC || errno == EDQUOT)
     refuse("the host has no room left for what must be written", path_,
            "make room on the host's filesystem, then run the command again");

@@ -49,6 +49,7 @@ class FileStore final : public Store {
   std::string path_;
   std::uint64_t size_ = 0;
   bool block_device_ = false;
+  bool knows_sharing_ = true;  // the host: whether blocks of a copy can be told to part
   std::atomic<std::uint64_t> bytes_read_ = 0;  // by more than one thread
   std::uint64_t written_since_ = 0;            // since the host began to bring it out
   std::future<void> bringing_out_;

@@ -106,7 +106,8 @@ class Ledger {
   /// Calls visit for each record in order; parked bytes come with the record that speaks of them.
   /// In an unfinished ledger the first incomplete record ends the list; in a committed one it is
   /// damage.
-  void for_each(const std::function<void(const Entry&)>& visit);
+  /// `bytes` unset: without reading what is parked.
+  void for_each(const std::function<void(const Entry&)>& visit, bool bytes = true);
 
  private:
   explicit Ledger(Host& host) : host_(host) {}
@@ -121,7 +122,7 @@ class Ledger {
   void set_mark(ledger::MarkKind kind, std::uint32_t flags = 0);
   void write_record(ledger::Record record, ConstByteSpan payload);
   void bring_out();
-  std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit);
+  std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit, bool bytes);
   bool fetch_parked(Entry& entry, std::uint64_t before);
   ConstByteSpan window(std::uint64_t at, std::uint64_t length, std::uint64_t limit);
 

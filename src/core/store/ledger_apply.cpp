@@ -21,10 +21,16 @@ class Gathering {
   /// `data` empty: zeros.
   void write(std::uint32_t image, std::uint64_t offset, std::uint64_t length, ConstByteSpan data) {
     constexpr std::uint64_t worth_a_hole = 65536;
+    constexpr std::uint64_t large_enough = ledger::max_payload / 4;
     if (data.empty() && length >= worth_a_hole) {
       finish();
       Store& store = *images_[image];
       discard_data(store, offset, std::min(length, store.size() - std::min(store.size(), offset)));
+      return;
+    }
+    if (data.size() >= large_enough) {
+      finish();
+      images_[image]->write(offset, data);
       return;
     }
     const bool joins = !waiting_.empty() && image == image_ && offset == start_ + waiting_.size() &&
@@ -82,9 +88,11 @@ void fetch_moved(Ledger& ledger, const LedgerIndex& index, const std::vector<Sto
 void apply_changes(Ledger& ledger, const std::vector<Store*>& images) {
   std::vector<std::uint64_t> sizes;
   for (const Ledger::Image& image : ledger.images()) sizes.push_back(image.old_size);
-  ledger.for_each([&](const Ledger::Entry& entry) {
-    if (entry.kind == RecordKind::new_size) sizes[entry.image] = entry.offset;
-  });
+  ledger.for_each(
+      [&](const Ledger::Entry& entry) {
+        if (entry.kind == RecordKind::new_size) sizes[entry.image] = entry.offset;
+      },
+      /*bytes=*/false);
   for (std::size_t i = 0; i < images.size(); ++i)
     if (images[i]->size() < sizes[i]) images[i]->resize(sizes[i]);
   Gathering gathering(images);

@@ -263,7 +263,8 @@ ConstByteSpan Ledger::window(std::uint64_t at, std::uint64_t length, std::uint64
   return ConstByteSpan(window_).subspan(at - window_start_, length);
 }
 
-std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_t limit) {
+std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_t limit,
+                                                 bool bytes) {
   if (limit - at < sizeof(Record)) return std::nullopt;
   const auto record = parse_as<Record>(window(at, sizeof(Record), limit), 0);
   const std::uint32_t payload_length = record.payload_length.value();
@@ -286,7 +287,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   entry.payload.assign(payload.begin(), payload.end());
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
   if (entry.kind == RecordKind::after && (record.flags.value() & ledger::flag_parked) != 0) {
-    if (!fetch_parked(entry, at)) return std::nullopt;
+    if (bytes && !fetch_parked(entry, at)) return std::nullopt;
   } else if (entry.zero ? !may_be_zero(entry.kind) : !fits(entry, images_.size())) {
     return std::nullopt;
   }
@@ -294,13 +295,13 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   return entry;
 }
 
-void Ledger::for_each(const std::function<void(const Entry&)>& visit) {
+void Ledger::for_each(const std::function<void(const Entry&)>& visit, bool bytes) {
   bring_out();
   window_.clear();
   const std::uint64_t limit = end_;
   std::uint64_t at = records_start_;
   while (at < limit) {
-    const auto entry = read_record(at, limit);
+    const auto entry = read_record(at, limit, bytes);
     if (!entry) {
       if (state_ != State::opened)
         damaged_ledger(fmt::format("the record at byte {} is damaged", at), file_->name());

@@ -13,7 +13,7 @@ Stage::Stage(Store& base, Ledger& ledger, std::uint32_t index, Tail tail)
       size_(base.size()),
       direct_(base, ledger, index) {}
 
-void Stage::read_page(const Held& page, ByteSpan out, std::uint64_t from) {
+void Stage::read_page(const Content& page, ByteSpan out, std::uint64_t from) {
   if (page.bytes)
     std::memcpy(out.data(), page.bytes->data() + from, out.size());
   else
@@ -23,33 +23,35 @@ void Stage::read_page(const Held& page, ByteSpan out, std::uint64_t from) {
 void Stage::read(std::uint64_t offset, ByteSpan out) {
   check_range(offset, out.size());
   const std::uint64_t end = offset + out.size();
-  const auto first = pages_.find(offset / page_size);
-  const bool in_one_page = !out.empty() && (end - 1) / page_size == offset / page_size;
-  if (first == pages_.end() || !in_one_page) {
-    direct_.read(offset, out);
-    for_each_inside(zeroed_, offset, end, [&](std::uint64_t start, std::uint64_t stop) {
-      std::memset(out.data() + (start - offset), 0, stop - start);
-    });
-  }
+  std::uint64_t at = offset;
+  const auto read_below = [&](std::uint64_t stop) {
+    if (at < stop) direct_.read(at, out.subspan(at - offset, stop - at));
+  };
   for (auto page = pages_.lower_bound(offset / page_size);
        page != pages_.end() && page->first * page_size < end; ++page) {
     const std::uint64_t start = page->first * page_size;
     const std::uint64_t from = std::max(start, offset);
     const std::uint64_t to = std::min(start + page_size, end);
-    read_page(page->second, out.subspan(from - offset, to - from), from - start);
+    read_below(from);
+    read_page(*page->second, out.subspan(from - offset, to - from), from - start);
+    at = to;
   }
+  read_below(end);
+  for_each_inside(zeroed_, offset, end, [&](std::uint64_t start, std::uint64_t stop) {
+    std::memset(out.data() + (start - offset), 0, stop - start);
+  });
 }
 
-// All pages that are in memory go to the ledger; runs of them side by side.
+// All contents that are in memory go to the ledger; runs of them side by side.
 void Stage::park() {
   Buffer run;
-  std::vector<Held*> members;
+  std::vector<Content*> members;
   std::uint64_t next = 0;
   const auto bring_out = [&] {
     if (run.empty()) return;
     std::uint64_t at = ledger_.append_about(ledger::RecordKind::parked, index_,
                                             next * page_size - run.size(), run.size(), run);
-    for (Held* member : members) {
+    for (Content* member : members) {
       member->parked = at;
       member->bytes.reset();
       at += page_size;
@@ -57,34 +59,72 @@ void Stage::park() {
     run.clear();
     members.clear();
   };
-  for (auto& [number, page] : pages_) {
-    if (!page.bytes) continue;
+  for (const auto& [number, page] : pages_) {
+    const bool taken = std::find(members.begin(), members.end(), page.get()) != members.end();
+    if (!page->bytes || taken) continue;
     if (number != next || run.size() >= ledger::max_payload / 2) bring_out();
-    run.insert(run.end(), page.bytes->begin(), page.bytes->end());
-    members.push_back(&page);
+    run.insert(run.end(), page->bytes->begin(), page->bytes->end());
+    members.push_back(page.get());
     next = number + 1;
   }
   bring_out();
   in_memory_ = 0;
+  known_.clear();
 }
 
-Stage::Page& Stage::hold(std::uint64_t number, bool whole) {
-  auto found = pages_.find(number);
-  if (found != pages_.end() && found->second.bytes) return *found->second.bytes;
+void Stage::make_room() {
   if ((in_memory_ + 1) * page_size > most_in_memory) park();
-  auto page = std::make_unique<Page>();
+}
+
+// Copies of a table that a filesystem keeps in many places cost memory, and room in the ledger,
+// once.
+Stage::Held Stage::content_of(ConstByteSpan page) {
+  const std::uint32_t crc = crc32c(page);
+  const auto [first, last] = known_.equal_range(crc);
+  for (auto known = first; known != last; ++known)
+    // What was changed since, or is parked, is not what it was known as.
+    if (const Held same = known->second.lock();
+        same && same->bytes && std::equal(page.begin(), page.end(), same->bytes->begin()))
+      return same;
+  make_room();
+  auto bytes = std::make_unique_for_overwrite<Page>();
+  std::memcpy(bytes->data(), page.data(), page_size);
+  auto fresh = std::make_shared<Content>(Content{std::move(bytes)});
+  ++in_memory_;
+  if (known_.size() >= 2 * most_in_memory / page_size) known_.clear();
+  known_.emplace(crc, fresh);
+  return fresh;
+}
+
+void Stage::hold_whole(std::uint64_t number, ConstByteSpan page) {
   const std::uint64_t start = number * page_size;
+  const Held content = content_of(page);
+  if (overlaps(zeroed_, start, start + page_size)) remove_range(zeroed_, start, start + page_size);
+  Held& held = pages_[number];
+  if (held && held != content && held.use_count() == 1 && held->bytes) --in_memory_;
+  held = content;
+}
+
+// The page's content, in memory, to be changed: of this page alone.
+Stage::Page& Stage::hold(std::uint64_t number) {
+  const std::uint64_t start = number * page_size;
+  auto found = pages_.find(number);
+  if (found != pages_.end() && found->second->bytes && found->second.use_count() == 1) {
+    found->second->parked = 0;
+    return *found->second->bytes;
+  }
+  make_room();
+  auto bytes = std::make_unique_for_overwrite<Page>();
   if (found != pages_.end()) {
-    if (!whole) ledger_.read_back(found->second.parked, *page);
+    read_page(*found->second, *bytes, 0);
   } else if (overlaps(zeroed_, start, start + page_size)) {
     remove_range(zeroed_, start, start + page_size);
-  } else if (!whole) {
-    direct_.read(start, *page);
+    bytes->fill(0);
+  } else {
+    direct_.read(start, *bytes);
   }
-  Held& held = pages_[number];
-  held = {std::move(page), 0};
   ++in_memory_;
-  return *held.bytes;
+  return *(pages_[number] = std::make_shared<Content>(Content{std::move(bytes)}))->bytes;
 }
 
 void Stage::write(std::uint64_t offset, ConstByteSpan data) { put(offset, data, false); }
@@ -130,9 +170,10 @@ void Stage::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
       // What was unreferenced as a whole still is: held pages and direct ones are never the same.
       if (direct_.has_page(offset - in_page))
         direct_.write(offset, data.first(step));
+      else if (step == page_size)
+        hold_whole(offset / page_size, data.first(step));
       else
-        std::memcpy(hold(offset / page_size, step == page_size).data() + in_page, data.data(),
-                    step);
+        std::memcpy(hold(offset / page_size).data() + in_page, data.data(), step);
     }
     offset += step;
     data = data.subspan(step);
@@ -168,8 +209,8 @@ void Stage::zero_bytes(std::uint64_t offset, std::uint64_t length) {
 void Stage::zero_pages(std::uint64_t first, std::uint64_t last) {
   const auto from = pages_.lower_bound(first / page_size);
   const auto to = pages_.lower_bound(last / page_size);
-  for (auto page = from; page != to; ++page) in_memory_ -= page->second.bytes ? 1 : 0;
-  pages_.erase(from, to);
+  for (auto page = from; page != to; page = pages_.erase(page))
+    if (page->second.use_count() == 1 && page->second->bytes) --in_memory_;
   // What the change itself wrote is written again; of the rest only what is there can be let go.
   std::uint64_t at = first;
   const auto let_go = [&](std::uint64_t end) {
@@ -246,38 +287,59 @@ void Stage::for_each_cut(const std::function<void(std::uint64_t, std::uint64_t)>
 
 void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
   constexpr std::size_t most = ledger::max_payload / 2;
-  Buffer old_run;
+  const Buffer zeros(most);
+  Buffer old_run;  // shorter than new_run: zeros from there on
   Buffer new_run;
   std::uint64_t start = 0;
   std::uint64_t parked = 0;
   const auto emit = [&] {
-    if (!new_run.empty()) visit({start, old_run, new_run, parked});
+    if (!old_run.empty()) old_run.resize(new_run.size());
+    const ConstByteSpan old = old_run.empty() ? ConstByteSpan(zeros) : ConstByteSpan(old_run);
+    if (!new_run.empty()) visit({start, old.first(new_run.size()), new_run, parked});
     old_run.clear();
     new_run.clear();
   };
-  Buffer old(page_size);
-  Buffer fresh(page_size);
+  Page old_bytes;
+  Page unparked;
+  Run hole;  // reading one page by page costs the host memory and time
   for (const auto& [number, page] : pages_) {
     const std::uint64_t at = number * page_size;
     if (at >= size_) break;
     const std::size_t length = std::min(page_size, size_ - at);
-    direct_.read(at, old);
-    read_page(page, fresh, 0);
-    if (std::equal(old.begin(), old.begin() + static_cast<std::ptrdiff_t>(length), fresh.begin()))
-      continue;
-    const bool joins =
-        !new_run.empty() && start + new_run.size() == at && new_run.size() < most &&
-        (page.bytes ? parked == 0 : parked != 0 && parked + new_run.size() == page.parked);
-    if (!joins) {
+    if (at >= hole.offset + hole.length) hole = direct_.map(at, size_ - at);
+    const bool nothing_there = hole.zero && at + length <= hole.offset + hole.length;
+    if (!nothing_there) {
+      direct_.read(at, old_bytes);
+      hole = {at, length, false};
+    }
+    if (!page->bytes) read_page(*page, unparked, 0);
+    const ConstByteSpan fresh = ConstByteSpan(page->bytes ? *page->bytes : unparked).first(length);
+    const ConstByteSpan old =
+        nothing_there ? ConstByteSpan(zeros).first(length) : ConstByteSpan(old_bytes).first(length);
+    if (std::equal(old.begin(), old.end(), fresh.begin())) continue;
+    const auto joins = [&] {
+      return !new_run.empty() && start + new_run.size() == at && new_run.size() < most &&
+             (page->parked == 0 ? parked == 0
+                                : parked != 0 && parked + new_run.size() == page->parked);
+    };
+    if (!joins()) {
       emit();
       start = at;
-      parked = page.bytes ? 0 : page.parked;
+      parked = page->parked;  // which a visit may have told just now
     }
-    const auto end = static_cast<std::ptrdiff_t>(length);
-    old_run.insert(old_run.end(), old.begin(), old.begin() + end);
-    new_run.insert(new_run.end(), fresh.begin(), fresh.begin() + end);
+    if (!nothing_there) {
+      old_run.resize(new_run.size());
+      old_run.insert(old_run.end(), old.begin(), old.end());
+    }
+    new_run.insert(new_run.end(), fresh.begin(), fresh.end());
   }
   emit();
+}
+
+void Stage::note_parked(const Change& change, std::uint64_t at) {
+  for (std::uint64_t done = 0; done + page_size <= change.fresh.size(); done += page_size)
+    if (const auto page = pages_.find((change.offset + done) / page_size); page != pages_.end())
+      page->second->parked = at + done;
 }
 
 void Stage::for_each_change(const std::function<void(const Change&)>& visit) {

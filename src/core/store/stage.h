@@ -8,6 +8,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <unordered_map>
 
 #include "core/store/direct_writes.h"
 
@@ -81,6 +82,8 @@ class Stage final : public Store {
   /// Calls visit for each run of pages that differ, at most half of ledger::max_payload long: first
   /// those that were written, then those that were let go, each in order.
   void for_each_change(const std::function<void(const Change&)>& visit);
+  /// The new bytes of a run are in the ledger from `at` on: who has the same need not bring them.
+  void note_parked(const Change& change, std::uint64_t at);
   /// Calls visit(offset, length) for each range that was written directly and is inside the image.
   void for_each_direct(const std::function<void(std::uint64_t, std::uint64_t)>& visit);
 
@@ -103,15 +106,20 @@ class Stage final : public Store {
 
  private:
   using Page = std::array<std::uint8_t, page_size>;
-  struct Held {
+  struct Content {
     std::unique_ptr<Page> bytes;
-    std::uint64_t parked = 0;  // where in the ledger they are, when not in memory
+    std::uint64_t parked = 0;  // where in the ledger they are; 0: not yet
   };
+  /// Pages of the same bytes may have one content: see content_of().
+  using Held = std::shared_ptr<Content>;
 
   void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
   std::uint64_t direct_part(std::uint64_t offset, std::uint64_t length) const;
-  Page& hold(std::uint64_t number, bool whole);
-  void read_page(const Held& page, ByteSpan out, std::uint64_t from);
+  Page& hold(std::uint64_t number);
+  void hold_whole(std::uint64_t number, ConstByteSpan page);
+  Held content_of(ConstByteSpan page);
+  void read_page(const Content& page, ByteSpan out, std::uint64_t from);
+  void make_room();
   void park();
   void zero_bytes(std::uint64_t offset, std::uint64_t length);
   void zero_pages(std::uint64_t first, std::uint64_t last);
@@ -124,7 +132,8 @@ class Stage final : public Store {
   std::uint64_t direct_from_;  // from here on nothing is referenced: past the old end
   std::uint64_t size_;
   std::map<std::uint64_t, Held> pages_;
-  std::uint64_t in_memory_ = 0;
+  std::unordered_multimap<std::uint32_t, std::weak_ptr<Content>> known_;  // by CRC-32C
+  std::uint64_t in_memory_ = 0;  // contents whose bytes are
   bool closes_front_ = true;
   std::optional<Ranges> allowed_;  // nothing: everywhere
   Ranges zeroed_;  // whole pages that read as zeros, whatever the image holds; none of pages_

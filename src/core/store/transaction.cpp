@@ -98,7 +98,9 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
     stage->for_each_change([&](const Stage::Change& change) {
       ledger_->append(RecordKind::before, image, change.offset, change.old);
       if (change.parked == 0) {
-        ledger_->append(RecordKind::after, image, change.offset, change.fresh);
+        const std::uint64_t at =
+            ledger_->append(RecordKind::after, image, change.offset, change.fresh);
+        if (at != 0) stage->note_parked(change, at);
       } else {
         ledger::Parked parked{};
         parked.at = change.parked;
