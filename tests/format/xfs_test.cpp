@@ -56,7 +56,7 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   std::mt19937_64 random{std::random_device{}()};
   const TempFolder folder;
   const std::string image = folder / "place.img";
-  const std::uint64_t old_size = (400 + random() % 300) * mib;
+  const std::uint64_t old_size = (560 + random() % 200) * mib;
   make(image, GetParam(), old_size);
   std::string tree = mounted_tree(image);
   EXPECT_FALSE(tree.empty());
@@ -334,15 +334,6 @@ TEST(Xfs, WhatItLeavesAloneIsNamed) {
   const Outcome smaller = juneheath({"shrink", image, "--by", "10MiB", "--yes"});
   EXPECT_NE(smaller.status, 0);
   EXPECT_TRUE(smaller.said("XFS")) << smaller.err;
-
-  const std::string unclean = folder / "unclean.img";
-  unpack_sample("dirty-xfs", unclean);
-  const std::uint32_t before = file_digest(unclean);
-  const Outcome outcome = juneheath({"grow", unclean, "--by", "1GiB", "--give", "/", "--yes"});
-  EXPECT_EQ(outcome.status, 3);
-  EXPECT_TRUE(outcome.said("its log has to be replayed")) << outcome.err;
-  EXPECT_EQ(file_digest(unclean), before);
-  EXPECT_TRUE(juneheath({"survey", unclean}).said("needs log replay"));
 }
 
 }  // namespace

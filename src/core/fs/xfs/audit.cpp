@@ -5,6 +5,7 @@
 #include <bit>
 
 #include "core/fs/xfs/rebuild.h"
+#include "core/fs/xfs/rest.h"
 
 namespace jh::xfs {
 namespace {
@@ -149,7 +150,7 @@ class StructureAudit {
       add(fmt::format("it has {} inodes, {} of them free, but its header says {} and {}", count,
                       free, group.inodes().inodes.value(), group.inodes().free_inodes.value()));
     for (const Be32& bucket : group.inodes().unlinked)
-      if (bucket.value() != no_inode) {
+      if (bucket.value() != no_inode && rest_of(place_, geometry_) == Rest::clean) {
         add("inodes wait to be removed, though the filesystem was unmounted");
         break;
       }

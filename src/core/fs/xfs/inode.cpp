@@ -213,7 +213,7 @@ void InodeFile::folder_block(ConstByteSpan block,
   }
   const std::size_t kind = geometry_.is(incompatible::file_types) ? 1 : 0;
   for (std::size_t at = sizeof(DirectoryHeader); at < end;) {
-    if (at + 12 > end) fail("a block of its names is cut off");
+    if (at + 8 > end) fail("a block of its names is cut off");  // free room may be so small
     if (parse_as<Be16>(block, at).value() == 0xFFFF) {
       const std::size_t length = parse_as<Be16>(block, at + 2).value();
       if (length == 0 || length % 8 != 0 || at + length > end)
@@ -221,7 +221,7 @@ void InodeFile::folder_block(ConstByteSpan block,
       at += length;
       continue;
     }
-    const std::size_t length = block[at + 8];
+    const std::size_t length = at + 8 < end ? block[at + 8] : 0;
     const std::size_t whole = (8 + 1 + length + kind + 2 + 7) / 8 * 8;
     if (length == 0 || at + whole > end) fail("a name of it is impossible");
     Entry entry;

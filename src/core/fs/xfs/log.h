@@ -1,12 +1,72 @@
-// Log: whether the guest has put away what it holds.
+// Log: its records, from the oldest that is still needed to the newest.
 #pragma once
+
+#include <functional>
+#include <vector>
 
 #include "core/fs/xfs/geometry.h"
 
 namespace jh::xfs {
 
-/// True when the newest record of the log says that the filesystem was unmounted, or the log was
-/// never written to. Reads a few sectors. Throws damaged when no record is found where one must be.
-bool log_is_at_rest(Store& place, const Geometry& geometry);
+/// A place in the log: the round in the upper half, the sector in the lower.
+constexpr std::uint64_t log_sequence(std::uint32_t cycle, std::uint64_t sector) {
+  return std::uint64_t{cycle} << 32 | sector;
+}
+
+class Log {
+ public:
+  /// Finds head and tail; reads a few sectors, and up to eight records. Throws damaged.
+  Log(Store& place, const Geometry& geometry);
+
+  /// The newest record says that the filesystem was unmounted, or nothing was ever written.
+  bool at_rest() const { return at_rest_; }
+  struct Record {
+    std::uint64_t sequence = 0;
+    std::uint32_t operations = 0;
+    Buffer data;
+  };
+  /// From tail to head; none when it is at rest. Throws damaged (a record in between whose sum does
+  /// not hold), unsupported (another byte order).
+  void for_each_record(const std::function<void(const Record&)>& visit) const;
+
+  /// Puts one record behind the head that leaves nothing to be done, and makes sure that nothing
+  /// stale behind it is taken for more. `ends`: it says that the filesystem was unmounted;
+  /// otherwise the guest looks into what only it can finish.
+  void close(bool ends);
+
+ private:
+  struct Found {
+    LogRecord header{};
+    std::uint64_t sector = 0;
+    std::uint32_t headers = 0;
+    std::uint64_t sectors = 0;  // all of it
+  };
+
+  std::uint64_t at(std::uint64_t sector) const { return start_ + sector % sectors_ * basic_block; }
+  std::uint32_t cycle(std::uint64_t sector) const;
+  void find_head();
+  std::uint64_t torn_at(std::uint64_t from, std::uint64_t to, std::uint32_t cycle,
+                        std::uint64_t otherwise) const;
+  std::uint64_t record_before(std::uint64_t sector) const;
+  void drop_incomplete();
+  void find_tail();
+  Found look(std::uint64_t sector) const;
+  Buffer read_sectors(std::uint64_t sector, std::uint64_t count) const;
+  bool sum_is_right(const Found& found) const;
+  std::uint64_t distance(std::uint64_t from, std::uint64_t to) const {
+    return (to + sectors_ - from % sectors_) % sectors_;
+  }
+  LogRecord header_of(std::uint64_t sector, std::uint32_t cycle, std::uint64_t tail) const;
+
+  Store& place_;
+  const Geometry& geometry_;
+  std::uint64_t start_;
+  std::uint64_t sectors_;
+  std::uint64_t head_ = 0;        // the first sector that the newest record does not have
+  std::uint32_t head_cycle_ = 1;  // what is written there next gets it
+  std::uint64_t tail_ = 0;        // sector
+  std::uint32_t tail_cycle_ = 1;
+  bool at_rest_ = false;
+};
 
 }  // namespace jh::xfs

@@ -9,7 +9,7 @@
 #include "core/fs/xfs/audit.h"
 #include "core/fs/xfs/grow.h"
 #include "core/fs/xfs/inode.h"
-#include "core/fs/xfs/log.h"
+#include "core/fs/xfs/rest.h"
 #include "core/fs/xfs/tree.h"
 
 namespace jh::xfs {
@@ -131,6 +131,24 @@ class XfsFilesystem final : public Filesystem {
 
 bool recognise(Store& place) { return holds(place, 0, "XFSB"); }
 
+// When the guest lost power: as its log makes it, in memory.
+void settle_in_memory(Store& place, const Geometry& geometry, OpenedFilesystem& found) {
+  found.facts.state = "clean";
+  switch (rest_of(place, geometry)) {
+    case Rest::clean:
+      return;
+    case Rest::deletions:
+      found.facts.state = "clean; files deleted while open are left to the guest's start";
+      return;
+    case Rest::dirty:
+      break;
+  }
+  found.facts.state = "needs log replay";
+  found.at_rest = std::make_unique<ScratchStore>(place);
+  const RestReport report = bring_to_rest(*found.at_rest);
+  found.settling = {report.text(), "replay the log: " + report.text(), found.at_rest->changed()};
+}
+
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
   FilesystemFacts& facts = found.facts;
@@ -139,24 +157,23 @@ OpenedFilesystem open(Store& place) {
   facts.state = "not looked into";
   try {
     facts.uuid = uuid_text(read_as<Superblock>(place, 0).uuid);
-    auto opened = std::make_unique<XfsFilesystem>(place);
+    const Geometry unsettled(place);
+    try {
+      settle_in_memory(place, unsettled, found);
+    } catch (const Error& error) {
+      found.at_rest.reset();
+      facts.state = "needs log replay";
+      facts.blockers.push_back(error.because(Reason::not_unmounted));
+    }
+    Store& seen = found.at_rest ? static_cast<Store&>(*found.at_rest) : place;
+    auto opened = std::make_unique<XfsFilesystem>(seen);
     const Geometry& geometry = opened->geometry();
     facts.size = opened->size();
     std::uint64_t free = 0;
     for (std::uint32_t group = 0; group < geometry.groups(); ++group)
-      free += Group(place, geometry, group).free_space().free_blocks.value();
+      free += Group(seen, geometry, group).free_space().free_blocks.value();
     facts.used =
         Bytes((geometry.blocks() - std::min(geometry.blocks(), free)) * geometry.block_size());
-    if (log_is_at_rest(place, geometry)) {
-      facts.state = "clean";
-    } else {
-      facts.state = "needs log replay";
-      facts.blockers.push_back(
-          Error(Status::refused,
-                "the filesystem was not cleanly unmounted, and its log has to be replayed",
-                "XFS, log", "start the guest and shut it down properly, then run again")
-              .because(Reason::not_unmounted));
-    }
     found.filesystem = std::move(opened);
   } catch (const Error& error) {
     // What is not known here its guest knows: the place can grow, and the plan says what is left to
@@ -181,6 +198,7 @@ FilesystemKind make_kind() {
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<XfsFilesystem>(place);
   };
+  made.settle = [](Store& place) { bring_to_rest(place); };
   return made;
 }
 

@@ -1,0 +1,79 @@
+#include "core/fs/xfs/rest.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/fs/xfs/group.h"
+
+namespace jh::xfs {
+namespace {
+
+bool has_deletions(Store& place, const Geometry& geometry) {
+  for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
+    const Group group(place, geometry, number);
+    const auto& chains = group.inodes().unlinked;
+    if (std::any_of(chains.begin(), chains.end(),
+                    [](const Be32& first) { return first.value() != no_inode; }))
+      return true;
+  }
+  return false;
+}
+
+// While it is mounted the guest counts in memory; the groups know.
+void set_totals(Store& place, const Geometry& geometry) {
+  std::uint64_t free_blocks = 0;
+  std::uint64_t inodes = 0;
+  std::uint64_t free_inodes = 0;
+  for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
+    const Group group(place, geometry, number);
+    const FreeSpaceHeader& space = group.free_space();
+    free_blocks += std::uint64_t{space.free_blocks.value()} + space.list_count.value() +
+                   space.tree_blocks.value();
+    inodes += group.inodes().inodes.value();
+    free_inodes += group.inodes().free_inodes.value();
+  }
+  Buffer sector = read_buffer(place, 0, geometry.sector_size());
+  auto super = parse_as<Superblock>(sector, 0);
+  super.free_blocks = free_blocks;
+  super.inodes = inodes;
+  super.free_inodes = free_inodes;
+  super.log_incompatible = 0;
+  put_at(sector, 0, super);
+  set_sum(sector, offsetof(Superblock, checksum));
+  place.write(0, sector);
+}
+
+}  // namespace
+
+std::string RestReport::text() const {
+  const auto some = [](std::uint64_t count, const char* what) {
+    return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+  };
+  std::string text = some(replayed.transactions, "transaction") + ", " +
+                     some(replayed.buffers, "block") + ", " + some(replayed.inodes, "inode");
+  if (deletions) text += "; files deleted while open are left to the guest's start";
+  return text;
+}
+
+Rest rest_of(Store& place, const Geometry& geometry) {
+  const Log log(place, geometry);
+  if (log.at_rest()) return Rest::clean;
+  return holds_items(log) ? Rest::dirty : Rest::deletions;
+}
+
+RestReport bring_to_rest(Store& place) {
+  const Geometry before(place);
+  Log log(place, before);
+  RestReport report;
+  if (log.at_rest() || !holds_items(log)) return report;
+  report.replayed = replay(place, before, log);
+  // The log may have held a larger filesystem.
+  const Geometry geometry(place);
+  set_totals(place, geometry);
+  report.deletions = has_deletions(place, geometry);
+  Log(place, geometry).close(!report.deletions);
+  return report;
+}
+
+}  // namespace jh::xfs
