@@ -54,7 +54,7 @@ set(CPACK_COMPONENT_PROGRAM_DESCRIPTION
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_NAME libjuneheath-dev)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_SECTION libdevel)
 set(CPACK_DEBIAN_LIBRARY_PACKAGE_DEPENDS
-    "libboost-dev, libfmt-dev, nlohmann-json3-dev, zlib1g-dev, libzstd-dev, libisal-dev, libcairo2-dev, libtomlplusplus-dev, pkg-config")
+    "libboost-dev, libfmt-dev, nlohmann-json3-dev, zlib1g-dev, libzstd-dev, libisal-dev, libsodium-dev, libxxhash-dev, liblzo2-dev, libcairo2-dev, libtomlplusplus-dev, pkg-config")
 set(CPACK_COMPONENT_LIBRARY_DESCRIPTION
     "The library it is made of.\n Headers, a static library, a CMake package and an example.")
 include(CPack)

@@ -1,4 +1,5 @@
 // The table of kinds: who adds one adds a line here.
+#include "core/fs/btrfs/btrfs.h"
 #include "core/fs/ext/ext.h"
 #include "core/fs/fat/fat.h"
 #include "core/fs/filesystem.h"
@@ -11,7 +12,7 @@ namespace jh {
 
 const std::vector<const FilesystemKind*>& filesystem_kinds() {
   static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &xfs::kind,
-                                                      &named::btrfs, &ntfs::kind, &named::exfat,
+                                                      &btrfs::kind, &ntfs::kind, &named::exfat,
                                                       &fat::fat32,   &fat::fat};
   return all;
 }

@@ -20,7 +20,6 @@ struct Places {
   std::size_t label_length;
 };
 
-constexpr Places btrfs_places{65600, "_BHRfS_M"sv, "btrfs", 65568, 65835, 255};
 constexpr Places exfat_places{3, "EXFAT   "sv, "exFAT", 0, 0, 0};
 
 template <const Places& places>
@@ -50,7 +49,6 @@ constexpr FilesystemKind kind_of() {
 
 }  // namespace
 
-const FilesystemKind btrfs = kind_of<btrfs_places>();
 const FilesystemKind exfat = kind_of<exfat_places>();
 
 }  // namespace jh::named

@@ -5,7 +5,6 @@
 
 namespace jh::named {
 
-extern const FilesystemKind btrfs;
 extern const FilesystemKind exfat;
 
 }  // namespace jh::named

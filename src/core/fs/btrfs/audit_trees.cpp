@@ -1,0 +1,410 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <unordered_map>
+
+#include "core/base/ranges.h"
+#include "core/fs/btrfs/audit.h"
+#include "core/fs/btrfs/extents.h"
+#include "core/fs/btrfs/nodes.h"
+
+namespace jh::btrfs {
+namespace {
+
+// Who refers to an extent, so that the order does not matter: references are many, and come from
+// all trees.
+std::uint64_t mixed(std::uint64_t kind, std::uint64_t a, std::uint64_t b = 0, std::uint64_t c = 0) {
+  std::uint64_t hash = kind * 0x9E3779B97F4A7C15ULL;
+  for (const std::uint64_t value : {a, b, c}) {
+    hash ^= value + 0x9E3779B97F4A7C15ULL + (hash << 6) + (hash >> 2);
+    hash *= 0xBF58476D1CE4E5B9ULL;
+    hash ^= hash >> 31;
+  }
+  return hash;
+}
+
+// References, added up.
+struct Told {
+  std::uint64_t count = 0;
+  std::uint64_t who = 0;
+  bool operator==(const Told&) const = default;
+};
+
+struct DataReference {
+  std::uint64_t start = 0;
+  std::uint64_t length = 0;
+  std::uint64_t who = 0;
+};
+
+class TreesAudit {
+ public:
+  TreesAudit(const Volume& volume, Findings& findings, Progress& progress)
+      : volume_(volume), findings_(findings), progress_(progress) {}
+
+  void run() {
+    find_shared_blocks();
+    for (const ListedRoot& listed : all_roots(volume_)) {
+      dropping_ = dropping_ || listed.dropping;
+      where_ = fmt::format("btrfs, tree {}", static_cast<std::int64_t>(listed.number));
+      guarded([&] {
+        Told& told = blocks_[listed.root.block].told;
+        ++told.count;
+        told.who += mixed(item::tree_reference, listed.number);
+        descend(listed.root.block, listed.root.generation, listed.root.level, listed.number);
+      });
+    }
+    where_ = "btrfs, extents";
+    guarded([&] { extents(); });
+    where_ = "btrfs, free space";
+    if (volume_.has(ro_compatible::free_space_tree) && volume_.has(ro_compatible::free_space_valid))
+      guarded([&] { free_space(); });
+  }
+
+ private:
+  struct Block {
+    Told told;
+    bool seen = false;   // by the walk
+    bool known = false;  // to the tree of extents
+  };
+
+  void add(const std::string& what) { findings_.add(where_, what); }
+
+  template <class Work>
+  void guarded(const Work& work) {
+    try {
+      work();
+    } catch (const Error& error) {
+      if (error.status() != Status::damaged) throw;
+      complete_ = false;
+      add(error.what());
+    }
+  }
+
+  // Blocks whose children are referred to by their address, and not by the tree.
+  void find_shared_blocks() {
+    constexpr std::uint64_t full_references = 1 << 8;
+    where_ = "btrfs, extents";
+    guarded([&] {
+      const auto root = volume_.tree(object::extent_tree);
+      if (!root) wrong("it has no tree of extents");
+      for_each_item(volume_, *root, {}, {}, [&](const Key& key, ConstByteSpan data) {
+        if ((key.type == item::extent || key.type == item::metadata) &&
+            data.size() >= sizeof(ExtentItem) &&
+            (parse_as<ExtentItem>(data, 0).flags.value() & full_references) != 0)
+          shared_.push_back(key.object);
+      });
+    });
+  }
+  bool is_shared(std::uint64_t block) const {
+    return std::binary_search(shared_.begin(), shared_.end(), block);
+  }
+
+  void descend(std::uint64_t at, std::uint64_t generation, unsigned level, std::uint64_t tree) {
+    Block& known = blocks_[at];
+    if (known.seen) return;
+    known.seen = true;
+    progress_.advance(0);
+    const Buffer bytes = volume_.block(at, generation, level);
+    copies(at, generation, level);
+    if (level == 0) check_leaf(bytes);
+    const auto header = parse_as<BlockHeader>(bytes, 0);
+    const bool files = tree >= object::first_free || tree == object::top_files;
+    if (!files && header.owner.value() != tree)
+      add(fmt::format("the tree block at {} is of tree {}", at, header.owner.value()));
+    const std::uint64_t owner = header.owner.value();
+    if (level == 0) {
+      leaf(at, owner, bytes, files || tree == object::root_tree);
+      return;
+    }
+    order(at, bytes);
+    for (std::size_t i = 0; i < header.items.value(); ++i) {
+      const NodeEntry child = node_entry(bytes, i);
+      Told& told = blocks_[child.block.value()].told;
+      ++told.count;
+      told.who += is_shared(at) ? mixed(item::shared_tree_reference, at)
+                                : mixed(item::tree_reference, owner);
+      guarded([&] {
+        descend(child.block.value(), child.generation.value(), level - 1, tree);
+        first_key(child);
+      });
+    }
+  }
+
+  void order(std::uint64_t at, ConstByteSpan bytes) {
+    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
+    if (count == 0) add(fmt::format("the tree block at {} leads nowhere", at));
+    for (std::size_t i = 1; i < count; ++i)
+      if (entry_key(bytes, i) <= entry_key(bytes, i - 1))
+        add(fmt::format("the tree block at {} has its keys out of order", at));
+  }
+
+  // A parent has the first key of each of its children.
+  void first_key(const NodeEntry& child) {
+    const auto found = first_keys_.find(child.block.value());
+    if (found != first_keys_.end() && found->second != key_of(child.key))
+      add(fmt::format("the tree block at {} does not begin with its parent's key",
+                      child.block.value()));
+  }
+
+  void copies(std::uint64_t at, std::uint64_t generation, unsigned level) {
+    const auto [start, chunk] = volume_.chunk_of(at, volume_.node_size());
+    for (std::size_t i = 0; i < chunk->copies.size(); ++i) {
+      const Buffer bytes =
+          read_buffer(volume_.place(), chunk->copies[i] + (at - start), volume_.node_size());
+      const std::string fault = volume_.fault(bytes, at, generation, level);
+      if (!fault.empty()) add(fmt::format("copy {} of the tree block at {}: {}", i + 1, at, fault));
+      if (i != 0 || !fault.empty()) continue;
+      if (parse_as<BlockHeader>(bytes, 0).items.value() != 0)
+        first_keys_[at] = level == 0 ? key_of(leaf_item(bytes, 0).key) : entry_key(bytes, 0);
+    }
+  }
+
+  void leaf(std::uint64_t at, std::uint64_t owner, ConstByteSpan bytes, bool has_files) {
+    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
+    for (std::size_t i = 0; i < count; ++i) {
+      const Key key = key_of(leaf_item(bytes, i).key);
+      if (i != 0 && key <= key_of(leaf_item(bytes, i - 1).key))
+        add(fmt::format("the tree block at {} has its keys out of order", at));
+      if (!has_files || key.type != item::file_extent) continue;
+      const ConstByteSpan data = item_data(bytes, i);
+      if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
+      if (parse_as<FileExtentHead>(data, 0).type == extent_type::in_line) continue;
+      if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
+        wrong("a file's extent is cut off");
+      const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
+      if (place.block.value() == 0) continue;  // a hole
+      const std::uint64_t who = is_shared(at) ? mixed(item::shared_data_reference, at)
+                                              : mixed(item::data_reference, owner, key.object,
+                                                      key.offset - place.offset.value());
+      data_.push_back({place.block.value(), place.block_length.value(), who});
+    }
+  }
+
+  // What the tree of extents says of one of them.
+  struct Counted {
+    std::uint64_t start = 0;
+    std::uint64_t length = 0;
+    std::uint64_t references = 0;
+    bool tree_block = false;
+    Told told;
+  };
+
+  void extents() {
+    std::sort(data_.begin(), data_.end(),
+              [](const DataReference& a, const DataReference& b) { return a.start < b.start; });
+    const auto root = volume_.tree(object::extent_tree);
+    if (!root) return;
+    Counted now;
+    for_each_item(volume_, *root, {}, {}, [&](const Key& key, ConstByteSpan data) {
+      if (key.type == item::extent || key.type == item::metadata) {
+        finish(now);
+        now = begin(key, data);
+      } else if (key.object == now.start && now.length != 0) {
+        keyed_reference(key, data, now.told);
+      }
+    });
+    finish(now);
+    if (next_data_ != data_.size() && complete_)
+      add(fmt::format("the extent at {} is used, but not known", data_[next_data_].start));
+    for (const auto& [at, block] : blocks_)
+      if (block.seen && !block.known)
+        add(fmt::format("the tree block at {} is used, but not known", at));
+    groups();
+  }
+
+  Counted begin(const Key& key, ConstByteSpan data) {
+    if (data.size() < sizeof(ExtentItem)) wrong("the item of an extent is too short");
+    const auto head = parse_as<ExtentItem>(data, 0);
+    Counted made;
+    made.start = key.object;
+    made.tree_block = (head.flags.value() & extent_flag::tree_block) != 0;
+    made.length = key.type == item::metadata ? volume_.node_size() : key.offset;
+    made.references = head.references.value();
+    std::size_t at = sizeof(ExtentItem);
+    // Older ones say of tree blocks which they are.
+    if (made.tree_block && key.type == item::extent) at += sizeof(DiskKey) + 1;
+    while (at < data.size()) at = inline_reference(data, at, made.told);
+    if (made.start < reached_ || made.length == 0)
+      add(fmt::format("the extent at {} lies on another one", made.start));
+    reached_ = made.start + made.length;
+    return made;
+  }
+
+  static std::size_t inline_reference(ConstByteSpan data, std::size_t at, Told& told) {
+    const std::uint8_t type = data[at++];
+    const auto number = [&](std::size_t offset) {
+      if (at + offset + 8 > data.size()) wrong("a reference to an extent is cut off");
+      return parse_as<Le64>(data, at + offset).value();
+    };
+    const auto count = [&](std::size_t offset) -> std::uint64_t {
+      if (at + offset + 4 > data.size()) wrong("a reference to an extent is cut off");
+      return parse_as<Le32>(data, at + offset).value();
+    };
+    switch (type) {
+      case item::tree_reference:
+      case item::shared_tree_reference:
+        ++told.count;
+        told.who += mixed(type, number(0));
+        return at + 8;
+      case item::data_reference: {
+        const std::uint64_t times = count(24);
+        told.count += times;
+        told.who += mixed(type, number(0), number(8), number(16)) * times;
+        return at + 28;
+      }
+      case item::shared_data_reference: {
+        const std::uint64_t times = count(8);
+        told.count += times;
+        told.who += mixed(type, number(0)) * times;
+        return at + 12;
+      }
+      case item::owner_reference:
+        return at + 8;
+      default:
+        wrong("a reference to an extent is of an unknown kind");
+    }
+  }
+
+  static void keyed_reference(const Key& key, ConstByteSpan data, Told& told) {
+    switch (key.type) {
+      case item::tree_reference:
+      case item::shared_tree_reference:
+        ++told.count;
+        told.who += mixed(key.type, key.offset);
+        break;
+      case item::data_reference: {
+        if (data.size() < 28) wrong("a reference to an extent is cut off");
+        const std::uint64_t times = parse_as<Le32>(data, 24).value();
+        told.count += times;
+        told.who += mixed(key.type, parse_as<Le64>(data, 0).value(),
+                          parse_as<Le64>(data, 8).value(), parse_as<Le64>(data, 16).value()) *
+                    times;
+        break;
+      }
+      case item::shared_data_reference: {
+        if (data.size() < 4) wrong("a reference to an extent is cut off");
+        const std::uint64_t times = parse_as<Le32>(data, 0).value();
+        told.count += times;
+        told.who += mixed(key.type, key.offset) * times;
+        break;
+      }
+      default:
+        break;
+    }
+  }
+
+  void finish(const Counted& extent) {
+    if (extent.length == 0) return;
+    Told used;
+    if (extent.tree_block) {
+      const auto found = blocks_.find(extent.start);
+      if (found != blocks_.end()) {
+        used = found->second.told;
+        found->second.known = true;
+      }
+    } else {
+      for (; next_data_ < data_.size() && data_[next_data_].start <= extent.start; ++next_data_) {
+        const DataReference& one = data_[next_data_];
+        if (one.start != extent.start || one.length != extent.length) {
+          if (complete_) add(fmt::format("the extent at {} is used, but not known", one.start));
+          continue;
+        }
+        ++used.count;
+        used.who += one.who;
+      }
+    }
+    const auto [start, chunk] = volume_.chunk_of(extent.start, extent.length);
+    used_[start] += extent.length;
+    const std::uint64_t kind = extent.tree_block ? chunk_type::metadata | chunk_type::system
+                                                 : std::uint64_t{chunk_type::data};
+    if ((chunk->type & kind) == 0)
+      add(fmt::format("the extent at {} lies in a chunk of another kind", extent.start));
+    // Who is being deleted is in between; what could not be read refers to nobody knows what.
+    if (dropping_ || !complete_) return;
+    if (extent.references != extent.told.count)
+      add(fmt::format("the extent at {} says {} references, and lists {}", extent.start,
+                      extent.references, extent.told.count));
+    else if (extent.told.count != used.count)
+      add(fmt::format("the extent at {} lists {} references, and has {}", extent.start,
+                      extent.told.count, used.count));
+    else if (extent.told.who != used.who)
+      add(fmt::format("the extent at {} is used by others than it lists", extent.start));
+  }
+
+  void groups() {
+    for_each_block_group(volume_, [&](const BlockGroup& group) {
+      const std::uint64_t used = used_[group.start];
+      if (used != group.used && complete_)
+        add(fmt::format("extents take {} bytes of the block group at {}, but it says {}", used,
+                        group.start, group.used));
+    });
+  }
+
+  void free_space() {
+    const auto root = volume_.tree(object::free_space_tree);
+    if (!root) wrong("it has no tree of free space");
+    for (const auto& [logical, chunk] : volume_.chunks()) {
+      Ranges expected;
+      add_range(expected, logical, logical + chunk.length);
+      for_each_extent(volume_, logical, logical + chunk.length, [&](const Extent& extent) {
+        remove_range(expected, extent.start, extent.start + extent.length);
+      });
+      group_free_space(*root, logical, chunk, expected);
+    }
+  }
+
+  void group_free_space(const Root& root, std::uint64_t logical, const Chunk& chunk,
+                        const Ranges& expected) {
+    Ranges listed;
+    bool has_info = false;
+    std::uint64_t said = 0;
+    for_each_item(volume_, root, {logical, 0, 0},
+                  {logical + chunk.length - 1, UINT8_MAX, UINT64_MAX},
+                  [&](const Key& key, ConstByteSpan data) {
+                    if (key.type == item::free_info && data.size() >= sizeof(FreeSpaceInfo)) {
+                      has_info = key.object == logical && key.offset == chunk.length;
+                      said = parse_as<FreeSpaceInfo>(data, 0).extents.value();
+                    } else if (key.offset > chunk.length - (key.object - logical)) {
+                      add(fmt::format("what is free at {} leaves its block group", key.object));
+                    } else if (key.type == item::free_extent) {
+                      if (overlaps(listed, key.object, key.object + key.offset))
+                        add(fmt::format("what is free at {} is free twice", key.object));
+                      add_range(listed, key.object, key.object + key.offset);
+                    } else if (key.type == item::free_bitmap) {
+                      const std::uint64_t bits = key.offset / volume_.sector_size();
+                      for (std::uint64_t i = 0; i < bits && i / 8 < data.size(); ++i)
+                        if ((data[i / 8] >> (i % 8) & 1) != 0)
+                          add_range(listed, key.object + i * volume_.sector_size(),
+                                    key.object + (i + 1) * volume_.sector_size());
+                    }
+                  });
+    if (!has_info) add(fmt::format("of the block group at {} it says nothing", logical));
+    if (listed != expected)
+      add(fmt::format("of the block group at {} it lists other room than is free", logical));
+    else if (said != listed.size())
+      add(fmt::format("of the block group at {} it says {} free extents, and lists {}", logical,
+                      said, listed.size()));
+  }
+
+  const Volume& volume_;
+  Findings& findings_;
+  Progress& progress_;
+  std::string where_;
+  std::unordered_map<std::uint64_t, Block> blocks_;
+  std::unordered_map<std::uint64_t, Key> first_keys_;
+  std::vector<std::uint64_t> shared_;  // ascending
+  std::vector<DataReference> data_;
+  std::size_t next_data_ = 0;
+  std::map<std::uint64_t, std::uint64_t> used_;  // by block group
+  std::uint64_t reached_ = 0;
+  bool dropping_ = false;
+  bool complete_ = true;
+};
+
+}  // namespace
+
+void audit_trees(const Volume& volume, Findings& findings, Progress& progress) {
+  TreesAudit(volume, findings, progress).run();
+}
+
+}  // namespace jh::btrfs

@@ -1,0 +1,205 @@
+#include "core/fs/btrfs/btrfs.h"
+
+#include <fmt/format.h>
+
+#include "core/base/ranges.h"
+#include "core/fs/btrfs/audit.h"
+#include "core/fs/btrfs/extents.h"
+#include "core/fs/btrfs/files.h"
+#include "core/fs/btrfs/resize.h"
+#include "core/fs/btrfs/tree.h"
+#include "core/fs/text_at.h"
+
+namespace jh::btrfs {
+namespace {
+
+class BtrfsFilesystem final : public Filesystem {
+ public:
+  explicit BtrfsFilesystem(Store& place) : place_(place), volume_(place) {}
+
+  const Volume& volume() const { return volume_; }
+
+  Store& store() override { return place_; }
+  Bytes size() const override { return Bytes(volume_.size()); }
+  Bytes unit() const override { return Bytes(volume_.sector_size()); }
+  Bytes usable(Bytes place_size) const override {
+    return Bytes(round_down(place_size.value(), volume_.sector_size()));
+  }
+  std::optional<std::string> read_text(const std::string& path, std::uint64_t limit) override {
+    for (const std::uint64_t root : likely_roots(volume_))
+      if (auto text = read_file(volume_, root, path, limit)) return text;
+    return std::nullopt;
+  }
+  FilesystemFloor floor() override {
+    return {Bytes(least_size(volume_)),
+            fmt::format("its {} chunks, which stay as long as they are", volume_.chunks().size())};
+  }
+
+  ResizePlan plan_resize(Bytes size) override {
+    ResizePlan plan;
+    plan.from = this->size();
+    plan.to = Bytes(round_down(size.value(), volume_.sector_size()));
+    if (plan.to >= plan.from) {
+      plan.words = "lengthen the device";
+      plan.bytes_to_write = btrfs::bytes_to_write(volume_, false);
+      return plan;
+    }
+    const Shrinking shrinking = planned(plan.to.value());
+    plan.moves_content = true;
+    plan.to_move = Bytes(shrinking.to_move);
+    plan.words = shrinking.moves.empty()
+                     ? "end the device earlier; nothing has to move"
+                     : fmt::format("end the device earlier; {} chunk{} move to the front",
+                                   shrinking.moves.size(), shrinking.moves.size() == 1 ? "" : "s");
+    plan.bytes_to_write = btrfs::bytes_to_write(volume_, true);
+    return plan;
+  }
+  void resize(Bytes size, Progress& progress) override {
+    if (size >= this->size())
+      grow(volume_, size.value());
+    else
+      shrink(volume_, planned(size.value()), progress);
+  }
+
+  void audit(AuditScope scope, Bytes, Findings& findings, Progress& progress) override {
+    audit_structure(volume_, findings);
+    if (scope == AuditScope::structure) return;
+    audit_trees(volume_, findings, progress);
+    audit_files(volume_, findings, progress);
+  }
+  void audit_kept(Filesystem& before, bool content_moves, Findings& findings) override {
+    btrfs::audit_kept(dynamic_cast<BtrfsFilesystem&>(before).volume_, volume_, content_moves,
+                      findings);
+  }
+
+  std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override {
+    if (may_change_.empty()) note_own();
+    const std::uint64_t end = at + length;
+    for_each_inside(may_change_, at, end, [&](std::uint64_t from, std::uint64_t to) {
+      if (from <= at) at = to;
+    });
+    return at < end ? std::optional(at) : std::nullopt;
+  }
+  void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override {
+    for (const auto& [from, to] : free_on_device(volume_)) visit(from, to);
+  }
+  std::string free_words(const std::string& name) const override {
+    return "what no extent takes of " + name;
+  }
+  std::unique_ptr<FileTree> tree() override { return chunk_files(volume_); }
+
+ private:
+  Shrinking planned(std::uint64_t size) {
+    auto plan = plan_shrinking(volume_, size);
+    if (plan) return *plan;
+    const Bytes least(least_size(volume_));
+    refuse(fmt::format("its chunks do not fit in front of {}", human(Bytes(size))), "btrfs",
+           fmt::format("choose {} or more; less would do once the guest has gathered what is in "
+                       "its chunks",
+                       human(least)));
+  }
+
+  // What a growth writes to: superblocks, and the blocks with the device's size.
+  void note_own() {
+    may_change_ = own_tables(volume_, true);
+    for (const std::uint64_t at : superblock_places)
+      add_range(may_change_, at, at + sizeof(Superblock));
+    for (const auto& [from, to] : free_on_device(volume_)) add_range(may_change_, from, to);
+    add_range(may_change_, volume_.size(), UINT64_MAX);
+  }
+
+  Store& place_;
+  Volume volume_;
+  Ranges may_change_;
+};
+
+// What was begun, and only its guest can finish.
+void find_unfinished(const Volume& volume, FilesystemFacts& facts) {
+  const auto block = [&](const std::string& what, const std::string& next, Reason reason) {
+    facts.blockers.push_back(Error(Status::refused, what, "btrfs", next).because(reason));
+  };
+  constexpr const char* start = "start the guest and shut it down properly, then run again";
+  if ((volume.super().flags.value() & super_flag::errors) != 0) {
+    facts.state = "to be checked";
+    block("the guest has noted errors in it", "let the guest check it first", Reason::errors_noted);
+  }
+  if (volume.super().log_root.value() != 0) {
+    facts.state = "needs log replay";
+    block("the filesystem was not cleanly unmounted, and its log tree has to be replayed", start,
+          Reason::not_unmounted);
+  }
+  bool balance = false;
+  bool relocation = false;
+  for_each_item(volume, volume.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan) {
+    balance = balance || (key.object == object::balance && key.type == item::temporary);
+    relocation = relocation || (key.object == object::relocation && key.type == item::root);
+  });
+  if (balance || relocation) {
+    facts.state = "unfinished balance";
+    block("a balance was begun and not finished",
+          "let the guest finish or cancel it, and shut it down", Reason::not_unmounted);
+  }
+  if (const auto root = volume.tree(object::device_tree))
+    for_each_item(volume, *root, {0, item::replace, 0}, {0, item::replace, 0},
+                  [&](const Key&, ConstByteSpan data) {
+                    constexpr std::size_t state_at = 24;
+                    constexpr std::uint64_t started = 1;
+                    constexpr std::uint64_t suspended = 4;
+                    if (data.size() < state_at + 8) return;
+                    const std::uint64_t state = parse_as<Le64>(data, state_at).value();
+                    if (state != started && state != suspended) return;
+                    facts.state = "device being replaced";
+                    block("its device is being replaced", "let the guest finish it",
+                          Reason::not_unmounted);
+                  });
+}
+
+OpenedFilesystem open(Store& place) {
+  OpenedFilesystem found;
+  FilesystemFacts& facts = found.facts;
+  facts.name = "btrfs";
+  facts.state = "clean";
+  try {
+    const auto super = read_as<Superblock>(place, superblock_places[0]);
+    facts.label = text_at(place, superblock_places[0] + offsetof(Superblock, label), 255);
+    facts.uuid = uuid_text(super.uuid);
+    auto opened = std::make_unique<BtrfsFilesystem>(place);
+    const Volume& volume = opened->volume();
+    facts.size = opened->size();
+    std::uint64_t used = 0;
+    for_each_block_group(volume, [&](const BlockGroup& group) {
+      const auto [start, chunk] = volume.chunk_of(group.start, 1);
+      used += std::min(group.used, group.length) * chunk->copies.size();
+    });
+    facts.used = Bytes(std::min(used, volume.size()));
+    find_unfinished(volume, facts);
+    found.filesystem = std::move(opened);
+  } catch (const Error& error) {
+    // What is not known here its guest knows: the place can grow, and the plan says what is left to
+    // do.
+    facts.state = error.status() == Status::unsupported ? error.what()
+                  : error.status() == Status::damaged   ? "damaged"
+                                                        : "left alone";
+    if (error.status() != Status::unsupported) facts.blockers.push_back(error);
+  }
+  return found;
+}
+
+FilesystemKind make_kind() {
+  FilesystemKind made{"btrfs"};
+  made.audited = true;
+  made.resizable = true;
+  made.holds_files = true;
+  made.recognise = Volume::recognise;
+  made.open = open;
+  made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
+    return std::make_unique<BtrfsFilesystem>(place);
+  };
+  return made;
+}
+
+}  // namespace
+
+const FilesystemKind kind = make_kind();
+
+}  // namespace jh::btrfs

@@ -1,0 +1,204 @@
+#include "core/fs/btrfs/files.h"
+
+#include <algorithm>
+#include <boost/algorithm/string.hpp>
+
+#include "core/fs/btrfs/unpack.h"
+
+namespace jh::btrfs {
+namespace {
+
+constexpr unsigned most_links = 16;
+
+struct Place {
+  std::uint64_t subvolume = 0;
+  std::uint64_t inode = 0;
+};
+
+// Calls visit for each name in the data of an item, which are side by side when their hashes are
+// the same.
+template <class Visit>
+void for_each_name(ConstByteSpan data, const Visit& visit) {
+  for (std::size_t at = 0; at + sizeof(FolderName) <= data.size();) {
+    const auto head = parse_as<FolderName>(data, at);
+    const std::size_t name_at = at + sizeof(FolderName);
+    const std::size_t length = head.name_length.value();
+    const std::size_t rest = head.data_length.value();
+    if (length + rest > data.size() - name_at) wrong("a name is cut off");
+    visit(head, std::string(reinterpret_cast<const char*>(data.data()) + name_at, length));
+    at = name_at + length + rest;
+  }
+}
+
+class Reader {
+ public:
+  explicit Reader(const Volume& volume) : volume_(volume) {}
+
+  std::optional<Place> find(Place from, const std::string& path, unsigned& links) {
+    std::vector<std::string> names;
+    boost::split(names, path, boost::is_any_of("/"), boost::token_compress_on);
+    const Place top = root_;
+    if (path.starts_with('/')) from = top;
+    std::vector<Place> way{from};
+    for (const std::string& name : names) {
+      if (name.empty() || name == ".") continue;
+      if (name == "..") {
+        if (way.size() > 1) way.pop_back();
+        continue;
+      }
+      const auto next = step(way.back(), name);
+      if (!next) return std::nullopt;
+      if (is_link(*next)) {
+        if (++links > most_links) return std::nullopt;
+        const auto target = find(way.back(), text(*next, 4096).value_or(""), links);
+        if (!target) return std::nullopt;
+        way.push_back(*target);
+      } else {
+        way.push_back(*next);
+      }
+    }
+    return way.back();
+  }
+
+  std::optional<std::string> read(std::uint64_t subvolume, const std::string& path,
+                                  std::uint64_t limit) {
+    root_ = {subvolume, object::first_free};
+    unsigned links = 0;
+    const auto found = find(root_, path, links);
+    if (!found || (mode(*found) & 0xF000) != 0x8000) return std::nullopt;
+    return text(*found, limit);
+  }
+
+ private:
+  std::optional<Root> tree(std::uint64_t subvolume) {
+    if (subvolume != known_) {
+      known_root_ = volume_.tree(subvolume);
+      known_ = subvolume;
+    }
+    return known_root_;
+  }
+
+  void each(Place place, std::uint8_t type, std::uint64_t from, std::uint64_t to,
+            const std::function<void(const Key&, ConstByteSpan)>& visit) {
+    if (const auto root = tree(place.subvolume))
+      for_each_item(volume_, *root, {place.inode, type, from}, {place.inode, type, to}, visit);
+  }
+
+  std::optional<Place> step(Place folder, const std::string& name) {
+    std::optional<Place> found;
+    each(folder, item::folder_index, 0, UINT64_MAX, [&](const Key&, ConstByteSpan data) {
+      for_each_name(data, [&](const FolderName& head, const std::string& here) {
+        if (here != name) return;
+        const Key where = key_of(head.where);
+        if (where.type == item::inode) found = Place{folder.subvolume, where.object};
+        if (where.type == item::root) found = Place{where.object, object::first_free};
+      });
+    });
+    return found;
+  }
+
+  std::optional<InodeItem> inode(Place place) {
+    std::optional<InodeItem> found;
+    each(place, item::inode, 0, 0, [&](const Key&, ConstByteSpan data) {
+      if (data.size() >= sizeof(InodeItem)) found = parse_as<InodeItem>(data, 0);
+    });
+    return found;
+  }
+
+  std::uint32_t mode(Place place) {
+    const auto found = inode(place);
+    return found ? found->mode.value() : 0;
+  }
+  bool is_link(Place place) { return (mode(place) & 0xF000) == 0xA000; }
+
+  std::optional<std::string> text(Place place, std::uint64_t limit) {
+    const auto found = inode(place);
+    if (!found) return std::nullopt;
+    const std::uint64_t size = std::min(found->size.value(), limit);
+    std::string out(size, '\0');
+    bool readable = true;
+    each(place, item::file_extent, 0, size, [&](const Key& key, ConstByteSpan data) {
+      if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
+      const auto head = parse_as<FileExtentHead>(data, 0);
+      if (key.offset >= size || head.type == extent_type::prepared) return;
+      const auto bytes = content(head, data, key.offset + size);
+      if (!bytes) {
+        readable = false;
+        return;
+      }
+      const std::size_t length = std::min<std::uint64_t>(bytes->size(), size - key.offset);
+      std::copy_n(bytes->begin(), length, out.begin() + static_cast<std::ptrdiff_t>(key.offset));
+    });
+    if (!readable) return std::nullopt;
+    return out;
+  }
+
+  // The bytes of an extent as the file has them; nothing: not known how.
+  std::optional<Buffer> content(const FileExtentHead& head, ConstByteSpan data,
+                                std::uint64_t wanted) {
+    constexpr std::uint64_t most_unpacked = 128 << 10;
+    if (head.encryption != 0 || head.other.value() != 0) return std::nullopt;
+    if (head.type == extent_type::in_line) {
+      const ConstByteSpan packed = data.subspan(sizeof(FileExtentHead));
+      return unpack(head.compression, packed,
+                    std::min(head.unpacked.value(), std::uint64_t{most_unpacked}),
+                    volume_.sector_size());
+    }
+    if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
+      wrong("a file's extent is cut off");
+    const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
+    if (place.block.value() == 0) return Buffer{};  // a hole
+    const std::uint64_t on_disk = place.block_length.value();
+    if (head.compression == compression::none) {
+      const std::uint64_t length = std::min(place.length.value(), wanted);
+      if (place.offset.value() > on_disk || length > on_disk - place.offset.value())
+        wrong("a file's extent leaves its place");
+      return read_buffer(volume_.place(),
+                         volume_.at(place.block.value() + place.offset.value(), length), length);
+    }
+    if (on_disk > most_unpacked || head.unpacked.value() > most_unpacked) return std::nullopt;
+    const Buffer packed =
+        read_buffer(volume_.place(), volume_.at(place.block.value(), on_disk), on_disk);
+    auto all = unpack(head.compression, packed, head.unpacked.value(), volume_.sector_size());
+    if (!all || place.offset.value() > all->size()) return std::nullopt;
+    return Buffer(all->begin() + static_cast<std::ptrdiff_t>(place.offset.value()), all->end());
+  }
+
+  const Volume& volume_;
+  Place root_;
+  std::uint64_t known_ = 0;
+  std::optional<Root> known_root_;
+};
+
+}  // namespace
+
+std::vector<std::uint64_t> likely_roots(const Volume& volume) {
+  std::vector<std::uint64_t> roots;
+  const auto add = [&](std::uint64_t number) {
+    if (std::find(roots.begin(), roots.end(), number) == roots.end()) roots.push_back(number);
+  };
+  // A folder of the tree of trees has one name, "default".
+  for_each_item(volume, volume.root_tree(),
+                {volume.super().root_folder.value(), item::folder_name, 0},
+                {volume.super().root_folder.value(), item::folder_name, UINT64_MAX},
+                [&](const Key&, ConstByteSpan data) {
+                  for_each_name(data, [&](const FolderName& head, const std::string& name) {
+                    if (name == "default") add(key_of(head.where).object);
+                  });
+                });
+  add(object::top_files);
+  constexpr std::size_t most = 64;
+  for_each_item(volume, volume.root_tree(), {object::top_files, item::root_child, 0},
+                {object::top_files, item::root_child, UINT64_MAX},
+                [&](const Key& key, ConstByteSpan) {
+                  if (roots.size() < most) add(key.offset);
+                });
+  return roots;
+}
+
+std::optional<std::string> read_file(const Volume& volume, std::uint64_t subvolume,
+                                     const std::string& path, std::uint64_t limit) {
+  return Reader(volume).read(subvolume, path, limit);
+}
+
+}  // namespace jh::btrfs

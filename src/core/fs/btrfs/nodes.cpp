@@ -1,0 +1,139 @@
+#include "core/fs/btrfs/nodes.h"
+
+#include <fmt/format.h>
+
+namespace jh::btrfs {
+namespace {
+
+constexpr Key last_key{UINT64_MAX, UINT8_MAX, UINT64_MAX};
+
+std::size_t count_of(ConstByteSpan block) { return parse_as<BlockHeader>(block, 0).items.value(); }
+
+unsigned level_of(ConstByteSpan block) { return parse_as<BlockHeader>(block, 0).level; }
+
+// Keys ascend, from that of the parent to that of its next sibling.
+void check_keys(ConstByteSpan block, const Key& low, const Key& high, std::uint64_t address) {
+  const bool leaf = level_of(block) == 0;
+  Key before{};
+  for (std::size_t i = 0; i < count_of(block); ++i) {
+    const Key key = leaf ? key_of(leaf_item(block, i).key) : entry_key(block, i);
+    if (key < low || key >= high || (i != 0 && key <= before))
+      wrong(fmt::format("the tree block at {} has its keys out of order", address));
+    before = key;
+  }
+}
+
+class Walk {
+ public:
+  // Of one tree: no more blocks than the device has room for, or one is met twice.
+  Walk(const Volume& volume, const std::function<bool(const TreeBlock&)>& enter)
+      : volume_(volume), enter_(enter), budget_(volume.size() / volume.node_size() + 1) {}
+
+  void block(std::uint64_t address, std::uint64_t generation, unsigned level, const Key& low,
+             const Key& high) {
+    if (budget_-- == 0) wrong("a tree leads into itself");
+    const Buffer bytes = volume_.block(address, generation, level);
+    check_keys(bytes, low, high, address);
+    if (level == 0) check_leaf(bytes);
+    const auto header = parse_as<BlockHeader>(bytes, 0);
+    if (!enter_({address, level, header.owner.value(), bytes}) || level == 0) return;
+    const std::size_t count = header.items.value();
+    if (count == 0) wrong(fmt::format("the tree block at {} leads nowhere", address));
+    for (std::size_t i = 0; i < count; ++i) {
+      const NodeEntry child = node_entry(bytes, i);
+      block(child.block.value(), child.generation.value(), level - 1, key_of(child.key),
+            i + 1 < count ? entry_key(bytes, i + 1) : high);
+    }
+  }
+
+ private:
+  const Volume& volume_;
+  const std::function<bool(const TreeBlock&)>& enter_;
+  std::uint64_t budget_;
+};
+
+class Range {
+ public:
+  Range(const Volume& volume, const Key& from, const Key& to,
+        const std::function<void(const Key&, ConstByteSpan)>& visit)
+      : volume_(volume),
+        from_(from),
+        to_(to == Key{} ? last_key : to),
+        visit_(visit),
+        budget_(volume.size() / volume.node_size() + 1) {}
+
+  void block(std::uint64_t address, std::uint64_t generation, unsigned level) {
+    if (budget_-- == 0) wrong("a tree leads into itself");
+    const Buffer bytes = volume_.block(address, generation, level);
+    const std::size_t count = count_of(bytes);
+    if (level == 0) {
+      check_leaf(bytes);
+      for (std::size_t i = 0; i < count; ++i) {
+        const Key key = key_of(leaf_item(bytes, i).key);
+        if (key >= from_ && key <= to_) visit_(key, item_data(bytes, i));
+      }
+      return;
+    }
+    for (std::size_t i = 0; i < count; ++i) {
+      const NodeEntry child = node_entry(bytes, i);
+      if (key_of(child.key) > to_) break;
+      if (i + 1 < count && entry_key(bytes, i + 1) <= from_) continue;
+      block(child.block.value(), child.generation.value(), level - 1);
+    }
+  }
+
+ private:
+  const Volume& volume_;
+  Key from_;
+  Key to_;
+  const std::function<void(const Key&, ConstByteSpan)>& visit_;
+  std::uint64_t budget_;
+};
+
+}  // namespace
+
+Key entry_key(ConstByteSpan block, std::size_t i) { return key_of(node_entry(block, i).key); }
+
+NodeEntry node_entry(ConstByteSpan block, std::size_t i) {
+  return parse_as<NodeEntry>(block, sizeof(BlockHeader) + i * sizeof(NodeEntry));
+}
+
+LeafItem leaf_item(ConstByteSpan block, std::size_t i) {
+  return parse_as<LeafItem>(block, sizeof(BlockHeader) + i * sizeof(LeafItem));
+}
+
+ConstByteSpan item_data(ConstByteSpan block, std::size_t i) {
+  const LeafItem item = leaf_item(block, i);
+  return block.subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value());
+}
+
+Key Leaf::key(std::size_t i) const { return key_of(leaf_item(bytes, i).key); }
+
+ConstByteSpan Leaf::data(std::size_t i) const { return item_data(bytes, i); }
+
+void check_leaf(ConstByteSpan bytes) {
+  const auto header = parse_as<BlockHeader>(bytes, 0);
+  const std::uint64_t items_end = header.items.value() * sizeof(LeafItem);
+  std::uint64_t end = bytes.size() - sizeof(BlockHeader);
+  for (std::size_t i = 0; i < header.items.value(); ++i) {
+    const LeafItem item = leaf_item(bytes, i);
+    // The first item's data ends the block, the next one's ends in front of it, and so on.
+    if (std::uint64_t{item.offset.value()} + item.size.value() != end ||
+        item.offset.value() < items_end)
+      wrong(fmt::format("the tree block at {} has an item outside of its place",
+                        header.address.value()));
+    end = item.offset.value();
+  }
+}
+
+void for_each_item(const Volume& volume, const Root& root, const Key& from, const Key& to,
+                   const std::function<void(const Key&, ConstByteSpan)>& visit) {
+  Range(volume, from, to, visit).block(root.block, root.generation, root.level);
+}
+
+void walk_tree(const Volume& volume, const Root& root,
+               const std::function<bool(const TreeBlock&)>& enter) {
+  Walk(volume, enter).block(root.block, root.generation, root.level, Key{}, last_key);
+}
+
+}  // namespace jh::btrfs
