@@ -119,11 +119,14 @@ Items items_of(const Volume& volume, const Root& root) {
   return items;
 }
 
-// Where chunks lie is compared by the audit with the device's extents, and by content.
+// Where chunks lie, and how much of the device they take, is compared by the audit with the
+// device's extents; what is in them by the trees.
 void forget_places(Items& items) {
   for (auto& [key, data] : items) {
-    if (key.type == item::device && data.size() >= sizeof(DeviceItem))
+    if (key.type == item::device && data.size() >= sizeof(DeviceItem)) {
       put_at(data, offsetof(DeviceItem, size), Le64(0));
+      put_at(data, offsetof(DeviceItem, used), Le64(0));
+    }
     if (key.type != item::chunk) continue;
     for (std::size_t at = sizeof(ChunkItem); at + sizeof(Stripe) <= data.size();
          at += sizeof(Stripe))
@@ -141,6 +144,11 @@ void audit_kept_items(const Volume& before, const Volume& after, bool chunks_mov
       if (found == after.chunks().end() || found->second.copies != chunk.copies)
         findings.add("btrfs, chunks", fmt::format("the chunk at {} lies elsewhere", logical));
     }
+  // Chunks may have been given up; none may be new.
+  if (chunks_move)
+    std::erase_if(was, [&](const auto& one) {
+      return one.first.type == item::chunk && !after.chunks().contains(one.first.offset);
+    });
   forget_places(was);
   forget_places(now);
   if (was != now) findings.add("btrfs, chunks", "more than places and sizes has changed");
@@ -180,10 +188,16 @@ void audit_structure(const Volume& volume, Findings& findings) {
 void audit_kept(const Volume& before, const Volume& after, bool chunks_move, Findings& findings) {
   Superblock was = before.super();
   Superblock now = after.super();
+  const bool emptied = chunks_move && after.chunks().size() != before.chunks().size();
   for (Superblock* super : {&was, &now}) {
     super->sum = {};
     super->size = 0;
     super->device.size = 0;
+    super->device.used = 0;
+    if (emptied) {
+      super->root = 0;
+      super->backup_roots = {};
+    }
     for (std::size_t at = 0; chunks_move && at + sizeof(DiskKey) + sizeof(ChunkItem) <=
                                                 super->system_chunks_size.value();) {
       const auto head = parse_as<ChunkItem>(super->system_chunks, at + sizeof(DiskKey));

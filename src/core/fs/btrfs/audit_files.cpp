@@ -6,7 +6,7 @@
 #include "core/base/checksum.h"
 #include "core/base/ranges.h"
 #include "core/fs/btrfs/audit.h"
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/files.h"
 
 namespace jh::btrfs {
 namespace {
@@ -124,30 +124,21 @@ class Files {
   }
 
   void folder_names(const Key& key, ConstByteSpan data) {
-    for (std::size_t at = 0; at < data.size();) {
-      if (data.size() - at < sizeof(FolderName)) wrong("a folder's name is cut off");
-      const auto head = parse_as<FolderName>(data, at);
-      at += sizeof(FolderName);
-      const std::size_t length = head.name_length.value();
-      const std::size_t more = head.data_length.value();
-      if (length + more > data.size() - at || length == 0) wrong("a folder's name is cut off");
-      const ConstByteSpan name = data.subspan(at, length);
-      at += length + more;
-      now_.listed += length;
+    for_each_name(data, [&](const FolderName& head, ConstByteSpan name) {
+      now_.listed += name.size();
       const Key where = key_of(head.where);
       const std::uint64_t plain = name_sum(now_.number, where.object, where.type, name);
       if (key.type == item::folder_name) {
         now_.by_hash += plain;
         // Found by a hash of their own: CRC-32C with a start of minus two.
-        const std::uint64_t hash = crc32c_raw(~1U, name);
-        if (hash != key.offset)
+        if (crc32c_raw(~1U, name) != key.offset)
           add(fmt::format("folder {} has a name under the wrong hash", now_.number));
-      } else {
-        now_.by_index += plain;
-        if (where.type == item::inode)
-          listed_names_.push_back(name_sum(now_.number, where.object, key.offset, name));
+        return;
       }
-    }
+      now_.by_index += plain;
+      if (where.type == item::inode)
+        listed_names_.push_back(name_sum(now_.number, where.object, key.offset, name));
+    });
   }
 
   void extent(const Key& key, ConstByteSpan data) {

@@ -104,7 +104,8 @@ class TreesAudit {
     if (known.seen) return;
     known.seen = true;
     progress_.advance(0);
-    const Buffer bytes = volume_.block(at, generation, level);
+    const auto kept = volume_.block(at, generation, level);
+    const Buffer& bytes = *kept;
     copies(at, generation, level);
     if (level == 0) check_leaf(bytes);
     const auto header = parse_as<BlockHeader>(bytes, 0);

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <set>
+
 #include "core/base/ranges.h"
 #include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/extents.h"
@@ -12,6 +14,21 @@
 
 namespace jh::btrfs {
 namespace {
+
+std::string words_of(const Shrinking& shrinking) {
+  const auto some = [](std::size_t count) {
+    return fmt::format("{} chunk{}", count, count == 1 ? "" : "s");
+  };
+  if (shrinking.emptied.empty() && shrinking.copies.empty()) return "nothing has to move";
+  std::string words;
+  if (!shrinking.emptied.empty()) words = some(shrinking.emptied.size()) + " emptied into others";
+  if (!shrinking.copies.empty()) {
+    std::set<std::uint64_t> chunks;
+    for (const ChunkMove& move : shrinking.copies) chunks.insert(move.chunk);
+    words += (words.empty() ? "" : ", ") + some(chunks.size()) + " moved to the front";
+  }
+  return words;
+}
 
 class BtrfsFilesystem final : public Filesystem {
  public:
@@ -31,8 +48,7 @@ class BtrfsFilesystem final : public Filesystem {
     return std::nullopt;
   }
   FilesystemFloor floor() override {
-    return {Bytes(least_size(volume_)),
-            fmt::format("its {} chunks, which stay as long as they are", volume_.chunks().size())};
+    return {Bytes(Layout(volume_).least()), "what its chunks hold; each stays as long as it is"};
   }
 
   ResizePlan plan_resize(Bytes size) override {
@@ -41,17 +57,14 @@ class BtrfsFilesystem final : public Filesystem {
     plan.to = Bytes(round_down(size.value(), volume_.sector_size()));
     if (plan.to >= plan.from) {
       plan.words = "lengthen the device";
-      plan.bytes_to_write = btrfs::bytes_to_write(volume_, false);
+      plan.bytes_to_write = btrfs::bytes_to_write(volume_, nullptr);
       return plan;
     }
     const Shrinking shrinking = planned(plan.to.value());
     plan.moves_content = true;
     plan.to_move = Bytes(shrinking.to_move);
-    plan.words = shrinking.moves.empty()
-                     ? "end the device earlier; nothing has to move"
-                     : fmt::format("end the device earlier; {} chunk{} move to the front",
-                                   shrinking.moves.size(), shrinking.moves.size() == 1 ? "" : "s");
-    plan.bytes_to_write = btrfs::bytes_to_write(volume_, true);
+    plan.words = "end the device earlier; " + words_of(shrinking);
+    plan.bytes_to_write = btrfs::bytes_to_write(volume_, &shrinking);
     return plan;
   }
   void resize(Bytes size, Progress& progress) override {
@@ -86,17 +99,15 @@ class BtrfsFilesystem final : public Filesystem {
   std::string free_words(const std::string& name) const override {
     return "what no extent takes of " + name;
   }
-  std::unique_ptr<FileTree> tree() override { return chunk_files(volume_); }
+  std::unique_ptr<FileTree> tree() override { return file_tree(volume_); }
 
  private:
   Shrinking planned(std::uint64_t size) {
-    auto plan = plan_shrinking(volume_, size);
-    if (plan) return *plan;
-    const Bytes least(least_size(volume_));
+    const Layout layout(volume_);
+    if (auto plan = layout.plan(size)) return *plan;
+    const Bytes least(layout.least());
     refuse(fmt::format("its chunks do not fit in front of {}", human(Bytes(size))), "btrfs",
-           fmt::format("choose {} or more; less would do once the guest has gathered what is in "
-                       "its chunks",
-                       human(least)));
+           fmt::format("choose {} or more", human(least)));
   }
 
   // What a growth writes to: superblocks, and the blocks with the device's size.

@@ -15,19 +15,8 @@ struct Place {
   std::uint64_t inode = 0;
 };
 
-// Calls visit for each name in the data of an item, which are side by side when their hashes are
-// the same.
-template <class Visit>
-void for_each_name(ConstByteSpan data, const Visit& visit) {
-  for (std::size_t at = 0; at + sizeof(FolderName) <= data.size();) {
-    const auto head = parse_as<FolderName>(data, at);
-    const std::size_t name_at = at + sizeof(FolderName);
-    const std::size_t length = head.name_length.value();
-    const std::size_t rest = head.data_length.value();
-    if (length + rest > data.size() - name_at) wrong("a name is cut off");
-    visit(head, std::string(reinterpret_cast<const char*>(data.data()) + name_at, length));
-    at = name_at + length + rest;
-  }
+std::string text_of(ConstByteSpan bytes) {
+  return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
 }
 
 class Reader {
@@ -87,8 +76,8 @@ class Reader {
   std::optional<Place> step(Place folder, const std::string& name) {
     std::optional<Place> found;
     each(folder, item::folder_index, 0, UINT64_MAX, [&](const Key&, ConstByteSpan data) {
-      for_each_name(data, [&](const FolderName& head, const std::string& here) {
-        if (here != name) return;
+      for_each_name(data, [&](const FolderName& head, ConstByteSpan here) {
+        if (text_of(here) != name) return;
         const Key where = key_of(head.where);
         if (where.type == item::inode) found = Place{folder.subvolume, where.object};
         if (where.type == item::root) found = Place{where.object, object::first_free};
@@ -172,6 +161,20 @@ class Reader {
 
 }  // namespace
 
+void for_each_name(ConstByteSpan data,
+                   const std::function<void(const FolderName&, ConstByteSpan)>& visit) {
+  for (std::size_t at = 0; at < data.size();) {
+    if (data.size() - at < sizeof(FolderName)) wrong("a folder's name is cut off");
+    const auto head = parse_as<FolderName>(data, at);
+    at += sizeof(FolderName);
+    const std::size_t length = head.name_length.value();
+    const std::size_t more = head.data_length.value();
+    if (length == 0 || length + more > data.size() - at) wrong("a folder's name is cut off");
+    visit(head, data.subspan(at, length));
+    at += length + more;
+  }
+}
+
 std::vector<std::uint64_t> likely_roots(const Volume& volume) {
   std::vector<std::uint64_t> roots;
   const auto add = [&](std::uint64_t number) {
@@ -182,8 +185,8 @@ std::vector<std::uint64_t> likely_roots(const Volume& volume) {
                 {volume.super().root_folder.value(), item::folder_name, 0},
                 {volume.super().root_folder.value(), item::folder_name, UINT64_MAX},
                 [&](const Key&, ConstByteSpan data) {
-                  for_each_name(data, [&](const FolderName& head, const std::string& name) {
-                    if (name == "default") add(key_of(head.where).object);
+                  for_each_name(data, [&](const FolderName& head, ConstByteSpan name) {
+                    if (text_of(name) == "default") add(key_of(head.where).object);
                   });
                 });
   add(object::top_files);

@@ -1,6 +1,7 @@
 // Files: reading files of subvolumes by their paths.
 #pragma once
 
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -8,6 +9,11 @@
 #include "core/fs/btrfs/nodes.h"
 
 namespace jh::btrfs {
+
+/// Calls visit for each name in an item of a folder; several are side by side where their hashes
+/// are the same. Throws damaged.
+void for_each_name(ConstByteSpan data,
+                   const std::function<void(const FolderName&, ConstByteSpan)>& visit);
 
 /// Subvolumes in which a guest may have its root, the likeliest first: the default one, the top
 /// one, and those that have a name in it.

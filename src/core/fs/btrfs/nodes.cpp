@@ -32,7 +32,8 @@ class Walk {
   void block(std::uint64_t address, std::uint64_t generation, unsigned level, const Key& low,
              const Key& high) {
     if (budget_-- == 0) wrong("a tree leads into itself");
-    const Buffer bytes = volume_.block(address, generation, level);
+    const auto kept = volume_.block(address, generation, level);
+    const Buffer& bytes = *kept;
     check_keys(bytes, low, high, address);
     if (level == 0) check_leaf(bytes);
     const auto header = parse_as<BlockHeader>(bytes, 0);
@@ -64,7 +65,8 @@ class Range {
 
   void block(std::uint64_t address, std::uint64_t generation, unsigned level) {
     if (budget_-- == 0) wrong("a tree leads into itself");
-    const Buffer bytes = volume_.block(address, generation, level);
+    const auto kept = volume_.block(address, generation, level);
+    const Buffer& bytes = *kept;
     const std::size_t count = count_of(bytes);
     if (level == 0) {
       check_leaf(bytes);
@@ -106,10 +108,6 @@ ConstByteSpan item_data(ConstByteSpan block, std::size_t i) {
   const LeafItem item = leaf_item(block, i);
   return block.subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value());
 }
-
-Key Leaf::key(std::size_t i) const { return key_of(leaf_item(bytes, i).key); }
-
-ConstByteSpan Leaf::data(std::size_t i) const { return item_data(bytes, i); }
 
 void check_leaf(ConstByteSpan bytes) {
   const auto header = parse_as<BlockHeader>(bytes, 0);

@@ -7,15 +7,6 @@
 
 namespace jh::btrfs {
 
-/// A leaf's items, checked: data inside of the block, one behind the other.
-struct Leaf {
-  std::uint64_t block = 0;
-  Buffer bytes;
-  std::size_t count() const { return parse_as<BlockHeader>(bytes, 0).items.value(); }
-  Key key(std::size_t i) const;
-  ConstByteSpan data(std::size_t i) const;
-};
-
 /// Calls visit for each item with from <= key <= to, in order (`to` of all zeros: to the end). The
 /// blocks on the way are checked. Throws damaged.
 void for_each_item(const Volume& volume, const Root& root, const Key& from, const Key& to,

@@ -2,75 +2,182 @@
 
 #include <fmt/format.h>
 
-#include "core/fs/btrfs/extents.h"
-#include "core/fs/btrfs/nodes.h"
+#include <algorithm>
+
+#include "core/fs/btrfs/audit.h"
+#include "core/fs/btrfs/files.h"
+#include "core/fs/btrfs/sums.h"
 
 namespace jh::btrfs {
 namespace {
 
-constexpr FileTree::Node root_node = 1;
+// Further copies of a file's content come behind the first, each so much further on.
+constexpr std::uint64_t next_copy = 1ULL << 62;
 
-class ChunkFiles final : public FileTree {
+class BtrfsTree final : public FileTree {
  public:
-  explicit ChunkFiles(const Volume& volume) : volume_(volume) {
-    for (const auto& [logical, chunk] : volume.chunks())
-      for (std::size_t i = 0; i < chunk.copies.size(); ++i) copies_.push_back({logical, i});
-    const auto leave_out = [&](const TreeBlock& block) {
-      add_range(tables_, block.block, block.block + volume.node_size());
-      return true;
-    };
-    walk_tree(volume, volume.chunk_tree(), leave_out);
-    if (const auto root = volume.tree(object::device_tree)) walk_tree(volume, *root, leave_out);
+  explicit BtrfsTree(const Volume& volume) : volume_(volume) {
+    for (const ListedRoot& listed : all_roots(volume)) {
+      const bool files =
+          listed.number == object::top_files ||
+          (listed.number >= object::first_free && listed.number <= object::last_free);
+      if (!files || listed.dropping) continue;
+      Subvolume made{listed, {}, next_};
+      for_each_item(volume, listed.root, {}, {}, [&](const Key& key, ConstByteSpan) {
+        if (key.type == item::inode) made.inodes.push_back(key.object);
+      });
+      next_ += made.inodes.size();
+      subvolumes_.push_back(std::move(made));
+    }
+    std::sort(subvolumes_.begin(), subvolumes_.end(), [](const Subvolume& a, const Subvolume& b) {
+      return a.listed.number < b.listed.number;
+    });
   }
 
-  std::vector<Root> roots() override { return {{"/", root_node}}; }
-  Node node_end() const override { return root_node + 1 + copies_.size(); }
+  std::vector<Root> roots() override {
+    std::vector<Root> all;
+    for (const Subvolume& subvolume : subvolumes_) {
+      const bool top = subvolume.listed.number == object::top_files;
+      all.push_back({top ? "/" : fmt::format("/ of subvolume {}", subvolume.listed.number),
+                     node_of(subvolume, object::first_free)});
+    }
+    return all;
+  }
+  Node node_end() const override { return next_; }
 
   File look(Node node) override {
+    const auto [subvolume, inode] = inode_of(node);
     File file;
-    if (node == root_node) {
-      file.folder = true;
-      return file;
-    }
-    const auto [logical, copy] = copies_.at(node - root_node - 1);
-    const Chunk& chunk = volume_.chunks().at(logical);
-    file.facts.resize(24);
-    put_at(file.facts, 0, Le64(logical));
-    put_at(file.facts, 8, Le64(chunk.length));
-    put_at(file.facts, 16, Le64(chunk.type));
-    const std::uint64_t at = chunk.copies[copy];
-    for_each_extent(volume_, logical, logical + chunk.length, [&](const btrfs::Extent& extent) {
-      if (overlaps(tables_, extent.start, extent.start + extent.length)) return;
-      const std::uint64_t inside = extent.start - logical;
-      auto& content = file.content;
-      const bool joins =
-          !content.empty() && content.back().offset + content.back().length == inside;
-      if (joins)
-        content.back().length += extent.length;
-      else
-        content.push_back({Extent::Kind::data, inside, at + inside, extent.length});
-    });
+    std::vector<Extent> further;
+    for_each_item(volume_, subvolume->listed.root, {inode, 0, 0}, {inode, UINT8_MAX, UINT64_MAX},
+                  [&](const Key& key, ConstByteSpan data) {
+                    switch (key.type) {
+                      case item::inode:
+                        file.folder =
+                            data.size() >= sizeof(InodeItem) &&
+                            (parse_as<InodeItem>(data, 0).mode.value() & 0xF000) == 0x4000;
+                        note(file.facts, key, data);
+                        break;
+                      case item::file_extent:
+                        content(key, data, file, further);
+                        break;
+                      case item::attribute:
+                        note(file.attributes, key, data);
+                        break;
+                      case item::folder_name:
+                      case item::folder_index:
+                        break;
+                      default:
+                        note(file.facts, key, data);
+                    }
+                  });
+    file.content.insert(file.content.end(), further.begin(), further.end());
     return file;
   }
 
-  std::vector<Entry> entries(Node) override {
+  std::vector<Entry> entries(Node folder) override {
+    const auto [subvolume, inode] = inode_of(folder);
     std::vector<Entry> all;
-    for (std::size_t i = 0; i < copies_.size(); ++i)
-      all.push_back({fmt::format("chunk {}, copy {}", copies_[i].first, copies_[i].second + 1),
-                     root_node + 1 + i, 0});
+    for_each_item(volume_, subvolume->listed.root, {inode, item::folder_index, 0},
+                  {inode, item::folder_index, UINT64_MAX},
+                  [&, this, from = subvolume](const Key&, ConstByteSpan data) {
+                    for_each_name(data, [&](const FolderName& head, ConstByteSpan name) {
+                      Entry entry;
+                      entry.name.assign(reinterpret_cast<const char*>(name.data()), name.size());
+                      entry.type = head.type;
+                      const Key where = key_of(head.where);
+                      if (where.type == item::inode) entry.node = node_of(*from, where.object);
+                      if (where.type == item::root)
+                        if (const Subvolume* other = subvolume_of(where.object))
+                          entry.node = node_of(*other, object::first_free);
+                      all.push_back(std::move(entry));
+                    });
+                  });
+    std::sort(all.begin(), all.end(),
+              [](const Entry& a, const Entry& b) { return a.name < b.name; });
     return all;
   }
 
  private:
+  struct Subvolume {
+    ListedRoot listed;
+    std::vector<std::uint64_t> inodes;  // ascending
+    Node first = 0;                     // node of the first of them
+  };
+
+  static void note(Buffer& facts, const Key& key, ConstByteSpan data) {
+    const DiskKey where = disk_key(key);
+    const ConstByteSpan front = bytes_of(where);
+    facts.insert(facts.end(), front.begin(), front.end());
+    facts.insert(facts.end(), data.begin(), data.end());
+  }
+
+  void content(const Key& key, ConstByteSpan data, File& file, std::vector<Extent>& further) {
+    if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
+    const auto head = parse_as<FileExtentHead>(data, 0);
+    if (head.type == extent_type::in_line) {
+      note(file.facts, key, data);
+      return;
+    }
+    if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
+      wrong("a file's extent is cut off");
+    const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
+    // All but where it lies.
+    Buffer told(data.begin(), data.end());
+    const std::uint64_t block = place.block.value();
+    put_at(told, sizeof(FileExtentHead), Le64(block == 0 ? 0 : 1));
+    note(file.facts, key, told);
+    if (block == 0) return;
+    const std::uint64_t length = place.block_length.value();
+    // However the items are cut: the sums one behind the other, and where there are none.
+    std::uint64_t reached = block;
+    const std::size_t width = sum_size(volume_.sums());
+    for_each_sums(volume_, block, block + length, [&](std::uint64_t at, ConstByteSpan sums) {
+      if (at != reached) {
+        const Le64 gap(at - block);
+        const ConstByteSpan where = bytes_of(gap);
+        file.facts.insert(file.facts.end(), where.begin(), where.end());
+      }
+      file.facts.insert(file.facts.end(), sums.begin(), sums.end());
+      reached = at + sums.size() / width * volume_.sector_size();
+    });
+    if (head.type == extent_type::prepared) return;
+    const auto [start, chunk] = volume_.chunk_of(block, length);
+    for (std::size_t copy = 0; copy < chunk->copies.size(); ++copy) {
+      auto& list = copy == 0 ? file.content : further;
+      list.push_back({Extent::Kind::data, key.offset + copy * next_copy,
+                      chunk->copies[copy] + (block - start), length});
+    }
+  }
+
+  const Subvolume* subvolume_of(std::uint64_t number) const {
+    const auto found = std::lower_bound(
+        subvolumes_.begin(), subvolumes_.end(), number,
+        [](const Subvolume& one, std::uint64_t wanted) { return one.listed.number < wanted; });
+    return found == subvolumes_.end() || found->listed.number != number ? nullptr : &*found;
+  }
+  static Node node_of(const Subvolume& subvolume, std::uint64_t inode) {
+    const auto& all = subvolume.inodes;
+    const auto found = std::lower_bound(all.begin(), all.end(), inode);
+    if (found == all.end() || *found != inode) return 0;
+    return subvolume.first + static_cast<Node>(found - all.begin());
+  }
+  std::pair<const Subvolume*, std::uint64_t> inode_of(Node node) const {
+    for (const Subvolume& subvolume : subvolumes_)
+      if (node >= subvolume.first && node - subvolume.first < subvolume.inodes.size())
+        return {&subvolume, subvolume.inodes[node - subvolume.first]};
+    wrong("a name leads to no inode");
+  }
+
   const Volume& volume_;
-  std::vector<std::pair<std::uint64_t, std::size_t>> copies_;
-  Ranges tables_;  // logical
+  std::vector<Subvolume> subvolumes_;  // by number
+  Node next_ = 1;
 };
 
 }  // namespace
 
-std::unique_ptr<FileTree> chunk_files(const Volume& volume) {
-  return std::make_unique<ChunkFiles>(volume);
+std::unique_ptr<FileTree> file_tree(const Volume& volume) {
+  return std::make_unique<BtrfsTree>(volume);
 }
 
 }  // namespace jh::btrfs

@@ -1,4 +1,4 @@
-// Tree: the content of the chunks, for comparing two states of a filesystem.
+// Tree: the files of all subvolumes, for comparing two states of a filesystem.
 #pragma once
 
 #include <memory>
@@ -8,9 +8,9 @@
 
 namespace jh::btrfs {
 
-/// Logical addresses stay whatever a change of the size does: if each chunk holds the same bytes,
-/// all files, folders, subvolumes and snapshots are the same. So each copy of a chunk is a "file"
-/// here, with what is in use of it; not the trees that say where chunks lie.
-std::unique_ptr<FileTree> chunk_files(const Volume& volume);
+/// Subvolumes and snapshots are folders where they have a name, and roots besides. Content is
+/// compared as it lies on the device, packed or not, in all copies, and with its sums. Memory: 8
+/// bytes for each inode of each subvolume.
+std::unique_ptr<FileTree> file_tree(const Volume& volume);
 
 }  // namespace jh::btrfs

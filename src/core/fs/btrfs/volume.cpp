@@ -28,8 +28,12 @@ bool Volume::recognise(Store& place) {
   return holds(place, superblock_places[0] + offsetof(Superblock, magic), "_BHRfS_M");
 }
 
-Volume::Volume(Store& place) : place_(place) {
-  super_ = read_as<Superblock>(place, superblock_places[0]);
+Volume::Volume(Store& place) : place_(place) { read_again(); }
+
+void Volume::read_again() {
+  chunks_.clear();
+  known_.clear();
+  super_ = read_as<Superblock>(place_, superblock_places[0]);
   check_super();
   check_features();
   read_system_chunks();
@@ -172,24 +176,40 @@ std::string Volume::fault(ConstByteSpan bytes, std::uint64_t logical, std::uint6
   return {};
 }
 
-Buffer Volume::block(std::uint64_t logical, std::uint64_t generation, unsigned level) const {
+std::shared_ptr<const Buffer> Volume::block(std::uint64_t logical, std::uint64_t generation,
+                                            unsigned level) const {
+  constexpr std::uint64_t most_kept = 8U << 20;  // bytes
   if (level >= most_levels) wrong("a tree is too high");
   if (logical % sector_size() != 0) wrong("a tree block has an impossible address");
+  if (const auto kept = known_.find(logical); kept != known_.end()) {
+    const auto header = parse_as<BlockHeader>(*kept->second, 0);
+    if (header.generation.value() == generation && header.level == level) return kept->second;
+  }
   const auto [start, chunk] = chunk_of(logical, node_size());
   std::string what;
   for (const std::uint64_t copy : chunk->copies) {
     Buffer bytes = read_buffer(place_, copy + (logical - start), node_size());
     std::string trouble = fault(bytes, logical, generation, level);
-    if (trouble.empty()) return bytes;
+    if (trouble.empty()) {
+      if (known_.size() * node_size() >= most_kept) known_.clear();
+      return known_[logical] = std::make_shared<const Buffer>(std::move(bytes));
+    }
     if (what.empty()) what = std::move(trouble);
   }
   wrong(fmt::format("the tree block at {}: {}", logical, what));
 }
 
-void Volume::write_block(std::uint64_t logical, Buffer bytes) {
+void Volume::write_block(std::uint64_t logical, Buffer bytes, bool fresh) {
+  known_.erase(logical);
   put_at(bytes, 0, block_sum(sums(), bytes));
   const auto [start, chunk] = chunk_of(logical, bytes.size());
-  for (const std::uint64_t copy : chunk->copies) place_.write(copy + (logical - start), bytes);
+  for (const std::uint64_t copy : chunk->copies) {
+    const std::uint64_t at = copy + (logical - start);
+    if (fresh)
+      place_.write_unreferenced(at, bytes);
+    else
+      place_.write(at, bytes);
+  }
 }
 
 Root Volume::root_tree() const {

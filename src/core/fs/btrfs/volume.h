@@ -4,6 +4,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <unordered_map>
 #include <vector>
 
 #include "core/fs/btrfs/checksum.h"
@@ -67,21 +68,25 @@ class Volume {
   /// Where a copy of a logical address lies on the device.
   std::uint64_t at(std::uint64_t logical, std::uint64_t length, std::size_t copy = 0) const;
 
-  /// A tree block that is what its parent says: the first of its copies that is whole. `owner`: 0
-  /// if any may be. Throws damaged.
-  Buffer block(std::uint64_t logical, std::uint64_t generation, unsigned level) const;
+  /// A tree block that is what its parent says: the first of its copies that is whole. Throws
+  /// damaged.
+  /// The last few hundred are kept: trees are looked into again and again.
+  std::shared_ptr<const Buffer> block(std::uint64_t logical, std::uint64_t generation,
+                                      unsigned level) const;
   /// What is wrong with these bytes as that block; empty: nothing.
   std::string fault(ConstByteSpan bytes, std::uint64_t logical, std::uint64_t generation,
                     unsigned level) const;
-  /// With its sum put right, to all copies.
-  void write_block(std::uint64_t logical, Buffer bytes);
+  /// With its sum put right, to all copies. `fresh`: nothing was there.
+  void write_block(std::uint64_t logical, Buffer bytes, bool fresh = false);
 
   Root root_tree() const;
   Root chunk_tree() const;
   /// By the number of the tree; nothing: there is none.
   std::optional<Root> tree(std::uint64_t number) const;
 
-  /// For a change: chunks lie elsewhere from here on.
+  /// For a change: superblock and chunks as they are now.
+  void read_again();
+  /// Chunks lie elsewhere from here on.
   void move_copy(std::uint64_t chunk, std::size_t copy, std::uint64_t to);
   /// To all its places inside the device, with its sums put right.
   void write_super(const Superblock& super);
@@ -96,6 +101,7 @@ class Volume {
   Store& place_;
   Superblock super_{};
   std::map<std::uint64_t, Chunk> chunks_;
+  mutable std::unordered_map<std::uint64_t, std::shared_ptr<const Buffer>> known_;
 };
 
 }  // namespace jh::btrfs

@@ -1,0 +1,363 @@
+#include "core/fs/btrfs/relocate.h"
+
+#include <algorithm>
+#include <set>
+#include <unordered_set>
+
+#include "core/fs/btrfs/audit.h"
+#include "core/fs/btrfs/extents.h"
+#include "core/fs/btrfs/rewrite.h"
+
+namespace jh::btrfs {
+namespace {
+
+class Relocation {
+ public:
+  Relocation(Volume& volume, const Shrinking& plan, Progress& progress)
+      : volume_(volume), plan_(plan), progress_(progress) {}
+
+  void run() {
+    progress_.begin("emptying chunks", plan_.to_move);
+    const std::vector<ListedRoot> roots = all_roots(volume_);
+    copy_content(roots);
+    // Those whose items are sorted by address are written anew; in all others only addresses
+    // change.
+    std::vector<std::pair<std::uint64_t, TreeCopy>> sorted;
+    for (const ListedRoot& listed : roots)
+      if (is_sorted_by_address(listed.number))
+        sorted.emplace_back(listed.number, TreeCopy(volume_, listed.root));
+    for (auto& [number, copy] : sorted) change(number, copy.items());
+    Superblock super = volume_.super();
+    for (const ListedRoot& listed : roots)
+      if (!is_sorted_by_address(listed.number))
+        rewrite(listed.root.block, listed.root.generation, listed.root.level);
+    for (auto& [number, copy] : sorted)
+      copy.write(volume_, [this](std::uint64_t block) { return moved(block); });
+    super.root = moved(super.root.value());
+    move_backup_roots(super);
+    std::uint64_t given_up = 0;
+    for (const std::uint64_t chunk : plan_.emptied)
+      given_up += volume_.chunks().at(chunk).length * volume_.chunks().at(chunk).copies.size();
+    super.device.used = super.device.used.value() - given_up;
+    volume_.write_super(super);
+    progress_.end();
+  }
+
+ private:
+  static bool is_sorted_by_address(std::uint64_t tree) {
+    return tree == object::extent_tree || tree == object::chunk_tree ||
+           tree == object::device_tree || tree == object::sum_tree ||
+           tree == object::free_space_tree || tree == object::block_group_tree;
+  }
+
+  // Where an address is now. Inside of an extent too.
+  std::uint64_t moved(std::uint64_t address) const {
+    const auto next =
+        std::upper_bound(plan_.extents.begin(), plan_.extents.end(), address,
+                         [](std::uint64_t at, const ExtentMove& move) { return at < move.from; });
+    if (next == plan_.extents.begin()) return address;
+    const ExtentMove& move = *std::prev(next);
+    return address - move.from < move.length ? move.to + (address - move.from) : address;
+  }
+  bool is_emptied(std::uint64_t chunk) const {
+    return std::find(plan_.emptied.begin(), plan_.emptied.end(), chunk) != plan_.emptied.end();
+  }
+
+  // Not the tree blocks, which are written with their new addresses.
+  void copy_content(const std::vector<ListedRoot>& roots) {
+    std::unordered_set<std::uint64_t> blocks;
+    for (const ListedRoot& listed : roots)
+      walk_tree(volume_, listed.root,
+                [&](const TreeBlock& block) { return blocks.insert(block.block).second; });
+    constexpr std::uint64_t piece = 1 << 20;
+    for (const ExtentMove& move : plan_.extents) {
+      if (blocks.contains(move.from)) continue;
+      const auto [from, source] = volume_.chunk_of(move.from, move.length);
+      const auto [to, target] = volume_.chunk_of(move.to, move.length);
+      for (std::size_t copy = 0; copy < target->copies.size(); ++copy)
+        for (std::uint64_t done = 0; done < move.length; done += piece) {
+          const std::uint64_t step = std::min(piece, move.length - done);
+          const Buffer bytes = read_buffer(
+              volume_.place(), source->copies.at(copy) + (move.from - from) + done, step);
+          volume_.place().write_unreferenced(target->copies[copy] + (move.to - to) + done, bytes);
+          progress_.advance(step);
+        }
+    }
+  }
+
+  // Addresses in a block and in those below it; a block that is shared is met once.
+  void rewrite(std::uint64_t at, std::uint64_t generation, unsigned level) {
+    if (!rewritten_.insert(at).second) return;
+    progress_.advance(0);
+    const auto kept = volume_.block(at, generation, level);
+    Buffer bytes = *kept;
+    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
+    if (level == 0) {
+      check_leaf(bytes);
+      for (std::size_t i = 0; i < count; ++i) {
+        const LeafItem item = leaf_item(bytes, i);
+        address_in(
+            key_of(item.key),
+            ByteSpan(bytes).subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value()));
+      }
+    } else {
+      for (std::size_t i = 0; i < count; ++i) {
+        NodeEntry entry = node_entry(bytes, i);
+        rewrite(entry.block.value(), entry.generation.value(), level - 1);
+        entry.block = moved(entry.block.value());
+        put_at(bytes, sizeof(BlockHeader) + i * sizeof(NodeEntry), entry);
+      }
+    }
+    put_at(bytes, offsetof(BlockHeader, address), Le64(moved(at)));
+    if (bytes != *kept) volume_.write_block(moved(at), std::move(bytes), moved(at) != at);
+  }
+
+  void address_in(const Key& key, ByteSpan data) const {
+    std::size_t at = 0;
+    if (key.type == item::root && data.size() >= sizeof(RootItem)) {
+      at = offsetof(RootItem, block);
+    } else if (key.type == item::file_extent &&
+               data.size() >= sizeof(FileExtentHead) + sizeof(FileExtentPlace) &&
+               parse_as<FileExtentHead>(data, 0).type != extent_type::in_line) {
+      at = sizeof(FileExtentHead);
+    } else {
+      return;
+    }
+    put_at(data, at, Le64(moved(parse_as<Le64>(data, at).value())));
+  }
+
+  void change(std::uint64_t tree, std::vector<Item>& items) {
+    switch (tree) {
+      case object::chunk_tree:
+        chunks(items);
+        break;
+      case object::device_tree:
+        device(items);
+        break;
+      case object::sum_tree:
+        sums(items);
+        break;
+      case object::free_space_tree:
+        free_space(items);
+        break;
+      default:
+        extents(items);
+    }
+  }
+
+  void chunks(std::vector<Item>& items) const {
+    std::uint64_t given_up = 0;
+    std::erase_if(items, [&](const Item& one) {
+      if (one.key.type != item::chunk || !is_emptied(one.key.offset)) return false;
+      const Chunk& chunk = volume_.chunks().at(one.key.offset);
+      given_up += chunk.length * chunk.copies.size();
+      return true;
+    });
+    for (Item& one : items)
+      if (one.key.type == item::device) {
+        auto device = parse_as<DeviceItem>(one.data, 0);
+        device.used = device.used.value() - given_up;
+        put_at(one.data, 0, device);
+      }
+  }
+
+  void device(std::vector<Item>& items) const {
+    std::erase_if(items, [&](const Item& one) {
+      return one.key.type == item::device_extent &&
+             is_emptied(parse_as<DeviceExtent>(one.data, 0).chunk.value());
+    });
+  }
+
+  // Extents with their references, and the block groups, wherever these are kept.
+  void extents(std::vector<Item>& items) const {
+    std::erase_if(items, [&](const Item& one) {
+      return one.key.type == item::block_group && is_emptied(one.key.object);
+    });
+    std::map<std::uint64_t, std::uint64_t> came;  // bytes, by chunk
+    for (const ExtentMove& move : plan_.extents)
+      came[volume_.chunk_of(move.to, move.length).first] += move.length;
+    for (Item& one : items) {
+      if (one.key.type == item::block_group) {
+        auto group = parse_as<BlockGroupItem>(one.data, 0);
+        if (const auto found = came.find(one.key.object); found != came.end())
+          group.used = group.used.value() + found->second;
+        put_at(one.data, 0, group);
+        continue;
+      }
+      one.key.object = moved(one.key.object);
+      if (one.key.type == item::shared_tree_reference ||
+          one.key.type == item::shared_data_reference)
+        one.key.offset = moved(one.key.offset);
+      if (one.key.type == item::extent || one.key.type == item::metadata)
+        inline_references(one.key.type, one.data);
+    }
+  }
+
+  // Parents by address. Those are sorted too: the last one first.
+  void inline_references(std::uint8_t type, Buffer& data) const {
+    std::size_t at = sizeof(ExtentItem);
+    const bool tree_block =
+        (parse_as<ExtentItem>(data, 0).flags.value() & extent_flag::tree_block) != 0;
+    if (tree_block && type == item::extent) at += sizeof(DiskKey) + 1;
+    const std::size_t first = at;
+    struct Reference {
+      std::uint8_t type;
+      std::uint64_t order;
+      Buffer bytes;
+    };
+    std::vector<Reference> references;
+    bool changed = false;
+    while (at < data.size()) {
+      const std::uint8_t kind = data[at];
+      const std::size_t length = kind == item::data_reference          ? 29
+                                 : kind == item::shared_data_reference ? 13
+                                                                       : 9;
+      if (length > data.size() - at) wrong("a reference to an extent is cut off");
+      Buffer bytes(data.begin() + static_cast<std::ptrdiff_t>(at),
+                   data.begin() + static_cast<std::ptrdiff_t>(at + length));
+      std::uint64_t order = 0;
+      if (kind == item::shared_tree_reference || kind == item::shared_data_reference) {
+        const std::uint64_t parent = parse_as<Le64>(bytes, 1).value();
+        order = moved(parent);
+        changed = changed || order != parent;
+        put_at(bytes, 1, Le64(order));
+      }
+      references.push_back({kind, order, std::move(bytes)});
+      at += length;
+    }
+    if (!changed) return;
+    std::stable_sort(references.begin(), references.end(),
+                     [](const Reference& a, const Reference& b) {
+                       if (a.type != b.type) return a.type < b.type;
+                       return a.order > b.order;
+                     });
+    data.resize(first);
+    for (const Reference& one : references)
+      data.insert(data.end(), one.bytes.begin(), one.bytes.end());
+  }
+
+  // Cut where what moved ends, put together where it lies side by side.
+  void sums(std::vector<Item>& items) const {
+    const std::size_t width = sum_size(volume_.sums());
+    const std::uint64_t sector = volume_.sector_size();
+    struct Run {
+      std::uint64_t logical;
+      Buffer sums;
+    };
+    std::vector<Run> runs;
+    std::vector<Item> others;
+    for (Item& one : items) {
+      if (one.key.type != item::sums) {
+        others.push_back(std::move(one));
+        continue;
+      }
+      for (std::size_t at = 0; at + width <= one.data.size(); at += width) {
+        const std::uint64_t here = moved(one.key.offset + at / width * sector);
+        const bool joins =
+            at != 0 && here == runs.back().logical + runs.back().sums.size() / width * sector;
+        if (!joins) runs.push_back({here, {}});
+        const auto from = one.data.begin() + static_cast<std::ptrdiff_t>(at);
+        runs.back().sums.insert(runs.back().sums.end(), from,
+                                from + static_cast<std::ptrdiff_t>(width));
+      }
+    }
+    std::sort(runs.begin(), runs.end(),
+              [](const Run& a, const Run& b) { return a.logical < b.logical; });
+    // Not longer than the guest's kernel makes them, and not so few that leaves stay empty.
+    const std::size_t room = volume_.node_size() - sizeof(BlockHeader) - 2 * sizeof(LeafItem);
+    const std::size_t most = std::min<std::size_t>(room / width - 1, 4096) / 4 * width;
+    items = std::move(others);
+    for (const Run& run : runs) {
+      const bool joins =
+          !items.empty() && items.back().key.type == item::sums &&
+          items.back().key.offset + items.back().data.size() / width * sector == run.logical;
+      for (std::size_t at = 0; at < run.sums.size();) {
+        const bool here = (at != 0 || joins) && items.back().data.size() < most;
+        if (!here)
+          items.push_back({{object::sums, item::sums, run.logical + at / width * sector}, {}});
+        Buffer& data = items.back().data;
+        const std::size_t step = std::min(run.sums.size() - at, most - data.size());
+        const auto from = run.sums.begin() + static_cast<std::ptrdiff_t>(at);
+        data.insert(data.end(), from, from + static_cast<std::ptrdiff_t>(step));
+        at += step;
+      }
+    }
+  }
+
+  void free_space(std::vector<Item>& items) const {
+    // Of no chunk: its maker leaves an entry of one that it has given up. 1 is nobody's address.
+    const auto chunk_at = [&](std::uint64_t address) -> std::uint64_t {
+      const auto next = volume_.chunks().upper_bound(address);
+      if (next == volume_.chunks().begin()) return 1;
+      const auto& [start, chunk] = *std::prev(next);
+      return address - start < chunk.length ? start : 1;
+    };
+    std::map<std::uint64_t, Ranges> free;  // of chunks that something comes to
+    for (const ExtentMove& move : plan_.extents) free[chunk_at(move.to)];
+    for (auto& [logical, ranges] : free) {
+      const std::uint64_t end = logical + volume_.chunks().at(logical).length;
+      add_range(ranges, logical, end);
+      for_each_extent(volume_, logical, end, [&, &room = ranges](const Extent& extent) {
+        remove_range(room, extent.start, extent.start + extent.length);
+      });
+      for (const ExtentMove& move : plan_.extents)
+        remove_range(ranges, move.to, move.to + move.length);
+    }
+    std::set<std::uint64_t> in_bitmaps;
+    for (Item& one : items) {
+      if (one.key.type != item::free_info) continue;
+      auto info = parse_as<FreeSpaceInfo>(one.data, 0);
+      if ((info.flags.value() & free_space_in_bitmaps) != 0) in_bitmaps.insert(one.key.object);
+      const auto found = free.find(one.key.object);
+      if (found == free.end()) continue;
+      info.extents = checked_cast<std::uint32_t>(found->second.size());
+      put_at(one.data, 0, info);
+    }
+    std::erase_if(items, [&](const Item& one) {
+      const std::uint64_t chunk = chunk_at(one.key.object);
+      return is_emptied(chunk) || (one.key.type == item::free_extent && free.contains(chunk));
+    });
+    for (Item& one : items) {
+      if (one.key.type != item::free_bitmap) continue;
+      const auto found = free.find(chunk_at(one.key.object));
+      if (found != free.end()) set_bits(one, found->second);
+    }
+    for (const auto& [logical, ranges] : free)
+      if (!in_bitmaps.contains(logical))
+        for (const auto& [from, to] : ranges)
+          items.push_back({{from, item::free_extent, to - from}, {}});
+  }
+
+  void set_bits(Item& bitmap, const Ranges& free) const {
+    std::fill(bitmap.data.begin(), bitmap.data.end(), std::uint8_t{0});
+    for_each_inside(free, bitmap.key.object, bitmap.key.object + bitmap.key.offset,
+                    [&](std::uint64_t from, std::uint64_t to) {
+                      for (std::uint64_t at = from; at < to; at += volume_.sector_size()) {
+                        const std::uint64_t bit = (at - bitmap.key.object) / volume_.sector_size();
+                        bitmap.data.at(bit / 8) |= static_cast<std::uint8_t>(1U << bit % 8);
+                      }
+                    });
+  }
+
+  // For emergencies the superblock keeps where the main trees were, of four commits.
+  void move_backup_roots(Superblock& super) const {
+    constexpr std::size_t length = 168;
+    for (std::size_t at = 0; at < super.backup_roots.size(); at += length)
+      for (const std::size_t root : {0, 16, 32, 48, 64, 80})
+        put_at(super.backup_roots, at + root,
+               Le64(moved(parse_as<Le64>(super.backup_roots, at + root).value())));
+  }
+
+  Volume& volume_;
+  const Shrinking& plan_;
+  Progress& progress_;
+  std::unordered_set<std::uint64_t> rewritten_;
+};
+
+}  // namespace
+
+void empty_chunks(Volume& volume, const Shrinking& plan, Progress& progress) {
+  Relocation(volume, plan, progress).run();
+}
+
+}  // namespace jh::btrfs

@@ -1,0 +1,14 @@
+// Relocate: what is in some chunks goes to others, and they are given up.
+#pragma once
+
+#include "core/base/progress.h"
+#include "core/fs/btrfs/layout.h"
+
+namespace jh::btrfs {
+
+/// Carries out the emptying part of a plan. Extents are copied as unreferenced; every address of
+/// them, in all trees, becomes the new one. Afterwards the volume has to be read again. Throws
+/// refused when a tree has no room for what it must say.
+void empty_chunks(Volume& volume, const Shrinking& plan, Progress& progress);
+
+}  // namespace jh::btrfs

@@ -1,0 +1,29 @@
+#include "core/fs/btrfs/sums.h"
+
+#include <fmt/format.h>
+
+namespace jh::btrfs {
+
+void for_each_sums(const Volume& volume, std::uint64_t from, std::uint64_t to,
+                   const std::function<void(std::uint64_t, ConstByteSpan)>& visit) {
+  const auto root = volume.tree(object::sum_tree);
+  if (!root || from >= to) return;
+  const std::size_t width = sum_size(volume.sums());
+  const std::uint64_t sector = volume.sector_size();
+  // An item that begins in front of the range may reach into it, by as much as fits in a block.
+  const std::uint64_t reach = volume.node_size() / width * sector;
+  for_each_item(volume, *root, {object::sums, item::sums, from > reach ? from - reach : 0},
+                {object::sums, item::sums, to - 1}, [&](const Key& key, ConstByteSpan data) {
+                  if (key.type != item::sums) return;
+                  if (data.size() % width != 0 || key.offset % sector != 0)
+                    wrong(fmt::format("the sums from {} on are cut off", key.offset));
+                  const std::uint64_t end = key.offset + data.size() / width * sector;
+                  const std::uint64_t first = std::max(from, key.offset);
+                  const std::uint64_t last = std::min(to, end);
+                  if (first >= last) return;
+                  visit(first, data.subspan((first - key.offset) / sector * width,
+                                            (last - first) / sector * width));
+                });
+}
+
+}  // namespace jh::btrfs

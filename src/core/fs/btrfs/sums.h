@@ -1,0 +1,15 @@
+// Sums: what the tree of sums keeps of the content of files, by logical address.
+#pragma once
+
+#include <functional>
+
+#include "core/fs/btrfs/nodes.h"
+
+namespace jh::btrfs {
+
+/// Calls visit(logical, sums) for what is kept of [from, to): sums of sectors side by side. Throws
+/// damaged.
+void for_each_sums(const Volume& volume, std::uint64_t from, std::uint64_t to,
+                   const std::function<void(std::uint64_t, ConstByteSpan)>& visit);
+
+}  // namespace jh::btrfs
