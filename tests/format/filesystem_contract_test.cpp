@@ -63,6 +63,12 @@ std::function<void(const std::string&, std::uint64_t)> xfs(std::vector<std::stri
       [options](const std::string& image, std::uint64_t size) { make_xfs(image, size, options); };
 }
 
+std::function<void(const std::string&, std::uint64_t)> btrfs(std::vector<std::string> options) {
+  options.insert(options.end(), {"-L", "moor", "-U", "0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711"});
+  return
+      [options](const std::string& image, std::uint64_t size) { make_btrfs(image, size, options); };
+}
+
 const std::vector<Subject>& subjects() {
   const auto check = [](const std::string& image) { return check_ext(image); };
   static const std::vector<Subject> all{
@@ -79,6 +85,9 @@ const std::vector<Subject>& subjects() {
       {"Xfs", "XFS", 304 * mib, xfs({}), check_xfs, false, false},
       {"XfsWithAReverseMap", "XFS", 320 * mib, xfs({"-m", "rmapbt=1", "-b", "size=1024"}),
        check_xfs, false, false},
+      {"Btrfs", "btrfs", 200 * mib, btrfs({"-m", "single"}), check_btrfs},
+      {"BtrfsOfMixedChunks", "btrfs", 80 * mib,
+       btrfs({"-M", "--csum", "xxhash", "-m", "single", "-d", "single"}), check_btrfs},
       ntfs("Ntfs", "ntfs-desk", 24 * mib),
       ntfs("NtfsPacked", "ntfs-packed", 24 * mib),
       ntfs("NtfsOfSmallClusters", "ntfs-512", 14 * mib),

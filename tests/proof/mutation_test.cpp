@@ -9,6 +9,7 @@
 #include "core/change/carry_out.h"
 #include "core/plan/grow.h"
 #include "core/plan/shrink.h"
+#include "support/btrfs_guest.h"
 #include "support/fault_host.h"
 #include "support/judges.h"
 #include "support/same_guest.h"
@@ -121,10 +122,16 @@ class Mutation : public testing::TestWithParam<Case> {
  protected:
   void SetUp() override {
     const TempFolder folder;
+    if (GetParam().samples.front() == "btrfs-filled" && !can_mount())
+      GTEST_SKIP() << "no mounts here";
     for (const std::string& sample : GetParam().samples) {
       const std::string path = "/moor/" + sample;
       if (sample == "small")
         make_ext(folder / sample, 24U << 20, {"-b", "1024", "-N", "800"});
+      else if (sample == "btrfs-single")
+        make_btrfs(folder / sample, 200U << 20, {"-m", "single"});
+      else if (sample == "btrfs-filled")
+        fill(folder / sample);
       else if (sample == "xfs")
         make_xfs(folder / sample, 304U << 20, {"-m", "rmapbt=1"});
       else
@@ -132,6 +139,11 @@ class Mutation : public testing::TestWithParam<Case> {
       images_.emplace_back(path, MemoryStore(load(folder / sample), path));
       paths_.push_back(path);
     }
+  }
+  // Chunks with room in them, so that a shrink empties some.
+  static void fill(const std::string& image) {
+    std::mt19937 random{7};
+    make_lived_in_btrfs(image, 300U << 20, {"Filled", {"-m", "single"}, ""}, random, 160);
   }
   void put(FaultHost& host) const {
     for (const auto& [path, content] : images_) host.put(path, content);
@@ -275,6 +287,17 @@ INSTANTIATE_TEST_SUITE_P(
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "900MiB", {"disk"});
              }},
+        Case{"GrowBtrfs",
+             {"btrfs-single"},
+             400,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "500MiB", {"disk"});
+             }},
+        // Chunks are emptied, and others move.
+        Case{"ShrinkBtrfs",
+             {"btrfs-filled"},
+             150,
+             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
         Case{"ShrinkNtfs",
              {"ntfs-512"},
              200,

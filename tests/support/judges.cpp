@@ -84,17 +84,36 @@ std::string check_ext(const std::string& image, std::uint64_t offset) {
   return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
 }
 
-void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
-              bool filled) {
+namespace {
+
+void make_by(std::vector<std::string> maker, const std::string& path, std::uint64_t size,
+             const std::vector<std::string>& options, bool filled) {
   make_sparse_file(path, size);
-  std::vector<std::string> command{"mkfs.xfs", "-q", "-f"};
-  command.insert(command.end(), options.begin(), options.end());
-  command.push_back(path);
-  const Outcome outcome = run(command);
-  if (outcome.status != 0) throw std::runtime_error(fmt::format("mkfs.xfs: {}", outcome.err));
+  const std::string name = maker.front();
+  maker.insert(maker.end(), options.begin(), options.end());
+  maker.push_back(path);
+  const Outcome outcome = run(maker);
+  if (outcome.status != 0) throw std::runtime_error(fmt::format("{}: {}", name, outcome.err));
   if (!filled || !can_mount()) return;
   const Mounted mounted(path, 0, 0, /*writable=*/true);
   run({"cp", "-a", sample_tree() + "/.", mounted.path()});
+}
+
+}  // namespace
+
+void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
+              bool filled) {
+  make_by({"mkfs.xfs", "-q", "-f"}, path, size, options, filled);
+}
+
+void make_btrfs(const std::string& path, std::uint64_t size,
+                const std::vector<std::string>& options, bool filled) {
+  make_by({"mkfs.btrfs", "-q", "-f"}, path, size, options, filled);
+}
+
+std::string check_btrfs(const std::string& image) {
+  const Outcome outcome = run({"btrfs", "check", "--readonly", image});
+  return outcome.status == 0 ? "" : outcome.out + outcome.err;
 }
 
 std::string check_xfs(const std::string& image) {

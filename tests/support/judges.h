@@ -25,6 +25,11 @@ void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std
 /// Empty when the system's checker, told to change nothing, is content; its words otherwise.
 std::string check_xfs(const std::string& image);
 
+/// The same for btrfs.
+void make_btrfs(const std::string& path, std::uint64_t size,
+                const std::vector<std::string>& options, bool filled = true);
+std::string check_btrfs(const std::string& image);
+
 /// Whether this process may attach and mount images.
 bool can_mount();
 

@@ -7,6 +7,7 @@
 #include "core/base/ranges.h"
 #include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/files.h"
+#include "core/fs/btrfs/sums.h"
 
 namespace jh::btrfs {
 namespace {
@@ -15,10 +16,33 @@ constexpr std::uint32_t kind_mask = 0xF000;
 constexpr std::uint32_t folder_kind = 0x4000;
 constexpr std::uint32_t file_kind = 0x8000;
 
+// What a folder says of the kind of an inode with this mode.
+std::uint8_t kind_in_folder(std::uint32_t mode) {
+  switch (mode & kind_mask) {
+    case file_kind:
+      return 1;
+    case folder_kind:
+      return 2;
+    case 0x2000:
+      return 3;
+    case 0x6000:
+      return 4;
+    case 0x1000:
+      return 5;
+    case 0xC000:
+      return 6;
+    case 0xA000:
+      return 7;
+    default:
+      return 0;
+  }
+}
+
 // A name, as a folder has it or as the inode says it: 64 bits of it and of where.
 std::uint64_t name_sum(std::uint64_t folder, std::uint64_t inode, std::uint64_t index,
-                       ConstByteSpan name) {
-  Buffer bytes(24);
+                       std::uint8_t kind, ConstByteSpan name) {
+  Buffer bytes(25);
+  bytes[24] = kind;
   put_at(bytes, 0, Le64(folder));
   put_at(bytes, 8, Le64(inode));
   put_at(bytes, 16, Le64(index));
@@ -28,12 +52,25 @@ std::uint64_t name_sum(std::uint64_t folder, std::uint64_t inode, std::uint64_t 
   return low << 32 | crc32c(bytes);
 }
 
+// A subvolume in a folder of another one, as three places say it.
+struct SubvolumeName {
+  std::uint64_t parent = 0;
+  std::uint64_t child = 0;
+  std::uint64_t folder = 0;
+  std::uint64_t index = 0;
+  Buffer name;
+  auto operator<=>(const SubvolumeName&) const = default;
+};
+using SubvolumeNames = std::set<SubvolumeName>;
+
 // One subvolume, item by item: those of an inode follow one another.
 class Files {
  public:
-  Files(const Volume& volume, const ListedRoot& listed, Findings& findings, Progress& progress)
+  Files(const Volume& volume, const ListedRoot& listed, SubvolumeNames& subvolumes,
+        Findings& findings, Progress& progress)
       : volume_(volume),
         listed_(listed),
+        subvolumes_(subvolumes),
         findings_(findings),
         progress_(progress),
         where_(fmt::format("btrfs, subvolume {}", static_cast<std::int64_t>(listed.number))) {}
@@ -96,7 +133,8 @@ class Files {
   void own_name(std::uint64_t folder, std::uint64_t index, ConstByteSpan name) {
     ++now_.names;
     if (folder == now_.number) return;  // the subvolume's root
-    said_.push_back(name_sum(folder, now_.number, index, name));
+    const std::uint32_t mode = now_.core ? now_.core->mode.value() : 0;
+    said_.push_back(name_sum(folder, now_.number, index, kind_in_folder(mode), name));
   }
 
   void own_names(const Key& key, ConstByteSpan data) {
@@ -127,7 +165,7 @@ class Files {
     for_each_name(data, [&](const FolderName& head, ConstByteSpan name) {
       now_.listed += name.size();
       const Key where = key_of(head.where);
-      const std::uint64_t plain = name_sum(now_.number, where.object, where.type, name);
+      const std::uint64_t plain = name_sum(now_.number, where.object, where.type, head.type, name);
       if (key.type == item::folder_name) {
         now_.by_hash += plain;
         // Found by a hash of their own: CRC-32C with a start of minus two.
@@ -137,7 +175,10 @@ class Files {
       }
       now_.by_index += plain;
       if (where.type == item::inode)
-        listed_names_.push_back(name_sum(now_.number, where.object, key.offset, name));
+        listed_names_.push_back(name_sum(now_.number, where.object, key.offset, head.type, name));
+      else if (where.type == item::root)
+        subvolumes_.insert({listed_.number, where.object, now_.number, key.offset,
+                            Buffer(name.begin(), name.end())});
     });
   }
 
@@ -166,6 +207,24 @@ class Files {
         head.compression == compression::none ? place.block_length.value() : head.unpacked.value();
     if (place.offset.value() > room || length > room - place.offset.value())
       add(fmt::format("inode {} uses more of an extent than there is", now_.number));
+    else
+      check_sums(head, place);
+  }
+
+  // What has sums has them for all of it; what has none has none.
+  void check_sums(const FileExtentHead& head, const FileExtentPlace& place) {
+    const bool packed = head.compression != compression::none;
+    const std::uint64_t from = place.block.value() + (packed ? 0 : place.offset.value());
+    const std::uint64_t length = packed ? place.block_length.value() : place.length.value();
+    std::uint64_t there = 0;
+    for_each_sums(volume_, from, from + length, [&](std::uint64_t, ConstByteSpan sums) {
+      there += sums.size() / sum_size(volume_.sums()) * volume_.sector_size();
+    });
+    const bool has_none = head.type == extent_type::prepared ||
+                          (now_.core && (now_.core->flags.value() & inode_flag::no_sums) != 0);
+    if (has_none ? there != 0 : there < length)
+      add(fmt::format("inode {} has sums for {} of the {} bytes at {}", now_.number, there, length,
+                      from));
   }
 
   void finish() {
@@ -176,6 +235,9 @@ class Files {
     }
     const InodeItem& core = *now_.core;
     const std::uint32_t kind = core.mode.value() & kind_mask;
+    const std::uint64_t newest = volume_.super().generation.value();
+    if (core.generation.value() > newest || core.transaction.value() > newest)
+      add(fmt::format("inode {} is of a time to come", now_.number));
     if (core.links.value() != now_.names)
       add(fmt::format("inode {} says {} links, and has {}", now_.number, core.links.value(),
                       now_.names));
@@ -207,6 +269,7 @@ class Files {
 
   const Volume& volume_;
   const ListedRoot& listed_;
+  SubvolumeNames& subvolumes_;
   Findings& findings_;
   Progress& progress_;
   std::string where_;
@@ -215,20 +278,71 @@ class Files {
   std::vector<std::uint64_t> listed_names_;
 };
 
+// What the tree of trees says of subvolumes: the parent of its children, these of their parent.
+void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Findings& findings) {
+  SubvolumeNames by_parents;
+  SubvolumeNames by_children;
+  std::map<std::uint64_t, std::uint64_t> references;
+  const std::string where = "btrfs, subvolumes";
+  for_each_item(volume, volume.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan data) {
+    if (key.type == item::root && data.size() >= sizeof(RootItem)) {
+      const auto root = parse_as<RootItem>(data, 0);
+      references[key.object] = root.references.value();
+      const std::uint64_t newest = volume.super().generation.value();
+      if (root.generation.value() > newest || root.last_snapshot.value() > newest)
+        findings.add(where, fmt::format("tree {} is of a time to come",
+                                        static_cast<std::int64_t>(key.object)));
+      return;
+    }
+    if (key.type != item::root_child && key.type != item::root_parent) return;
+    if (data.size() < sizeof(RootName)) wrong("the name of a subvolume is cut off");
+    const auto head = parse_as<RootName>(data, 0);
+    if (head.name_length.value() != data.size() - sizeof(RootName))
+      wrong("the name of a subvolume is cut off");
+    const bool child = key.type == item::root_child;
+    (child ? by_parents : by_children)
+        .insert({child ? key.object : key.offset, child ? key.offset : key.object,
+                 head.folder.value(), head.index.value(),
+                 Buffer(data.begin() + sizeof(RootName), data.end())});
+  });
+  if (by_parents != by_children)
+    findings.add(where, "what subvolumes say of their parents is not what these say of them");
+  // Of one that is deleted a name may be left, which leads nowhere.
+  for (const SubvolumeName& name : by_parents)
+    if (!in_folders.contains(name) && references.contains(name.parent) &&
+        references[name.child] != 0)
+      findings.add(where, fmt::format("subvolume {} has no name in its folder", name.child));
+  for (const auto& [number, count] : references) {
+    if (number < object::first_free || number > object::last_free) continue;
+    std::uint64_t named = 0;
+    for (const SubvolumeName& name : by_children) named += name.child == number ? 1 : 0;
+    if (count != named)
+      findings.add(where,
+                   fmt::format("subvolume {} says {} names, and has {}", number, count, named));
+  }
+}
+
 }  // namespace
 
 void audit_files(const Volume& volume, Findings& findings, Progress& progress) {
   std::set<std::uint64_t> looked_into;  // snapshots may have the very same blocks
+  SubvolumeNames subvolumes;
   for (const ListedRoot& listed : all_roots(volume)) {
     const bool files = listed.number == object::top_files ||
                        (listed.number >= object::first_free && listed.number <= object::last_free);
     if (!files || listed.dropping || !looked_into.insert(listed.root.block).second) continue;
     try {
-      Files(volume, listed, findings, progress).run();
+      Files(volume, listed, subvolumes, findings, progress).run();
     } catch (const Error& error) {
       if (error.status() != Status::damaged) throw;
       findings.add(fmt::format("btrfs, subvolume {}", listed.number), error.what());
     }
+  }
+  try {
+    audit_subvolumes(volume, subvolumes, findings);
+  } catch (const Error& error) {
+    if (error.status() != Status::damaged) throw;
+    findings.add("btrfs, subvolumes", error.what());
   }
 }
 

@@ -65,6 +65,8 @@ class TreesAudit {
     Told told;
     bool seen = false;   // by the walk
     bool known = false;  // to the tree of extents
+    unsigned level = 0;
+    std::uint64_t generation = 0;
   };
 
   void add(const std::string& what) { findings_.add(where_, what); }
@@ -103,6 +105,8 @@ class TreesAudit {
     Block& known = blocks_[at];
     if (known.seen) return;
     known.seen = true;
+    known.level = level;
+    known.generation = generation;
     progress_.advance(0);
     const auto kept = volume_.block(at, generation, level);
     const Buffer& bytes = *kept;
@@ -187,6 +191,8 @@ class TreesAudit {
     std::uint64_t length = 0;
     std::uint64_t references = 0;
     bool tree_block = false;
+    std::uint64_t level = 0;
+    std::uint64_t generation = 0;
     Told told;
   };
 
@@ -221,9 +227,15 @@ class TreesAudit {
     made.tree_block = (head.flags.value() & extent_flag::tree_block) != 0;
     made.length = key.type == item::metadata ? volume_.node_size() : key.offset;
     made.references = head.references.value();
+    made.generation = head.generation.value();
     std::size_t at = sizeof(ExtentItem);
+    if (key.type == item::metadata) made.level = key.offset;
     // Older ones say of tree blocks which they are.
-    if (made.tree_block && key.type == item::extent) at += sizeof(DiskKey) + 1;
+    if (made.tree_block && key.type == item::extent) {
+      at += sizeof(DiskKey) + 1;
+      if (at > data.size()) wrong("the item of an extent is too short");
+      made.level = data[at - 1];
+    }
     while (at < data.size()) at = inline_reference(data, at, made.told);
     if (made.start < reached_ || made.length == 0)
       add(fmt::format("the extent at {} lies on another one", made.start));
@@ -302,6 +314,10 @@ class TreesAudit {
       if (found != blocks_.end()) {
         used = found->second.told;
         found->second.known = true;
+        if (found->second.seen &&
+            (found->second.level != extent.level || found->second.generation != extent.generation))
+          add(fmt::format("the tree block at {} is of another level or time than is known",
+                          extent.start));
       }
     } else {
       for (; next_data_ < data_.size() && data_[next_data_].start <= extent.start; ++next_data_) {
@@ -318,6 +334,8 @@ class TreesAudit {
     used_[start] += extent.length;
     const std::uint64_t kind = extent.tree_block ? chunk_type::metadata | chunk_type::system
                                                  : std::uint64_t{chunk_type::data};
+    if (extent.generation > volume_.super().generation.value())
+      add(fmt::format("the extent at {} is of a time to come", extent.start));
     if ((chunk->type & kind) == 0)
       add(fmt::format("the extent at {} lies in a chunk of another kind", extent.start));
     // Who is being deleted is in between; what could not be read refers to nobody knows what.

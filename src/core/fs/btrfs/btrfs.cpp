@@ -177,7 +177,11 @@ OpenedFilesystem open(Store& place) {
     auto opened = std::make_unique<BtrfsFilesystem>(place);
     const Volume& volume = opened->volume();
     facts.size = opened->size();
-    std::uint64_t used = 0;
+    // What is in no chunk, but not free either, counts as used.
+    std::uint64_t used = std::min(first_usable, volume.size());
+    for (const std::uint64_t at : superblock_places)
+      if (at >= first_usable && at < volume.size())
+        used += std::min(superblock_room, volume.size() - at);
     for_each_block_group(volume, [&](const BlockGroup& group) {
       const auto [start, chunk] = volume.chunk_of(group.start, 1);
       used += std::min(group.used, group.length) * chunk->copies.size();

@@ -20,6 +20,16 @@ void leave_superblocks(Ranges& ranges) {
 
 }  // namespace
 
+void leave_superblocks(Ranges& room, std::uint64_t logical, const Chunk& chunk) {
+  for (const std::uint64_t copy : chunk.copies)
+    for (const std::uint64_t super : superblock_places) {
+      if (super + superblock_room <= copy || super >= copy + chunk.length) continue;
+      const std::uint64_t from = super > copy ? super - copy : 0;
+      remove_range(room, logical + from,
+                   logical + std::min(super + superblock_room - copy, chunk.length));
+    }
+}
+
 void for_each_extent(const Volume& volume, std::uint64_t from, std::uint64_t to,
                      const std::function<void(const Extent&)>& visit) {
   if (from >= to) return;

@@ -28,6 +28,9 @@ struct BlockGroup {
 void for_each_block_group(const Volume& volume,
                           const std::function<void(const BlockGroup&)>& visit);
 
+/// Takes out what lies, in any copy of the chunk, where a superblock is: logical addresses.
+void leave_superblocks(Ranges& room, std::uint64_t logical, const Chunk& chunk);
+
 /// Bytes of the device that nothing is in, ascending; where superblocks lie is never free.
 Ranges free_on_device(const Volume& volume);
 /// The same for what no chunk takes.

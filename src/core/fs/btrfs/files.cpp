@@ -23,12 +23,12 @@ class Reader {
  public:
   explicit Reader(const Volume& volume) : volume_(volume) {}
 
-  std::optional<Place> find(Place from, const std::string& path, unsigned& links) {
+  // The way from the top down to what is found, by a path from the end of another way.
+  std::optional<std::vector<Place>> find(std::vector<Place> way, const std::string& path,
+                                         unsigned& links) {
     std::vector<std::string> names;
     boost::split(names, path, boost::is_any_of("/"), boost::token_compress_on);
-    const Place top = root_;
-    if (path.starts_with('/')) from = top;
-    std::vector<Place> way{from};
+    if (path.starts_with('/')) way.resize(1);
     for (const std::string& name : names) {
       if (name.empty() || name == ".") continue;
       if (name == "..") {
@@ -37,25 +37,24 @@ class Reader {
       }
       const auto next = step(way.back(), name);
       if (!next) return std::nullopt;
-      if (is_link(*next)) {
-        if (++links > most_links) return std::nullopt;
-        const auto target = find(way.back(), text(*next, 4096).value_or(""), links);
-        if (!target) return std::nullopt;
-        way.push_back(*target);
-      } else {
+      if (!is_link(*next)) {
         way.push_back(*next);
+        continue;
       }
+      if (++links > most_links) return std::nullopt;
+      const auto target = find(way, text(*next, 4096).value_or(""), links);
+      if (!target) return std::nullopt;
+      way = *target;
     }
-    return way.back();
+    return way;
   }
 
   std::optional<std::string> read(std::uint64_t subvolume, const std::string& path,
                                   std::uint64_t limit) {
-    root_ = {subvolume, object::first_free};
     unsigned links = 0;
-    const auto found = find(root_, path, links);
-    if (!found || (mode(*found) & 0xF000) != 0x8000) return std::nullopt;
-    return text(*found, limit);
+    const auto found = find({{subvolume, object::first_free}}, path, links);
+    if (!found || (mode(found->back()) & 0xF000) != 0x8000) return std::nullopt;
+    return text(found->back(), limit);
   }
 
  private:
@@ -154,7 +153,6 @@ class Reader {
   }
 
   const Volume& volume_;
-  Place root_;
   std::uint64_t known_ = 0;
   std::optional<Root> known_root_;
 };

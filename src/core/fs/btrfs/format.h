@@ -250,6 +250,14 @@ static_assert(offsetof(RootItem, block) == 176);
 static_assert(offsetof(RootItem, level) == 238);
 static_assert(sizeof(RootItem) == 239);
 
+// "Items", root references: in both directions, with the name in the folder of the parent.
+struct RootName {
+  Le64 folder;
+  Le64 index;
+  Le16 name_length;
+};
+static_assert(sizeof(RootName) == 18);
+
 // "Items", directory items and extended attributes; the name follows, then the data.
 struct FolderName {
   DiskKey where;

@@ -187,13 +187,7 @@ class Layout::Trial {
       remove_range(free, start, start + std::uint64_t{piece.count} * layout_.sector_);
     }
     for (const ExtentMove& move : plan_.extents) remove_range(free, move.to, move.to + move.length);
-    for (const std::uint64_t copy : there.chunk.copies)
-      for (const std::uint64_t super : superblock_places) {
-        if (super + superblock_room <= copy || super >= copy + there.chunk.length) continue;
-        const std::uint64_t from = super > copy ? super - copy : 0;
-        remove_range(free, logical + from,
-                     logical + std::min(super + superblock_room - copy, there.chunk.length));
-      }
+    leave_superblocks(free, logical, there.chunk);
     return free;
   }
 

@@ -11,6 +11,13 @@
 namespace jh::btrfs {
 namespace {
 
+// A tree block that a tree gets in addition.
+struct FreshBlock {
+  std::uint64_t at = 0;
+  std::uint64_t tree = 0;
+  std::uint8_t level = 0;
+};
+
 class Relocation {
  public:
   Relocation(Volume& volume, const Shrinking& plan, Progress& progress)
@@ -26,6 +33,12 @@ class Relocation {
     for (const ListedRoot& listed : roots)
       if (is_sorted_by_address(listed.number))
         sorted.emplace_back(listed.number, TreeCopy(volume_, listed.root));
+    // Sums may need more room than they had, and that has to be told to the others.
+    for (auto& [number, copy] : sorted)
+      if (number == object::sum_tree) {
+        sums(copy.items());
+        find_room(number, copy);
+      }
     for (auto& [number, copy] : sorted) change(number, copy.items());
     Superblock super = volume_.super();
     for (const ListedRoot& listed : roots)
@@ -39,6 +52,7 @@ class Relocation {
     for (const std::uint64_t chunk : plan_.emptied)
       given_up += volume_.chunks().at(chunk).length * volume_.chunks().at(chunk).copies.size();
     super.device.used = super.device.used.value() - given_up;
+    super.used = super.used.value() + fresh_.size() * volume_.node_size();
     volume_.write_super(super);
     progress_.end();
   }
@@ -116,6 +130,14 @@ class Relocation {
     std::size_t at = 0;
     if (key.type == item::root && data.size() >= sizeof(RootItem)) {
       at = offsetof(RootItem, block);
+      if (const auto found = new_roots_.find(key.object); found != new_roots_.end()) {
+        auto root = parse_as<RootItem>(data, 0);
+        root.block = found->second.block;
+        root.generation = found->second.generation;
+        root.level = static_cast<std::uint8_t>(found->second.level);
+        put_at(data, 0, root);
+        return;
+      }
     } else if (key.type == item::file_extent &&
                data.size() >= sizeof(FileExtentHead) + sizeof(FileExtentPlace) &&
                parse_as<FileExtentHead>(data, 0).type != extent_type::in_line) {
@@ -135,7 +157,6 @@ class Relocation {
         device(items);
         break;
       case object::sum_tree:
-        sums(items);
         break;
       case object::free_space_tree:
         free_space(items);
@@ -168,6 +189,63 @@ class Relocation {
     });
   }
 
+  // More leaves, until the items fit.
+  void find_room(std::uint64_t tree, TreeCopy& copy) {
+    while (!copy.fits() && copy.items().size() > copy.leaves()) {
+      const std::uint64_t root = copy.is_single() ? take_block(tree, 1) : 0;
+      const std::uint64_t leaf = take_block(tree, 0);
+      if (!copy.add_leaf(leaf, root, volume_.super().generation.value()))
+        refuse("one of its trees has no room left", "btrfs", "choose a larger size");
+      if (root != 0) new_roots_[tree] = copy.root();
+    }
+  }
+
+  // A tree block in what is free of the metadata that stays.
+  std::uint64_t take_block(std::uint64_t tree, std::uint8_t level) {
+    const std::uint64_t node = volume_.node_size();
+    for (const auto& [logical, chunk] : volume_.chunks()) {
+      if ((chunk.type & chunk_type::metadata) == 0 || is_emptied(logical)) continue;
+      Ranges room;
+      add_range(room, logical, logical + chunk.length);
+      for_each_extent(volume_, logical, logical + chunk.length, [&](const Extent& extent) {
+        remove_range(room, extent.start, extent.start + extent.length);
+      });
+      for (const ExtentMove& move : plan_.extents)
+        remove_range(room, move.to, move.to + move.length);
+      for (const FreshBlock& block : fresh_) remove_range(room, block.at, block.at + node);
+      leave_superblocks(room, logical, chunk);
+      for (const auto& [from, to] : room) {
+        const std::uint64_t at = round_up(from, node);
+        if (at >= to || to - at < node) continue;
+        fresh_.push_back({at, tree, level});
+        return at;
+      }
+    }
+    refuse("its metadata has no room left", "btrfs", "choose a larger size");
+  }
+
+  Item item_of(const FreshBlock& block) const {
+    ExtentItem head{};
+    head.references = 1;
+    head.generation = volume_.super().generation.value();
+    head.flags = extent_flag::tree_block;
+    Item made;
+    made.data.resize(sizeof(head));
+    put_at(made.data, 0, head);
+    if (volume_.is(incompatible::skinny_metadata)) {
+      made.key = {block.at, item::metadata, block.level};
+    } else {
+      made.key = {block.at, item::extent, volume_.node_size()};
+      made.data.resize(made.data.size() + sizeof(DiskKey));
+      made.data.push_back(block.level);
+    }
+    made.data.push_back(item::tree_reference);
+    const Le64 tree(block.tree);
+    const ConstByteSpan bytes = bytes_of(tree);
+    made.data.insert(made.data.end(), bytes.begin(), bytes.end());
+    return made;
+  }
+
   // Extents with their references, and the block groups, wherever these are kept.
   void extents(std::vector<Item>& items) const {
     std::erase_if(items, [&](const Item& one) {
@@ -176,7 +254,11 @@ class Relocation {
     std::map<std::uint64_t, std::uint64_t> came;  // bytes, by chunk
     for (const ExtentMove& move : plan_.extents)
       came[volume_.chunk_of(move.to, move.length).first] += move.length;
+    for (const FreshBlock& block : fresh_)
+      came[volume_.chunk_of(block.at, 1).first] += volume_.node_size();
+    bool has_extents = false;
     for (Item& one : items) {
+      has_extents = has_extents || one.key.type != item::block_group;
       if (one.key.type == item::block_group) {
         auto group = parse_as<BlockGroupItem>(one.data, 0);
         if (const auto found = came.find(one.key.object); found != came.end())
@@ -191,6 +273,9 @@ class Relocation {
       if (one.key.type == item::extent || one.key.type == item::metadata)
         inline_references(one.key.type, one.data);
     }
+    // Block groups may have a tree of their own.
+    for (const FreshBlock& block : fresh_)
+      if (has_extents) items.push_back(item_of(block));
   }
 
   // Parents by address. Those are sorted too: the last one first.
@@ -263,7 +348,7 @@ class Relocation {
     }
     std::sort(runs.begin(), runs.end(),
               [](const Run& a, const Run& b) { return a.logical < b.logical; });
-    // Not longer than the guest's kernel makes them, and not so few that leaves stay empty.
+    // Not longer than the guest's kernel makes them; rather shorter, so that leaves fill well.
     const std::size_t room = volume_.node_size() - sizeof(BlockHeader) - 2 * sizeof(LeafItem);
     const std::size_t most = std::min<std::size_t>(room / width - 1, 4096) / 4 * width;
     items = std::move(others);
@@ -294,6 +379,7 @@ class Relocation {
     };
     std::map<std::uint64_t, Ranges> free;  // of chunks that something comes to
     for (const ExtentMove& move : plan_.extents) free[chunk_at(move.to)];
+    for (const FreshBlock& block : fresh_) free[chunk_at(block.at)];
     for (auto& [logical, ranges] : free) {
       const std::uint64_t end = logical + volume_.chunks().at(logical).length;
       add_range(ranges, logical, end);
@@ -302,6 +388,8 @@ class Relocation {
       });
       for (const ExtentMove& move : plan_.extents)
         remove_range(ranges, move.to, move.to + move.length);
+      for (const FreshBlock& block : fresh_)
+        remove_range(ranges, block.at, block.at + volume_.node_size());
     }
     std::set<std::uint64_t> in_bitmaps;
     for (Item& one : items) {
@@ -351,6 +439,8 @@ class Relocation {
   Volume& volume_;
   const Shrinking& plan_;
   Progress& progress_;
+  std::vector<FreshBlock> fresh_;
+  std::map<std::uint64_t, Root> new_roots_;  // of trees that have become higher
   std::unordered_set<std::uint64_t> rewritten_;
 };
 

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <map>
+#include <numeric>
 
 namespace jh::btrfs {
 namespace {
@@ -34,18 +35,20 @@ void TreeCopy::write(Volume& volume, const std::function<std::uint64_t(std::uint
   }
 }
 
-// Evenly, by bytes, so that what is too long for one leaf finds room in the next.
-void TreeCopy::spread() {
+std::size_t TreeCopy::leaves() const {
+  return static_cast<std::size_t>(std::count_if(
+      blocks_.begin(), blocks_.end(), [](const Block& block) { return block.level() == 0; }));
+}
+
+// How many items each leaf gets: evenly, by bytes, so that what is too long for one leaf finds room
+// in the next. Fewer in all than there are: they do not fit.
+std::vector<std::size_t> TreeCopy::shares() const {
   std::uint64_t left = 0;
   for (const Item& item : items_) left += size_of(item);
-  std::uint64_t leaves = static_cast<std::uint64_t>(std::count_if(
-      blocks_.begin(), blocks_.end(), [](const Block& block) { return block.level() == 0; }));
-  if (leaves > 1 && items_.size() < leaves)
-    refuse("too little is left in one of its trees", "btrfs", "choose a larger size");
+  const std::uint64_t room = blocks_.front().bytes.size() - sizeof(BlockHeader);
+  std::vector<std::size_t> shares;
   std::size_t next = 0;
-  for (Block& block : blocks_) {
-    if (block.level() != 0) continue;
-    const std::uint64_t room = block.bytes.size() - sizeof(BlockHeader);
+  for (std::uint64_t leaves = this->leaves(); leaves != 0; --leaves) {
     const std::uint64_t share = ceil_div(left, leaves);
     const std::size_t first = next;
     std::uint64_t taken = 0;
@@ -55,12 +58,70 @@ void TreeCopy::spread() {
       taken += size;
       ++next;
     }
-    fill(block, first, next - first);
+    shares.push_back(next - first);
     left -= taken;
-    --leaves;
   }
-  if (next != items_.size())
-    refuse("one of its trees has no room left", "btrfs", "choose a larger size");
+  return shares;
+}
+
+bool TreeCopy::fits() const {
+  const auto counts = shares();
+  const std::size_t placed = std::accumulate(counts.begin(), counts.end(), std::size_t{0});
+  // An empty leaf is only where nothing else is.
+  return placed == items_.size() &&
+         (counts.size() == 1 || std::find(counts.begin(), counts.end(), 0U) == counts.end());
+}
+
+Root TreeCopy::root() const {
+  const auto header = parse_as<BlockHeader>(blocks_.front().bytes, 0);
+  return {blocks_.front().at, header.generation.value(), header.level};
+}
+
+bool TreeCopy::add_leaf(std::uint64_t leaf, std::uint64_t root, std::uint64_t generation) {
+  const auto made = [&](std::uint64_t at, std::uint8_t level) {
+    Block block{at, Buffer(blocks_.front().bytes.size())};
+    auto header = parse_as<BlockHeader>(blocks_.front().bytes, 0);
+    header.address = at;
+    header.generation = generation;
+    header.level = level;
+    header.items = 0;
+    put_at(block.bytes, 0, header);
+    return block;
+  };
+  const auto lead_to = [&](Block& node, std::uint64_t child, std::uint64_t child_generation) {
+    auto header = parse_as<BlockHeader>(node.bytes, 0);
+    NodeEntry entry{};
+    entry.block = child;
+    entry.generation = child_generation;
+    put_at(node.bytes, sizeof(BlockHeader) + header.items.value() * sizeof(NodeEntry), entry);
+    header.items = header.items.value() + 1;
+    put_at(node.bytes, 0, header);
+  };
+  if (is_single()) {
+    Block top = made(root, 1);
+    lead_to(top, blocks_.front().at, this->root().generation);
+    blocks_.insert(blocks_.begin(), std::move(top));
+  }
+  // The last node above the leaves: the new leaf comes last.
+  const auto node = std::find_if(blocks_.rbegin(), blocks_.rend(),
+                                 [](const Block& block) { return block.level() == 1; });
+  const auto count = parse_as<BlockHeader>(node->bytes, 0).items.value();
+  if ((count + 1) * sizeof(NodeEntry) > node->bytes.size() - sizeof(BlockHeader)) return false;
+  lead_to(*node, leaf, generation);
+  blocks_.push_back(made(leaf, 0));
+  return true;
+}
+
+void TreeCopy::spread() {
+  if (!fits()) refuse("one of its trees has no room left", "btrfs", "choose a larger size");
+  const auto counts = shares();
+  std::size_t next = 0;
+  std::size_t i = 0;
+  for (Block& block : blocks_)
+    if (block.level() == 0) {
+      fill(block, next, counts[i]);
+      next += counts[i++];
+    }
 }
 
 void TreeCopy::fill(Block& leaf, std::size_t first, std::size_t count) {

@@ -89,14 +89,17 @@ void Volume::add_chunk(std::uint64_t logical, ConstByteSpan item) {
   if (stripes != (profile == 0 ? 1U : 2U) ||
       item.size() != sizeof(ChunkItem) + stripes * sizeof(Stripe))
     wrong("a chunk has another number of copies than its profile");
+  constexpr std::uint64_t stripe_length = 64 << 10;
+  if (head.stripe_length.value() != stripe_length || head.sector_size.value() != sector_size())
+    wrong(fmt::format("the chunk at {} has impossible units", logical));
   if (chunk.length == 0 || chunk.length % sector_size() != 0 || logical % sector_size() != 0 ||
       logical + chunk.length < logical)
     wrong("a chunk has an impossible length");
   for (std::size_t i = 0; i < stripes; ++i) {
     const auto stripe = parse_as<Stripe>(item, sizeof(ChunkItem) + i * sizeof(Stripe));
     const std::uint64_t at = stripe.offset.value();
-    if (stripe.device.value() != super_.device.id.value() || at % sector_size() != 0 ||
-        at > size() || chunk.length > size() - at)
+    if (stripe.device.value() != super_.device.id.value() || stripe.uuid != super_.device.uuid ||
+        at % sector_size() != 0 || at > size() || chunk.length > size() - at)
       wrong(fmt::format("the chunk at {} lies outside of the device", logical));
     chunk.copies.push_back(at);
   }

@@ -1,0 +1,371 @@
+// btrfs against its system: what its maker makes and its kernel fills grows, shrinks and is
+// compacted, and its checker and its kernel are content.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <random>
+
+#include "core/fs/btrfs/layout.h"
+#include "core/fs/btrfs/nodes.h"
+#include "core/guest/content.h"
+#include "support/btrfs_guest.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+constexpr std::uint64_t mib = 1U << 20;
+
+unsigned seed_of_run() {
+  const char* wanted = std::getenv("JUNEHEATH_SEED");
+  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
+                                          : std::random_device{}() % 1'000'000;
+  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  return seed;
+}
+
+class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
+ protected:
+  void expect_sound(const std::string& image) {
+    EXPECT_EQ(check_btrfs(image), "");
+    const Outcome audit = juneheath({"audit", image});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+  }
+};
+
+TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const unsigned seed = seed_of_run();
+  if (std::getenv("JUNEHEATH_FULL") == nullptr && seed % 4 != 0)
+    GTEST_SKIP() << "not in this run's part";
+  SCOPED_TRACE(fmt::format("seed {}", seed));
+  std::mt19937 random{seed};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  const std::uint64_t size = (500 + random() % 500) * mib;
+  make_lived_in_btrfs(image, size, GetParam(), random);
+  expect_sound(image);
+  const std::string tree = mounted_tree(image);
+  EXPECT_FALSE(tree.empty());
+  const auto change = [&](const std::vector<std::string>& words) {
+    const Outcome outcome = juneheath(words);
+    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    expect_sound(image);
+    EXPECT_EQ(mounted_tree(image), tree) << words[0];
+  };
+  change({"grow", image, "--by", fmt::format("{}MiB", 1 + random() % 3000), "--give", "disk",
+          "--yes"});
+  change({"shrink", image, "--to", "floor", "--yes"});
+  EXPECT_EQ(scrub(image), "");
+  const Outcome undone = juneheath({"undo", image, "--yes"});
+  ASSERT_EQ(undone.status, 0) << undone.err;
+  expect_sound(image);
+  EXPECT_EQ(mounted_tree(image), tree);
+  change({"shrink", image, "--to", "floor", "--yes"});
+  change({"grow", image, "--by", "400MiB", "--give", "disk", "--yes"});
+  {
+    // 200 MiB come and go, wherever its kernel puts them.
+    const Mounted mounted(image, 0, 0, /*writable=*/true);
+    const std::string films = mounted.path() + "/films";
+    std::filesystem::create_directory(films);
+    const std::string noise(1 << 20, 'n');
+    for (int i = 0; i < 200; ++i) write_file(films + "/film-" + std::to_string(i), noise);
+    run({"sync", "-f", mounted.path()});
+    std::filesystem::remove_all(films);
+  }
+  expect_sound(image);
+  const std::string later = mounted_tree(image);  // the top folder has another time now
+  ASSERT_EQ(juneheath({"compact", image, "--yes"}).status, 0);
+  expect_sound(image);
+  EXPECT_EQ(mounted_tree(image), later);
+  EXPECT_EQ(scrub(image), "");
+}
+
+INSTANTIATE_TEST_SUITE_P(Makes, BtrfsMatrix, testing::ValuesIn(btrfs_makes()),
+                         [](const auto& test) { return std::string(test.param.name); });
+
+// In memory: any size between the floor and many times as much, again and again. The trees stay,
+// the audit is content, and in the end the checker.
+TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const unsigned seed = seed_of_run();
+  const char* more = std::getenv("JUNEHEATH_SEQUENCES");
+  const int sequences = more != nullptr ? std::stoi(more) : 300;
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  Silent silent;
+  int emptied = 0;
+  std::optional<MemoryStore> made;
+  Sums tree;
+  for (int i = 0; i < sequences; ++i) {
+    SCOPED_TRACE(fmt::format("seed {}, sequence {}", seed, i));
+    std::mt19937 random{seed + static_cast<unsigned>(i)};
+    if (i % 100 == 0) {
+      std::filesystem::remove(image);
+      const auto& makes = btrfs_makes();
+      const BtrfsMade& kind = makes[random() % makes.size()];
+      make_lived_in_btrfs(image, (300 + random() % 300) * mib, kind, random, 160);
+      made.emplace(load(image));
+      tree = tree_sums(*recognise_content(*made).filesystem);
+    }
+    MemoryStore place(*made, "place");
+    for (int step = 0; step < 3; ++step) {
+      const Content now = recognise_content(place);
+      const std::uint64_t floor = now.filesystem->floor().size.value();
+      const std::uint64_t size =
+          random() % 3 == 0
+              ? floor
+              : round_down(floor + (std::uint64_t{random()} << 10) % (900 * mib), 4096);
+      if (place.size() < size) place.resize(size);
+      const auto fs = now.filesystem_kind->open_to_change(place);
+      const ResizePlan plan = fs->plan_resize(Bytes(size));
+      emptied += plan.words.find("emptied") != std::string::npos ? 1 : 0;
+      fs->resize(plan.to, silent);
+      if (plan.to.value() < place.size()) place.resize(plan.to.value());
+    }
+    const Content content = recognise_content(place);
+    ASSERT_TRUE(content.filesystem);
+    Findings findings;
+    content.filesystem->audit(AuditScope::full, {}, findings, silent);
+    ASSERT_TRUE(findings.clean()) << findings.kept().front().where << ": "
+                                  << findings.kept().front().what;
+    ASSERT_TRUE(tree_sums(*content.filesystem) == tree);
+    if (i % 25 != 24) continue;
+    const std::string copy = folder / "copy.img";
+    save(place, copy);
+    ASSERT_EQ(check_btrfs(copy), "");
+    std::filesystem::remove(copy);
+  }
+  EXPECT_GT(emptied, 0);
+}
+
+// A byte of a tree block, with its sum put right in all copies.
+struct Damage {
+  std::uint64_t block;
+  std::size_t byte;
+  std::uint8_t value;
+};
+
+void damage(Store& place, const btrfs::Volume& volume, const Damage& what) {
+  const auto [start, chunk] = volume.chunk_of(what.block, volume.node_size());
+  for (const std::uint64_t copy : chunk->copies) {
+    const std::uint64_t at = copy + (what.block - start);
+    Buffer bytes = read_buffer(place, at, volume.node_size());
+    bytes[what.byte] = what.value;
+    put_at(bytes, 0, btrfs::block_sum(volume.sums(), bytes));
+    place.write(at, bytes);
+  }
+}
+
+std::vector<std::uint64_t> all_blocks(const btrfs::Volume& volume) {
+  std::vector<std::uint64_t> blocks;
+  for (const std::uint64_t number :
+       {btrfs::object::root_tree, btrfs::object::chunk_tree, btrfs::object::extent_tree,
+        btrfs::object::device_tree, btrfs::object::free_space_tree, btrfs::object::top_files,
+        btrfs::object::sum_tree, std::uint64_t{256}})
+    if (const auto root = volume.tree(number))
+      btrfs::walk_tree(volume, *root, [&](const btrfs::TreeBlock& block) {
+        blocks.push_back(block.block);
+        return true;
+      });
+  return blocks;
+}
+
+// What the system's checker finds our audit finds.
+TEST(Btrfs, TheAuditAgreesWithTheChecker) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  std::mt19937 random{seed_of_run()};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_lived_in_btrfs(image, 300 * mib, btrfs_makes().front(), random, 120);
+  MemoryStore whole = load(image);
+  const btrfs::Volume volume(whole);
+  const auto blocks = all_blocks(volume);
+  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 300 : 25;
+  int found_by_both = 0;
+  int only_here = 0;
+  for (int i = 0; i < rounds; ++i) {
+    MemoryStore place(whole, "place");
+    const std::uint64_t block = blocks[random() % blocks.size()];
+    const Buffer bytes =
+        read_buffer(place, volume.at(block, volume.node_size()), volume.node_size());
+    const auto header = parse_as<btrfs::BlockHeader>(bytes, 0);
+    // Behind the header: in the list of items, or in what they hold.
+    std::size_t byte = sizeof(header) + random() % (header.items.value() * 25 + 1);
+    if (header.level == 0 && header.items.value() != 0 && random() % 2 == 0) {
+      const btrfs::LeafItem item = btrfs::leaf_item(bytes, random() % header.items.value());
+      byte = sizeof(header) + item.offset.value() + random() % (item.size.value() + 1);
+    }
+    byte = std::min(byte, bytes.size() - 1);
+    const auto value = static_cast<std::uint8_t>(bytes[byte] ^ 1U << random() % 8);
+    damage(place, volume, {block, byte, value});
+    const std::string copy = folder / "copy.img";
+    save(place, copy);
+    const std::string checker = check_btrfs(copy);
+    const Outcome audit = juneheath({"audit", copy});
+    ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
+    if (!checker.empty()) {
+      EXPECT_EQ(audit.status, 4) << "block " << block << " of tree " << header.owner.value()
+                                 << ", byte " << byte << ": " << int{bytes[byte]} << " -> "
+                                 << int{value} << "\n"
+                                 << checker.substr(0, 2000);
+      found_by_both += audit.status == 4 ? 1 : 0;
+    } else {
+      only_here += audit.status == 4 ? 1 : 0;
+    }
+    std::filesystem::remove(copy);
+  }
+  fmt::print("  {} found by both, {} only here\n", found_by_both, only_here);
+  EXPECT_GT(found_by_both, rounds / 5);
+}
+
+// Any byte of any block: named or harmless, never a fall, a hang or a write.
+TEST(Btrfs, LyingFieldsAreNamed) {
+  std::mt19937 random{seed_of_run()};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_btrfs(image, 128 * mib, {}, true);
+  const MemoryStore whole = load(image);
+  MemoryStore first(whole, "first");
+  const btrfs::Volume volume(first);
+  const auto blocks = all_blocks(volume);
+  Silent silent;
+  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 20'000 : 600;
+  for (int i = 0; i < rounds; ++i) {
+    MemoryStore place(whole, "place");
+    const std::uint8_t values[] = {0x00, 0x01, 0x7F,
+                                   0x80, 0xFF, static_cast<std::uint8_t>(random())};
+    const std::uint8_t value = values[random() % 6];
+    if (random() % 4 == 0) {
+      auto super = read_buffer(place, btrfs::superblock_places[0], sizeof(btrfs::Superblock));
+      super[32 + random() % 1000] = value;
+      put_at(super, 0, btrfs::block_sum(volume.sums(), super));
+      place.write(btrfs::superblock_places[0], super);
+    } else {
+      const std::uint64_t block = blocks[random() % blocks.size()];
+      const bool front = random() % 2 == 0;
+      damage(place, volume,
+             {block, 32 + random() % (front ? 400 : volume.node_size() - 32), value});
+    }
+    const MemoryStore was(place, "was");
+    const Content content = recognise_content(place);
+    if (content.filesystem) try {
+        Findings findings;
+        content.filesystem->audit(AuditScope::full, {}, findings, silent);
+        content.filesystem->floor();
+        content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});
+        content.filesystem->read_text("/etc/fstab", 4096);
+        content.filesystem->plan_resize(Bytes(place.size() * 3));
+        tree_sums(*content.filesystem);
+      } catch (const Error& error) {
+        EXPECT_NE(error.status(), Status::internal) << error.what();
+      }
+    EXPECT_TRUE(place.same_content(was)) << "looking has written";
+  }
+}
+
+TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const TempFolder folder;
+  for (const std::string packing : {"no", "zlib", "lzo", "zstd"})
+    for (const bool chosen : {false, true}) {
+      SCOPED_TRACE(packing);
+      const std::string image = folder / "place.img";
+      std::filesystem::remove(image);
+      make_btrfs(image, 128 * mib, {"-L", "moss"}, false);
+      {
+        const Mounted mounted(image, 0, 0, /*writable=*/true);
+        if (packing != "no")
+          run({"mount", "-o", "remount,compress-force=" + packing, mounted.path()});
+        run({"bash", "-c",
+             "cd '" + mounted.path() +
+                 "' && btrfs subvolume create @ && btrfs subvolume create @home && mkdir -p @/etc "
+                 "@/usr && printf 'LABEL=moss / btrfs subvol=@ 0 0\\nLABEL=moss /home btrfs "
+                 "subvol=@home 0 0\\n' > @/etc/fstab && echo moss > @/etc/hostname && "
+                 "ln -s ../etc/fstab @/usr/table && yes bird | head -c 300000 > @/long" +
+                 (chosen ? " && btrfs subvolume set-default @" : "")});
+      }
+      MemoryStore place = load(image);
+      const Content content = recognise_content(place);
+      ASSERT_TRUE(content.filesystem);
+      const auto text = [&](const std::string& path) {
+        return content.filesystem->read_text(path, 1 << 20).value_or("nothing");
+      };
+      EXPECT_EQ(text("/etc/hostname"), "moss\n");
+      EXPECT_EQ(text("/usr/table"), text("/etc/fstab"));
+      EXPECT_EQ(text("/nowhere"), "nothing");
+      const std::string longer = text("/long");
+      ASSERT_EQ(longer.size(), 300'000U);
+      EXPECT_EQ(longer.substr(299'990), "bird\nbird\n");
+      const Outcome survey = juneheath({"survey", image});
+      EXPECT_TRUE(survey.said("/home")) << survey.out;
+      EXPECT_TRUE(survey.said("guest moss")) << survey.out;
+      const Outcome grown =
+          juneheath({"grow", image, "--by", "100MiB", "--give", "/home", "--dry-run"});
+      EXPECT_EQ(grown.status, 0) << grown.err;
+    }
+}
+
+// What is damaged, unfinished or not known is refused by name, and nothing is written.
+TEST(Btrfs, WhatItLeavesAloneIsNamed) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_btrfs(image, 128 * mib, {}, true);
+  MemoryStore whole = load(image);
+  MemoryStore place(whole, "place");
+  const auto with_super = [&](const std::function<void(btrfs::Superblock&)>& edit) {
+    auto super = read_as<btrfs::Superblock>(place, btrfs::superblock_places[0]);
+    edit(super);
+    Buffer bytes(sizeof(super));
+    put_at(bytes, 0, super);
+    put_at(bytes, 0, btrfs::block_sum(super.sum_type.value() % 4, bytes));
+    MemoryStore changed(whole, "changed");
+    changed.write(btrfs::superblock_places[0], bytes);
+    save(changed, image);
+  };
+  const auto expect_refused = [&](const std::string& words, int status) {
+    const std::uint32_t before = file_digest(image);
+    const Outcome outcome = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+    EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
+    EXPECT_TRUE(outcome.said(words)) << outcome.err;
+    EXPECT_EQ(file_digest(image), before);
+  };
+  with_super([](auto& super) { super.log_root = 30408704; });
+  expect_refused("its log tree has to be replayed", 3);
+  with_super([](auto& super) { super.flags = super.flags.value() | btrfs::super_flag::errors; });
+  expect_refused("noted errors", 3);
+  save(whole, image);
+  poke(image, btrfs::superblock_places[0] + 300, "x");
+  expect_refused("the superblock's sum is wrong", 4);
+  // What only its guest knows is left to it, and said.
+  const auto expect_left = [&](const std::string& words) {
+    const Outcome outcome = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+    EXPECT_EQ(outcome.status, 0) << outcome.err;
+    EXPECT_TRUE(outcome.said("Left for you")) << outcome.out;
+    EXPECT_TRUE(juneheath({"survey", image}).said(words)) << juneheath({"survey", image}).out;
+    EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
+    EXPECT_NE(juneheath({"shrink", image, "--to", "120MiB", "--yes"}).status, 0);
+  };
+  with_super([](auto& super) { super.devices = 2; });
+  expect_left("it lies on 2 devices");
+  with_super([](auto& super) { super.flags = super.flags.value() | btrfs::super_flag::seeding; });
+  expect_left("it is a seed");
+  with_super([](auto& super) {
+    super.incompatible = super.incompatible.value() | btrfs::incompatible::zoned;
+  });
+  expect_left("zoned device");
+  with_super([](auto& super) { super.incompatible = super.incompatible.value() | 1U << 14; });
+  expect_left("features that are not known");
+  // Below its floor, with the size that would do.
+  save(whole, image);
+  const std::uint32_t before = file_digest(image);
+  const Outcome small = juneheath({"shrink", image, "--to", "20MiB", "--yes"});
+  EXPECT_EQ(small.status, 3) << small.err;
+  EXPECT_EQ(file_digest(image), before);
+}
+
+}  // namespace
+}  // namespace jh::test

@@ -1,0 +1,66 @@
+// A guest with btrfs in a partition, in every form.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+class BtrfsStory : public testing::TestWithParam<const char*> {};
+
+TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
+  const TempFolder folder;
+  const std::string raw = folder / "guest.img";
+  unpack_sample("btrfs", raw);
+  const std::string form = GetParam();
+  std::string image = raw;
+  if (form != "img") {
+    image = folder / ("guest." + form);
+    ASSERT_EQ(juneheath({"recast", raw, image, "--quiet"}).status, 0);
+  }
+  constexpr std::uint64_t start = 1 << 20;
+  const auto tree_of = [&](const std::string& disk) {
+    return can_mount() ? [&] {
+      const Mounted mounted(disk, start);
+      return run({"bash", "-c",
+                  "cd '" + mounted.path() +
+                      "' && find . -printf '%p %y %m %U %G %n %s %T@ %l\\n' | sort && find . -type f "
+                      "-print0 | sort -z | xargs -0 -r sha1sum"})
+          .out;
+    }()
+                       : std::string();
+  };
+  const std::string before = tree_of(raw);
+  EXPECT_EQ(!before.empty(), can_mount());
+  const auto check = [&] {
+    EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+    const std::string whole = folder / "whole.img";
+    ASSERT_EQ(juneheath({"recast", image, whole, "--form", "raw", "--quiet"}).status, 0);
+    run({"bash", "-c",
+         fmt::format("dd if='{0}' of='{0}.fs' bs=1M skip=1 conv=sparse status=none", whole)});
+    EXPECT_EQ(check_btrfs(whole + ".fs"), "");
+    EXPECT_EQ(tree_of(whole), before);
+    std::filesystem::remove(whole);
+    std::filesystem::remove(whole + ".fs");
+  };
+  const auto change = [&](const std::vector<std::string>& words) {
+    const Outcome outcome = juneheath(words);
+    ASSERT_EQ(outcome.status, 0) << outcome.err;
+    check();
+  };
+  change({"grow", image, "--by", "700MiB", "--give", "p1", "--yes"});
+  change({"undo", image, "--yes"});
+  change({"shrink", image, "--to", "floor", "--yes"});
+  change({"grow", image, "--by", "90MiB", "--give", "p1", "--yes"});
+  change({"compact", image, "--yes"});
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, BtrfsStory,
+                         testing::Values("img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"),
+                         [](const auto& test) { return std::string(test.param); });
+
+}  // namespace
+}  // namespace jh::test
