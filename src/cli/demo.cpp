@@ -144,7 +144,8 @@ int run_demo(Run& run, const Arguments& arguments) {
   const files::path folder = parsed.images.front();
   const files::path samples = sample_folder();
   files::create_directories(folder);
-  for (const char* name : {"heather.img", "nestcam.img", "fieldstation.img", "dispatch.img"}) {
+  for (const char* name : {"heather.img", "nestcam.img", "fieldstation.img", "dispatch.img",
+                           "moorhost.img", "moss.img"}) {
     if (files::exists(folder / name))
       refuse("the folder has a file of that name already", (folder / name).string(),
              "name an empty folder");
@@ -203,14 +204,21 @@ int run_demo(Run& run, const Arguments& arguments) {
   story.run("grow", {"dispatch.img", "--by", "1GiB", "--give", "C:", "--allow-move", "--yes"});
   story.run("shrink", {"dispatch.img", "--to", "floor", "--allow-move", "--yes"});
   story.run("audit", {"dispatch.img"});
-  story.say("16. The ringing season begins: one work order for all guests, plans first.");
+  story.say("16. The moor's host has its root as XFS, on a volume. Room for it, in one step:");
+  story.run("survey", {"moorhost.img"});
+  story.run("grow", {"moorhost.img", "--by", "1GiB", "--give", "/", "--yes"}, 0, "xfs");
+  story.say("17. The moss survey keeps snapshots, on btrfs. It grew too far; back to the floor.");
+  story.run("grow", {"moss.img", "--by", "2GiB", "--give", "p1", "--yes"});
+  story.run("shrink", {"moss.img", "--to", "floor", "--yes"}, 0, "btrfs");
+  story.run("audit", {"moorhost.img", "moss.img", "--proof", "full"});
+  story.say("18. The ringing season begins: one work order for all guests, plans first.");
   story.run("batch", {"season.toml", "--dry-run"});
   story.run("batch", {"season.toml", "--yes"}, 0, "batch");
-  story.say("17. Run again it does what is left: nothing.");
+  story.say("19. Run again it does what is left: nothing.");
   story.run("batch", {"season.toml", "--yes"});
-  story.say("18. And what does the folder hold now?");
+  story.say("20. And what does the folder hold now?");
   story.run("survey", {"--each", "."}, 0, "survey");
-  story.say("19. A copy from the attic has a bad block. Would anybody have noticed?");
+  story.say("21. A copy from the attic has a bad block. Would anybody have noticed?");
   files::copy_file("heather.qcow2", "attic.qcow2");
   story.run("recast", {"attic.qcow2", "attic.img", "--quiet"});
   spoil("attic.img");

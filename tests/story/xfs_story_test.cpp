@@ -29,7 +29,7 @@ class XfsStory : public testing::TestWithParam<const char*> {};
 TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
-  unpack_sample("gpt-xfs-lvm", raw);
+  unpack_sample("moorhost", raw);
   const std::string form = GetParam();
   std::string image = raw;
   if (form != "img") {

@@ -213,6 +213,8 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
       said += check_ext(image);
     else if (place->content.name == "XFS")
       said += check_xfs(image);
+    else if (place->content.name == "btrfs")
+      said += check_btrfs(image);
     else
       said += account_ntfs(image);
   }

@@ -50,6 +50,7 @@ struct ResizePlan {
 enum class AuditScope {
   structure,  // all that a growth can touch
   full,
+  content,  // and what files hold, where the filesystem keeps sums of it
 };
 
 /// The files of a filesystem, for comparing two states of it and for reading.

@@ -7,8 +7,8 @@
 namespace jh {
 namespace {
 
-LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findings,
-                         Progress& progress) {
+LayerVerdict audit_place(const Guest& guest, const Place& place, AuditScope scope,
+                         Findings& findings, Progress& progress) {
   LayerVerdict row{fmt::format("{} on {}", place.content.name, guest.name_of(place)), "sound"};
   if (place.content.kind == ContentKind::physical_volume) {
     // Reading it was the audit; its group is looked at as a group.
@@ -38,7 +38,7 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, Findings& findi
     findings.add(where, error.what());
   } else {
     Findings own;
-    place.content.filesystem->audit(AuditScope::full, {}, own, progress);
+    place.content.filesystem->audit(scope, {}, own, progress);
     const bool dirty = !place.content.blockers.empty() || place.content.settling.has_value();
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
@@ -75,7 +75,8 @@ LayerVerdict audit_group(const VolumeGroup& group, Findings& findings) {
 
 }  // namespace
 
-std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Progress& progress) {
+std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Progress& progress,
+                                      AuditScope scope) {
   std::vector<LayerVerdict> verdicts;
   for (const Disk& disk : guest.disks()) {
     const std::uint64_t before = findings.count();
@@ -101,12 +102,12 @@ std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Pr
     for (const Place& place : disk.places)
       if (place.content.kind != ContentKind::logical_partitions &&
           place.content.kind != ContentKind::nothing)
-        verdicts.push_back(audit_place(guest, place, findings, progress));
+        verdicts.push_back(audit_place(guest, place, scope, findings, progress));
   }
   for (const VolumeGroup& group : guest.groups()) {
     verdicts.push_back(audit_group(group, findings));
     for (const Place& place : group.volumes)
-      if (place.window) verdicts.push_back(audit_place(guest, place, findings, progress));
+      if (place.window) verdicts.push_back(audit_place(guest, place, scope, findings, progress));
   }
   return verdicts;
 }

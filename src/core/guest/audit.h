@@ -18,7 +18,8 @@ struct LayerVerdict {
 };
 
 /// Everything that is wrong goes to `findings`; returns a verdict for each layer.
-std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Progress& progress);
+std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Progress& progress,
+                                      AuditScope scope = AuditScope::full);
 
 /// Throws damaged when the form's own tables are not in order.
 void check_image_sound(const Disk& disk);

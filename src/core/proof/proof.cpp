@@ -156,8 +156,10 @@ class Proof {
         plan_.has<step::MovePartition>(step.where) || moved_in_group(before_, plan_, step.where);
     const bool moved = plan_.moves_content(step.where);
     const bool all = effort_ == ProofEffort::full || moved || as_a_whole;
-    new_fs.audit(all ? AuditScope::full : AuditScope::structure, old_fs.size(), findings,
-                 progress_);
+    const AuditScope scope = effort_ == ProofEffort::full ? AuditScope::content
+                             : all                        ? AuditScope::full
+                                                          : AuditScope::structure;
+    new_fs.audit(scope, old_fs.size(), findings, progress_);
     new_fs.audit_kept(old_fs, moved, findings);
     check_findings(findings);
     seen_.add(all ? "filesystems and swap areas audited in full"

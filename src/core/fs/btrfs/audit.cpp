@@ -165,20 +165,6 @@ void audit_kept_items(const Volume& before, const Volume& after, bool chunks_mov
 
 }  // namespace
 
-std::vector<ListedRoot> all_roots(const Volume& volume) {
-  std::vector<ListedRoot> roots{{object::root_tree, volume.root_tree()},
-                                {object::chunk_tree, volume.chunk_tree()}};
-  for_each_item(volume, volume.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan data) {
-    if (key.type != item::root) return;
-    if (data.size() < sizeof(RootItem)) wrong("the item of a tree is too short");
-    const auto root = parse_as<RootItem>(data, 0);
-    const bool dropping = root.references.value() == 0 || key_of(root.dropped_until) != Key{};
-    roots.push_back(
-        {key.object, {root.block.value(), root.generation.value(), root.level}, dropping});
-  });
-  return roots;
-}
-
 void audit_structure(const Volume& volume, Findings& findings) {
   audit_superblocks(volume, findings);
   audit_device(volume, findings);

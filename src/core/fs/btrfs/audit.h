@@ -18,12 +18,4 @@ void audit_content(const Volume& volume, Findings& findings, Progress& progress)
 /// What must be as it was before a change of the size: superblock, chunks, the device's facts.
 void audit_kept(const Volume& before, const Volume& after, bool chunks_move, Findings& findings);
 
-/// Every tree of the filesystem, by its number, also those that are being deleted.
-struct ListedRoot {
-  std::uint64_t number = 0;
-  Root root;
-  bool dropping = false;
-};
-std::vector<ListedRoot> all_roots(const Volume& volume);
-
 }  // namespace jh::btrfs

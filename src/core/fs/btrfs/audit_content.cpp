@@ -22,7 +22,8 @@ void check_sums(const Volume& volume, std::uint64_t logical, ConstByteSpan sums,
       const std::uint64_t step = std::min(at_once, count - done);
       const Buffer bytes = read_buffer(
           volume.place(), chunk->copies[copy] + (logical - start) + done * sector, step * sector);
-      progress.advance(step * sector);
+      read += step * sector;
+      progress.advance(read);
       for (std::uint64_t i = 0; i < step; ++i) {
         const Sum sum = sum_of(volume.sums(), ConstByteSpan(bytes).subspan(i * sector, sector));
         if (!std::equal(sum.begin(), sum.begin() + static_cast<std::ptrdiff_t>(width),
@@ -40,13 +41,14 @@ void audit_content(const Volume& volume, Findings& findings, Progress& progress)
   if (!root) return;
   progress.begin("reading content against its sums", volume.super().used.value());
   const std::size_t width = sum_size(volume.sums());
+  std::uint64_t read = 0;
   for_each_item(volume, *root, {}, {}, [&](const Key& key, ConstByteSpan data) {
     if (key.object != object::sums || key.type != item::sums) return;
     if (data.size() % width != 0) {
       findings.add("btrfs, content", fmt::format("the sums from {} on are cut off", key.offset));
       return;
     }
-    check_sums(volume, key.offset, data, findings, progress);
+    check_sums(volume, key.offset, data, read, findings, progress);
   });
   progress.end();
 }

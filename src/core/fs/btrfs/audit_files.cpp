@@ -325,6 +325,7 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
 }  // namespace
 
 void audit_files(const Volume& volume, Findings& findings, Progress& progress) {
+  progress.begin("auditing files", 0);
   std::set<std::uint64_t> looked_into;  // snapshots may have the very same blocks
   SubvolumeNames subvolumes;
   for (const ListedRoot& listed : all_roots(volume)) {
@@ -344,6 +345,7 @@ void audit_files(const Volume& volume, Findings& findings, Progress& progress) {
     if (error.status() != Status::damaged) throw;
     findings.add("btrfs, subvolumes", error.what());
   }
+  progress.end();
 }
 
 }  // namespace jh::btrfs

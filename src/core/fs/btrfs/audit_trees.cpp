@@ -44,7 +44,9 @@ class TreesAudit {
   void run() {
     find_shared_blocks();
     for (const ListedRoot& listed : all_roots(volume_)) {
+      // Of one that is being deleted parts are gone already, though nodes still lead there.
       dropping_ = dropping_ || listed.dropping;
+      if (listed.dropping) continue;
       where_ = fmt::format("btrfs, tree {}", static_cast<std::int64_t>(listed.number));
       guarded([&] {
         Told& told = blocks_[listed.root.block].told;
@@ -423,7 +425,9 @@ class TreesAudit {
 }  // namespace
 
 void audit_trees(const Volume& volume, Findings& findings, Progress& progress) {
+  progress.begin("auditing trees", 0);
   TreesAudit(volume, findings, progress).run();
+  progress.end();
 }
 
 }  // namespace jh::btrfs

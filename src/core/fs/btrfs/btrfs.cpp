@@ -79,6 +79,7 @@ class BtrfsFilesystem final : public Filesystem {
     if (scope == AuditScope::structure) return;
     audit_trees(volume_, findings, progress);
     audit_files(volume_, findings, progress);
+    if (scope == AuditScope::content) audit_content(volume_, findings, progress);
   }
   void audit_kept(Filesystem& before, bool content_moves, Findings& findings) override {
     btrfs::audit_kept(dynamic_cast<BtrfsFilesystem&>(before).volume_, volume_, content_moves,

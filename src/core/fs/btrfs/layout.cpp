@@ -4,6 +4,7 @@
 #include <set>
 
 #include "core/fs/btrfs/extents.h"
+#include "core/fs/btrfs/nodes.h"
 
 namespace jh::btrfs {
 namespace {
@@ -16,6 +17,13 @@ constexpr std::uint64_t least_free_metadata = 16 << 20;
 }  // namespace
 
 Layout::Layout(const Volume& volume) : volume_(volume), sector_(volume.sector_size()) {
+  const auto roots = all_roots(volume);
+  // Where free space is kept in files of the guest's own, its kernel would have to find it anew.
+  // And of a subvolume that is being deleted nobody but its guest knows what is still its own.
+  may_empty_ = volume.has(ro_compatible::free_space_tree) &&
+               volume.has(ro_compatible::free_space_valid) &&
+               std::none_of(roots.begin(), roots.end(),
+                            [](const ListedRoot& listed) { return listed.dropping; });
   for (const auto& [logical, chunk] : volume.chunks()) {
     if (chunk.length / sector_ > UINT32_MAX)
       unsupported("one of its chunks is larger than 16 TiB", "btrfs", "shrink it inside the guest");
@@ -119,10 +127,7 @@ class Layout::Trial {
 
   // The one that is least work, and lies behind the end if possible.
   bool empty_one() {
-    const auto& volume = layout_.volume_;
-    // Where free space is kept in files of the guest's own, its kernel would have to find it anew.
-    if (!volume.has(ro_compatible::free_space_tree) || !volume.has(ro_compatible::free_space_valid))
-      return false;
+    if (!layout_.may_empty_) return false;
     std::vector<std::uint64_t> candidates;
     for (const std::uint64_t logical : left_)
       if (!kept_.contains(logical) && taken_[logical] == 0 &&

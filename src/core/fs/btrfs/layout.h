@@ -56,6 +56,7 @@ class Layout {
   class Trial;
 
   const Volume& volume_;
+  bool may_empty_;
   std::map<std::uint64_t, Held> chunks_;
   std::uint64_t sector_;
 };

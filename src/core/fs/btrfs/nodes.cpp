@@ -134,4 +134,18 @@ void walk_tree(const Volume& volume, const Root& root,
   Walk(volume, enter).block(root.block, root.generation, root.level, Key{}, last_key);
 }
 
+std::vector<ListedRoot> all_roots(const Volume& volume) {
+  std::vector<ListedRoot> roots{{object::root_tree, volume.root_tree()},
+                                {object::chunk_tree, volume.chunk_tree()}};
+  for_each_item(volume, volume.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan data) {
+    if (key.type != item::root) return;
+    if (data.size() < sizeof(RootItem)) wrong("the item of a tree is too short");
+    const auto root = parse_as<RootItem>(data, 0);
+    const bool dropping = root.references.value() == 0 || key_of(root.dropped_until) != Key{};
+    roots.push_back(
+        {key.object, {root.block.value(), root.generation.value(), root.level}, dropping});
+  });
+  return roots;
+}
+
 }  // namespace jh::btrfs

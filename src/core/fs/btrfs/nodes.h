@@ -12,6 +12,14 @@ namespace jh::btrfs {
 void for_each_item(const Volume& volume, const Root& root, const Key& from, const Key& to,
                    const std::function<void(const Key&, ConstByteSpan)>& visit);
 
+/// Every tree of the filesystem, by its number, also those that are being deleted.
+struct ListedRoot {
+  std::uint64_t number = 0;
+  Root root;
+  bool dropping = false;
+};
+std::vector<ListedRoot> all_roots(const Volume& volume);
+
 /// What a walk over the blocks of a tree sees.
 struct TreeBlock {
   std::uint64_t block = 0;

@@ -4,7 +4,6 @@
 #include <set>
 #include <unordered_set>
 
-#include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/extents.h"
 #include "core/fs/btrfs/rewrite.h"
 
@@ -94,7 +93,8 @@ class Relocation {
           const Buffer bytes = read_buffer(
               volume_.place(), source->copies.at(copy) + (move.from - from) + done, step);
           volume_.place().write_unreferenced(target->copies[copy] + (move.to - to) + done, bytes);
-          progress_.advance(step);
+          copied_ += step;
+          progress_.advance(copied_);
         }
     }
   }
@@ -102,7 +102,7 @@ class Relocation {
   // Addresses in a block and in those below it; a block that is shared is met once.
   void rewrite(std::uint64_t at, std::uint64_t generation, unsigned level) {
     if (!rewritten_.insert(at).second) return;
-    progress_.advance(0);
+    progress_.advance(copied_);
     const auto kept = volume_.block(at, generation, level);
     Buffer bytes = *kept;
     const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
@@ -439,6 +439,7 @@ class Relocation {
   Volume& volume_;
   const Shrinking& plan_;
   Progress& progress_;
+  std::uint64_t copied_ = 0;  // bytes
   std::vector<FreshBlock> fresh_;
   std::map<std::uint64_t, Root> new_roots_;  // of trees that have become higher
   std::unordered_set<std::uint64_t> rewritten_;

@@ -2,7 +2,6 @@
 
 #include <map>
 
-#include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/extents.h"
 #include "core/fs/btrfs/relocate.h"
 #include "core/fs/btrfs/rewrite.h"
@@ -87,14 +86,16 @@ void move_device_extents(Volume& volume, const std::vector<ChunkMove>& moves) {
   tree.write(volume, [](std::uint64_t block) { return block; });
 }
 
-void copy(Volume& volume, const ChunkMove& move, const Ranges& used, Progress& progress) {
+void copy(Volume& volume, const ChunkMove& move, const Ranges& used, std::uint64_t& copied,
+          Progress& progress) {
   constexpr std::uint64_t piece = 1 << 20;
   for (const auto& [from, to] : used)
     for (std::uint64_t at = from; at < to;) {
       const std::uint64_t step = std::min(piece, to - at);
       const Buffer bytes = read_buffer(volume.place(), move.from + at, step);
       volume.place().write_unreferenced(move.to + at, bytes);
-      progress.advance(step);
+      copied += step;
+      progress.advance(copied);
       at += step;
     }
 }
@@ -130,7 +131,8 @@ void shrink(Volume& volume, const Shrinking& plan, Progress& progress) {
   std::map<std::uint64_t, Ranges> used;
   for (const ChunkMove& move : plan.copies)
     used[move.chunk] = used_in(volume, move.chunk, volume.chunks().at(move.chunk));
-  for (const ChunkMove& move : plan.copies) copy(volume, move, used[move.chunk], progress);
+  std::uint64_t copied = 0;
+  for (const ChunkMove& move : plan.copies) copy(volume, move, used[move.chunk], copied, progress);
   for (const ChunkMove& move : plan.copies) volume.move_copy(move.chunk, move.copy, move.to);
   if (!plan.copies.empty()) move_device_extents(volume, plan.copies);
   set_end(volume, plan.size);

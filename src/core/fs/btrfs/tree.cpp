@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/files.h"
 #include "core/fs/btrfs/sums.h"
 

@@ -62,11 +62,11 @@ class XfsFilesystem final : public Filesystem {
     // Of what a growth has kept, all groups but the last are as they were.
     const std::uint64_t known = from.value() / (geometry_.group_blocks() * geometry_.block_size());
     const auto first =
-        scope == AuditScope::full || known == 0
+        scope != AuditScope::structure || known == 0
             ? 0U
             : static_cast<std::uint32_t>(std::min<std::uint64_t>(known, geometry_.groups()) - 1);
     audit_structure(place_, geometry_, first, findings, progress);
-    if (scope == AuditScope::full) audit_content(place_, geometry_, findings, progress);
+    if (scope != AuditScope::structure) audit_content(place_, geometry_, findings, progress);
   }
   void audit_kept(Filesystem& before, bool, Findings& findings) override {
     // But for sizes and counts the superblock says what it said.
