@@ -34,13 +34,14 @@ class ToldProgress : public Progress {
 
   void advance(std::uint64_t done) override {
     if (was_interrupted(/*forget=*/true)) throw Stopped();
+    if (what_.empty()) return;  // between two pieces of work
     const auto now = Clock::now();
     if (now - started_ < first_ || now - told_ < every_) return;
     told_ = now;
     tell(done);
   }
 
-  void end() override {}
+  void end() override { what_.clear(); }
 
  protected:
   virtual void tell(std::uint64_t done) = 0;
@@ -71,7 +72,10 @@ class LineProgress final : public ToldProgress {
  public:
   explicit LineProgress(const Run& run) : ToldProgress(run, 1s, 200ms) {}
   ~LineProgress() override { wipe(); }
-  void end() override { wipe(); }
+  void end() override {
+    ToldProgress::end();
+    wipe();
+  }
 
  private:
   void tell(std::uint64_t done) override {

@@ -10,8 +10,8 @@ namespace jh::btrfs {
 namespace {
 
 // The sums of an item: of sectors side by side, from a logical address on.
-void check_sums(const Volume& volume, std::uint64_t logical, ConstByteSpan sums, Findings& findings,
-                Progress& progress) {
+void check_sums(const Volume& volume, std::uint64_t logical, ConstByteSpan sums,
+                std::uint64_t& read, Findings& findings, Progress& progress) {
   const std::size_t width = sum_size(volume.sums());
   const std::uint64_t sector = volume.sector_size();
   const std::uint64_t count = sums.size() / width;
