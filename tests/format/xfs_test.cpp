@@ -91,6 +91,53 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
 INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(makes()),
                          [](const auto& test) { return std::string(test.param.name); });
 
+// In memory: larger, again and again, by any amount. The files stay, the audit is content, and now
+// and then the checker.
+TEST(Xfs, AnySequenceOfGrowthsKeepsTheFiles) {
+  const char* wanted = std::getenv("JUNEHEATH_SEED");
+  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
+                                          : std::random_device{}() % 1'000'000;
+  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  const char* more = std::getenv("JUNEHEATH_SEQUENCES");
+  const int sequences = more != nullptr ? std::stoi(more) : 300;
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  Silent silent;
+  std::optional<MemoryStore> made;
+  Sums tree;
+  for (int i = 0; i < sequences; ++i) {
+    SCOPED_TRACE(fmt::format("seed {}, sequence {}", seed, i));
+    std::mt19937_64 random{seed + static_cast<unsigned>(i)};
+    if (i % 50 == 0) {
+      std::filesystem::remove(image);
+      make(image, makes()[random() % makes().size()], (560 + random() % 200) * mib);
+      made.emplace(load(image));
+      tree = tree_sums(*recognise_content(*made).filesystem);
+    }
+    MemoryStore place(*made, "place");
+    for (int step = 0; step < 4; ++step) {
+      // Now a few blocks, now several times as much.
+      const std::uint64_t most = random() % 2 == 0 ? 3 * mib : place.size() * (1 + random() % 5);
+      place.resize(place.size() + 512 + random() % most);
+      const auto fs = recognise_content(place).filesystem_kind->open_to_change(place);
+      const ResizePlan plan = fs->plan_resize(fs->usable(Bytes(place.size())));
+      if (plan.changes()) fs->resize(plan.to, silent);
+      if (place.size() > (1ULL << 40)) break;
+    }
+    const Content content = recognise_content(place);
+    ASSERT_TRUE(content.filesystem);
+    Findings findings;
+    content.filesystem->audit(AuditScope::full, {}, findings, silent);
+    ASSERT_TRUE(findings.clean()) << findings.kept().front().what;
+    ASSERT_TRUE(tree_sums(*content.filesystem) == tree);
+    if (i % 25 != 24) continue;
+    const std::string copy = folder / "copy.img";
+    save(place, copy);
+    ASSERT_EQ(check_xfs(copy), "");
+    std::filesystem::remove(copy);
+  }
+}
+
 // The trees of the last group are full, and split.
 TEST(Xfs, FullTreesOfTheLastGroupGrow) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
