@@ -7,6 +7,7 @@
 
 #include "core/fs/xfs/format.h"
 #include "core/fs/xfs/geometry.h"
+#include "core/fs/xfs/inode.h"
 #include "core/fs/xfs/rebuild.h"
 #include "core/guest/content.h"
 #include "support/judges.h"
@@ -313,6 +314,39 @@ TEST(Xfs, LyingFieldsAreNamed) {
           }
         EXPECT_TRUE(place.same_content(was)) << "looking has written";
       }
+}
+
+// Counted by another kernel for users, groups and projects: our audit counts the same, and sees a
+// record that says something else.
+TEST(Xfs, QuotasAreCounted) {
+  const TempFolder folder;
+  const std::string image = folder / "quota.img";
+  unpack_sample("xfs-quota", image);
+  EXPECT_EQ(check_xfs(image), "");
+  ASSERT_EQ(juneheath({"grow", image, "--by", "200MiB", "--give", "disk", "--yes"}).status, 0);
+  EXPECT_EQ(check_xfs(image), "");
+  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  MemoryStore whole = load(image);
+  const xfs::Geometry geometry(whole);
+  const xfs::Superblock& super = geometry.superblock();
+  for (const std::uint64_t quota : {super.user_quota_inode.value(), super.group_quota_inode.value(),
+                                    super.project_quota_inode.value()}) {
+    MemoryStore place(whole, "place");
+    const xfs::InodeFile file(place, geometry, quota);
+    const std::uint64_t at = geometry.block_at(file.extents().front().block);
+    Buffer record = read_buffer(place, at, sizeof(xfs::QuotaRecord));
+    auto counts = parse_as<xfs::QuotaCountsText>(record, 0);
+    EXPECT_GT(counts.inodes.value(), 0U);
+    counts.blocks = counts.blocks.value() + 1;
+    put_at(record, 0, counts);
+    xfs::set_sum(record, offsetof(xfs::QuotaRecord, checksum));
+    place.write(at, record);
+    Findings findings;
+    Silent silent;
+    recognise_content(place).filesystem->audit(AuditScope::full, {}, findings, silent);
+    ASSERT_EQ(findings.count(), 1U);
+    EXPECT_NE(findings.kept().front().where.find("quota"), std::string::npos);
+  }
 }
 
 TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {

@@ -6,6 +6,7 @@
 #include "core/base/ranges.h"
 #include "core/fs/xfs/audit.h"
 #include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/quota.h"
 
 namespace jh::xfs {
 namespace {
@@ -27,6 +28,7 @@ class ContentAudit {
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) metadata(group);
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) inodes_of(group);
     links();
+    if (complete_) guarded([&] { quota_.compare(place_, geometry_, findings_); });
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) all_owned(group);
     reverse_map();
     progress_.end();
@@ -165,6 +167,7 @@ class ContentAudit {
       Node& node = nodes_[number];
       node.links = file.core().links.value();
       node.folder = file.is_folder();
+      quota_.note(geometry_.superblock(), number, file.core());
       const std::string who = fmt::format("inode {}", number);
       std::uint64_t blocks = 0;
       for (const bool attributes : {false, true}) {
@@ -285,6 +288,7 @@ class ContentAudit {
   std::unordered_map<std::uint64_t, Node> nodes_;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> names_;  // folder, inode
   std::map<std::uint64_t, Ranges> by_owner_;                    // where there is a reverse map
+  QuotaCounts quota_;
   bool complete_ = true;
 };
 

@@ -469,6 +469,21 @@ struct QuotaRecord {
 static_assert(offsetof(QuotaRecord, log_sequence) == 112);
 static_assert(sizeof(QuotaRecord) == 136);
 constexpr std::uint16_t quota_magic = 0x4451;  // "DQ"
+// The counts in it.
+struct QuotaCountsText {
+  Be16 magic;
+  std::uint8_t version;
+  std::uint8_t type;
+  Be32 id;
+  std::array<Be64, 4> limits;
+  Be64 blocks;
+  Be64 inodes;
+};
+static_assert(offsetof(QuotaCountsText, blocks) == 40);
+static_assert(sizeof(QuotaCountsText) == 56);
+namespace quota_flag {
+constexpr std::uint16_t users_checked = 0x4, groups_checked = 0x100, projects_checked = 0x400;
+}  // namespace quota_flag
 
 // "Symbolic Links" and "Extended Attributes", values in blocks of their own: these headers are
 // alike.
