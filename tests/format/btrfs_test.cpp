@@ -6,7 +6,7 @@
 #include <random>
 
 #include "core/fs/btrfs/layout.h"
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/volume.h"
 #include "core/guest/content.h"
 #include "support/btrfs_guest.h"
 #include "support/judges.h"

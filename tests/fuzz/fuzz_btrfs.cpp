@@ -1,6 +1,6 @@
 // btrfs: recognising, the audit, what is free, a file by its path, the files, plans. Sums are put
 // right, so that what lies behind them is reached.
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/volume.h"
 #include "core/guest/content.h"
 #include "fuzz_base.h"
 

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/volume.h"
 
 namespace jh::btrfs {
 

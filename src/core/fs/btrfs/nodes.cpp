@@ -26,13 +26,13 @@ void check_keys(ConstByteSpan block, const Key& low, const Key& high, std::uint6
 class Walk {
  public:
   // Of one tree: no more blocks than the device has room for, or one is met twice.
-  Walk(const Volume& volume, const std::function<bool(const TreeBlock&)>& enter)
-      : volume_(volume), enter_(enter), budget_(volume.size() / volume.node_size() + 1) {}
+  Walk(const Blocks& blocks, const std::function<bool(const TreeBlock&)>& enter)
+      : blocks_(blocks), enter_(enter), budget_(blocks.size() / blocks.node_size() + 1) {}
 
   void block(std::uint64_t address, std::uint64_t generation, unsigned level, const Key& low,
              const Key& high) {
     if (budget_-- == 0) wrong("a tree leads into itself");
-    const auto kept = volume_.block(address, generation, level);
+    const auto kept = blocks_.block(address, generation, level);
     const Buffer& bytes = *kept;
     check_keys(bytes, low, high, address);
     if (level == 0) check_leaf(bytes);
@@ -48,24 +48,24 @@ class Walk {
   }
 
  private:
-  const Volume& volume_;
+  const Blocks& blocks_;
   const std::function<bool(const TreeBlock&)>& enter_;
   std::uint64_t budget_;
 };
 
 class Range {
  public:
-  Range(const Volume& volume, const Key& from, const Key& to,
+  Range(const Blocks& blocks, const Key& from, const Key& to,
         const std::function<void(const Key&, ConstByteSpan)>& visit)
-      : volume_(volume),
+      : blocks_(blocks),
         from_(from),
         to_(to == Key{} ? last_key : to),
         visit_(visit),
-        budget_(volume.size() / volume.node_size() + 1) {}
+        budget_(blocks.size() / blocks.node_size() + 1) {}
 
   void block(std::uint64_t address, std::uint64_t generation, unsigned level) {
     if (budget_-- == 0) wrong("a tree leads into itself");
-    const auto kept = volume_.block(address, generation, level);
+    const auto kept = blocks_.block(address, generation, level);
     const Buffer& bytes = *kept;
     const std::size_t count = count_of(bytes);
     if (level == 0) {
@@ -85,7 +85,7 @@ class Range {
   }
 
  private:
-  const Volume& volume_;
+  const Blocks& blocks_;
   Key from_;
   Key to_;
   const std::function<void(const Key&, ConstByteSpan)>& visit_;
@@ -124,20 +124,20 @@ void check_leaf(ConstByteSpan bytes) {
   }
 }
 
-void for_each_item(const Volume& volume, const Root& root, const Key& from, const Key& to,
+void for_each_item(const Blocks& blocks, const Root& root, const Key& from, const Key& to,
                    const std::function<void(const Key&, ConstByteSpan)>& visit) {
-  Range(volume, from, to, visit).block(root.block, root.generation, root.level);
+  Range(blocks, from, to, visit).block(root.block, root.generation, root.level);
 }
 
-void walk_tree(const Volume& volume, const Root& root,
+void walk_tree(const Blocks& blocks, const Root& root,
                const std::function<bool(const TreeBlock&)>& enter) {
-  Walk(volume, enter).block(root.block, root.generation, root.level, Key{}, last_key);
+  Walk(blocks, enter).block(root.block, root.generation, root.level, Key{}, last_key);
 }
 
-std::vector<ListedRoot> all_roots(const Volume& volume) {
-  std::vector<ListedRoot> roots{{object::root_tree, volume.root_tree()},
-                                {object::chunk_tree, volume.chunk_tree()}};
-  for_each_item(volume, volume.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan data) {
+std::vector<ListedRoot> all_roots(const Blocks& blocks) {
+  std::vector<ListedRoot> roots{{object::root_tree, blocks.root_tree()},
+                                {object::chunk_tree, blocks.chunk_tree()}};
+  for_each_item(blocks, blocks.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan data) {
     if (key.type != item::root) return;
     if (data.size() < sizeof(RootItem)) wrong("the item of a tree is too short");
     const auto root = parse_as<RootItem>(data, 0);

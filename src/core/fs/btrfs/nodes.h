@@ -3,13 +3,13 @@
 
 #include <functional>
 
-#include "core/fs/btrfs/volume.h"
+#include "core/fs/btrfs/blocks.h"
 
 namespace jh::btrfs {
 
 /// Calls visit for each item with from <= key <= to, in order (`to` of all zeros: to the end). The
 /// blocks on the way are checked. Throws damaged.
-void for_each_item(const Volume& volume, const Root& root, const Key& from, const Key& to,
+void for_each_item(const Blocks& blocks, const Root& root, const Key& from, const Key& to,
                    const std::function<void(const Key&, ConstByteSpan)>& visit);
 
 /// Every tree of the filesystem, by its number, also those that are being deleted.
@@ -18,7 +18,7 @@ struct ListedRoot {
   Root root;
   bool dropping = false;
 };
-std::vector<ListedRoot> all_roots(const Volume& volume);
+std::vector<ListedRoot> all_roots(const Blocks& blocks);
 
 /// What a walk over the blocks of a tree sees.
 struct TreeBlock {
@@ -29,7 +29,7 @@ struct TreeBlock {
 };
 /// Calls enter for each block from the root down; it says whether its children are of interest.
 /// Each level is checked against its parent: keys in order and within bounds. Throws damaged.
-void walk_tree(const Volume& volume, const Root& root,
+void walk_tree(const Blocks& blocks, const Root& root,
                const std::function<bool(const TreeBlock&)>& enter);
 
 /// Throws damaged where items lie outside of the block or on one another.

@@ -4,7 +4,7 @@
 #include <functional>
 #include <vector>
 
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/volume.h"
 
 namespace jh::btrfs {
 

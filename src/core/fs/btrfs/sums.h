@@ -3,7 +3,7 @@
 
 #include <functional>
 
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/volume.h"
 
 namespace jh::btrfs {
 
