@@ -302,8 +302,9 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
   Page old_bytes;
   Page unparked;
   Run hole;  // reading one page by page costs the host memory and time
-  for (const auto& [number, page] : pages_) {
-    const std::uint64_t at = number * page_size;
+  for (const auto& held : pages_) {
+    const Held& page = held.second;
+    const std::uint64_t at = held.first * page_size;
     if (at >= size_) break;
     const std::size_t length = std::min(page_size, size_ - at);
     if (at >= hole.offset + hole.length) hole = direct_.map(at, size_ - at);

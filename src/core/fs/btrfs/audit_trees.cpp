@@ -6,34 +6,16 @@
 #include "core/base/ranges.h"
 #include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/extents.h"
-#include "core/fs/btrfs/nodes.h"
+#include "core/fs/btrfs/free_space.h"
+#include "core/fs/btrfs/references.h"
 
 namespace jh::btrfs {
 namespace {
 
-// Who refers to an extent, so that the order does not matter: references are many, and come from
-// all trees.
-std::uint64_t mixed(std::uint64_t kind, std::uint64_t a, std::uint64_t b = 0, std::uint64_t c = 0) {
-  std::uint64_t hash = kind * 0x9E3779B97F4A7C15ULL;
-  for (const std::uint64_t value : {a, b, c}) {
-    hash ^= value + 0x9E3779B97F4A7C15ULL + (hash << 6) + (hash >> 2);
-    hash *= 0xBF58476D1CE4E5B9ULL;
-    hash ^= hash >> 31;
-  }
-  return hash;
-}
-
-// References, added up.
-struct Told {
-  std::uint64_t count = 0;
-  std::uint64_t who = 0;
-  bool operator==(const Told&) const = default;
-};
-
 struct DataReference {
   std::uint64_t start = 0;
   std::uint64_t length = 0;
-  std::uint64_t who = 0;
+  ReferenceSum who;
 };
 
 class TreesAudit {
@@ -49,9 +31,7 @@ class TreesAudit {
       if (listed.dropping) continue;
       where_ = fmt::format("btrfs, tree {}", static_cast<std::int64_t>(listed.number));
       guarded([&] {
-        Told& told = blocks_[listed.root.block].told;
-        ++told.count;
-        told.who += mixed(item::tree_reference, listed.number);
+        blocks_[listed.root.block].told.add(Reference{item::tree_reference, listed.number});
         descend(listed.root.block, listed.root.generation, listed.root.level, listed.number);
       });
     }
@@ -59,12 +39,12 @@ class TreesAudit {
     guarded([&] { extents(); });
     where_ = "btrfs, free space";
     if (volume_.has(ro_compatible::free_space_tree) && volume_.has(ro_compatible::free_space_valid))
-      guarded([&] { free_space(); });
+      guarded([&] { audit_free_space(volume_, findings_); });
   }
 
  private:
   struct Block {
-    Told told;
+    ReferenceSum told;
     bool seen = false;   // by the walk
     bool known = false;  // to the tree of extents
     unsigned level = 0;
@@ -126,10 +106,9 @@ class TreesAudit {
     order(at, bytes);
     for (std::size_t i = 0; i < header.items.value(); ++i) {
       const NodeEntry child = node_entry(bytes, i);
-      Told& told = blocks_[child.block.value()].told;
-      ++told.count;
-      told.who += is_shared(at) ? mixed(item::shared_tree_reference, at)
-                                : mixed(item::tree_reference, owner);
+      blocks_[child.block.value()].told.add(is_shared(at)
+                                                ? Reference{item::shared_tree_reference, at}
+                                                : Reference{item::tree_reference, owner});
       guarded([&] {
         descend(child.block.value(), child.generation.value(), level - 1, tree);
         first_key(child);
@@ -180,9 +159,10 @@ class TreesAudit {
         wrong("a file's extent is cut off");
       const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
       if (place.block.value() == 0) continue;  // a hole
-      const std::uint64_t who = is_shared(at) ? mixed(item::shared_data_reference, at)
-                                              : mixed(item::data_reference, owner, key.object,
-                                                      key.offset - place.offset.value());
+      ReferenceSum who;
+      who.add(is_shared(at) ? Reference{item::shared_data_reference, at}
+                            : Reference{item::data_reference, owner, key.object,
+                                        key.offset - place.offset.value()});
       data_.push_back({place.block.value(), place.block_length.value(), who});
     }
   }
@@ -195,7 +175,7 @@ class TreesAudit {
     bool tree_block = false;
     std::uint64_t level = 0;
     std::uint64_t generation = 0;
-    Told told;
+    ReferenceSum told;
   };
 
   void extents() {
@@ -209,7 +189,7 @@ class TreesAudit {
         finish(now);
         now = begin(key, data);
       } else if (key.object == now.start && now.length != 0) {
-        keyed_reference(key, data, now.told);
+        if (const auto reference = keyed_reference(key, data)) now.told.add(*reference);
       }
     });
     finish(now);
@@ -230,87 +210,21 @@ class TreesAudit {
     made.length = key.type == item::metadata ? volume_.node_size() : key.offset;
     made.references = head.references.value();
     made.generation = head.generation.value();
-    std::size_t at = sizeof(ExtentItem);
     if (key.type == item::metadata) made.level = key.offset;
-    // Older ones say of tree blocks which they are.
-    if (made.tree_block && key.type == item::extent) {
-      at += sizeof(DiskKey) + 1;
-      if (at > data.size()) wrong("the item of an extent is too short");
-      made.level = data[at - 1];
-    }
-    while (at < data.size()) at = inline_reference(data, at, made.told);
+    const std::size_t at = references_at(key.type, data);
+    if (made.tree_block && key.type == item::extent) made.level = data[at - 1];
+    for_each_inline_reference(
+        key.type, data,
+        [&](const Reference& reference, std::size_t, std::size_t) { made.told.add(reference); });
     if (made.start < reached_ || made.length == 0)
       add(fmt::format("the extent at {} lies on another one", made.start));
     reached_ = made.start + made.length;
     return made;
   }
 
-  static std::size_t inline_reference(ConstByteSpan data, std::size_t at, Told& told) {
-    const std::uint8_t type = data[at++];
-    const auto number = [&](std::size_t offset) {
-      if (at + offset + 8 > data.size()) wrong("a reference to an extent is cut off");
-      return parse_as<Le64>(data, at + offset).value();
-    };
-    const auto count = [&](std::size_t offset) -> std::uint64_t {
-      if (at + offset + 4 > data.size()) wrong("a reference to an extent is cut off");
-      return parse_as<Le32>(data, at + offset).value();
-    };
-    switch (type) {
-      case item::tree_reference:
-      case item::shared_tree_reference:
-        ++told.count;
-        told.who += mixed(type, number(0));
-        return at + 8;
-      case item::data_reference: {
-        const std::uint64_t times = count(24);
-        told.count += times;
-        told.who += mixed(type, number(0), number(8), number(16)) * times;
-        return at + 28;
-      }
-      case item::shared_data_reference: {
-        const std::uint64_t times = count(8);
-        told.count += times;
-        told.who += mixed(type, number(0)) * times;
-        return at + 12;
-      }
-      case item::owner_reference:
-        return at + 8;
-      default:
-        wrong("a reference to an extent is of an unknown kind");
-    }
-  }
-
-  static void keyed_reference(const Key& key, ConstByteSpan data, Told& told) {
-    switch (key.type) {
-      case item::tree_reference:
-      case item::shared_tree_reference:
-        ++told.count;
-        told.who += mixed(key.type, key.offset);
-        break;
-      case item::data_reference: {
-        if (data.size() < 28) wrong("a reference to an extent is cut off");
-        const std::uint64_t times = parse_as<Le32>(data, 24).value();
-        told.count += times;
-        told.who += mixed(key.type, parse_as<Le64>(data, 0).value(),
-                          parse_as<Le64>(data, 8).value(), parse_as<Le64>(data, 16).value()) *
-                    times;
-        break;
-      }
-      case item::shared_data_reference: {
-        if (data.size() < 4) wrong("a reference to an extent is cut off");
-        const std::uint64_t times = parse_as<Le32>(data, 0).value();
-        told.count += times;
-        told.who += mixed(key.type, key.offset) * times;
-        break;
-      }
-      default:
-        break;
-    }
-  }
-
   void finish(const Counted& extent) {
     if (extent.length == 0) return;
-    Told used;
+    ReferenceSum used;
     if (extent.tree_block) {
       const auto found = blocks_.find(extent.start);
       if (found != blocks_.end()) {
@@ -328,8 +242,7 @@ class TreesAudit {
           if (complete_) add(fmt::format("the extent at {} is used, but not known", one.start));
           continue;
         }
-        ++used.count;
-        used.who += one.who;
+        used.add(one.who);
       }
     }
     const auto [start, chunk] = volume_.chunk_of(extent.start, extent.length);
@@ -359,52 +272,6 @@ class TreesAudit {
         add(fmt::format("extents take {} bytes of the block group at {}, but it says {}", used,
                         group.start, group.used));
     });
-  }
-
-  void free_space() {
-    const auto root = volume_.tree(object::free_space_tree);
-    if (!root) wrong("it has no tree of free space");
-    for (const auto& [logical, chunk] : volume_.chunks()) {
-      Ranges expected;
-      add_range(expected, logical, logical + chunk.length);
-      for_each_extent(volume_, logical, logical + chunk.length, [&](const Extent& extent) {
-        remove_range(expected, extent.start, extent.start + extent.length);
-      });
-      group_free_space(*root, logical, chunk, expected);
-    }
-  }
-
-  void group_free_space(const Root& root, std::uint64_t logical, const Chunk& chunk,
-                        const Ranges& expected) {
-    Ranges listed;
-    bool has_info = false;
-    std::uint64_t said = 0;
-    for_each_item(volume_, root, {logical, 0, 0},
-                  {logical + chunk.length - 1, UINT8_MAX, UINT64_MAX},
-                  [&](const Key& key, ConstByteSpan data) {
-                    if (key.type == item::free_info && data.size() >= sizeof(FreeSpaceInfo)) {
-                      has_info = key.object == logical && key.offset == chunk.length;
-                      said = parse_as<FreeSpaceInfo>(data, 0).extents.value();
-                    } else if (key.offset > chunk.length - (key.object - logical)) {
-                      add(fmt::format("what is free at {} leaves its block group", key.object));
-                    } else if (key.type == item::free_extent) {
-                      if (overlaps(listed, key.object, key.object + key.offset))
-                        add(fmt::format("what is free at {} is free twice", key.object));
-                      add_range(listed, key.object, key.object + key.offset);
-                    } else if (key.type == item::free_bitmap) {
-                      const std::uint64_t bits = key.offset / volume_.sector_size();
-                      for (std::uint64_t i = 0; i < bits && i / 8 < data.size(); ++i)
-                        if ((data[i / 8] >> (i % 8) & 1) != 0)
-                          add_range(listed, key.object + i * volume_.sector_size(),
-                                    key.object + (i + 1) * volume_.sector_size());
-                    }
-                  });
-    if (!has_info) add(fmt::format("of the block group at {} it says nothing", logical));
-    if (listed != expected)
-      add(fmt::format("of the block group at {} it lists other room than is free", logical));
-    else if (said != listed.size())
-      add(fmt::format("of the block group at {} it says {} free extents, and lists {}", logical,
-                      said, listed.size()));
   }
 
   const Volume& volume_;

@@ -1,11 +1,11 @@
 #include "core/fs/btrfs/relocate.h"
 
 #include <algorithm>
-#include <set>
 #include <unordered_set>
 
 #include "core/fs/btrfs/extents.h"
-#include "core/fs/btrfs/rewrite.h"
+#include "core/fs/btrfs/free_space.h"
+#include "core/fs/btrfs/references.h"
 
 namespace jh::btrfs {
 namespace {
@@ -205,11 +205,7 @@ class Relocation {
     const std::uint64_t node = volume_.node_size();
     for (const auto& [logical, chunk] : volume_.chunks()) {
       if ((chunk.type & chunk_type::metadata) == 0 || is_emptied(logical)) continue;
-      Ranges room;
-      add_range(room, logical, logical + chunk.length);
-      for_each_extent(volume_, logical, logical + chunk.length, [&](const Extent& extent) {
-        remove_range(room, extent.start, extent.start + extent.length);
-      });
+      Ranges room = free_in(volume_, logical, chunk);
       for (const ExtentMove& move : plan_.extents)
         remove_range(room, move.to, move.to + move.length);
       for (const FreshBlock& block : fresh_) remove_range(room, block.at, block.at + node);
@@ -280,45 +276,30 @@ class Relocation {
 
   // Parents by address. Those are sorted too: the last one first.
   void inline_references(std::uint8_t type, Buffer& data) const {
-    std::size_t at = sizeof(ExtentItem);
-    const bool tree_block =
-        (parse_as<ExtentItem>(data, 0).flags.value() & extent_flag::tree_block) != 0;
-    if (tree_block && type == item::extent) at += sizeof(DiskKey) + 1;
-    const std::size_t first = at;
-    struct Reference {
-      std::uint8_t type;
-      std::uint64_t order;
-      Buffer bytes;
-    };
-    std::vector<Reference> references;
+    std::vector<std::pair<Reference, Buffer>> all;
     bool changed = false;
-    while (at < data.size()) {
-      const std::uint8_t kind = data[at];
-      const std::size_t length = kind == item::data_reference          ? 29
-                                 : kind == item::shared_data_reference ? 13
-                                                                       : 9;
-      if (length > data.size() - at) wrong("a reference to an extent is cut off");
-      Buffer bytes(data.begin() + static_cast<std::ptrdiff_t>(at),
-                   data.begin() + static_cast<std::ptrdiff_t>(at + length));
-      std::uint64_t order = 0;
-      if (kind == item::shared_tree_reference || kind == item::shared_data_reference) {
-        const std::uint64_t parent = parse_as<Le64>(bytes, 1).value();
-        order = moved(parent);
-        changed = changed || order != parent;
-        put_at(bytes, 1, Le64(order));
-      }
-      references.push_back({kind, order, std::move(bytes)});
-      at += length;
-    }
+    for_each_inline_reference(
+        type, data, [&](Reference reference, std::size_t at, std::size_t length) {
+          Buffer bytes(data.begin() + static_cast<std::ptrdiff_t>(at),
+                       data.begin() + static_cast<std::ptrdiff_t>(at + length));
+          if (reference.type == item::shared_tree_reference ||
+              reference.type == item::shared_data_reference) {
+            const std::uint64_t parent = reference.holder;
+            reference.holder = moved(parent);
+            changed = changed || reference.holder != parent;
+            put_at(bytes, 1, Le64(reference.holder));
+          } else {
+            reference.holder = 0;  // those keep their order
+          }
+          all.emplace_back(reference, std::move(bytes));
+        });
     if (!changed) return;
-    std::stable_sort(references.begin(), references.end(),
-                     [](const Reference& a, const Reference& b) {
-                       if (a.type != b.type) return a.type < b.type;
-                       return a.order > b.order;
-                     });
-    data.resize(first);
-    for (const Reference& one : references)
-      data.insert(data.end(), one.bytes.begin(), one.bytes.end());
+    std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) {
+      if (a.first.type != b.first.type) return a.first.type < b.first.type;
+      return a.first.holder > b.first.holder;
+    });
+    data.resize(references_at(type, data));
+    for (const auto& [reference, bytes] : all) data.insert(data.end(), bytes.begin(), bytes.end());
   }
 
   // Cut where what moved ends, put together where it lies side by side.
@@ -370,61 +351,17 @@ class Relocation {
   }
 
   void free_space(std::vector<Item>& items) const {
-    // Of no chunk: its maker leaves an entry of one that it has given up. 1 is nobody's address.
-    const auto chunk_at = [&](std::uint64_t address) -> std::uint64_t {
-      const auto next = volume_.chunks().upper_bound(address);
-      if (next == volume_.chunks().begin()) return 1;
-      const auto& [start, chunk] = *std::prev(next);
-      return address - start < chunk.length ? start : 1;
-    };
     std::map<std::uint64_t, Ranges> free;  // of chunks that something comes to
-    for (const ExtentMove& move : plan_.extents) free[chunk_at(move.to)];
-    for (const FreshBlock& block : fresh_) free[chunk_at(block.at)];
-    for (auto& [logical, ranges] : free) {
-      const std::uint64_t end = logical + volume_.chunks().at(logical).length;
-      add_range(ranges, logical, end);
-      for_each_extent(volume_, logical, end, [&, &room = ranges](const Extent& extent) {
-        remove_range(room, extent.start, extent.start + extent.length);
-      });
-      for (const ExtentMove& move : plan_.extents)
-        remove_range(ranges, move.to, move.to + move.length);
-      for (const FreshBlock& block : fresh_)
-        remove_range(ranges, block.at, block.at + volume_.node_size());
-    }
-    std::set<std::uint64_t> in_bitmaps;
-    for (Item& one : items) {
-      if (one.key.type != item::free_info) continue;
-      auto info = parse_as<FreeSpaceInfo>(one.data, 0);
-      if ((info.flags.value() & free_space_in_bitmaps) != 0) in_bitmaps.insert(one.key.object);
-      const auto found = free.find(one.key.object);
-      if (found == free.end()) continue;
-      info.extents = checked_cast<std::uint32_t>(found->second.size());
-      put_at(one.data, 0, info);
-    }
-    std::erase_if(items, [&](const Item& one) {
-      const std::uint64_t chunk = chunk_at(one.key.object);
-      return is_emptied(chunk) || (one.key.type == item::free_extent && free.contains(chunk));
-    });
-    for (Item& one : items) {
-      if (one.key.type != item::free_bitmap) continue;
-      const auto found = free.find(chunk_at(one.key.object));
-      if (found != free.end()) set_bits(one, found->second);
-    }
-    for (const auto& [logical, ranges] : free)
-      if (!in_bitmaps.contains(logical))
-        for (const auto& [from, to] : ranges)
-          items.push_back({{from, item::free_extent, to - from}, {}});
-  }
-
-  void set_bits(Item& bitmap, const Ranges& free) const {
-    std::fill(bitmap.data.begin(), bitmap.data.end(), std::uint8_t{0});
-    for_each_inside(free, bitmap.key.object, bitmap.key.object + bitmap.key.offset,
-                    [&](std::uint64_t from, std::uint64_t to) {
-                      for (std::uint64_t at = from; at < to; at += volume_.sector_size()) {
-                        const std::uint64_t bit = (at - bitmap.key.object) / volume_.sector_size();
-                        bitmap.data.at(bit / 8) |= static_cast<std::uint8_t>(1U << bit % 8);
-                      }
-                    });
+    const auto take = [&](std::uint64_t at, std::uint64_t length) {
+      const auto [logical, chunk] = volume_.chunk_of(at, length);
+      auto [room, fresh] = free.try_emplace(logical);
+      if (fresh) room->second = free_in(volume_, logical, *chunk);
+      remove_range(room->second, at, at + length);
+    };
+    for (const ExtentMove& move : plan_.extents) take(move.to, move.length);
+    for (const FreshBlock& block : fresh_) take(block.at, volume_.node_size());
+    renew_free_space(volume_, items, free,
+                     [this](std::uint64_t chunk) { return is_emptied(chunk); });
   }
 
   // For emergencies the superblock keeps where the main trees were, of four commits.
