@@ -270,6 +270,39 @@ TEST(Btrfs, LyingFieldsAreNamed) {
   }
 }
 
+// Content is read against its sums where that is asked for, in all chunks; a bit that turned is
+// found there only.
+TEST(Btrfs, ContentIsReadAgainstItsSums) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  for (const char* sum : {"crc32c", "xxhash", "sha256", "blake2"}) {
+    SCOPED_TRACE(sum);
+    const TempFolder folder;
+    const std::string image = folder / "place.img";
+    make_btrfs(image, 600 * mib, {"--csum", sum}, false);
+    {
+      // More than a chunk has: the sums of two chunks may stand in one item.
+      const Mounted mounted(image, 0, 0, /*writable=*/true);
+      run({"bash", "-c", "head -c 100M /dev/urandom > '" + mounted.path() + "/films'"});
+    }
+    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0)
+        << juneheath({"audit", image, "--proof", "full"}).out;
+    std::uint64_t at = 0;
+    {
+      MemoryStore place = load(image);
+      const Content content = recognise_content(place);
+      const auto tree = content.filesystem->tree();
+      for (const FileTree::Entry& entry : tree->entries(tree->roots().front().node))
+        at = tree->look(entry.node).content.back().at;
+    }
+    ASSERT_NE(at, 0U);
+    poke(image, at + 5000, "moss");
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    const Outcome full = juneheath({"audit", image, "--proof", "full"});
+    EXPECT_EQ(full.status, 4);
+    EXPECT_TRUE(full.said("the sum of what is at")) << full.out;
+  }
+}
+
 TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const TempFolder folder;

@@ -4,33 +4,9 @@
 #include <cstring>
 
 namespace jh {
-namespace {
-
-Ranges changed_in(Stage& stage) {
-  Ranges ranges;
-  constexpr std::size_t unit = 512;
-  stage.for_each_change([&](const Stage::Change& change) {
-    const std::size_t size = change.fresh.size();
-    const auto differs = [&](std::size_t i) {
-      return std::memcmp(change.old.data() + i, change.fresh.data() + i,
-                         std::min(unit, size - i)) != 0;
-    };
-    for (std::size_t i = 0; i < size; i += unit) {
-      const std::size_t from = i;
-      while (i < size && differs(i)) i += unit;
-      if (i != from) add_range(ranges, change.offset + from, change.offset + std::min(i, size));
-    }
-  });
-  stage.for_each_direct(
-      [&](std::uint64_t at, std::uint64_t length) { add_range(ranges, at, at + length); });
-  return ranges;
-}
-
-}  // namespace
-
 FileChanges changed_files(FileSet& files) {
   FileChanges changes;
-  for (Stage* stage : files.stages()) changes[stage->name()] = changed_in(*stage);
+  for (Stage* stage : files.stages()) changes[stage->name()] = stage->changed_sectors();
   return changes;
 }
 

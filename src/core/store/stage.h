@@ -82,6 +82,8 @@ class Stage final : public Store {
   /// Calls visit for each run of pages that differ, at most half of ledger::max_payload long: first
   /// those that were written, then those that were let go, each in order.
   void for_each_change(const std::function<void(const Change&)>& visit);
+  /// The same in sectors of 512 bytes, and what was written directly, without the bytes.
+  Ranges changed_sectors();
   /// The new bytes of a run are in the ledger from `at` on: who has the same need not bring them.
   void note_parked(const Change& change, std::uint64_t at);
   /// Calls visit(offset, length) for each range that was written directly and is inside the image.
@@ -123,7 +125,10 @@ class Stage final : public Store {
   void park();
   void zero_bytes(std::uint64_t offset, std::uint64_t length);
   void zero_pages(std::uint64_t first, std::uint64_t last);
+  template <class Visit>
+  void held_pages(const Visit& visit);
   void changed_pages(const std::function<void(const Change&)>& visit);
+  void zeroed_data(const std::function<void(std::uint64_t, ConstByteSpan)>& visit);
 
   Store& base_;
   Ledger& ledger_;

@@ -82,7 +82,8 @@ class Relocation {
     for (const ListedRoot& listed : roots)
       walk_tree(volume_, listed.root,
                 [&](const TreeBlock& block) { return blocks.insert(block.block).second; });
-    constexpr std::uint64_t piece = 1 << 20;
+    constexpr std::uint64_t piece = 1
+                                    << 18;  // is written while it is still in the processor's cache
     for (const ExtentMove& move : plan_.extents) {
       if (blocks.contains(move.from)) continue;
       const auto [from, source] = volume_.chunk_of(move.from, move.length);
