@@ -11,9 +11,9 @@
 namespace jh {
 
 const std::vector<const FilesystemKind*>& filesystem_kinds() {
-  static const std::vector<const FilesystemKind*> all{&ext::kind,    &swap::kind, &xfs::kind,
+  static const std::vector<const FilesystemKind*> all{&ext::kind,   &swap::kind, &xfs::kind,
                                                       &btrfs::kind, &ntfs::kind, &named::exfat,
-                                                      &fat::fat32,   &fat::fat};
+                                                      &fat::fat32,  &fat::fat};
   return all;
 }
 
