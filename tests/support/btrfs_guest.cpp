@@ -22,6 +22,7 @@ class Life {
  public:
   Life(std::string top, std::mt19937& random) : top_(std::move(top)), random_(random) {
     run({"btrfs", "subvolume", "create", root()});
+    write(top_ + "/moss", 40'000, true);
     files::create_directory(root() + "/etc");
     std::ofstream(root() + "/etc/fstab") << "LABEL=moss / btrfs subvol=@root 0 0\n";
   }

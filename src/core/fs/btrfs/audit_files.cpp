@@ -132,7 +132,11 @@ class Files {
 
   void own_name(std::uint64_t folder, std::uint64_t index, ConstByteSpan name) {
     ++now_.names;
-    if (folder == now_.number) return;  // the subvolume's root
+    if (folder == now_.number) {  // the subvolume's root
+      if (index != 0 || std::string(name.begin(), name.end()) != "..")
+        add(fmt::format("folder {} has a name in itself", now_.number));
+      return;
+    }
     const std::uint32_t mode = now_.core ? now_.core->mode.value() : 0;
     said_.push_back(name_sum(folder, now_.number, index, kind_in_folder(mode), name));
   }

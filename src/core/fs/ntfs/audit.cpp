@@ -42,6 +42,9 @@ void audit_clusters(AuditState& state, std::uint64_t from) {
   if (bitmap.size() < g.bitmap_bytes())
     state.find("$Bitmap", "it has {} bytes, and {} clusters need {}", bitmap.size(), g.clusters,
                g.bitmap_bytes());
+  // It is kept in words of 64 bits.
+  if (bitmap.size() % 8 != 0)
+    state.find("$Bitmap", "its {} bytes are no whole words", bitmap.size());
   const BitMap map = read_cluster_map(fs);
   if (const std::uint64_t clear = map.next(g.clusters, map.bits(), false); clear != map.bits())
     state.find("$Bitmap", "the bit of cluster {}, behind the end, is not set", clear);
