@@ -211,10 +211,11 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     const Outcome audit = juneheath({"audit", copy});
     ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
     if (!checker.empty()) {
-      EXPECT_EQ(audit.status, 4) << "block " << block << " of tree " << header.owner.value()
-                                 << ", byte " << byte << ": " << int{bytes[byte]} << " -> "
-                                 << int{value} << "\n"
-                                 << checker.substr(0, 2000);
+      // What looks like a profile over devices is left alone, and that is said.
+      EXPECT_TRUE(audit.status == 4 || audit.said("not looked into"))
+          << "block " << block << " of tree " << header.owner.value() << ", byte " << byte << ": "
+          << int{bytes[byte]} << " -> " << int{value} << "\n"
+          << checker.substr(0, 2000);
       found_by_both += audit.status == 4 ? 1 : 0;
     } else {
       only_here += audit.status == 4 ? 1 : 0;

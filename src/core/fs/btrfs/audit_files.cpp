@@ -189,6 +189,15 @@ class Files {
   void extent(const Key& key, ConstByteSpan data) {
     if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
     const auto head = parse_as<FileExtentHead>(data, 0);
+    const bool packed = head.compression != compression::none;
+    const bool odd = head.compression > compression::zstd || head.encryption != 0 ||
+                     head.other.value() != 0 || (packed && head.type == extent_type::prepared) ||
+                     (!packed && head.type == extent_type::in_line &&
+                      head.unpacked.value() != data.size() - sizeof(head));
+    if (odd)
+      add(fmt::format("inode {} has an extent that is packed in an unknown way", now_.number));
+    if (head.generation.value() > volume_.super().generation.value())
+      add(fmt::format("inode {} has an extent of a time to come", now_.number));
     if (key.offset < now_.content_end)
       add(fmt::format("inode {} has two extents for the same bytes", now_.number));
     if (head.type == extent_type::in_line) {
@@ -239,6 +248,8 @@ class Files {
     }
     const InodeItem& core = *now_.core;
     const std::uint32_t kind = core.mode.value() & kind_mask;
+    if (kind_in_folder(core.mode.value()) == 0 || core.mode.value() > 0xFFFF)
+      add(fmt::format("inode {} is of an unknown kind", now_.number));
     const std::uint64_t newest = volume_.super().generation.value();
     if (core.generation.value() > newest || core.transaction.value() > newest)
       add(fmt::format("inode {} is of a time to come", now_.number));
@@ -292,6 +303,10 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
     if (key.type == item::root && data.size() >= sizeof(RootItem)) {
       const auto root = parse_as<RootItem>(data, 0);
       references[key.object] = root.references.value();
+      const bool files = key.object >= object::first_free && key.object <= object::last_free;
+      if (!files && key.offset != 0)
+        findings.add(where, fmt::format("tree {} is listed at another place than it has",
+                                        static_cast<std::int64_t>(key.object)));
       const std::uint64_t newest = volume.super().generation.value();
       if (root.generation.value() > newest || root.last_snapshot.value() > newest)
         findings.add(where, fmt::format("tree {} is of a time to come",

@@ -56,8 +56,12 @@ class ChunkAudit {
     if (key.type == item::free_info && data.size() >= sizeof(FreeSpaceInfo)) {
       has_info_ = key.object == logical_ && key.offset == chunk_.length;
       said_ = parse_as<FreeSpaceInfo>(data, 0).extents.value();
+      flags_ = parse_as<FreeSpaceInfo>(data, 0).flags.value();
     } else if (key.offset > chunk_.length - (key.object - logical_)) {
       add(fmt::format("what is free at {} leaves its block group", key.object));
+    } else if (key.type != (flags_ == 0 ? item::free_extent : item::free_bitmap) ||
+               flags_ > free_space_in_bitmaps) {
+      add(fmt::format("what is free at {} is kept in another way than is said", key.object));
     } else if (key.type == item::free_extent) {
       if (overlaps(listed_, key.object, key.object + key.offset))
         add(fmt::format("what is free at {} is free twice", key.object));
@@ -77,6 +81,7 @@ class ChunkAudit {
   Ranges listed_;
   bool has_info_ = false;
   std::uint64_t said_ = 0;
+  std::uint32_t flags_ = 0;
 };
 
 }  // namespace
@@ -122,6 +127,10 @@ void renew_free_space(const Volume& volume, std::vector<Item>& items,
 void audit_free_space(const Volume& volume, Findings& findings) {
   const auto root = volume.tree(object::free_space_tree);
   if (!root) wrong("it has no tree of free space");
+  for_each_item(volume, *root, {}, {}, [&](const Key& key, ConstByteSpan) {
+    if (key.type < item::free_info || key.type > item::free_bitmap)
+      findings.add("btrfs, free space", "an item of an unknown kind");
+  });
   for (const auto& [logical, chunk] : volume.chunks())
     ChunkAudit(volume, logical, chunk, findings).run(*root);
 }
