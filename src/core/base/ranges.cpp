@@ -41,4 +41,11 @@ bool overlaps(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   return range != ranges.end() && range->first < end;
 }
 
+std::uint64_t first_outside(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
+  // They do not touch: only the one that `start` is in counts.
+  const auto next = ranges.upper_bound(start);
+  const bool inside = next != ranges.begin() && std::prev(next)->second > start;
+  return inside ? std::min(std::prev(next)->second, end) : start;
+}
+
 }  // namespace jh

@@ -187,28 +187,26 @@ class Files {
   }
 
   void extent(const Key& key, ConstByteSpan data) {
-    if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
-    const auto head = parse_as<FileExtentHead>(data, 0);
+    const FileExtent extent = file_extent(data);
+    const FileExtentHead& head = extent.head;
+    const FileExtentPlace& place = extent.place;
     const bool packed = head.compression != compression::none;
-    const bool odd = head.compression > compression::zstd || head.encryption != 0 ||
-                     head.other.value() != 0 || (packed && head.type == extent_type::prepared) ||
-                     (!packed && head.type == extent_type::in_line &&
-                      head.unpacked.value() != data.size() - sizeof(head));
+    const bool odd =
+        head.compression > compression::zstd || head.encryption != 0 || head.other.value() != 0 ||
+        (packed && head.type == extent_type::prepared) ||
+        (!packed && extent.is_inline() && head.unpacked.value() != data.size() - sizeof(head));
     if (odd)
       add(fmt::format("inode {} has an extent that is packed in an unknown way", now_.number));
     if (head.generation.value() > volume_.super().generation.value())
       add(fmt::format("inode {} has an extent of a time to come", now_.number));
     if (key.offset < now_.content_end)
       add(fmt::format("inode {} has two extents for the same bytes", now_.number));
-    if (head.type == extent_type::in_line) {
+    if (extent.is_inline()) {
       now_.content += head.unpacked.value();
       now_.content_end = key.offset + round_up(head.unpacked.value(), volume_.sector_size());
       return;
     }
-    if (head.type > extent_type::prepared ||
-        data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
-      wrong("a file's extent is impossible");
-    const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
+    if (head.type > extent_type::prepared) wrong("a file's extent is impossible");
     const std::uint64_t length = place.length.value();
     if (length == 0 || length % volume_.sector_size() != 0 ||
         key.offset % volume_.sector_size() != 0)
@@ -216,8 +214,7 @@ class Files {
     now_.content_end = key.offset + length;
     if (place.block.value() == 0) return;  // a hole
     now_.content += length;
-    const std::uint64_t room =
-        head.compression == compression::none ? place.block_length.value() : head.unpacked.value();
+    const std::uint64_t room = packed ? head.unpacked.value() : place.block_length.value();
     if (place.offset.value() > room || length > room - place.offset.value())
       add(fmt::format("inode {} uses more of an extent than there is", now_.number));
     else

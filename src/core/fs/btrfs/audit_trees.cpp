@@ -6,6 +6,7 @@
 #include "core/base/ranges.h"
 #include "core/fs/btrfs/audit.h"
 #include "core/fs/btrfs/extents.h"
+#include "core/fs/btrfs/files.h"
 #include "core/fs/btrfs/free_space.h"
 #include "core/fs/btrfs/references.h"
 
@@ -117,7 +118,7 @@ class TreesAudit {
   }
 
   void order(std::uint64_t at, ConstByteSpan bytes) {
-    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
+    const std::size_t count = item_count(bytes);
     if (count == 0) add(fmt::format("the tree block at {} leads nowhere", at));
     for (std::size_t i = 1; i < count; ++i)
       if (entry_key(bytes, i) <= entry_key(bytes, i - 1))
@@ -133,32 +134,28 @@ class TreesAudit {
   }
 
   void copies(std::uint64_t at, std::uint64_t generation, unsigned level) {
-    const auto [start, chunk] = volume_.chunk_of(at, volume_.node_size());
-    for (std::size_t i = 0; i < chunk->copies.size(); ++i) {
-      const Buffer bytes =
-          read_buffer(volume_.place(), chunk->copies[i] + (at - start), volume_.node_size());
+    const auto places = volume_.places(at, volume_.node_size());
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      const Buffer bytes = read_buffer(volume_.place(), places[i], volume_.node_size());
       const std::string fault = volume_.fault(bytes, at, generation, level);
       if (!fault.empty()) add(fmt::format("copy {} of the tree block at {}: {}", i + 1, at, fault));
       if (i != 0 || !fault.empty()) continue;
-      if (parse_as<BlockHeader>(bytes, 0).items.value() != 0)
+      if (item_count(bytes) != 0)
         first_keys_[at] = level == 0 ? key_of(leaf_item(bytes, 0).key) : entry_key(bytes, 0);
     }
   }
 
   void leaf(std::uint64_t at, std::uint64_t owner, ConstByteSpan bytes, bool has_files) {
-    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
+    const std::size_t count = item_count(bytes);
     for (std::size_t i = 0; i < count; ++i) {
       const Key key = key_of(leaf_item(bytes, i).key);
       if (i != 0 && key <= key_of(leaf_item(bytes, i - 1).key))
         add(fmt::format("the tree block at {} has its keys out of order", at));
       if (!has_files || key.type != item::file_extent) continue;
       const ConstByteSpan data = item_data(bytes, i);
-      if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
-      if (parse_as<FileExtentHead>(data, 0).type == extent_type::in_line) continue;
-      if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
-        wrong("a file's extent is cut off");
-      const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
-      if (place.block.value() == 0) continue;  // a hole
+      const FileExtent extent = file_extent(data);
+      if (extent.is_inline() || extent.place.block.value() == 0) continue;  // nowhere, or a hole
+      const FileExtentPlace& place = extent.place;
       ReferenceSum who;
       who.add(is_shared(at) ? Reference{item::shared_data_reference, at}
                             : Reference{item::data_reference, owner, key.object,

@@ -151,6 +151,13 @@ std::uint64_t Blocks::at(std::uint64_t logical, std::uint64_t length, std::size_
   return chunk->copies.at(copy) + (logical - start);
 }
 
+std::vector<std::uint64_t> Blocks::places(std::uint64_t logical, std::uint64_t length) const {
+  const auto [start, chunk] = chunk_of(logical, length);
+  std::vector<std::uint64_t> all = chunk->copies;
+  for (std::uint64_t& at : all) at += logical - start;
+  return all;
+}
+
 std::string Blocks::fault(ConstByteSpan bytes, std::uint64_t logical, std::uint64_t generation,
                           unsigned level) const {
   const auto header = parse_as<BlockHeader>(bytes, 0);
@@ -174,10 +181,9 @@ std::shared_ptr<const Buffer> Blocks::block(std::uint64_t logical, std::uint64_t
     const auto header = parse_as<BlockHeader>(*kept->second, 0);
     if (header.generation.value() == generation && header.level == level) return kept->second;
   }
-  const auto [start, chunk] = chunk_of(logical, node_size());
   std::string what;
-  for (const std::uint64_t copy : chunk->copies) {
-    Buffer bytes = read_buffer(place_, copy + (logical - start), node_size());
+  for (const std::uint64_t at : places(logical, node_size())) {
+    Buffer bytes = read_buffer(place_, at, node_size());
     std::string trouble = fault(bytes, logical, generation, level);
     if (trouble.empty()) {
       if (known_.size() * node_size() >= most_kept) known_.clear();
@@ -191,9 +197,7 @@ std::shared_ptr<const Buffer> Blocks::block(std::uint64_t logical, std::uint64_t
 void Blocks::write_block(std::uint64_t logical, Buffer bytes, bool fresh) {
   known_.erase(logical);
   put_at(bytes, 0, block_sum(sums(), bytes));
-  const auto [start, chunk] = chunk_of(logical, bytes.size());
-  for (const std::uint64_t copy : chunk->copies) {
-    const std::uint64_t at = copy + (logical - start);
+  for (const std::uint64_t at : places(logical, bytes.size())) {
     if (fresh)
       place_.write_unreferenced(at, bytes);
     else

@@ -64,6 +64,9 @@ class Blocks {
   /// Where a copy of a logical address lies on the device.
   std::uint64_t at(std::uint64_t logical, std::uint64_t length, std::size_t copy = 0) const;
 
+  /// Where all of them lie.
+  std::vector<std::uint64_t> places(std::uint64_t logical, std::uint64_t length) const;
+
   /// A tree block that is what its parent says: the first of its copies that is whole. Throws
   /// damaged.
   /// The last few hundred are kept: trees are looked into again and again.

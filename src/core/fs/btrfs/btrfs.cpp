@@ -88,11 +88,8 @@ class BtrfsFilesystem final : public Filesystem {
 
   std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override {
     if (may_change_.empty()) note_own();
-    const std::uint64_t end = at + length;
-    for_each_inside(may_change_, at, end, [&](std::uint64_t from, std::uint64_t to) {
-      if (from <= at) at = to;
-    });
-    return at < end ? std::optional(at) : std::nullopt;
+    const std::uint64_t kept = first_outside(may_change_, at, at + length);
+    return kept < at + length ? std::optional(kept) : std::nullopt;
   }
   void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override {
     for (const auto& [from, to] : free_on_device(volume_)) visit(from, to);
@@ -113,7 +110,7 @@ class BtrfsFilesystem final : public Filesystem {
 
   // What a growth writes to: superblocks, and the blocks with the device's size.
   void note_own() {
-    may_change_ = own_tables(volume_, true);
+    may_change_ = device_item_places(volume_);
     for (const std::uint64_t at : superblock_places)
       add_range(may_change_, at, at + sizeof(Superblock));
     for (const auto& [from, to] : free_on_device(volume_)) add_range(may_change_, from, to);

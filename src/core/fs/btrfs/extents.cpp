@@ -70,24 +70,12 @@ void for_each_block_group(const Volume& volume,
                 });
 }
 
-Ranges unallocated(const Volume& volume, std::uint64_t device_end) {
-  Ranges ranges;
-  add_range(ranges, 0, device_end);
-  for (const auto& [logical, chunk] : volume.chunks())
-    for (const std::uint64_t copy : chunk.copies) remove_range(ranges, copy, copy + chunk.length);
-  leave_superblocks(ranges);
-  return ranges;
-}
-
 Ranges free_on_device(const Volume& volume) {
   Ranges ranges;
   add_range(ranges, 0, volume.size());
   for_each_extent(volume, 0, UINT64_MAX, [&](const Extent& extent) {
-    const auto [start, chunk] = volume.chunk_of(extent.start, extent.length);
-    for (const std::uint64_t copy : chunk->copies) {
-      const std::uint64_t at = copy + (extent.start - start);
+    for (const std::uint64_t at : volume.places(extent.start, extent.length))
       remove_range(ranges, at, at + extent.length);
-    }
   });
   leave_superblocks(ranges);
   return ranges;

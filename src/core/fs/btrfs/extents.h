@@ -33,7 +33,5 @@ void leave_superblocks(Ranges& room, std::uint64_t logical, const Chunk& chunk);
 
 /// Bytes of the device that nothing is in, ascending; where superblocks lie is never free.
 Ranges free_on_device(const Volume& volume);
-/// The same for what no chunk takes.
-Ranges unallocated(const Volume& volume, std::uint64_t device_end);
 
 }  // namespace jh::btrfs

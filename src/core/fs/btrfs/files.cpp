@@ -106,10 +106,9 @@ class Reader {
     std::string out(size, '\0');
     bool readable = true;
     each(place, item::file_extent, 0, size, [&](const Key& key, ConstByteSpan data) {
-      if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
-      const auto head = parse_as<FileExtentHead>(data, 0);
-      if (key.offset >= size || head.type == extent_type::prepared) return;
-      const auto bytes = content(head, data, key.offset + size);
+      const FileExtent extent = file_extent(data);
+      if (key.offset >= size || extent.head.type == extent_type::prepared) return;
+      const auto bytes = content(extent, data, key.offset + size);
       if (!bytes) {
         readable = false;
         return;
@@ -122,19 +121,18 @@ class Reader {
   }
 
   // The bytes of an extent as the file has them; nothing: not known how.
-  std::optional<Buffer> content(const FileExtentHead& head, ConstByteSpan data,
+  std::optional<Buffer> content(const FileExtent& extent, ConstByteSpan data,
                                 std::uint64_t wanted) {
     constexpr std::uint64_t most_unpacked = 128 << 10;
+    const FileExtentHead& head = extent.head;
     if (head.encryption != 0 || head.other.value() != 0) return std::nullopt;
-    if (head.type == extent_type::in_line) {
+    if (extent.is_inline()) {
       const ConstByteSpan packed = data.subspan(sizeof(FileExtentHead));
       return unpack(head.compression, packed,
                     std::min(head.unpacked.value(), std::uint64_t{most_unpacked}),
                     volume_.sector_size());
     }
-    if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
-      wrong("a file's extent is cut off");
-    const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
+    const FileExtentPlace& place = extent.place;
     if (place.block.value() == 0) return Buffer{};  // a hole
     const std::uint64_t on_disk = place.block_length.value();
     if (head.compression == compression::none) {
@@ -158,6 +156,16 @@ class Reader {
 };
 
 }  // namespace
+
+FileExtent file_extent(ConstByteSpan data) {
+  if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
+  FileExtent extent{parse_as<FileExtentHead>(data, 0), {}};
+  if (extent.is_inline()) return extent;
+  if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
+    wrong("a file's extent is cut off");
+  extent.place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
+  return extent;
+}
 
 void for_each_name(ConstByteSpan data,
                    const std::function<void(const FolderName&, ConstByteSpan)>& visit) {

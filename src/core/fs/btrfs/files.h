@@ -10,6 +10,15 @@
 
 namespace jh::btrfs {
 
+/// An item of a file's content.
+struct FileExtent {
+  FileExtentHead head;
+  FileExtentPlace place;  // of what is not inline
+  bool is_inline() const { return head.type == extent_type::in_line; }
+};
+/// Throws damaged.
+FileExtent file_extent(ConstByteSpan data);
+
 /// Calls visit for each name in an item of a folder; several are side by side where their hashes
 /// are the same. Throws damaged.
 void for_each_name(ConstByteSpan data,

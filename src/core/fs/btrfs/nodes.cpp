@@ -7,15 +7,13 @@ namespace {
 
 constexpr Key last_key{UINT64_MAX, UINT8_MAX, UINT64_MAX};
 
-std::size_t count_of(ConstByteSpan block) { return parse_as<BlockHeader>(block, 0).items.value(); }
-
 unsigned level_of(ConstByteSpan block) { return parse_as<BlockHeader>(block, 0).level; }
 
 // Keys ascend, from that of the parent to that of its next sibling.
 void check_keys(ConstByteSpan block, const Key& low, const Key& high, std::uint64_t address) {
   const bool leaf = level_of(block) == 0;
   Key before{};
-  for (std::size_t i = 0; i < count_of(block); ++i) {
+  for (std::size_t i = 0; i < item_count(block); ++i) {
     const Key key = leaf ? key_of(leaf_item(block, i).key) : entry_key(block, i);
     if (key < low || key >= high || (i != 0 && key <= before))
       wrong(fmt::format("the tree block at {} has its keys out of order", address));
@@ -67,7 +65,7 @@ class Range {
     if (budget_-- == 0) wrong("a tree leads into itself");
     const auto kept = blocks_.block(address, generation, level);
     const Buffer& bytes = *kept;
-    const std::size_t count = count_of(bytes);
+    const std::size_t count = item_count(bytes);
     if (level == 0) {
       check_leaf(bytes);
       for (std::size_t i = 0; i < count; ++i) {
@@ -107,6 +105,15 @@ LeafItem leaf_item(ConstByteSpan block, std::size_t i) {
 ConstByteSpan item_data(ConstByteSpan block, std::size_t i) {
   const LeafItem item = leaf_item(block, i);
   return block.subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value());
+}
+
+ByteSpan item_data(ByteSpan block, std::size_t i) {
+  const LeafItem item = leaf_item(block, i);
+  return block.subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value());
+}
+
+std::size_t item_count(ConstByteSpan block) {
+  return parse_as<BlockHeader>(block, 0).items.value();
 }
 
 void check_leaf(ConstByteSpan bytes) {

@@ -39,5 +39,8 @@ Key entry_key(ConstByteSpan block, std::size_t i);
 NodeEntry node_entry(ConstByteSpan block, std::size_t i);
 LeafItem leaf_item(ConstByteSpan block, std::size_t i);
 ConstByteSpan item_data(ConstByteSpan block, std::size_t i);
+ByteSpan item_data(ByteSpan block, std::size_t i);
+/// Of a leaf its items, of a node its children.
+std::size_t item_count(ConstByteSpan block);
 
 }  // namespace jh::btrfs

@@ -47,10 +47,7 @@ class Relocation {
       copy.write(volume_, [this](std::uint64_t block) { return moved(block); });
     super.root = moved(super.root.value());
     move_backup_roots(super);
-    std::uint64_t given_up = 0;
-    for (const std::uint64_t chunk : plan_.emptied)
-      given_up += volume_.chunks().at(chunk).length * volume_.chunks().at(chunk).copies.size();
-    super.device.used = super.device.used.value() - given_up;
+    super.device.used = super.device.used.value() - given_up();
     super.used = super.used.value() + fresh_.size() * volume_.node_size();
     volume_.write_super(super);
     progress_.end();
@@ -82,21 +79,13 @@ class Relocation {
     for (const ListedRoot& listed : roots)
       walk_tree(volume_, listed.root,
                 [&](const TreeBlock& block) { return blocks.insert(block.block).second; });
-    constexpr std::uint64_t piece = 1
-                                    << 18;  // is written while it is still in the processor's cache
     for (const ExtentMove& move : plan_.extents) {
       if (blocks.contains(move.from)) continue;
       const auto [from, source] = volume_.chunk_of(move.from, move.length);
       const auto [to, target] = volume_.chunk_of(move.to, move.length);
       for (std::size_t copy = 0; copy < target->copies.size(); ++copy)
-        for (std::uint64_t done = 0; done < move.length; done += piece) {
-          const std::uint64_t step = std::min(piece, move.length - done);
-          const Buffer bytes = read_buffer(
-              volume_.place(), source->copies.at(copy) + (move.from - from) + done, step);
-          volume_.place().write_unreferenced(target->copies[copy] + (move.to - to) + done, bytes);
-          copied_ += step;
-          progress_.advance(copied_);
-        }
+        copy_unreferenced(volume_.place(), source->copies.at(copy) + (move.from - from),
+                          target->copies[copy] + (move.to - to), move.length, copied_, progress_);
     }
   }
 
@@ -106,15 +95,11 @@ class Relocation {
     progress_.advance(copied_);
     const auto kept = volume_.block(at, generation, level);
     Buffer bytes = *kept;
-    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
+    const std::size_t count = item_count(bytes);
     if (level == 0) {
       check_leaf(bytes);
-      for (std::size_t i = 0; i < count; ++i) {
-        const LeafItem item = leaf_item(bytes, i);
-        address_in(
-            key_of(item.key),
-            ByteSpan(bytes).subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value()));
-      }
+      for (std::size_t i = 0; i < count; ++i)
+        address_in(key_of(leaf_item(bytes, i).key), item_data(ByteSpan(bytes), i));
     } else {
       for (std::size_t i = 0; i < count; ++i) {
         NodeEntry entry = node_entry(bytes, i);
@@ -167,18 +152,24 @@ class Relocation {
     }
   }
 
+  // Bytes of the device.
+  std::uint64_t given_up() const {
+    std::uint64_t sum = 0;
+    for (const std::uint64_t logical : plan_.emptied) {
+      const Chunk& chunk = volume_.chunks().at(logical);
+      sum += chunk.length * chunk.copies.size();
+    }
+    return sum;
+  }
+
   void chunks(std::vector<Item>& items) const {
-    std::uint64_t given_up = 0;
     std::erase_if(items, [&](const Item& one) {
-      if (one.key.type != item::chunk || !is_emptied(one.key.offset)) return false;
-      const Chunk& chunk = volume_.chunks().at(one.key.offset);
-      given_up += chunk.length * chunk.copies.size();
-      return true;
+      return one.key.type == item::chunk && is_emptied(one.key.offset);
     });
     for (Item& one : items)
       if (one.key.type == item::device) {
         auto device = parse_as<DeviceItem>(one.data, 0);
-        device.used = device.used.value() - given_up;
+        device.used = device.used.value() - given_up();
         put_at(one.data, 0, device);
       }
   }
@@ -384,6 +375,18 @@ class Relocation {
 };
 
 }  // namespace
+
+void copy_unreferenced(Store& place, std::uint64_t from, std::uint64_t to, std::uint64_t length,
+                       std::uint64_t& copied, Progress& progress) {
+  constexpr std::uint64_t piece = 1 << 18;  // is written while it is still in the processor's cache
+  for (std::uint64_t done = 0; done < length;) {
+    const std::uint64_t step = std::min(piece, length - done);
+    place.write_unreferenced(to + done, read_buffer(place, from + done, step));
+    copied += step;
+    progress.advance(copied);
+    done += step;
+  }
+}
 
 void empty_chunks(Volume& volume, const Shrinking& plan, Progress& progress) {
   Relocation(volume, plan, progress).run();

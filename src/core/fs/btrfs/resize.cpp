@@ -26,22 +26,12 @@ void edit_leaves(Volume& volume, const Root& root,
     if (block.level != 0) return true;
     Buffer bytes(block.bytes.begin(), block.bytes.end());
     bool any = false;
-    const std::size_t count = parse_as<BlockHeader>(bytes, 0).items.value();
-    for (std::size_t i = 0; i < count; ++i) {
-      const LeafItem item = leaf_item(bytes, i);
-      any |= edit(
-          key_of(item.key),
-          ByteSpan(bytes).subspan(sizeof(BlockHeader) + item.offset.value(), item.size.value()));
-    }
+    for (std::size_t i = 0; i < item_count(bytes); ++i)
+      any |= edit(key_of(leaf_item(bytes, i).key), item_data(ByteSpan(bytes), i));
     if (any) changed.emplace_back(block.block, std::move(bytes));
     return true;
   });
   for (auto& [at, bytes] : changed) volume.write_block(at, std::move(bytes));
-}
-
-void set_device_size(const Key& key, ByteSpan data, std::uint64_t size) {
-  if (key.type != item::device || data.size() < sizeof(DeviceItem)) return;
-  put_at(data, offsetof(DeviceItem, size), Le64(size));
 }
 
 // The stripes of a chunk's item, behind its head, as they are now.
@@ -54,7 +44,8 @@ void set_stripes(const Volume& volume, std::uint64_t logical, ByteSpan stripes) 
 void set_end(Volume& volume, std::uint64_t size) {
   edit_leaves(volume, volume.chunk_tree(), [&](const Key& key, ByteSpan data) {
     const Buffer before(data.begin(), data.end());
-    set_device_size(key, data, size);
+    if (key.type == item::device && data.size() >= sizeof(DeviceItem))
+      put_at(data, offsetof(DeviceItem, size), Le64(size));
     if (key.type == item::chunk) set_stripes(volume, key.offset, data.subspan(sizeof(ChunkItem)));
     return !std::equal(before.begin(), before.end(), data.begin());
   });
@@ -84,20 +75,6 @@ void move_device_extents(Volume& volume, const std::vector<ChunkMove>& moves) {
         one.key.type == item::device_extent && found != targets.end())
       one.key.offset = found->second;
   tree.write(volume, [](std::uint64_t block) { return block; });
-}
-
-void copy(Volume& volume, const ChunkMove& move, const Ranges& used, std::uint64_t& copied,
-          Progress& progress) {
-  constexpr std::uint64_t piece = 1 << 18;  // is written while it is still in the processor's cache
-  for (const auto& [from, to] : used)
-    for (std::uint64_t at = from; at < to;) {
-      const std::uint64_t step = std::min(piece, to - at);
-      const Buffer bytes = read_buffer(volume.place(), move.from + at, step);
-      volume.place().write_unreferenced(move.to + at, bytes);
-      copied += step;
-      progress.advance(copied);
-      at += step;
-    }
 }
 
 }  // namespace
@@ -132,35 +109,27 @@ void shrink(Volume& volume, const Shrinking& plan, Progress& progress) {
   for (const ChunkMove& move : plan.copies)
     used[move.chunk] = used_in(volume, move.chunk, volume.chunks().at(move.chunk));
   std::uint64_t copied = 0;
-  for (const ChunkMove& move : plan.copies) copy(volume, move, used[move.chunk], copied, progress);
+  for (const ChunkMove& move : plan.copies)
+    for (const auto& [from, to] : used[move.chunk])
+      copy_unreferenced(volume.place(), move.from + from, move.to + from, to - from, copied,
+                        progress);
   for (const ChunkMove& move : plan.copies) volume.move_copy(move.chunk, move.copy, move.to);
   if (!plan.copies.empty()) move_device_extents(volume, plan.copies);
   set_end(volume, plan.size);
   progress.end();
 }
 
-Ranges own_tables(const Volume& volume, bool only_device_item) {
+Ranges device_item_places(const Volume& volume) {
   Ranges own;
-  const auto add = [&](std::uint64_t logical) {
-    const auto [start, chunk] = volume.chunk_of(logical, volume.node_size());
-    for (const std::uint64_t copy : chunk->copies) {
-      const std::uint64_t at = copy + (logical - start);
-      add_range(own, at, at + volume.node_size());
-    }
-  };
   walk_tree(volume, volume.chunk_tree(), [&](const TreeBlock& block) {
-    bool wanted = !only_device_item;
-    if (block.level == 0)
-      for (std::size_t i = 0; i < parse_as<BlockHeader>(block.bytes, 0).items.value(); ++i)
-        wanted = wanted || leaf_item(block.bytes, i).key.type == item::device;
-    if (wanted) add(block.block);
+    bool wanted = false;
+    for (std::size_t i = 0; block.level == 0 && i < item_count(block.bytes); ++i)
+      wanted = wanted || leaf_item(block.bytes, i).key.type == item::device;
+    if (wanted)
+      for (const std::uint64_t at : volume.places(block.block, volume.node_size()))
+        add_range(own, at, at + volume.node_size());
     return true;
   });
-  if (const auto root = volume.tree(object::device_tree); root && !only_device_item)
-    walk_tree(volume, *root, [&](const TreeBlock& block) {
-      add(block.block);
-      return true;
-    });
   return own;
 }
 

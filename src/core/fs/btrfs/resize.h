@@ -15,7 +15,7 @@ void grow(Volume& volume, std::uint64_t size);
 /// What moves is written as unreferenced.
 void shrink(Volume& volume, const Shrinking& plan, Progress& progress);
 
-/// Blocks of the trees that say where chunks lie, and how long the device is: bytes of the device.
-Ranges own_tables(const Volume& volume, bool only_device_item);
+/// Bytes of the device where the block with the device's own item lies.
+Ranges device_item_places(const Volume& volume);
 
 }  // namespace jh::btrfs

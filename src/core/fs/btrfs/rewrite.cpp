@@ -15,7 +15,7 @@ TreeCopy::TreeCopy(const Volume& volume, const Root& root) {
   walk_tree(volume, root, [&](const TreeBlock& block) {
     blocks_.push_back({block.block, Buffer(block.bytes.begin(), block.bytes.end())});
     if (block.level != 0) return true;
-    const std::size_t count = parse_as<BlockHeader>(block.bytes, 0).items.value();
+    const std::size_t count = item_count(block.bytes);
     for (std::size_t i = 0; i < count; ++i) {
       const ConstByteSpan data = item_data(block.bytes, i);
       items_.push_back({key_of(leaf_item(block.bytes, i).key), Buffer(data.begin(), data.end())});
@@ -105,7 +105,7 @@ bool TreeCopy::add_leaf(std::uint64_t leaf, std::uint64_t root, std::uint64_t ge
   // The last node above the leaves: the new leaf comes last.
   const auto node = std::find_if(blocks_.rbegin(), blocks_.rend(),
                                  [](const Block& block) { return block.level() == 1; });
-  const auto count = parse_as<BlockHeader>(node->bytes, 0).items.value();
+  const auto count = item_count(node->bytes);
   if ((count + 1) * sizeof(NodeEntry) > node->bytes.size() - sizeof(BlockHeader)) return false;
   lead_to(*node, leaf, generation);
   blocks_.push_back(made(leaf, 0));
@@ -147,7 +147,7 @@ void TreeCopy::set_keys(const std::function<std::uint64_t(std::uint64_t)>& place
   for (unsigned level = 0; level < most_levels; ++level)
     for (Block& block : blocks_) {
       if (block.level() != level) continue;
-      const std::size_t count = parse_as<BlockHeader>(block.bytes, 0).items.value();
+      const std::size_t count = item_count(block.bytes);
       for (std::size_t i = 0; level != 0 && i < count; ++i) {
         NodeEntry entry = node_entry(block.bytes, i);
         const std::uint64_t child = entry.block.value();

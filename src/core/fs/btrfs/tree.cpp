@@ -112,22 +112,18 @@ class BtrfsTree final : public FileTree {
   }
 
   void content(const Key& key, ConstByteSpan data, File& file, std::vector<Extent>& further) {
-    if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
-    const auto head = parse_as<FileExtentHead>(data, 0);
-    if (head.type == extent_type::in_line) {
+    const FileExtent extent = file_extent(data);
+    if (extent.is_inline()) {
       note(file.facts, key, data);
       return;
     }
-    if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
-      wrong("a file's extent is cut off");
-    const auto place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
     // All but where it lies.
     Buffer told(data.begin(), data.end());
-    const std::uint64_t block = place.block.value();
+    const std::uint64_t block = extent.place.block.value();
     put_at(told, sizeof(FileExtentHead), Le64(block == 0 ? 0 : 1));
     note(file.facts, key, told);
     if (block == 0) return;
-    const std::uint64_t length = place.block_length.value();
+    const std::uint64_t length = extent.place.block_length.value();
     // However the items are cut: the sums one behind the other, and where there are none.
     std::uint64_t reached = block;
     const std::size_t width = sum_size(volume_.sums());
@@ -140,12 +136,11 @@ class BtrfsTree final : public FileTree {
       file.facts.insert(file.facts.end(), sums.begin(), sums.end());
       reached = at + sums.size() / width * volume_.sector_size();
     });
-    if (head.type == extent_type::prepared) return;
-    const auto [start, chunk] = volume_.chunk_of(block, length);
-    for (std::size_t copy = 0; copy < chunk->copies.size(); ++copy) {
+    if (extent.head.type == extent_type::prepared) return;
+    const auto places = volume_.places(block, length);
+    for (std::size_t copy = 0; copy < places.size(); ++copy) {
       auto& list = copy == 0 ? file.content : further;
-      list.push_back({Extent::Kind::data, key.offset + copy * next_copy,
-                      chunk->copies[copy] + (block - start), length});
+      list.push_back({Extent::Kind::data, key.offset + copy * next_copy, places[copy], length});
     }
   }
 

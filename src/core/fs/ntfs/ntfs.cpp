@@ -136,9 +136,7 @@ void NtfsFilesystem::note_own() {
 std::optional<std::uint64_t> NtfsFilesystem::first_kept(std::uint64_t at, std::uint64_t length) {
   if (!own_) note_own();
   const std::uint64_t end = at + length;
-  for_each_inside(*own_, at, end, [&](std::uint64_t from, std::uint64_t to) {
-    if (from == at) at = to;
-  });
+  at = first_outside(*own_, at, end);
   return at < std::min(end, fs_.geometry().size()) ? std::optional(at) : std::nullopt;
 }
 

@@ -82,12 +82,8 @@ class XfsFilesystem final : public Filesystem {
 
   std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override {
     if (may_change_.empty()) note_own();
-    std::uint64_t reached = at;
-    for_each_inside(may_change_, at, at + length, [&](std::uint64_t from, std::uint64_t to) {
-      if (from <= reached) reached = to;
-    });
-    if (reached >= at + length) return std::nullopt;
-    return reached;
+    const std::uint64_t kept = first_outside(may_change_, at, at + length);
+    return kept < at + length ? std::optional(kept) : std::nullopt;
   }
 
   std::unique_ptr<FileTree> tree() override { return file_tree(place_, geometry_); }
