@@ -113,6 +113,10 @@ std::string human_decimal(Bytes size) {
   return in_units(size.value(), 1000, {"B", "kB", "MB", "GB", "TB", "PB", "EB"});
 }
 
+std::string counted(std::uint64_t count, const char* what) {
+  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+}
+
 std::string grouped(std::uint64_t number) {
   std::string digits = std::to_string(number);
   for (std::size_t i = digits.size(); i > 3; i -= 3) digits.insert(i - 3, " ");

@@ -50,6 +50,8 @@ std::string human(Bytes size);
 std::string human_decimal(Bytes size);
 /// "1 409 286 144": digits in groups of three.
 std::string grouped(std::uint64_t number);
+/// "1 block", "3 blocks": of a word that takes an s.
+std::string counted(std::uint64_t count, const char* what);
 /// "1.31 GiB (1.41 GB, 1 409 286 144 bytes)": what no one can misread.
 std::string spelled_out(Bytes size);
 /// The shortest exact text that parse_size reads back: "2GiB", "1536MiB", "1000".

@@ -16,16 +16,14 @@ namespace jh::btrfs {
 namespace {
 
 std::string words_of(const Shrinking& shrinking) {
-  const auto some = [](std::size_t count) {
-    return fmt::format("{} chunk{}", count, count == 1 ? "" : "s");
-  };
   if (shrinking.emptied.empty() && shrinking.copies.empty()) return "nothing has to move";
   std::string words;
-  if (!shrinking.emptied.empty()) words = some(shrinking.emptied.size()) + " emptied into others";
+  if (!shrinking.emptied.empty())
+    words = counted(shrinking.emptied.size(), "chunk") + " emptied into others";
   if (!shrinking.copies.empty()) {
     std::set<std::uint64_t> chunks;
     for (const ChunkMove& move : shrinking.copies) chunks.insert(move.chunk);
-    words += (words.empty() ? "" : ", ") + some(chunks.size()) + " moved to the front";
+    words += (words.empty() ? "" : ", ") + counted(chunks.size(), "chunk") + " moved to the front";
   }
   return words;
 }

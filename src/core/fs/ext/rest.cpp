@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "core/base/sizes.h"
 #include "core/fs/ext/fast_commit.h"
 #include "core/fs/ext/journal.h"
 #include "core/fs/ext/orphans.h"
@@ -9,13 +10,10 @@
 namespace jh::ext {
 
 std::string RestReport::text() const {
-  const auto some = [](std::uint64_t count, const char* what) {
-    return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
-  };
-  std::string text = some(transactions, "transaction") + ", " + some(blocks, "block");
-  if (fast_commits != 0) text += ", " + some(fast_commits, "fast commit");
-  if (orphans_removed != 0) text += "; " + some(orphans_removed, "orphaned file") + " removed";
-  if (orphans_cut != 0) text += "; " + some(orphans_cut, "file") + " cut to their length";
+  std::string text = counted(transactions, "transaction") + ", " + counted(blocks, "block");
+  if (fast_commits != 0) text += ", " + counted(fast_commits, "fast commit");
+  if (orphans_removed != 0) text += "; " + counted(orphans_removed, "orphaned file") + " removed";
+  if (orphans_cut != 0) text += "; " + counted(orphans_cut, "file") + " cut to their length";
   return text;
 }
 

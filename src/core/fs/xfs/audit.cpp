@@ -20,11 +20,7 @@ class StructureAudit {
     copy(number);
     try {
       const Group group(place_, geometry_, number);
-      free_ += group.free_space().free_blocks.value();
-      free_ += group.free_space().list_count.value();
-      free_ += group.free_space().tree_blocks.value();
-      inodes_ += group.inodes().inodes.value();
-      free_inodes_ += group.inodes().free_inodes.value();
+      totals_.add(group);
       if (with_trees) {
         free_space(group);
         inode_trees(group);
@@ -44,9 +40,9 @@ class StructureAudit {
       if (counted != said)
         add(fmt::format("the groups have {} {}, but the superblock says {}", counted, what, said));
     };
-    same("free blocks", free_, super.free_blocks.value());
-    same("inodes", inodes_, super.inodes.value());
-    same("free inodes", free_inodes_, super.free_inodes.value());
+    same("free blocks", totals_.free_blocks, super.free_blocks.value());
+    same("inodes", totals_.inodes, super.inodes.value());
+    same("free inodes", totals_.free_inodes, super.free_inodes.value());
   }
 
  private:
@@ -189,9 +185,7 @@ class StructureAudit {
   const Geometry& geometry_;
   Findings& findings_;
   std::string where_;
-  std::uint64_t free_ = 0;
-  std::uint64_t inodes_ = 0;
-  std::uint64_t free_inodes_ = 0;
+  Totals totals_;
   bool complete_ = true;
 };
 

@@ -222,4 +222,12 @@ std::vector<FreeExtent> Group::free_extents(Tree tree) const {
   return all;
 }
 
+void Totals::add(const Group& group) {
+  const FreeSpaceHeader& space = group.free_space();
+  free_blocks += std::uint64_t{space.free_blocks.value()} + space.list_count.value() +
+                 space.tree_blocks.value();
+  inodes += group.inodes().inodes.value();
+  free_inodes += group.inodes().free_inodes.value();
+}
+
 }  // namespace jh::xfs

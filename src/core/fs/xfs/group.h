@@ -51,6 +51,14 @@ class Group {
   InodeHeader inodes_{};
 };
 
+/// What the superblock says of all groups together.
+struct Totals {
+  std::uint64_t free_blocks = 0;
+  std::uint64_t inodes = 0;
+  std::uint64_t free_inodes = 0;
+  void add(const Group& group);
+};
+
 /// Sizes of what a tree keeps.
 struct TreeShape {
   std::uint32_t magic = 0;

@@ -20,6 +20,54 @@ std::uint32_t cycle_of(ConstByteSpan bytes, std::size_t at) {
   return first == log_magic ? parse_as<Be32>(bytes, at + 4).value() : first;
 }
 
+constexpr std::size_t summed_header = 328;  // bytes of the header, as most processors pad it
+
+// Of a record as it lies on disk; what is in the place of the sum does not count.
+std::uint32_t record_sum(ConstByteSpan record, std::size_t header_size, std::uint64_t headers,
+                         std::uint64_t length) {
+  Buffer head(record.begin(), record.begin() + static_cast<std::ptrdiff_t>(header_size));
+  put_at(head, offsetof(LogRecord, checksum), Le32(0));
+  std::uint32_t sum = crc32c_raw(~0U, head);
+  for (std::uint64_t more = 1; more < headers; ++more)
+    sum = crc32c_raw(sum, record.subspan(more * basic_block, sizeof(LogRecordMore)));
+  return ~crc32c_raw(sum, record.subspan(headers * basic_block, length));
+}
+
+// Where the headers keep the first word of a sector of the data.
+std::size_t word_place(std::uint64_t sector) {
+  constexpr std::uint64_t in_header = log_header_reach / basic_block;
+  return sector < in_header ? offsetof(LogRecord, cycles) + sector * sizeof(Be32)
+                            : sector / in_header * basic_block + offsetof(LogRecordMore, cycles) +
+                                  sector % in_header * sizeof(Be32);
+}
+
+// What leaves nothing to be done: that the filesystem was unmounted, or a transaction of nothing.
+Buffer closing_text(bool ends) {
+  Buffer text;
+  const auto add = [&](const auto& part) {
+    const ConstByteSpan bytes = bytes_of(part);
+    text.insert(text.end(), bytes.begin(), bytes.end());
+  };
+  const auto operation = [&](std::uint8_t client, std::uint8_t flags, std::uint32_t length) {
+    LogOperation made{};
+    made.transaction = 0xB0C0D0D0;
+    made.length = length;
+    made.client = client;
+    made.flags = flags;
+    add(made);
+  };
+  if (ends) {
+    UnmountText unmounted{};
+    unmounted.magic = unmount_magic;
+    operation(log_client::log, log_flag::unmount, sizeof(unmounted));
+    add(unmounted);
+  } else {
+    operation(log_client::transaction, log_flag::start, 0);
+    operation(log_client::transaction, log_flag::commit, 0);
+  }
+  return text;
+}
+
 }  // namespace
 
 Log::Log(Store& place, const Geometry& geometry)
@@ -122,18 +170,12 @@ Buffer Log::read_sectors(std::uint64_t sector, std::uint64_t count) const {
 
 bool Log::sum_is_right(const Found& found) const {
   const Buffer bytes = read_sectors(found.sector, found.sectors);
-  const ConstByteSpan all = bytes;
+  const std::uint32_t kept = found.header.checksum.value();
+  const auto sum = [&](std::size_t size) {
+    return record_sum(bytes, size, found.headers, found.header.length.value());
+  };
   // Processors differ in how they pad the header at its end.
-  for (const std::size_t size : {std::size_t{328}, sizeof(LogRecord)}) {
-    Buffer head(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(size));
-    put_at(head, offsetof(LogRecord, checksum), Le32(0));
-    std::uint32_t sum = crc32c_raw(~0U, head);
-    for (std::uint32_t more = 1; more < found.headers; ++more)
-      sum = crc32c_raw(sum, all.subspan(more * basic_block, sizeof(LogRecordMore)));
-    sum = crc32c_raw(sum, all.subspan(found.headers * basic_block, found.header.length.value()));
-    if (~sum == found.header.checksum.value()) return true;
-  }
-  return false;
+  return sum(summed_header) == kept || sum(sizeof(LogRecord)) == kept;
 }
 
 // The newest record may not have come to the disk as a whole.
@@ -192,8 +234,7 @@ void Log::for_each_record(const std::function<void(const Record&)>& visit) const
     record.data = read_sectors(sector + found.headers, found.sectors - found.headers);
     // The first word of each sector made room for the number of the round.
     for (std::size_t i = 0; i < record.data.size() / basic_block; ++i) {
-      const std::size_t kept =
-          i < 64 ? offsetof(LogRecord, cycles) + i * 4 : i / 64 * basic_block + 4 + i % 64 * 4;
+      const std::size_t kept = word_place(i);
       if (kept + 4 > headers.size())
         wrong(fmt::format("the record in sector {} of the log is damaged", sector));
       put_at(record.data, i * basic_block, parse_as<Be32>(headers, kept));
@@ -222,26 +263,7 @@ void Log::close(bool ends) {
       std::max<std::uint64_t>(geometry_.superblock().log_stripe_unit.value(), basic_block);
   if (unit % basic_block != 0 || unit > longest_record * basic_block)
     wrong("the log's stripe unit is impossible");
-  Buffer text;
-  const auto operation = [&](std::uint8_t client, std::uint8_t flags, std::uint32_t length) {
-    LogOperation made{};
-    made.transaction = 0xB0C0D0D0;
-    made.length = length;
-    made.client = client;
-    made.flags = flags;
-    const ConstByteSpan bytes = bytes_of(made);
-    text.insert(text.end(), bytes.begin(), bytes.end());
-  };
-  if (ends) {
-    UnmountText unmounted{};
-    unmounted.magic = unmount_magic;
-    operation(log_client::log, log_flag::unmount, sizeof(unmounted));
-    const ConstByteSpan bytes = bytes_of(unmounted);
-    text.insert(text.end(), bytes.begin(), bytes.end());
-  } else {
-    operation(log_client::transaction, log_flag::start, 0);
-    operation(log_client::transaction, log_flag::commit, 0);
-  }
+  const Buffer text = closing_text(ends);
   // Headers, text, and what fills a unit; each header reaches 64 sectors.
   std::uint64_t headers = 1;
   std::uint64_t total = 0;
@@ -261,22 +283,15 @@ void Log::close(bool ends) {
   const auto round_of = [&](std::uint64_t sector) {
     return Be32(head_cycle_ + (sector >= sectors_ ? 1 : 0));
   };
-  for (std::uint64_t i = headers; i < total / basic_block; ++i) {
-    const std::uint64_t number = i - headers;
-    const auto word = parse_as<Be32>(bytes, i * basic_block);
-    if (number < 64)
-      header.cycles[number] = word;
-    else
-      put_at(bytes, number / 64 * basic_block + 4 + number % 64 * 4, word);
+  put_at(bytes, 0, header);
+  for (std::uint64_t i = 1; i < total / basic_block; ++i) {
+    if (i >= headers)
+      put_at(bytes, word_place(i - headers), parse_as<Be32>(bytes, i * basic_block));
     put_at(bytes, i * basic_block, round_of(head_ + i));
   }
-  for (std::uint64_t i = 1; i < headers; ++i) put_at(bytes, i * basic_block, round_of(head_ + i));
-  put_at(bytes, 0, header);
-  std::uint32_t sum = crc32c_raw(~0U, ConstByteSpan(bytes).first(328));
-  for (std::uint64_t i = 1; i < headers; ++i)
-    sum = crc32c_raw(sum, ConstByteSpan(bytes).subspan(i * basic_block, sizeof(LogRecordMore)));
-  sum = crc32c_raw(sum, ConstByteSpan(bytes).subspan(headers * basic_block));
-  put_at(bytes, offsetof(LogRecord, checksum), Le32(~sum));
+  const std::uint32_t sum =
+      record_sum(bytes, summed_header, headers, total - headers * basic_block);
+  put_at(bytes, offsetof(LogRecord, checksum), Le32(sum));
   const auto write = [&](std::uint64_t sector, ConstByteSpan data) {
     for (; !data.empty(); data = data.subspan(basic_block), ++sector)
       place_.write(at(sector), data.first(basic_block));

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "core/base/sizes.h"
 #include "core/fs/xfs/group.h"
 
 namespace jh::xfs {
@@ -22,22 +23,14 @@ bool has_deletions(Store& place, const Geometry& geometry) {
 
 // While it is mounted the guest counts in memory; the groups know.
 void set_totals(Store& place, const Geometry& geometry) {
-  std::uint64_t free_blocks = 0;
-  std::uint64_t inodes = 0;
-  std::uint64_t free_inodes = 0;
-  for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
-    const Group group(place, geometry, number);
-    const FreeSpaceHeader& space = group.free_space();
-    free_blocks += std::uint64_t{space.free_blocks.value()} + space.list_count.value() +
-                   space.tree_blocks.value();
-    inodes += group.inodes().inodes.value();
-    free_inodes += group.inodes().free_inodes.value();
-  }
+  Totals totals;
+  for (std::uint32_t number = 0; number < geometry.groups(); ++number)
+    totals.add(Group(place, geometry, number));
   Buffer sector = read_buffer(place, 0, geometry.sector_size());
   auto super = parse_as<Superblock>(sector, 0);
-  super.free_blocks = free_blocks;
-  super.inodes = inodes;
-  super.free_inodes = free_inodes;
+  super.free_blocks = totals.free_blocks;
+  super.inodes = totals.inodes;
+  super.free_inodes = totals.free_inodes;
   super.log_incompatible = 0;
   put_at(sector, 0, super);
   set_sum(sector, offsetof(Superblock, checksum));
@@ -47,11 +40,8 @@ void set_totals(Store& place, const Geometry& geometry) {
 }  // namespace
 
 std::string RestReport::text() const {
-  const auto some = [](std::uint64_t count, const char* what) {
-    return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
-  };
-  std::string text = some(replayed.transactions, "transaction") + ", " +
-                     some(replayed.buffers, "block") + ", " + some(replayed.inodes, "inode");
+  std::string text = counted(replayed.transactions, "transaction") + ", " +
+                     counted(replayed.buffers, "block") + ", " + counted(replayed.inodes, "inode");
   if (deletions) text += "; files deleted while open are left to the guest's start";
   return text;
 }
