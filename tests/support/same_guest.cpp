@@ -1,6 +1,7 @@
 #include "support/same_guest.h"
 
 #include <fmt/format.h>
+#include <gtest/gtest.h>
 
 #include <algorithm>
 #include <filesystem>
@@ -11,6 +12,7 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
+#include "core/guest/content.h"
 #include "core/guest/guest.h"
 #include "core/guest/unused.h"
 #include "support/ext_tools.h"
@@ -126,6 +128,25 @@ bool for_each_difference_in_use(const OpenGuest& was, const OpenGuest& now, MayD
 }
 
 }  // namespace
+
+void look_all_over(MemoryStore& place, Files files, const std::string& words) {
+  const MemoryStore was(place, "was");
+  const Content content = recognise_content(place);
+  if (content.filesystem) try {
+      Findings findings;
+      Silent silent;
+      Filesystem& fs = *content.filesystem;
+      fs.audit(AuditScope::full, {}, findings, silent);
+      fs.floor();
+      fs.for_each_free([](std::uint64_t, std::uint64_t) {});
+      fs.read_text("/etc/fstab", 4096);
+      fs.plan_resize(Bytes(place.size() * 3));
+      if (files == Files::asked) tree_sums(fs);
+    } catch (const Error& error) {
+      EXPECT_NE(error.status(), Status::internal) << words << ": " << error.what();
+    }
+  EXPECT_TRUE(place.same_content(was)) << words << ": looking has written";
+}
 
 Sums tree_sums(Filesystem& fs) {
   Sums found;

@@ -6,6 +6,7 @@
 
 #include "core/fs/filesystem.h"
 #include "core/store/host.h"
+#include "core/store/memory_store.h"
 
 namespace jh::test {
 
@@ -13,6 +14,12 @@ namespace jh::test {
 /// Files that the tree passes over are left out.
 using Sums = std::map<std::string, std::uint32_t>;
 Sums tree_sums(Filesystem& fs);
+
+/// Asks a place that lies all that can be asked of it, its files only if that is wanted, since they
+/// take their time: whatever it holds, errors are ordinary ones, and looking writes nothing. Fails
+/// the test otherwise, with these words.
+enum class Files { asked, left_out };
+void look_all_over(MemoryStore& place, Files files, const std::string& words = {});
 
 /// The disks in this image on two hosts: same size, and equal in every byte but those that `before`
 /// has free. Further disks of the guest in `also`.
