@@ -14,6 +14,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/xfs_guest.h"
 
 namespace jh::test {
 namespace {
@@ -93,6 +94,43 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
 
 INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(makes()),
                          [](const auto& test) { return std::string(test.param.name); });
+
+// Any combination of features, a guest that lived in it: the audit finds it sound, it grows, and
+// the system is content. JUNEHEATH_FULL: a hundred of them.
+TEST(Xfs, AnyCombinationOfFeaturesGrows) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const char* wanted = std::getenv("JUNEHEATH_SEED");
+  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
+                                          : std::random_device{}() % 1'000'000;
+  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 100 : 2;
+  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  int made = 0;
+  for (int i = 0; i < rounds; ++i) {
+    std::mt19937_64 random{seed + static_cast<unsigned>(i)};
+    const std::vector<std::string> options = any_xfs_options(random);
+    SCOPED_TRACE(fmt::format("seed {}: {}", seed + i, fmt::join(options, " ")));
+    const std::uint64_t size = (600 + random() % 200) * mib;
+    std::filesystem::remove(image);
+    std::filesystem::remove(image + ".juneheath");
+    make_xfs(image, size, options, false);
+    live_in_xfs(image, random);
+    ASSERT_EQ(check_xfs(image), "");
+    const Outcome sound = juneheath({"audit", image});
+    ASSERT_EQ(sound.status, 0) << sound.out << sound.err;
+    const std::string tree = mounted_tree(image);
+    const Outcome grown =
+        juneheath({"grow", image, "--by", std::to_string(1 + random() % (3 * size)), "--yes"});
+    ASSERT_EQ(grown.status, 0) << grown.err;
+    ASSERT_EQ(check_xfs(image), "");
+    const Outcome audit = juneheath({"audit", image});
+    ASSERT_EQ(audit.status, 0) << audit.out;
+    ASSERT_EQ(mounted_tree(image), tree);
+    ++made;
+  }
+  EXPECT_EQ(made, rounds);
+}
 
 // In memory: larger, again and again, by any amount. The files stay, the audit is content, and now
 // and then the checker.
@@ -259,6 +297,109 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
     std::filesystem::remove(copy);
   }
   EXPECT_GT(found_by_both, rounds / 4);
+}
+
+// Blocks of files: a bit of a folder's names, of its index, of its free room, of attributes and
+// their values, of a link's text, of an inode, with its sum put right.
+TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const char* wanted = std::getenv("JUNEHEATH_SEED");
+  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
+                                          : std::random_device{}() % 1'000'000;
+  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  std::mt19937_64 random{seed};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
+  live_in_xfs(image, random);
+  MemoryStore whole = load(image);
+  const xfs::Geometry geometry(whole);
+  struct Target {
+    std::uint64_t at;
+    std::size_t sum;
+    std::size_t unit;
+    std::string what;
+  };
+  std::map<std::string, std::vector<Target>> targets;
+  const std::size_t block = geometry.block_size();
+  const std::size_t inode_size = geometry.superblock().inode_size.value();
+  for (std::uint32_t number = 0; number < geometry.groups(); ++number)
+    xfs::Group(whole, geometry, number)
+        .walk(xfs::Tree::inodes, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
+          for (std::size_t i = 0; i < records * 64; ++i) {
+            const auto chunk = parse_as<xfs::InodeChunk>(data, i / 64 * sizeof(xfs::InodeChunk));
+            if ((chunk.hole_mask.value() >> (i % 64 / 4) & 1) != 0 ||
+                (chunk.free.value() >> (i % 64) & 1) != 0)
+              continue;
+            const std::uint64_t inode =
+                (std::uint64_t{number} << (geometry.superblock().group_blocks_log +
+                                           geometry.superblock().inodes_per_block_log)) |
+                (chunk.first.value() + i % 64);
+            const xfs::InodeFile file(whole, geometry, inode);
+            const std::uint64_t at =
+                geometry.block_at(inode >> geometry.superblock().inodes_per_block_log) +
+                (inode & ((1U << geometry.superblock().inodes_per_block_log) - 1)) * inode_size;
+            targets[file.is_folder() ? "folder"
+                    : file.is_link() ? "link"
+                                     : "file"]
+                .push_back({at, offsetof(xfs::Inode, checksum), inode_size,
+                            fmt::format("inode {}", inode)});
+            for (const bool attributes : {false, true}) {
+              if (!attributes && file.is_file()) continue;
+              for (const xfs::FileExtent& extent : file.extents(attributes))
+                for (std::uint64_t k = 0; k < extent.count; ++k) {
+                  const std::uint64_t place = geometry.block_at(extent.block + k);
+                  const std::uint32_t magic = read_as<Be32>(whole, place).value();
+                  const bool text = magic == xfs::block_magic::remote_value ||
+                                    magic == xfs::block_magic::link_text;
+                  const bool names = magic == xfs::one_block_magic ||
+                                     magic == xfs::data_block_magic ||
+                                     magic == xfs::block_magic::free_index;
+                  const std::string kind =
+                      text || names
+                          ? fmt::format("{:08x}", magic)
+                          : fmt::format("index {:04x}", read_as<Be16>(whole, place + 8).value());
+                  targets[kind].push_back(
+                      {place,
+                       text    ? offsetof(xfs::TextHeader, checksum)
+                       : names ? offsetof(xfs::DirectoryHeader, checksum)
+                               : offsetof(xfs::IndexHeader, checksum),
+                       block, fmt::format("inode {} block {}", inode, extent.offset + k)});
+                }
+            }
+          }
+        });
+  EXPECT_GE(targets.size(), 10U);
+  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 300 : 25;
+  int both = 0, ours = 0, theirs = 0;
+  for (int i = 0; i < rounds; ++i) {
+    auto kind = targets.begin();
+    std::advance(kind, random() % targets.size());
+    const Target& target = kind->second[random() % kind->second.size()];
+    MemoryStore place(whole, "place");
+    Buffer bytes = read_buffer(place, target.at, target.unit);
+    // Where something stands: an index has most of its bytes empty.
+    std::size_t victim = random() % target.unit;
+    while (random() % 8 != 0 && bytes[victim] == 0) victim = random() % target.unit;
+    bytes[victim] ^= static_cast<std::uint8_t>(1U << random() % 8);
+    xfs::set_sum(bytes, target.sum);
+    place.write(target.at, bytes);
+    const std::string copy = folder / "copy.img";
+    save(place, copy);
+    const std::string checker = check_xfs(copy);
+    const Outcome audit = juneheath({"audit", copy});
+    ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
+    const std::string what = fmt::format("{} ({}), byte {}", target.what, kind->first, victim);
+    EXPECT_TRUE(checker.empty() || audit.status == 4) << what << "\n" << checker;
+    both += !checker.empty() && audit.status == 4;
+    ours += checker.empty() && audit.status == 4;
+    theirs += !checker.empty() && audit.status == 0;
+    if (std::getenv("JUNEHEATH_FULL") != nullptr && checker.empty() && audit.status == 4)
+      fmt::print("  only ours: {}: {}\n", what, audit.out.substr(0, 400));
+    std::filesystem::remove(copy);
+  }
+  fmt::print("  {} found by both, {} by ours only, {} by the checker only\n", both, ours, theirs);
+  EXPECT_GT(both, rounds / 10);
 }
 
 // Each byte of each header and root in turn: named or harmless, never a fall, a hang or a write.

@@ -5,7 +5,9 @@
 
 #include "core/base/ranges.h"
 #include "core/fs/xfs/audit.h"
+#include "core/fs/xfs/audit_files.h"
 #include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/log.h"
 #include "core/fs/xfs/quota.h"
 
 namespace jh::xfs {
@@ -31,6 +33,10 @@ class ContentAudit {
     if (complete_) guarded([&] { quota_.compare(place_, geometry_, findings_); });
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) all_owned(group);
     reverse_map();
+    guarded([&] {
+      if (newest_ > Log(place_, geometry_).head())
+        add("something says that it was written by a place of the log that was not reached yet");
+    });
     progress_.end();
   }
 
@@ -40,6 +46,14 @@ class ContentAudit {
     std::uint32_t names = 0;
     std::uint32_t folders = 0;
     bool folder = false;
+    std::uint8_t type = 0;    // as names say it
+    std::uint64_t above = 0;  // the folder that it says it is in
+    std::uint64_t real = 0;   // the folder that has its name
+  };
+  struct Name {
+    std::uint64_t folder;
+    std::uint64_t child;
+    std::uint8_t type;
   };
 
   void add(const std::string& what) { findings_.add("XFS", what); }
@@ -167,6 +181,7 @@ class ContentAudit {
       Node& node = nodes_[number];
       node.links = file.core().links.value();
       node.folder = file.is_folder();
+      node.type = type_of(file.core().mode.value());
       quota_.note(geometry_.superblock(), number, file.core());
       const std::string who = fmt::format("inode {}", number);
       std::uint64_t blocks = 0;
@@ -175,6 +190,9 @@ class ContentAudit {
           own(block, 1, who, number);
           ++blocks;
         });
+        if (extents.size() != file.extents_said(attributes))
+          add(fmt::format("{} has {} extents, but says {}", who, extents.size(),
+                          file.extents_said(attributes)));
         for (const FileExtent& extent : extents) {
           own(extent.block, extent.count, who, number);
           blocks += extent.count;
@@ -182,20 +200,39 @@ class ContentAudit {
       }
       if (blocks != file.core().blocks.value())
         add(fmt::format("{} has {} blocks, but says {}", who, blocks, file.core().blocks.value()));
-      if (node.folder)
-        file.for_each_entry(
-            [&](const InodeFile::Entry& entry) { names_.emplace_back(number, entry.inode); });
+      newest_ = std::max(newest_, file.core().log_sequence.value());
+      const Hearer hearer{[&](const std::string& what) { add(who + ": " + what); },
+                          [&](std::uint64_t sequence) { newest_ = std::max(newest_, sequence); }};
+      audit_fields(geometry_, file, hearer);
+      if (node.folder) {
+        node.above = file.above();
+        file.for_each_entry([&](const InodeFile::Entry& entry) {
+          names_.push_back({number, entry.inode, entry.type});
+        });
+        guarded([&] { audit_index(geometry_, file, hearer); });
+      }
+      if (file.is_link()) guarded([&] { audit_link_text(place_, geometry_, file, hearer); });
+      guarded([&] { audit_attributes(place_, geometry_, file, hearer); });
     });
   }
 
+  // "Directories": what a name says its inode is, by the upper bits of its mode.
+  static std::uint8_t type_of(std::uint16_t mode) {
+    constexpr std::array<std::uint8_t, 16> types{0, 5, 3, 0, 2, 0, 4, 0, 1, 0, 7, 0, 6, 0, 0, 0};
+    return types[mode >> 12];
+  }
+
   void links() {
-    for (const auto& [folder, child] : names_) {
+    for (const auto& [folder, child, type] : names_) {
       const auto found = nodes_.find(child);
       if (found == nodes_.end()) {
         add(fmt::format("folder {} has a name for inode {}, which is not in use", folder, child));
         continue;
       }
       ++found->second.names;
+      found->second.real = folder;
+      if (geometry_.is(incompatible::file_types) && type != found->second.type)
+        add(fmt::format("a name in folder {} says that inode {} is something else", folder, child));
       if (found->second.folder) ++nodes_[folder].folders;
     }
     const Superblock& super = geometry_.superblock();
@@ -216,6 +253,9 @@ class ContentAudit {
         add(fmt::format("inode {} says {} links, and has {}", number, node.links, expected));
       if (node.folder && !own && node.names != 1)
         add(fmt::format("folder {} has {} names", number, node.names));
+      const std::uint64_t real = number == super.root_inode.value() ? number : node.real;
+      if (node.folder && node.above != real)
+        add(fmt::format("folder {} says that it is in {}, and is in {}", number, node.above, real));
     }
   }
 
@@ -286,9 +326,10 @@ class ContentAudit {
   Ranges shared_;  // that may have several owners
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_;
   std::unordered_map<std::uint64_t, Node> nodes_;
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> names_;  // folder, inode
-  std::map<std::uint64_t, Ranges> by_owner_;                    // where there is a reverse map
+  std::vector<Name> names_;
+  std::map<std::uint64_t, Ranges> by_owner_;  // where there is a reverse map
   QuotaCounts quota_;
+  std::uint64_t newest_ = 0;  // place of the log that anything was written by
   bool complete_ = true;
 };
 

@@ -84,6 +84,7 @@ static_assert(sizeof(Superblock) == 264);
 
 constexpr std::uint32_t superblock_magic = 0x58465342;  // "XFSB"
 constexpr std::uint16_t version_mask = 0x000F;
+constexpr std::uint16_t folded_names = 0x4000;  // letters of both cases are one
 // "Allocation Groups", superblocks: sb_features_ro_compat, sb_features_incompat.
 namespace ro_compatible {
 constexpr std::uint32_t free_inode_tree = 1, reverse_map = 2, shared_extents = 4,
@@ -239,7 +240,7 @@ struct Inode {
   Be32 links;
   Be16 project_low;
   Be16 project_high;
-  Be64 many_extents;  // with large extent counts
+  Be64 many_extents;  // with large extent counts; else zero
   Be64 accessed;
   Be64 modified;
   Be64 changed;
@@ -270,7 +271,13 @@ static_assert(offsetof(Inode, extents) == 76);
 static_assert(offsetof(Inode, checksum) == 100);
 static_assert(offsetof(Inode, number) == 152);
 static_assert(sizeof(Inode) == 176);
-constexpr std::uint16_t inode_magic = 0x494E;        // "IN"
+constexpr std::uint16_t inode_magic = 0x494E;  // "IN"
+// Flags: of files, of folders (what is in them inherits it), and all.
+constexpr std::uint16_t real_time = 1, extent_hint_flag = 0x0800, folder_hint_flag = 0x1000,
+                        of_folders = 0x1700, known_inode_flags = 0x7FFF;
+constexpr std::uint64_t direct_access = 1, shares_extents = 2, has_copy_hint = 4,
+                        known_inode_flags2 = 0x1F;
+constexpr std::uint32_t not_listed = 0xFFFFFFFF;     // among those that wait to be freed
 constexpr std::uint64_t has_big_time = 1U << 3;      // di_flags2
 constexpr std::uint64_t has_many_extents = 1U << 4;  // the same
 namespace fork {
@@ -315,6 +322,15 @@ static_assert(sizeof(DirectoryHeader) == 64);
 constexpr std::uint32_t one_block_magic = 0x58444233;      // "XDB3"
 constexpr std::uint32_t data_block_magic = 0x58444433;     // "XDD3"
 constexpr std::uint64_t directory_leaves_at = 1ULL << 35;  // bytes: what is behind is an index
+constexpr std::uint64_t directory_room_at = 1ULL << 36;    // bytes: free room of each block
+
+// One of the three longest free pieces of a directory block.
+struct BestFree {
+  Be16 offset;
+  Be16 length;
+};
+// Of a free piece: 0xFFFF, its length; its own offset in its last two bytes.
+constexpr std::uint16_t free_tag = 0xFFFF;
 
 // "Journaling Log": records.
 struct LogRecord {
@@ -512,6 +528,70 @@ struct IndexHeader {
   Be64 owner;
 };
 static_assert(sizeof(IndexHeader) == 56);
+
+// What follows the header in a leaf of a directory.
+struct LeafCounts {
+  Be16 count;
+  Be16 stale;  // entries of removed names
+  Be32 padding;
+};
+struct LeafEntry {
+  Be32 hash;
+  Be32 address;  // of the name, in 8 bytes; 0: stale
+};
+// What follows the header in a node, of a directory or of attributes.
+struct NodeCounts {
+  Be16 count;
+  Be16 level;
+  Be32 padding;
+};
+struct NodeEntry {
+  Be32 hash;  // the largest below
+  Be32 block;
+};
+
+// "Directories", free index blocks.
+struct RoomHeader {
+  Be32 magic;
+  boost::endian::little_uint32_buf_t checksum;
+  Be64 address;
+  Be64 log_sequence;
+  Uuid uuid;
+  Be64 owner;
+  Be32 first;  // directory block of the first number
+  Be32 count;
+  Be32 used;  // numbers other than `no_such_block`
+  Be32 padding;
+};
+static_assert(sizeof(RoomHeader) == 64);
+constexpr std::uint16_t no_such_block = 0xFFFF;
+
+// "Extended Attributes": in the inode, then leaves.
+struct ShortAttributes {
+  Be16 size;
+  std::uint8_t count;
+  std::uint8_t padding;
+};
+struct AttributeCounts {
+  Be16 count;
+  Be16 used;        // bytes of names and values
+  Be16 first_used;  // where they begin
+  std::uint8_t holes;
+  std::uint8_t padding;
+  std::array<std::array<Be16, 2>, 3> free;  // offset, bytes
+  Be32 more_padding;
+};
+static_assert(sizeof(AttributeCounts) == 24);
+struct AttributeEntry {
+  Be32 hash;
+  Be16 name;  // where it stands in the block
+  std::uint8_t flags;
+  std::uint8_t padding;
+};
+static_assert(sizeof(AttributeEntry) == 8);
+namespace attribute {
+constexpr std::uint8_t local = 1, root = 2, secure = 4, parent = 8, incomplete = 0x80;
+}  // namespace attribute
 
 // Magic numbers of further blocks that have a sum and a log sequence.
 namespace block_magic {

@@ -70,6 +70,13 @@ void InodeFile::add_extents(ConstByteSpan data, std::size_t count,
   }
 }
 
+std::uint64_t InodeFile::extents_said(bool attributes) const {
+  const bool many = geometry_.is(incompatible::large_extent_counts) &&
+                    (core_.flags2.value() & has_many_extents) != 0;
+  if (many) return attributes ? core_.extents.value() : core_.many_extents.value();
+  return attributes ? core_.attribute_extents.value() : core_.extents.value();
+}
+
 std::vector<FileExtent> InodeFile::extents(bool attributes,
                                            const std::function<void(std::uint64_t)>& node) const {
   std::vector<FileExtent> out;
@@ -77,14 +84,7 @@ std::vector<FileExtent> InodeFile::extents(bool attributes,
   const std::uint8_t format = attributes ? core_.attribute_format : core_.format;
   if (attributes && fork.empty()) return out;
   if (format == fork::extents) {
-    const bool many = geometry_.is(incompatible::large_extent_counts) &&
-                      (core_.flags2.value() & has_many_extents) != 0;
-    std::uint64_t count = 0;
-    if (many)
-      count = attributes ? core_.extents.value() : core_.many_extents.value();
-    else
-      count = attributes ? core_.attribute_extents.value() : core_.extents.value();
-    add_extents(fork, count, out);
+    add_extents(fork, extents_said(attributes), out);
   } else if (format == fork::tree) {
     // The root: level, count, keys of 8 bytes, then places of 8 bytes.
     if (fork.size() < 20) fail("it has no room for a tree");
@@ -154,6 +154,12 @@ Buffer InodeFile::read(const std::vector<FileExtent>& all, std::uint64_t offset,
 }
 
 void InodeFile::for_each_entry(const std::function<void(const Entry&)>& visit) const {
+  for_each_name([&](const Entry& entry) {
+    if (entry.name != "." && entry.name != "..") visit(entry);
+  });
+}
+
+void InodeFile::for_each_name(const std::function<void(const Entry&)>& visit) const {
   if (core_.format == fork::local) {
     short_folder(visit);
     return;
@@ -167,10 +173,28 @@ void InodeFile::for_each_entry(const std::function<void(const Entry&)>& visit) c
     const std::uint64_t last = (extent.offset + extent.count - 1) / per_unit;
     for (std::uint64_t i = std::max(extent.offset / per_unit, next); i <= last; ++i) {
       if (i >= end) return;
-      folder_block(read(all, i * unit, unit), visit);
+      folder_block(read(all, i * unit, unit), i * unit, visit);
       next = i + 1;
     }
   }
+}
+
+std::uint64_t InodeFile::above() const {
+  if (core_.format == fork::local) {
+    const ConstByteSpan data = data_fork();
+    if (data.size() < 10) fail("its list of names leaves it");
+    return data[1] != 0 ? parse_as<Be64>(data, 2).value() : parse_as<Be32>(data, 2).value();
+  }
+  std::uint64_t out = 0;
+  for_each_name([&](const Entry& entry) {
+    if (entry.name == "..") out = entry.inode;
+    if (entry.name == "." && entry.inode != number_) fail("it says of itself that it is another");
+    constexpr std::uint8_t folder_type = 2;
+    if ((entry.name == "." || entry.name == "..") && entry.type != folder_type &&
+        geometry_.is(incompatible::file_types))
+      fail("it says of a folder that it is something else");
+  });
+  return out;
 }
 
 // "Short form directories": count, count of long numbers, the parent, then the entries.
@@ -188,14 +212,16 @@ void InodeFile::short_folder(const std::function<void(const Entry&)>& visit) con
     if (length == 0 || number_at + wide > data.size()) fail("its list of names is cut off");
     Entry entry;
     entry.name.assign(reinterpret_cast<const char*>(&data[at + 3]), length);
+    if (kind != 0) entry.type = data[at + 3 + length];
     entry.inode = wide == 8 ? parse_as<Be64>(data, number_at).value()
                             : parse_as<Be32>(data, number_at).value();
     visit(entry);
     at = number_at + wide;
   }
+  if (at != size()) fail("its list of names has another length than it says");
 }
 
-void InodeFile::folder_block(ConstByteSpan block,
+void InodeFile::folder_block(ConstByteSpan block, std::uint64_t address,
                              const std::function<void(const Entry&)>& visit) const {
   const auto header = parse_as<DirectoryHeader>(block, 0);
   const std::uint32_t magic = header.magic.value();
@@ -218,6 +244,8 @@ void InodeFile::folder_block(ConstByteSpan block,
       const std::size_t length = parse_as<Be16>(block, at + 2).value();
       if (length == 0 || length % 8 != 0 || at + length > end)
         fail("free room among its names is impossible");
+      if (length >= 8 && parse_as<Be16>(block, at + length - 2).value() != at)
+        fail("free room among its names says that it is elsewhere");
       at += length;
       continue;
     }
@@ -227,7 +255,11 @@ void InodeFile::folder_block(ConstByteSpan block,
     Entry entry;
     entry.name.assign(reinterpret_cast<const char*>(&block[at + 9]), length);
     entry.inode = parse_as<Be64>(block, at).value();
-    if (entry.name != "." && entry.name != "..") visit(entry);
+    if (kind != 0) entry.type = block[at + 9 + length];
+    entry.address = address + at;
+    if (parse_as<Be16>(block, at + whole - 2).value() != at)
+      fail("a name of it says that it stands elsewhere");
+    visit(entry);
     at += whole;
   }
 }

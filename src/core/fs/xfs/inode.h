@@ -34,6 +34,8 @@ class InodeFile {
   /// that holds them.
   std::vector<FileExtent> extents(bool attributes = false,
                                   const std::function<void(std::uint64_t block)>& node = {}) const;
+  /// How many of them the inode says it has.
+  std::uint64_t extents_said(bool attributes) const;
   /// Bytes [offset, offset + length) of the file; holes read as zeros.
   Buffer read(std::uint64_t offset, std::uint64_t length) const;
   /// The same, by extents that were fetched before.
@@ -42,9 +44,15 @@ class InodeFile {
   struct Entry {
     std::string name;
     std::uint64_t inode = 0;
+    std::uint8_t type = 0;      // what the name says its inode is; 0: it does not
+    std::uint64_t address = 0;  // bytes of the folder before it; 0: the folder is in its inode
   };
   /// Names in a folder, in no order, without "." and "..".
   void for_each_entry(const std::function<void(const Entry&)>& visit) const;
+  /// The same with "." and "..", where they are written as names.
+  void for_each_name(const std::function<void(const Entry&)>& visit) const;
+  /// The folder that this folder says it is in. Throws damaged.
+  std::uint64_t above() const;
 
  private:
   void add_extents(ConstByteSpan data, std::size_t count, std::vector<FileExtent>& out) const;
@@ -52,7 +60,8 @@ class InodeFile {
                  const std::function<void(std::uint64_t)>& node,
                  std::vector<FileExtent>& out) const;
   void short_folder(const std::function<void(const Entry&)>& visit) const;
-  void folder_block(ConstByteSpan block, const std::function<void(const Entry&)>& visit) const;
+  void folder_block(ConstByteSpan block, std::uint64_t address,
+                    const std::function<void(const Entry&)>& visit) const;
   [[noreturn]] void fail(const std::string& what) const;
 
   Store& place_;

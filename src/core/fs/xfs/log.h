@@ -20,6 +20,8 @@ class Log {
 
   /// The newest record says that the filesystem was unmounted, or nothing was ever written.
   bool at_rest() const { return at_rest_; }
+  /// Nothing on disk may have been written by what comes after it.
+  std::uint64_t head() const { return log_sequence(head_cycle_, head_); }
   struct Record {
     std::uint64_t sequence = 0;
     std::uint32_t operations = 0;

@@ -1,0 +1,200 @@
+#include "core/fs/xfs/audit_files.h"
+
+#include <algorithm>
+
+#include "core/base/ranges.h"
+#include "core/fs/xfs/index.h"
+
+namespace jh::xfs {
+
+void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer& hearer) {
+  const Inode& core = file.core();
+  const std::uint16_t flags = core.flags.value();
+  const std::uint64_t flags2 = core.flags2.value();
+  const bool many =
+      geometry.is(incompatible::large_extent_counts) && (flags2 & has_many_extents) != 0;
+  if ((flags & ~known_inode_flags) != 0 || (flags2 & ~known_inode_flags2) != 0)
+    hearer.say("it has flags that nobody knows");
+  if ((flags & real_time) != 0) hearer.say("its content is on a device that there is not");
+  if ((!file.is_folder() && (flags & of_folders) != 0) ||
+      (!file.is_file() && (flags & extent_hint_flag) != 0) ||
+      (!file.is_file() && (flags2 & shares_extents) != 0) ||
+      (!file.is_file() && !file.is_folder() && (flags2 & (has_copy_hint | direct_access)) != 0) ||
+      ((flags2 & (shares_extents | has_copy_hint)) != 0 &&
+       !geometry.has(ro_compatible::shared_extents)) ||
+      ((flags2 & has_many_extents) != 0 && !many) ||
+      ((flags2 & has_big_time) != 0 && !geometry.is(incompatible::big_time)))
+    hearer.say("it has a flag that does not suit it");
+  // What a fork can be, by the kind of the file.
+  const bool has_text = file.is_folder() || file.is_link();
+  const bool has_content = file.is_folder() || file.is_file() || file.is_link();
+  const bool right = core.format == fork::local     ? has_text
+                     : core.format == fork::extents ? has_content
+                     : core.format == fork::tree    ? has_content && !file.is_link()
+                                                    : core.format == fork::device && !has_content;
+  const bool attributes_right =
+      core.fork_offset == 0
+          ? core.attribute_format == fork::extents || core.attribute_format == fork::device
+          : core.attribute_format >= fork::local && core.attribute_format <= fork::tree;
+  if (!right || !attributes_right) hearer.say("its content is of a form that does not suit it");
+  if ((core.extent_hint.value() != 0 && (flags & (extent_hint_flag | folder_hint_flag)) == 0) ||
+      (core.copy_extent_hint.value() != 0 && (flags2 & has_copy_hint) == 0))
+    hearer.say("it has a hint of a size that its flags do not know of");
+  if (core.old_links.value() != 0 || (!many && core.many_extents.value() != 0))
+    hearer.say("what must be zero in it is not");
+  if (core.links.value() != 0 && core.next_unlinked.value() != not_listed)
+    hearer.say("it has names, and waits to be freed");
+}
+
+namespace {
+
+constexpr std::size_t attributes_begin = sizeof(IndexHeader) + sizeof(AttributeCounts);
+
+struct RemoteValue {
+  std::uint64_t block = 0;
+  std::uint64_t bytes = 0;
+};
+
+constexpr std::uint8_t known_flags =
+    attribute::local | attribute::root | attribute::secure | attribute::incomplete;
+
+// One leaf: names in their order, none on another. Gives back the largest hash.
+std::uint32_t check_leaf(ConstByteSpan bytes, const ForkBlocks& fork,
+                         std::vector<RemoteValue>& values) {
+  const auto counts = parse_as<AttributeCounts>(bytes, sizeof(IndexHeader));
+  const std::size_t count = counts.count.value();
+  if (count > (bytes.size() - attributes_begin) / sizeof(AttributeEntry))
+    fork.fail("a leaf of its attributes is too long");
+  const std::size_t entries_end = attributes_begin + count * sizeof(AttributeEntry);
+  const std::size_t first =
+      counts.first_used.value() == 0 ? bytes.size() : counts.first_used.value();
+  if (first < entries_end || first > bytes.size())
+    fork.fail("a leaf of its attributes is impossible");
+  Ranges taken;
+  std::uint32_t largest = 0;
+  std::uint64_t used = 0;
+  for (std::size_t i = 0; i < count; ++i) {
+    const auto entry =
+        parse_as<AttributeEntry>(bytes, attributes_begin + i * sizeof(AttributeEntry));
+    if (entry.hash.value() < largest) fork.fail("a leaf of its attributes is not in order");
+    largest = entry.hash.value();
+    const std::size_t at = entry.name.value();
+    const bool local = (entry.flags & attribute::local) != 0;
+    const std::size_t fixed = local ? 3 : 9;
+    if (at < first || at + fixed > bytes.size() || (entry.flags & ~known_flags) != 0)
+      fork.fail("an attribute of it is impossible");
+    const std::size_t length = bytes[at + fixed - 1];
+    const std::size_t inside = local ? parse_as<Be16>(bytes, at).value() : 0;
+    // Two bytes more than it needs are counted for one with its value elsewhere.
+    const std::size_t whole = (fixed + (local ? 0 : 2) + length + inside + 3) / 4 * 4;
+    if (length == 0 || at + whole > bytes.size() || overlaps(taken, at, at + whole))
+      fork.fail("an attribute of it is impossible");
+    add_range(taken, at, at + whole);
+    used += whole;
+    if (hash_of(bytes.subspan(at + fixed, length)) != largest)
+      fork.fail("an attribute of it has the wrong hash");
+    if (!local && (entry.flags & attribute::incomplete) == 0)
+      values.push_back({parse_as<Be32>(bytes, at).value(), parse_as<Be32>(bytes, at + 4).value()});
+  }
+  if (used != counts.used.value()) fork.fail("a leaf of its attributes counts wrongly");
+  for (const auto& [offset, size] : counts.free)
+    if (size.value() != 0 && (offset.value() < entries_end ||
+                              std::size_t{offset.value()} + size.value() > bytes.size() ||
+                              overlaps(taken, offset.value(), offset.value() + size.value())))
+      fork.fail("free room among its attributes is in use");
+  return largest;
+}
+
+void check_value(Store& place, const Geometry& geometry, const InodeFile& file,
+                 const ForkBlocks& fork, const RemoteValue& value) {
+  if (value.block == 0 || value.bytes > 65536) fork.fail("the value of an attribute is impossible");
+  const std::uint64_t room = geometry.block_size() - sizeof(TextHeader);
+  for (std::uint64_t done = 0, i = 0; done < value.bytes; ++i) {
+    const auto at = fork.where(value.block + i);
+    if (!at) fork.fail("the value of an attribute leads to a block that it does not have");
+    const Buffer bytes = read_buffer(place, *at, geometry.block_size());
+    const auto header = parse_as<TextHeader>(bytes, 0);
+    const std::uint64_t part = std::min(room, value.bytes - done);
+    if (header.magic.value() != block_magic::remote_value || header.offset.value() != done ||
+        header.bytes.value() != part || header.owner.value() != file.number() ||
+        header.uuid != geometry.metadata_uuid() || header.address.value() * basic_block != *at ||
+        !sum_holds(bytes, offsetof(TextHeader, checksum)))
+      fork.fail("the value of an attribute is damaged");
+    done += part;
+  }
+}
+
+void audit_short_attributes(const InodeFile& file, const Hearer& hearer) {
+  const ConstByteSpan bytes = file.attribute_fork();
+  if (bytes.size() < sizeof(ShortAttributes)) return hearer.say("its attributes are cut off");
+  const auto header = parse_as<ShortAttributes>(bytes, 0);
+  std::size_t at = sizeof(ShortAttributes);
+  for (std::size_t i = 0; i < header.count; ++i) {
+    // Length of the name, length of the value, flags, and both.
+    if (at + 3 > bytes.size()) return hearer.say("its attributes are cut off");
+    if (bytes[at] == 0 || (bytes[at + 2] & ~known_flags) != 0)
+      return hearer.say("an attribute of it is impossible");
+    at += std::size_t{3} + bytes[at] + bytes[at + 1];
+  }
+  if (at != header.size.value() || at > bytes.size())
+    hearer.say("its attributes have another length than they say");
+}
+
+}  // namespace
+
+void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& file,
+                      const Hearer& hearer) {
+  if (file.attribute_fork().empty()) return;
+  if (file.core().attribute_format == fork::local) return audit_short_attributes(file, hearer);
+  const ForkBlocks fork(geometry, file, true, geometry.block_size(), hearer);
+  if (fork.extents().empty()) return;
+  std::vector<RemoteValue> values;
+  IndexWalk walk(fork, [&](ConstByteSpan bytes, std::uint16_t magic) {
+    if (magic != block_magic::attribute_leaf) fork.fail("a leaf of its attributes is none");
+    return check_leaf(bytes, fork, values);
+  });
+  walk.visit(0);
+  walk.end();
+  for (const RemoteValue& value : values) check_value(place, geometry, file, fork, value);
+}
+
+namespace {
+bool has_zero(ConstByteSpan text) { return std::find(text.begin(), text.end(), 0) != text.end(); }
+}  // namespace
+
+void audit_link_text(Store& place, const Geometry& geometry, const InodeFile& link,
+                     const Hearer& hearer) {
+  if (link.core().format == fork::local) {
+    if (link.size() == 0 || link.size() > link.data_fork().size())
+      return hearer.say("the text of the link does not fit in it");
+    if (has_zero(link.data_fork().first(link.size())))
+      hearer.say("the text of the link has a zero in it");
+    return;
+  }
+  std::uint64_t done = 0;
+  std::uint64_t next = 0;
+  for (const FileExtent& extent : link.extents()) {
+    if (extent.offset != next) return hearer.say("the text of the link has a hole");
+    next += extent.count;
+    if (done == link.size()) break;
+    const std::uint64_t at = geometry.block_at(extent.block);
+    if (extent.count * geometry.block_size() > (1U << 17))
+      return hearer.say("the text of the link is longer than can be");
+    const Buffer bytes = read_buffer(place, at, extent.count * geometry.block_size());
+    const auto header = parse_as<TextHeader>(bytes, 0);
+    const std::uint64_t part =
+        std::min<std::uint64_t>(bytes.size() - sizeof(TextHeader), link.size() - done);
+    if (header.magic.value() != block_magic::link_text || header.offset.value() != done ||
+        header.bytes.value() != part || header.owner.value() != link.number() ||
+        header.uuid != geometry.metadata_uuid() || header.address.value() * basic_block != at ||
+        !sum_holds(bytes, offsetof(TextHeader, checksum)))
+      return hearer.say("the text of the link is damaged");
+    if (has_zero(ConstByteSpan(bytes).subspan(sizeof(TextHeader), part)))
+      return hearer.say("the text of the link has a zero in it");
+    hearer.written(header.log_sequence.value());
+    done += part;
+  }
+  if (done != link.size()) hearer.say("the text of the link is cut off");
+}
+
+}  // namespace jh::xfs

@@ -1,0 +1,27 @@
+// What stands in the blocks of one file besides its content: the index of a folder, attributes,
+// the text of a long symbolic link.
+#pragma once
+
+#include "core/fs/xfs/inode.h"
+
+namespace jh::xfs {
+
+/// Told what is wrong with the inode, and by what place of the log each of its blocks was written.
+struct Hearer {
+  std::function<void(const std::string&)> say;
+  std::function<void(std::uint64_t)> written;
+};
+
+/// Fields of an inode that must agree with its kind and with one another.
+void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer& hearer);
+/// The index of a folder has each of its names once, by the right hash, and its list of free room
+/// is right. Memory: 16 bytes for each name. Throws damaged where it cannot be read.
+void audit_index(const Geometry& geometry, const InodeFile& folder, const Hearer& hearer);
+/// Extended attributes: names, hashes, and values in blocks of their own.
+void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& file,
+                      const Hearer& hearer);
+/// The text of a symbolic link that is too long for its inode.
+void audit_link_text(Store& place, const Geometry& geometry, const InodeFile& link,
+                     const Hearer& hearer);
+
+}  // namespace jh::xfs

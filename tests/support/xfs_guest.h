@@ -1,0 +1,17 @@
+// XFS as guests have it: folders of every form, attributes, long links, shared and broken files.
+#pragma once
+
+#include <random>
+#include <string>
+#include <vector>
+
+namespace jh::test {
+
+/// Options of the maker, any combination of what it offers that may stand together.
+std::vector<std::string> any_xfs_options(std::mt19937_64& random);
+
+/// Lets the kernel fill it: names, holes, attributes in the inode, in leaves, and in blocks of
+/// their own; half of what was made is removed again.
+void live_in_xfs(const std::string& image, std::mt19937_64& random);
+
+}  // namespace jh::test
