@@ -11,7 +11,9 @@ install(FILES completions/_juneheath
         DESTINATION ${CMAKE_INSTALL_DATADIR}/zsh/vendor-completions COMPONENT program)
 install(FILES completions/juneheath.fish
         DESTINATION ${CMAKE_INSTALL_DATADIR}/fish/vendor_completions.d COMPONENT program)
-install(FILES README.md docs/commands.md docs/order.md docs/safety.md docs/schema/juneheath-1.schema.json
+# Off until somebody switches it on.
+install(FILES packaging/juneheath-live.service DESTINATION lib/systemd/system COMPONENT program)
+install(FILES README.md docs/commands.md docs/cloud.md docs/order.md docs/safety.md docs/schema/juneheath-1.schema.json
         DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT program)
 install(FILES LICENSE RENAME copyright DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT program)
 

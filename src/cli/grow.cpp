@@ -4,6 +4,7 @@
 
 #include "cli/change_run.h"
 #include "cli/commands.h"
+#include "cli/live.h"
 #include "cli/options.h"
 
 namespace jh::cli {
@@ -25,7 +26,10 @@ po::options_description grow_options() {
       "a new disk, the group extends onto it")("new-partition", po::bool_switch(),
                                                "make one, grow none in place")(
       "allow-move", po::bool_switch(),
-      "what stands behind a target may move towards the disk's end");
+      "what stands behind a target may move towards the disk's end")(
+      "live", po::bool_switch(),
+      "the system that this runs on, as it runs; IMAGE: only these of its disks")(
+      "if-room", po::bool_switch(), "with --live: end well when there is nothing to do");
   add_change_options(own, "do not ask on a terminal");
   return own;
 }
@@ -52,7 +56,23 @@ GrowRequest request_from(const Parsed& parsed) {
     request.disk = disk_from(parsed, "disk");
     request.disk_chosen = true;
   }
-  if (values.count("add-disk") != 0)
+  const bool live = values["live"].as<bool>();
+  if (live) {
+    for (const char* option : {"to", "by", "disk", "into", "backup"})
+      if (values.count(option) != 0)
+        wrong_usage(fmt::format("--{} is for images, and not for a running system", option),
+                    "make the disk larger in its console first; then hand out the room: juneheath "
+                    "grow --live --give TARGET");
+    if (values["allow-move"].as<bool>())
+      wrong_usage("nothing moves in a running system",
+                  "shut it down, and change its disk from outside");
+  } else if (values["if-room"].as<bool>()) {
+    wrong_usage("--if-room is for a running system", "add --live");
+  }
+  if (live && values.count("add-disk") != 0)
+    for (const std::string& path : values["add-disk"].as<std::vector<std::string>>())
+      request.add_disks.emplace_back(path, Bytes(0));
+  else if (values.count("add-disk") != 0)
     for (const std::string& text : values["add-disk"].as<std::vector<std::string>>()) {
       const std::size_t equals = text.rfind('=');
       if (equals == std::string::npos || equals == 0)
@@ -78,7 +98,8 @@ CommandLine grow_line() {
       "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
       "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
-      "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n",
+      "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
+      "  juneheath grow --live --give /var            (the system that this runs on)\n",
       grow_options()};
 }
 
@@ -86,6 +107,7 @@ int run_grow(Run& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, grow_line(), arguments);
   if (parsed.help_shown) return 0;
   GrowRequest request = request_from(parsed);
+  if (parsed.values["live"].as<bool>()) return grow_live(run, parsed, request);
   return run_change(run, parsed, request,
                     {"grow",
                      [&](const Guest& guest, const std::vector<std::string>& images) {

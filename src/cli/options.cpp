@@ -113,7 +113,8 @@ Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
     wrong_usage(fmt::format("--sector-size {} is not known", size), "use 512 or 4096");
   if (parsed.values.count("image") != 0)
     parsed.images = parsed.values["image"].as<std::vector<std::string>>();
-  if (parsed.images.empty() && line.takes != CommandLine::Takes::nothing)
+  const bool live = parsed.values.count("live") != 0 && flag("live");
+  if (parsed.images.empty() && line.takes != CommandLine::Takes::nothing && !live)
     wrong_usage(fmt::format("no {} is named", word_for(line.takes)),
                 fmt::format("juneheath {} {}", line.name, line.usage));
   if (line.takes == CommandLine::Takes::images) run.record.images = parsed.images;

@@ -52,7 +52,9 @@ void print_plan(const Plan& plan, const Guest& guest) {
     std::cout << ": no filesystem changes";
   if (!guest.hostname().empty()) std::cout << " of guest " << printable(guest.hostname());
   std::cout << "\n";
-  for (const DiskChange& disk : plan.disks) print_disk_change(disk);
+  // The disks of a running system are as large as they are.
+  if (!guest.is_running())
+    for (const DiskChange& disk : plan.disks) print_disk_change(disk);
   std::vector<Row> rows{{title("  step"), title("layer"), title("what happens"),
                          title("from", true), title("to", true)}};
   for (std::size_t i = 0; i < plan.steps.size(); ++i) {
@@ -66,7 +68,9 @@ void print_plan(const Plan& plan, const Guest& guest) {
   }
   std::cout << "\n";
   print_table(rows);
-  std::cout << "    Then the result is proven from disk, and only then it counts.\n";
+  std::cout << (guest.is_running()
+                    ? "    After each step the kernel is asked, and what it says compared.\n"
+                    : "    Then the result is proven from disk, and only then it counts.\n");
   for (const std::string& note : plan.notes)
     std::cout << styled("    Note: ", Style::warn) << printable(note) << "\n";
   for (const std::string& remains : plan.remains)

@@ -7,8 +7,8 @@
 #include <set>
 
 #include "cli/commands.h"
+#include "cli/live.h"
 #include "cli/options.h"
-#include "cli/picture.h"
 #include "cli/session.h"
 #include "cli/survey_many.h"
 #include "cli/survey_text.h"
@@ -24,62 +24,6 @@
 
 namespace jh::cli {
 namespace {
-
-// All sizes of one disk in one unit, so that they can be compared by eye.
-class OneUnit {
- public:
-  explicit OneUnit(Bytes largest) : gib_(largest >= 10_GiB) {}
-  const char* name() const { return gib_ ? "GiB" : "MiB"; }
-  std::string operator()(Bytes size) const {
-    const double unit = gib_ ? 1024.0 * 1024 * 1024 : 1024.0 * 1024;
-    return fmt::format("{:.{}f}", static_cast<double>(size.value()) / unit, gib_ ? 2 : 1);
-  }
-
- private:
-  bool gib_;
-};
-
-Cell number(const std::string& text, Style style = Style::plain) { return {text, style, true}; }
-
-std::string mounted_at(const Place& place) {
-  std::string text;
-  for (const std::string& point : place.mount_points) text += (text.empty() ? "" : " ") + point;
-  return text;
-}
-
-// How small it could become; nothing is said where it cannot.
-std::string floor_text(Floors& floors, const Place& place, const OneUnit& unit) {
-  const LayerFloor floor = floors.of(place);
-  return floor.size < place.size ? unit(floor.size) : "";
-}
-
-Row place_row(const Guest& guest, Floors& floors, const Place& place, const OneUnit& unit) {
-  const Content& content = place.content;
-  const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
-  std::string holds = content.name;
-  const bool nameless =
-      content.kind == ContentKind::nothing || content.kind == ContentKind::unknown;
-  if (nameless && place.partition) holds += " (" + place.partition->type_name + ")";
-  if (!content.label.empty()) holds += " \"" + content.label + "\"";
-  const bool logical = place.partition && place.partition->role == PartitionRole::logical;
-  std::string state = content.state;
-  if (content.size && content.kind != ContentKind::physical_volume && *content.size < place.size &&
-      place.size - *content.size >= 1_MiB)
-    state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
-                         unit(*content.size));
-  Style state_style = state == "clean" ? Style::good : Style::plain;
-  if (!content.blockers.empty() || content.settling) state_style = Style::warn;
-  Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
-          {holds},
-          {mounted_at(place)},
-          number(unit(place.size)),
-          number(content.used ? unit(*content.used) : ""),
-          number(content.used && content.size ? unit(*content.size - *content.used) : ""),
-          number(room == Bytes(0) ? "" : "+" + unit(room), Style::good),
-          number(floor_text(floors, place, unit)),
-          {state, state_style}};
-  return row;
-}
 
 std::string day_of(std::uint64_t seconds) {
   const auto time = static_cast<std::time_t>(seconds);
@@ -122,91 +66,6 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
   for (const std::string& what : facts.unsettled)
     std::cout << styled("  before a change: ", Style::warn) << printable(what) << "\n";
   for (const std::string& note : facts.notes) std::cout << "  " << printable(note) << "\n";
-}
-
-void print_disk(const Guest& guest, Floors& floors, std::size_t index, const FileStore& file,
-                Host& host) {
-  const Disk& disk = guest.disks()[index];
-  std::cout << styled(disk.path, Style::heading) << "\n";
-  print_container(disk, file, host);
-  if (disk.table) {
-    const TableFacts& table = disk.table->facts();
-    std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n", kind_name(table.kind),
-                             table.sector_size, table.partitions.size(),
-                             table.partitions.size() == 1 ? "" : "s");
-  } else if (!disk.trouble) {
-    std::cout << "  no partition table: the disk holds " << disk.places.front().content.name
-              << "\n";
-  }
-  std::cout << "\n" << disk_picture(guest, disk, drawing_width()) << "\n";
-
-  const OneUnit unit(disk.size());
-  const auto title = [&](const std::string& text, bool right = false) {
-    return Cell{text, Style::dim, right};
-  };
-  std::vector<Row> rows{{title("layer"), title("holds"), title("mounted at"),
-                         title(fmt::format("size {}", unit.name()), true), title("used", true),
-                         title("free", true), title("room", true), title("floor", true),
-                         title("state")}};
-  for (const Place& place : disk.places) rows.push_back(place_row(guest, floors, place, unit));
-  print_table(rows);
-  if (disk.added) return;
-  const LayerFloor floor = floors.of_disk(index);
-  if (floor.size < disk.size())
-    std::cout << fmt::format("  floor of the disk: {}; there stands {}\n", human(floor.size),
-                             floor.reason);
-  else
-    std::cout << fmt::format("  floor of the disk: its present size; there stands {}\n",
-                             floor.reason);
-}
-
-// Where a volume lies, for each of its segments: "p3 from extent 60".
-std::string lies_on(const Guest& guest, const VolumeGroup& group, const lvm::Volume& volume) {
-  constexpr std::size_t most = 3;
-  std::string text;
-  for (std::size_t i = 0; i < volume.segments.size(); ++i) {
-    if (i == most) return text + fmt::format(" and {} more", volume.segments.size() - most);
-    const lvm::Segment& segment = volume.segments[i];
-    if (!text.empty()) text += ", ";
-    if (!segment.plain()) {
-      text += segment.type;
-      continue;
-    }
-    if (segment.stripes.size() > 1) text += fmt::format("{} stripes: ", segment.stripes.size());
-    for (std::size_t k = 0; k < segment.stripes.size(); ++k) {
-      const lvm::Stripe& stripe = segment.stripes[k];
-      const Place* device = group.devices[stripe.pv];
-      text += fmt::format("{}{} {}-{}", k == 0 ? "" : " ",
-                          device ? guest.name_of(*device) : group.open.group.pvs[stripe.pv].name,
-                          stripe.extent, stripe.extent + segment.on_each() - 1);
-    }
-  }
-  return text;
-}
-
-void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
-  const lvm::Group& facts = group.open.group;
-  std::cout << styled("group " + facts.name, Style::heading) << "\n"
-            << fmt::format("  {} extents of {}, {} free; metadata number {}\n\n",
-                           grouped(facts.total_extents()), human(Bytes(facts.extent_size)),
-                           grouped(facts.free_extents()), facts.sequence);
-  const OneUnit unit(group.bytes(facts.total_extents()));
-  const auto title = [&](const std::string& text, bool right = false) {
-    return Cell{text, Style::dim, right};
-  };
-  std::vector<Row> rows{{title("volume"), title("holds"), title("mounted at"),
-                         title(fmt::format("size {}", unit.name()), true), title("used", true),
-                         title("free", true), title("room", true), title("floor", true),
-                         title("state"), title("extents on")}};
-  for (const Place& place : group.volumes) {
-    const lvm::Volume& volume = guest.volume_of(place);
-    if (!volume.visible) continue;
-    Row row = place_row(guest, floors, place, unit);
-    row[0].text = volume.name;
-    row.push_back({lies_on(guest, group, volume), Style::dim});
-    rows.push_back(std::move(row));
-  }
-  print_table(rows);
 }
 
 void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
@@ -253,7 +112,8 @@ std::vector<RunRecord::FileState> files_now(const Run& run, const Session& sessi
   return all;
 }
 
-// --figure: by its ending, as SVG or as PNG.
+}  // namespace
+
 void write_figure(const Guest& guest, const std::string& path) {
   const std::string ending = fold_case(std::filesystem::path(path).extension().string());
   if (ending != ".svg" && ending != ".png")
@@ -263,26 +123,19 @@ void write_figure(const Guest& guest, const std::string& path) {
                ending == ".svg" ? svg_of(scene, light_palette()) : png_of(scene, light_palette()));
 }
 
-}  // namespace
-
 void print_survey(const Session& session, Host& host) {
   const Guest& guest = *session.guest;
   Floors floors(guest);
   if (!guest.hostname().empty())
     std::cout << "guest " << styled(guest.hostname(), Style::heading) << "\n\n";
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
-    print_disk(guest, floors, i, *session.files[i], host);
+    std::cout << styled(guest.disks()[i].path, Style::heading) << "\n";
+    print_container(guest.disks()[i], *session.files[i], host);
+    print_disk_layers(guest, floors, i);
     std::cout << "\n";
   }
-  for (const VolumeGroup& group : guest.groups()) {
-    print_group(guest, floors, group);
-    std::cout << "\n";
-  }
-  for (const Advice& advice : advice_for(guest)) {
-    if (!advice.what.empty()) std::cout << "  " << printable(advice.what) << "\n";
-    if (!advice.command.empty())
-      std::cout << "      " << styled(advice.command, Style::command) << "\n";
-  }
+  print_groups(guest, floors);
+  print_advice(guest);
   // One ledger of a change over several disks.
   std::set<std::string> told;
   for (const Disk& disk : guest.disks()) {
@@ -298,7 +151,8 @@ CommandLine survey_line() {
   own.add_options()("figure", po::value<std::string>()->value_name("FILE"),
                     "draw the present state, as .svg or .png")(
       "each", po::bool_switch(), "every image is a guest of its own; folders are walked")(
-      "csv", po::bool_switch(), "with --each: comma-separated values");
+      "csv", po::bool_switch(), "with --each: comma-separated values")(
+      "live", po::bool_switch(), "the system that this runs on; IMAGE: only these of its disks");
   return {
       "survey",
       "IMAGE...",
@@ -306,13 +160,19 @@ CommandLine survey_line() {
       "Shows every layer of a guest's disks: size, used, free, the room it could still take, its\n"
       "state, what stands in the way, and the commands that would help. Changes nothing.",
       "  juneheath survey heath.img\n  juneheath survey system.img data.img --json\n"
-      "  juneheath survey --each /srv/guests --csv\n",
+      "  juneheath survey --each /srv/guests --csv\n  juneheath survey --live\n",
       own};
 }
 
 int run_survey(Run& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, survey_line(), arguments);
   if (parsed.help_shown) return 0;
+  if (parsed.values["live"].as<bool>()) {
+    if (parsed.values["each"].as<bool>())
+      wrong_usage("--each is for images, and --live for the system that this runs on",
+                  "leave one of them out");
+    return survey_live(run, parsed);
+  }
   if (parsed.values["each"].as<bool>()) return survey_each(run, parsed);
   if (parsed.values["csv"].as<bool>())
     wrong_usage("--csv is for many images", "add --each, or use --json");

@@ -18,7 +18,7 @@ namespace {
 #ifdef JUNEHEATH_SANITIZED
 constexpr std::uint64_t usual_share = 40;
 #else
-constexpr std::uint64_t usual_share = 8;
+constexpr std::uint64_t usual_share = 16;
 #endif
 
 const std::string& image = first_image;

@@ -36,6 +36,7 @@ enum class Reason {
   in_use,
   suspended,   // a suspended system depends on it
   has_parent,  // an image builds on another
+  no_room,     // what is asked for has none: there is nothing to do
 };
 
 class Error : public std::runtime_error {

@@ -47,6 +47,10 @@ class Worker::Visitor {
   void operator()(const step::GrowVolume& work) { in_group(work); }
   void operator()(const step::ShrinkVolume& work) { in_group(work); }
 
+  // No image has a kernel.
+  void operator()(const step::TellPartition&) { ensure(false, "an image is at rest"); }
+  void operator()(const step::LoadVolume&) { ensure(false, "an image is at rest"); }
+
   // Inside a place.
   void operator()(const step::SettleContent&) { kind().settle(*worker_.place(step_.where)); }
   void operator()(const step::PrepareContent& work) {

@@ -171,6 +171,9 @@ struct FilesystemKind {
   bool (*recognise)(Store& place) = nullptr;
   /// Never throws for what it finds: trouble becomes a blocker.
   OpenedFilesystem (*open)(Store& place) = nullptr;
+  /// What its superblock alone says, and stays true while it is mounted: label, uuid, its size
+  /// where a driver cannot be asked for it, and why a driver could not make it larger (blockers).
+  void (*while_mounted)(Store& place, FilesystemFacts& facts) = nullptr;
   /// Of resizable kinds: for a change, on a stage. Throws damaged, unsupported.
   std::unique_ptr<Filesystem> (*open_to_change)(Store& place) = nullptr;
   /// Puts a filesystem that was not cleanly unmounted in order; null: there is nothing to do.

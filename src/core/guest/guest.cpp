@@ -27,9 +27,10 @@ std::vector<std::string> files_of(const Disk& disk) {
   return files;
 }
 
-Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size)
-    : sector_size_(sector_size) {
-  for (const Image& image : images) open_disk(image, sector_size);
+Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size, const Running* running)
+    : sector_size_(sector_size), running_(running) {
+  for (const Image& image : images)
+    open_disk(image, image.sector_size == 0 ? sector_size : image.sector_size);
   open_groups();
   read_fstab();
   read_letters();
@@ -42,6 +43,7 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disk.file = image.file;
   disk.beside = image.beside;
   disk.added = image.added;
+  if (sector_size != 0) disk.sector_size = sector_size;
   disk.container = open_container(*image.file, image.beside);
   if (disk.container->facts().encrypted) {
     // What it holds would only look like something by chance.
@@ -79,6 +81,16 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disks_.push_back(std::move(disk));
 }
 
+void Guest::look_into(Place& place, const std::string& volume) const {
+  if (running_ != nullptr)
+    if (auto found = running_->look(place, volume, *place.window)) {
+      place.content = std::move(found->content);
+      place.mount_points = std::move(found->mount_points);
+      return;
+    }
+  place.content = recognise_content(*place.window);
+}
+
 void Guest::fill_places(Disk& disk, std::size_t index) {
   Store& below = disk.container->disk();
   const auto add = [&](std::optional<Partition> partition, Bytes offset, Bytes size) {
@@ -95,7 +107,7 @@ void Guest::fill_places(Disk& disk, std::size_t index) {
       place.content.kind = ContentKind::logical_partitions;
       place.content.name = "logical partitions";
     } else {
-      place.content = recognise_content(*place.window);
+      look_into(place, "");
     }
     for (Error& blocker : place.content.blockers) blocker = blocker.within(name);
     disk.places.push_back(std::move(place));
@@ -165,7 +177,7 @@ void Guest::open_volumes(std::size_t index) {
     const std::string name = fmt::format("volume {}/{}", facts.name, volume.name);
     if (volume.plain() && volume.visible) place.window = open_volume(group.open, volume, name);
     if (place.window) {
-      place.content = recognise_content(*place.window);
+      look_into(place, facts.name + "/" + volume.name);
       for (Error& blocker : place.content.blockers) blocker = blocker.within(name);
     } else {
       place.content.name =

@@ -40,7 +40,8 @@ struct Disk {
   std::string path;
   Store* file = nullptr;
   Neighbours* beside = nullptr;
-  bool added = false;  // not there yet
+  bool added = false;               // not there yet
+  std::uint32_t sector_size = 512;  // of a disk that is added
   std::unique_ptr<Container> container;
   std::unique_ptr<PartitionTable> table;  // null: none
   std::vector<Place> places;
@@ -60,17 +61,38 @@ struct VolumeGroup {
   Bytes bytes(std::uint64_t extents) const { return Bytes(extents * open.group.extent_size); }
 };
 
+/// What a running system knows better than its disks tell it.
+class Running {
+ public:
+  Running() = default;
+  Running(const Running&) = delete;
+  Running& operator=(const Running&) = delete;
+  virtual ~Running() = default;
+
+  /// What is in a place that is in use, and where it is mounted.
+  struct InUse {
+    Content content;
+    std::vector<std::string> mount_points;
+  };
+  /// `volume`: "group/volume", or empty. `window`: the place's bytes, some of which the system may
+  /// hold in newer form. Nothing: it is in no use, and can be looked at.
+  virtual std::optional<InUse> look(const Place& place, const std::string& volume,
+                                    Store& window) const = 0;
+};
+
 class Guest {
  public:
   struct Image {
     std::string path;
-    Store* file = nullptr;         // must outlive the guest
-    bool added = false;            // blank so far: to be made by the change that is planned
-    Neighbours* beside = nullptr;  // the files it may speak of; must outlive the guest too
+    Store* file = nullptr;          // must outlive the guest
+    bool added = false;             // blank so far: to be made by the change that is planned
+    Neighbours* beside = nullptr;   // the files it may speak of; must outlive the guest too
+    std::uint32_t sector_size = 0;  // 0: found out
   };
   /// Throws what keeps an image from being opened at all; trouble further up is kept with its
   /// layer.
-  explicit Guest(const std::vector<Image>& images, std::uint32_t sector_size = 0);
+  explicit Guest(const std::vector<Image>& images, std::uint32_t sector_size = 0,
+                 const Running* running = nullptr);
 
   const std::vector<Disk>& disks() const { return disks_; }
   std::vector<Disk>& disks() { return disks_; }
@@ -85,6 +107,8 @@ class Guest {
   bool lists_lvm_devices() const { return lists_lvm_devices_; }
   /// What it was told to take for all disks; 0: found out for each.
   std::uint32_t sector_size() const { return sector_size_; }
+  /// It is the system that this runs on.
+  bool is_running() const { return running_ != nullptr; }
   const std::string& hostname() const { return hostname_; }
   const std::vector<FstabEntry>& fstab() const { return fstab_; }
 
@@ -98,6 +122,7 @@ class Guest {
  private:
   void open_disk(const Image& image, std::uint32_t sector_size);
   void fill_places(Disk& disk, std::size_t index);
+  void look_into(Place& place, const std::string& volume) const;
   void open_groups();
   void open_volumes(std::size_t index);
   std::vector<Place*> all_places();
@@ -110,6 +135,7 @@ class Guest {
   std::vector<Disk> disks_;
   std::vector<VolumeGroup> groups_;
   std::uint32_t sector_size_ = 0;
+  const Running* running_ = nullptr;
   bool lists_lvm_devices_ = false;
   std::vector<FstabEntry> fstab_;
   std::string hostname_;

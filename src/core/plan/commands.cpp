@@ -7,12 +7,12 @@
 namespace jh {
 
 std::string command_with(const GrowRequest& request, const std::string& give) {
-  std::string command = "juneheath grow";
+  std::string command = request.running ? "juneheath grow --live" : "juneheath grow";
   for (const std::string& image : request.images) command += " " + shell_word(image);
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
   for (const auto& [path, size] : request.add_disks)
-    command += " --add-disk " + shell_word(path + "=" + paste_size(size));
+    command += " --add-disk " + shell_word(request.running ? path : path + "=" + paste_size(size));
   if (request.new_partition) command += " --new-partition";
   if (request.allow_move) command += " --allow-move";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);

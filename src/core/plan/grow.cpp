@@ -236,7 +236,7 @@ class Planner {
   // The command that lets what stands behind it move, on this disk or a larger one; empty: that
   // would not help.
   std::string command_by_moving(const Place& place) const {
-    if (request_.allow_move) return {};
+    if (request_.allow_move || request_.running) return {};
     GrowRequest moving = request_;
     moving.allow_move = true;
     const std::string give = request_.gives.empty() ? guest_.best_name(place) : "";
@@ -262,16 +262,19 @@ class Planner {
              disk.path,
              or_else("take what there is:\n  " + command_with(request_, name + "=rest")));
     std::string why = "there is no room behind it";
-    std::string next = "make the disk larger:\n  juneheath grow " + shell_word(disk.path) +
-                       " --by 10GiB" + (request_.allow_move ? " --allow-move" : "") + " --give " +
-                       shell_word(name);
+    std::string next = "make the disk larger:\n  ";
+    next += request_.running
+                ? command_by_10(request_)
+                : "juneheath grow " + shell_word(disk.path) + " --by 10GiB" +
+                      (request_.allow_move ? " --allow-move" : "") + " --give " + shell_word(name);
     if (const Place* obstacle = obstacle_behind(place)) {
       why = fmt::format("{} ({}) stands {}behind it", guest_.name_of(*obstacle),
                         obstacle->content.name, request_.allow_move ? "" : "directly ");
       next = or_else("give the room to that one, or to the disk alone (--give nothing)");
       if (request_.allow_move) why += ", and does not move: " + why_it_stays(*obstacle);
     }
-    refuse(fmt::format("{} cannot grow: {}", name, why), disk.path, next);
+    throw Error(Status::refused, fmt::format("{} cannot grow: {}", name, why), disk.path, next)
+        .because(Reason::no_room);
   }
 
   // What stands next behind it, or where others may move, the first that does not.
@@ -291,13 +294,17 @@ class Planner {
   }
 
   [[noreturn]] void refuse_nothing_to_do() const {
-    if (!groups_.empty())
-      refuse(fmt::format("there is nothing to do: group {} has no room that anything could take",
-                         groups_.front().group().open.group.name),
-             {}, "make the disk larger too: " + command_by_10(request_));
     const std::string& path = guest_.disks()[scene_.resized.value_or(request_.disk)].path;
-    refuse("there is nothing to do: the disk has no room that anything could take", path,
-           "make the disk larger too: juneheath grow " + shell_word(path) + " --by 10GiB");
+    const std::string larger = request_.running || !groups_.empty()
+                                   ? command_by_10(request_)
+                                   : "juneheath grow " + shell_word(path) + " --by 10GiB";
+    const std::string what = groups_.empty()
+                                 ? "the disk has no room that anything could take"
+                                 : fmt::format("group {} has no room that anything could take",
+                                               groups_.front().group().open.group.name);
+    throw Error(Status::refused, "there is nothing to do: " + what,
+                groups_.empty() ? path : std::string{}, "make the disk larger too: " + larger)
+        .because(Reason::no_room);
   }
 
   const Guest& guest_;

@@ -79,8 +79,15 @@ std::uint64_t GroupGrowth::wanted(const VolumeTarget& target) const {
   const std::uint64_t step = lvm::step_of(guest_->volume_of(*target.volume));
   const Amount& amount = target.amount;
   if (amount.kind == Amount::Kind::size)
-    return round_up(ceil_div(amount.size.value(), facts().extent_size), step);
+    return round_up(ceil_div((amount.size - there_for(target)).value(), facts().extent_size), step);
   return amount.kind == Amount::Kind::percent ? round_down(part_of(amount, room_), step) : 0;
+}
+
+// What the volume has already, and its content does not use yet, of a size that was asked for.
+Bytes GroupGrowth::there_for(const VolumeTarget& target) const {
+  const Place& place = *target.volume;
+  const Bytes behind = place.size - std::min(place.size, content_size(place));
+  return std::min(behind, target.amount.size);
 }
 
 // What it has free, and what its physical volumes could take.
@@ -114,7 +121,8 @@ bool GroupGrowth::gains(std::size_t pv, Bytes size) const {
   const Place& place = *group_->devices[pv];
   const Disk& disk = guest_->disks()[place.disk];
   if (place.partition && !disk.table->facts().blockers.empty()) return false;
-  return size > place.size &&
+  // A physical volume may be smaller than its place.
+  return size >= place.size &&
          lvm::extents_of(planned_, pv, size.value()) > planned_.group.pvs[pv].extents;
 }
 
@@ -238,9 +246,9 @@ void GroupGrowth::add_disks(GrowScene& scene) {
     const Disk& disk = guest_->disks()[i];
     if (!disk.added) continue;
     MemoryStore blank(disk.size().value());
-    const auto table = make_table(blank, table_kind_of_new(*guest_, disk), 512);
+    const auto table = make_table(blank, table_kind_of_new(*guest_, disk), disk.sector_size);
     const NewPartition partition = table->place_new(disk.size());
-    use(scene, {i, partition, to_bytes(partition.end - partition.first, 512), true});
+    use(scene, {i, partition, to_bytes(partition.end - partition.first, disk.sector_size), true});
   }
 }
 
@@ -270,7 +278,8 @@ void GroupGrowth::serve(GrowScene& scene, std::size_t index) {
       (volumes_.size() > 1 || !scene.alone))
     refuse(fmt::format("nothing is left for {}", guest_->best_name(*target.volume)), {},
            "give the others less, or make the disk larger");
-  const Bytes exact = group_->bytes(got);
+  const Bytes exact =
+      group_->bytes(got) + (amount.kind == Amount::Kind::size ? there_for(target) : Bytes(0));
   if (amount.kind == Amount::Kind::size && exact != amount.size)
     scene.plan.notes.push_back(
         fmt::format("{} gets {} instead of {}: whole {}of {}", guest_->best_name(*target.volume),
@@ -296,7 +305,7 @@ void GroupGrowth::refuse_amount(const GrowScene& scene, const VolumeTarget& targ
                          ? "make the disk larger:\n  " + command_by_10(scene.request)
                          : "take what there is:\n  " + command_with(scene.request, name + "=rest");
   for (const Place* device : group_->devices)
-    if (!scene.request.allow_move &&
+    if (!scene.request.allow_move && !scene.request.running &&
         could_grow_by_moves(*guest_, *device, scene.disks[device->disk].size())) {
       GrowRequest moving = scene.request;
       moving.allow_move = true;
@@ -305,7 +314,8 @@ void GroupGrowth::refuse_amount(const GrowScene& scene, const VolumeTarget& targ
              next;
       break;
     }
-  refuse(what, "group " + facts().name, next);
+  const Error refused(Status::refused, what, "group " + facts().name, next);
+  throw got == 0 ? refused.because(Reason::no_room) : refused;
 }
 
 TableKind table_kind_of_new(const Guest& guest, const Disk& disk) {
@@ -315,6 +325,7 @@ TableKind table_kind_of_new(const Guest& guest, const Disk& disk) {
 }
 
 std::string command_by_10(const GrowRequest& request) {
+  if (request.running) return command_with(request, "") + "   # once the disk is larger";
   std::string command = "juneheath grow";
   for (const std::string& image : request.images) command += " " + shell_word(image);
   command += " --by 10GiB";

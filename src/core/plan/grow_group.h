@@ -72,6 +72,7 @@ class GroupGrowth {
  private:
   const lvm::Group& facts() const { return group_->open.group; }
   std::uint64_t wanted(const VolumeTarget& target) const;
+  Bytes there_for(const VolumeTarget& target) const;
   std::uint64_t whole_room(const GrowScene& scene) const;
   std::uint64_t lacking() const;
   bool has_sizes() const;

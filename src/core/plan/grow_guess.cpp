@@ -6,6 +6,7 @@
 
 #include "core/plan/commands.h"
 #include "core/plan/content.h"
+#include "core/plan/grow_group.h"
 #include "core/plan/room.h"
 
 namespace jh {
@@ -26,8 +27,8 @@ class Guess {
       if (place.is_set_aside) continue;
       if (room(place) != Bytes(0))
         (place.content.is_usual_target() ? growable_ : opaque_).push_back(&place);
-      else if (place.content.is_usual_target() && place.content.blockers.empty() &&
-               could_grow_by_moves(guest_, place, disk_size_))
+      else if (!request_.running && place.content.is_usual_target() &&
+               place.content.blockers.empty() && could_grow_by_moves(guest_, place, disk_size_))
         movable_.push_back(&place);
     }
     if (growable_.empty() && request_.allow_move) growable_.swap(movable_);
@@ -83,8 +84,13 @@ class Guess {
     if (disk_size_ > disk_.size())
       commands += fmt::format("\n  {}   # the disk alone", command_with(request_, "nothing"));
     if (commands.empty())
-      refuse("there is nothing to do: the disk has no room that anything could take", disk_.path,
-             "make the disk larger too: juneheath grow " + shell_word(disk_.path) + " --by 10GiB");
+      throw Error(
+          Status::refused, "there is nothing to do: the disk has no room that anything could take",
+          disk_.path,
+          "make the disk larger too: " +
+              (request_.running ? command_by_10(request_)
+                                : "juneheath grow " + shell_word(disk_.path) + " --by 10GiB"))
+          .because(Reason::no_room);
     refuse(growable_.empty() ? "no filesystem that juneheath can grow lies before the room"
                              : "several places could take the room",
            disk_.path, "say which is meant:" + commands);
@@ -99,9 +105,38 @@ class Guess {
   std::vector<const Place*> opaque_;
 };
 
+// A running system's room is wherever one of its disks has become larger.
+const Place& only_running_target(const Guest& guest, const GrowRequest& request) {
+  std::vector<std::pair<const Place*, Bytes>> found;
+  for (const Place* place : guest.places()) {
+    if (!is_opened(place->content) || place->is_set_aside) continue;
+    const auto behind = [&](const Place& other) {
+      return room_of(guest, other, guest.disks()[other.disk].size());
+    };
+    Bytes room = behind(*place);
+    if (place->volume)
+      for (const Place* device : guest.group_of(*place).devices)
+        if (device != nullptr) room = room + behind(*device);
+    if (room != Bytes(0)) found.emplace_back(place, room);
+  }
+  if (found.size() == 1) return *found.front().first;
+  if (found.empty())
+    throw Error(Status::refused,
+                "there is nothing to do: no disk has room that anything mounted could take", {},
+                "make a disk larger where the machine is kept, then run this again")
+        .because(Reason::no_room);
+  std::string commands;
+  for (const auto& [place, room] : found)
+    commands += fmt::format("\n  {}   # {} on {}, {} of room",
+                            command_with(request, guest.best_name(*place)), place->content.name,
+                            guest.name_of(*place), human(room));
+  refuse("several places could take the room", {}, "say which is meant:" + commands);
+}
+
 }  // namespace
 
 const Place& only_target(const Guest& guest, const GrowRequest& request, Bytes disk_size) {
+  if (request.running) return only_running_target(guest, request);
   return Guess(guest, request, disk_size).run();
 }
 

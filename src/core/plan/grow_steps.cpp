@@ -120,6 +120,15 @@ class GrowthSteps {
   void add_disk_step(std::size_t i) {
     const Disk& disk = guest_.disks()[i];
     const TableKind table = table_kind_of_new(guest_, disk);
+    if (guest_.is_running()) {
+      plan_.steps.push_back({{i, 0, {}},
+                             disk_name(guest_, i),
+                             fmt::format("put an empty {} on it", kind_name(table)),
+                             disk.size(),
+                             disk.size(),
+                             step::CreateDisk{table}});
+      return;
+    }
     const ContainerFacts first = guest_.disks().front().container->facts();
     NewContainer& made = plan_.disks[i].made;
     made.form = first.form;

@@ -28,6 +28,7 @@ struct GrowRequest : ChangeOptions {
   std::vector<Give> gives;
   /// Disks that the guest gets: path and size.
   std::vector<std::pair<std::string, Bytes>> add_disks;
+  bool running = false;           // the system that this runs on: nothing names an image
   bool new_partition = false;     // rather than growing a physical volume in place
   bool allow_move = false;        // what stands behind a target may move towards the disk's end
   std::uint32_t sector_size = 0;  // 0: find out

@@ -98,6 +98,12 @@ struct ShrinkContent {
   bool moves_content = false;  // its files may lie elsewhere afterwards
 };
 
+// In a running system: its kernel is told of what stands on disk by then.
+struct TellPartition {
+  bool created = false;  // it has not known of it at all
+};
+struct LoadVolume {};
+
 }  // namespace step
 
 struct Step {
@@ -108,7 +114,7 @@ struct Step {
                    step::CreatePartition, step::GrowDevice, step::AddDevice, step::ShrinkDevice,
                    step::RemoveDevice, step::MoveExtents, step::GrowVolume, step::ShrinkVolume,
                    step::CommitGroup, step::SettleContent, step::PrepareContent, step::GrowContent,
-                   step::ShrinkContent>;
+                   step::ShrinkContent, step::TellPartition, step::LoadVolume>;
 
   Where where;         // the place it is on, or at least its disk
   std::string layer;   // "disk", "GPT", "p3", "ext4 on p3"

@@ -14,7 +14,9 @@ std::string disk_prefix(const Guest& guest, std::size_t index) {
   return guest.disks().size() == 1 ? std::string{} : fmt::format("{}:", index + 1);
 }
 
+// How `grow` is told which guest is meant.
 std::string images_of(const Guest& guest) {
+  if (guest.is_running()) return " --live";
   std::string words;
   for (const Disk& disk : guest.disks()) words += " " + shell_word(disk.path);
   return words;
@@ -40,7 +42,7 @@ Advice advise_blocked(const Guest& guest, const Place& place, const Place& behin
                   rescue ? "the rescue partition" : behind.content.name);
   const Bytes size = guest.disks()[place.disk].size();
   const std::string give = " --allow-move --give " + shell_word(name);
-  if (!place.content.blockers.empty()) return {what, ""};
+  if (!place.content.blockers.empty() || guest.is_running()) return {what, ""};
   const std::string moving = what + "; with --allow-move it moves to the end";
   if (could_grow_by_moves(guest, place, size))
     return {moving, "juneheath grow" + images_of(guest) + give};
@@ -93,6 +95,7 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
       continue;
     if (ready && behind == Bytes(0) && room_in_group(guest, place) == Bytes(0)) continue;
     const std::string name = shell_word(guest.best_name(place));
+    if (!ready && guest.is_running()) continue;
     advice.push_back({"", ready ? "juneheath grow" + images + " --give " + name
                                 : "juneheath grow" + images + " --by 10GiB --give " + name});
   }
@@ -137,8 +140,10 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
     const Disk& disk = guest.disks()[i];
     const std::string prefix = disk_prefix(guest, i);
     const ContainerFacts facts = disk.container->facts();
-    rows.push_back({prefix + "image", form_name(facts.form), facts.file_length, std::nullopt});
-    rows.push_back({prefix + "disk", "as the guest sees it", facts.disk_size, std::nullopt});
+    if (!guest.is_running())
+      rows.push_back({prefix + "image", form_name(facts.form), facts.file_length, std::nullopt});
+    rows.push_back({prefix + "disk", guest.is_running() ? disk.path : "as the guest sees it",
+                    facts.disk_size, std::nullopt});
     if (disk.table) {
       const TableFacts& table = disk.table->facts();
       rows.push_back({prefix + kind_name(table.kind), "usable up to",
@@ -222,7 +227,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
         continue;
       if (behind != nullptr) {
         advice.push_back(advise_blocked(guest, place, *behind));
-      } else if (place.content.blockers.empty()) {
+      } else if (place.content.blockers.empty() && !guest.is_running()) {
         advice.push_back({fmt::format("to give {} another 10 GiB", guest.best_name(place)),
                           "juneheath grow" + images + " --by 10GiB --give " +
                               shell_word(guest.best_name(place))});

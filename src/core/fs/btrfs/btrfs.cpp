@@ -161,15 +161,19 @@ void find_unfinished(const Volume& volume, FilesystemFacts& facts) {
                   });
 }
 
+void read_names(Store& place, FilesystemFacts& facts) {
+  facts.name = "btrfs";
+  facts.label = text_at(place, superblock_places[0] + offsetof(Superblock, label), 255);
+  facts.uuid = uuid_text(read_as<Superblock>(place, superblock_places[0]).uuid);
+}
+
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
   FilesystemFacts& facts = found.facts;
   facts.name = "btrfs";
   facts.state = "clean";
   try {
-    const auto super = read_as<Superblock>(place, superblock_places[0]);
-    facts.label = text_at(place, superblock_places[0] + offsetof(Superblock, label), 255);
-    facts.uuid = uuid_text(super.uuid);
+    read_names(place, facts);
     auto opened = std::make_unique<BtrfsFilesystem>(place);
     const Volume& volume = opened->volume();
     facts.size = opened->size();
@@ -203,6 +207,7 @@ FilesystemKind make_kind() {
   made.holds_files = true;
   made.recognise = Volume::recognise;
   made.open = open;
+  made.while_mounted = read_names;
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<BtrfsFilesystem>(place);
   };

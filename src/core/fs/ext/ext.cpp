@@ -11,6 +11,7 @@
 #include "core/fs/ext/rest.h"
 #include "core/fs/ext/shrink.h"
 #include "core/fs/ext/tree.h"
+#include "core/fs/text_at.h"
 
 namespace jh::ext {
 
@@ -238,6 +239,21 @@ OpenedFilesystem open(Store& place) {
   return found;
 }
 
+void read_names(Store& place, FilesystemFacts& facts) {
+  const auto super = read_as<Superblock>(place, superblock_offset);
+  facts.name = "ext";
+  facts.label = text_at(place, superblock_offset + offsetof(Superblock, volume_name),
+                        sizeof(super.volume_name));
+  facts.uuid = uuid_text(super.uuid);
+  const std::uint64_t blocks =
+      super.blocks_count_lo.value() | std::uint64_t{super.blocks_count_hi.value()} << 32;
+  facts.size = Bytes(checked_mul(blocks, 1024ULL << (super.log_block_size.value() & 15)));
+  if ((super.feature_compat.value() & compat::sparse_super2) != 0)
+    facts.blockers.push_back(Error(
+        Status::unsupported, "it keeps two spare copies of its superblock only (sparse_super2)",
+        "ext", "shut the system down, and grow its disk from outside"));
+}
+
 FilesystemKind make_kind() {
   FilesystemKind made{"ext"};
   made.audited = true;
@@ -245,6 +261,7 @@ FilesystemKind make_kind() {
   made.holds_files = true;
   made.recognise = Filesystem::recognise;
   made.open = open;
+  made.while_mounted = read_names;
   made.open_to_change = [](Store& place) -> std::unique_ptr<jh::Filesystem> {
     return std::make_unique<ExtFilesystem>(place);
   };

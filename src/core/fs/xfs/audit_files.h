@@ -2,15 +2,10 @@
 // the text of a long symbolic link.
 #pragma once
 
+#include "core/fs/xfs/hearer.h"
 #include "core/fs/xfs/inode.h"
 
 namespace jh::xfs {
-
-/// Told what is wrong with the inode, and by what place of the log each of its blocks was written.
-struct Hearer {
-  std::function<void(const std::string&)> say;
-  std::function<void(std::uint64_t)> written;
-};
 
 /// Fields of an inode that must agree with its kind and with one another.
 void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer& hearer);

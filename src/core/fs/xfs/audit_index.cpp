@@ -1,6 +1,7 @@
 // The index of a folder against its names.
 #include <algorithm>
 
+#include "core/fs/xfs/audit_files.h"
 #include "core/fs/xfs/index.h"
 
 namespace jh::xfs {

@@ -224,7 +224,7 @@ Growth plan_growth(const Geometry& geometry, std::uint64_t place_size) {
   return growth;
 }
 
-std::uint64_t bytes_of(const Geometry& geometry, const Growth& growth) {
+std::uint64_t bytes_to_write(const Geometry& geometry, const Growth& growth) {
   const std::uint64_t fresh = growth.groups - geometry.groups();
   const std::uint64_t superblocks = std::uint64_t{growth.groups} * geometry.sector_size();
   const std::uint64_t trees =

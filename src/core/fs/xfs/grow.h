@@ -16,7 +16,7 @@ struct Growth {
 /// The most that fits a place of this size. Throws refused where a limit of the format is met.
 Growth plan_growth(const Geometry& geometry, std::uint64_t place_size);
 /// Bytes that carrying it out writes, at most.
-std::uint64_t bytes_of(const Geometry& geometry, const Growth& growth);
+std::uint64_t bytes_to_write(const Geometry& geometry, const Growth& growth);
 /// Throws refused when the last group's trees have no block left to become longer with.
 void check_last_group(Store& place, const Geometry& geometry, const Growth& growth);
 

@@ -3,7 +3,8 @@
 
 #include <set>
 
-#include "core/fs/xfs/audit_files.h"
+#include "core/fs/xfs/hearer.h"
+#include "core/fs/xfs/inode.h"
 
 namespace jh::xfs {
 

@@ -51,7 +51,7 @@ class XfsFilesystem final : public Filesystem {
     plan.words = fresh == 0
                      ? "make the last allocation group longer"
                      : fmt::format("add {} allocation group{}", fresh, fresh == 1 ? "" : "s");
-    plan.bytes_to_write = bytes_of(geometry_, growth);
+    plan.bytes_to_write = bytes_to_write(geometry_, growth);
     return plan;
   }
   void resize(Bytes size, Progress& progress) override {
@@ -145,14 +145,18 @@ void settle_in_memory(Store& place, const Geometry& geometry, OpenedFilesystem& 
   found.settling = {report.text(), "replay the log: " + report.text(), found.at_rest->changed()};
 }
 
+void read_names(Store& place, FilesystemFacts& facts) {
+  facts.name = "XFS";
+  facts.label = text_at(place, offsetof(Superblock, label), 12);
+  facts.uuid = uuid_text(read_as<Superblock>(place, 0).uuid);
+}
+
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
   FilesystemFacts& facts = found.facts;
-  facts.name = "XFS";
-  facts.label = text_at(place, offsetof(Superblock, label), 12);
+  read_names(place, facts);
   facts.state = "not looked into";
   try {
-    facts.uuid = uuid_text(read_as<Superblock>(place, 0).uuid);
     const Geometry unsettled(place);
     try {
       settle_in_memory(place, unsettled, found);
@@ -191,6 +195,7 @@ FilesystemKind make_kind() {
   made.holds_files = true;
   made.recognise = recognise;
   made.open = open;
+  made.while_mounted = read_names;
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<XfsFilesystem>(place);
   };

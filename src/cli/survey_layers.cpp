@@ -1,0 +1,170 @@
+// The layers of a guest as text: pictures, tables, and what would help.
+#include <fmt/format.h>
+
+#include <iostream>
+
+#include "cli/picture.h"
+#include "cli/survey_text.h"
+#include "cli/terminal.h"
+#include "core/plan/room.h"
+#include "core/report/report.h"
+
+namespace jh::cli {
+namespace {
+
+// All sizes of one disk in one unit, so that they can be compared by eye.
+class OneUnit {
+ public:
+  explicit OneUnit(Bytes largest) : gib_(largest >= 10_GiB) {}
+  const char* name() const { return gib_ ? "GiB" : "MiB"; }
+  std::string operator()(Bytes size) const {
+    const double unit = gib_ ? 1024.0 * 1024 * 1024 : 1024.0 * 1024;
+    return fmt::format("{:.{}f}", static_cast<double>(size.value()) / unit, gib_ ? 2 : 1);
+  }
+
+ private:
+  bool gib_;
+};
+
+Cell number(const std::string& text, Style style = Style::plain) { return {text, style, true}; }
+
+std::string mounted_at(const Place& place) {
+  std::string text;
+  for (const std::string& point : place.mount_points) text += (text.empty() ? "" : " ") + point;
+  return text;
+}
+
+// How small it could become; nothing is said where it cannot.
+std::string floor_text(Floors& floors, const Place& place, const OneUnit& unit) {
+  const LayerFloor floor = floors.of(place);
+  return floor.size < place.size ? unit(floor.size) : "";
+}
+
+Row place_row(const Guest& guest, Floors& floors, const Place& place, const OneUnit& unit) {
+  const Content& content = place.content;
+  const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
+  std::string holds = content.name;
+  const bool nameless =
+      content.kind == ContentKind::nothing || content.kind == ContentKind::unknown;
+  if (nameless && place.partition) holds += " (" + place.partition->type_name + ")";
+  if (!content.label.empty()) holds += " \"" + content.label + "\"";
+  const bool logical = place.partition && place.partition->role == PartitionRole::logical;
+  std::string state = content.state;
+  if (content.size && content.kind != ContentKind::physical_volume && *content.size < place.size &&
+      place.size - *content.size >= 1_MiB)
+    state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
+                         unit(*content.size));
+  Style state_style = state == "clean" ? Style::good : Style::plain;
+  if (!content.blockers.empty() || content.settling) state_style = Style::warn;
+  Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
+          {holds},
+          {mounted_at(place)},
+          number(unit(place.size)),
+          number(content.used ? unit(*content.used) : ""),
+          number(content.used && content.size ? unit(*content.size - *content.used) : ""),
+          number(room == Bytes(0) ? "" : "+" + unit(room), Style::good),
+          number(guest.is_running() ? "" : floor_text(floors, place, unit)),
+          {state, state_style}};
+  return row;
+}
+
+// Where a volume lies, for each of its segments: "p3 from extent 60".
+std::string lies_on(const Guest& guest, const VolumeGroup& group, const lvm::Volume& volume) {
+  constexpr std::size_t most = 3;
+  std::string text;
+  for (std::size_t i = 0; i < volume.segments.size(); ++i) {
+    if (i == most) return text + fmt::format(" and {} more", volume.segments.size() - most);
+    const lvm::Segment& segment = volume.segments[i];
+    if (!text.empty()) text += ", ";
+    if (!segment.plain()) {
+      text += segment.type;
+      continue;
+    }
+    if (segment.stripes.size() > 1) text += fmt::format("{} stripes: ", segment.stripes.size());
+    for (std::size_t k = 0; k < segment.stripes.size(); ++k) {
+      const lvm::Stripe& stripe = segment.stripes[k];
+      const Place* device = group.devices[stripe.pv];
+      text += fmt::format("{}{} {}-{}", k == 0 ? "" : " ",
+                          device ? guest.name_of(*device) : group.open.group.pvs[stripe.pv].name,
+                          stripe.extent, stripe.extent + segment.on_each() - 1);
+    }
+  }
+  return text;
+}
+
+void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
+  const lvm::Group& facts = group.open.group;
+  std::cout << styled("group " + facts.name, Style::heading) << "\n"
+            << fmt::format("  {} extents of {}, {} free; metadata number {}\n\n",
+                           grouped(facts.total_extents()), human(Bytes(facts.extent_size)),
+                           grouped(facts.free_extents()), facts.sequence);
+  const OneUnit unit(group.bytes(facts.total_extents()));
+  const auto title = [&](const std::string& text, bool right = false) {
+    return Cell{text, Style::dim, right};
+  };
+  std::vector<Row> rows{{title("volume"), title("holds"), title("mounted at"),
+                         title(fmt::format("size {}", unit.name()), true), title("used", true),
+                         title("free", true), title("room", true), title("floor", true),
+                         title("state"), title("extents on")}};
+  for (const Place& place : group.volumes) {
+    const lvm::Volume& volume = guest.volume_of(place);
+    if (!volume.visible) continue;
+    Row row = place_row(guest, floors, place, unit);
+    row[0].text = volume.name;
+    row.push_back({lies_on(guest, group, volume), Style::dim});
+    rows.push_back(std::move(row));
+  }
+  print_table(rows);
+}
+
+}  // namespace
+
+void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
+  const Disk& disk = guest.disks()[index];
+  if (disk.table) {
+    const TableFacts& table = disk.table->facts();
+    std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n", kind_name(table.kind),
+                             table.sector_size, table.partitions.size(),
+                             table.partitions.size() == 1 ? "" : "s");
+  } else if (!disk.trouble) {
+    std::cout << "  no partition table: the disk holds " << disk.places.front().content.name
+              << "\n";
+  }
+  std::cout << "\n" << disk_picture(guest, disk, drawing_width()) << "\n";
+
+  const OneUnit unit(disk.size());
+  const auto title = [&](const std::string& text, bool right = false) {
+    return Cell{text, Style::dim, right};
+  };
+  std::vector<Row> rows{{title("layer"), title("holds"), title("mounted at"),
+                         title(fmt::format("size {}", unit.name()), true), title("used", true),
+                         title("free", true), title("room", true), title("floor", true),
+                         title("state")}};
+  for (const Place& place : disk.places) rows.push_back(place_row(guest, floors, place, unit));
+  print_table(rows);
+  if (disk.added || guest.is_running()) return;  // nothing becomes smaller while it runs
+  const LayerFloor floor = floors.of_disk(index);
+  if (floor.size < disk.size())
+    std::cout << fmt::format("  floor of the disk: {}; there stands {}\n", human(floor.size),
+                             floor.reason);
+  else
+    std::cout << fmt::format("  floor of the disk: its present size; there stands {}\n",
+                             floor.reason);
+}
+
+void print_groups(const Guest& guest, Floors& floors) {
+  for (const VolumeGroup& group : guest.groups()) {
+    print_group(guest, floors, group);
+    std::cout << "\n";
+  }
+}
+
+void print_advice(const Guest& guest) {
+  for (const Advice& advice : advice_for(guest)) {
+    if (!advice.what.empty()) std::cout << "  " << printable(advice.what) << "\n";
+    if (!advice.command.empty())
+      std::cout << "      " << styled(advice.command, Style::command) << "\n";
+  }
+}
+
+}  // namespace jh::cli

@@ -1,0 +1,260 @@
+#include "core/live/carry_live.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "core/base/uuid.h"
+#include "core/carry/group_work.h"
+
+namespace jh::live {
+namespace {
+
+class LiveWorker {
+ public:
+  LiveWorker(const RunningSystem& before, const Plan& plan, const Notes& notes,
+             const LookAgain& look_again, Progress& progress)
+      : before_(before),
+        guest_(before.guest()),
+        plan_(plan),
+        notes_(notes),
+        look_again_(look_again),
+        progress_(progress) {}
+
+  void run(const Step& step) {
+    std::visit([&](const auto& work) { carry_out(step, work); }, step.work);
+  }
+
+ private:
+  Kernel& kernel() const { return before_.kernel(); }
+
+  // On tables. What is written is on the disk when the store's write returns.
+  template <class Work>
+  void on_table(const Step& step, Work work) {
+    const std::size_t index = step.where.disk;
+    const auto store = kernel().open(before_.disk(index).path, /*to_change=*/true);
+    const auto table = open_table(*store, sector_size(index));
+    ensure(table != nullptr, "the disk has a table");
+    work(*store, *table);
+    store->flush();
+  }
+  std::uint32_t sector_size(std::size_t index) const {
+    const Disk& disk = guest_.disks()[index];
+    return disk.table ? disk.table->facts().sector_size : disk.sector_size;
+  }
+
+  void carry_out(const Step& step, const step::CreateDisk& work) {
+    const std::size_t index = step.where.disk;
+    const auto store = kernel().open(before_.disk(index).path, /*to_change=*/true);
+    make_table(*store, work.table, sector_size(index));
+    store->flush();
+  }
+  void carry_out(const Step& step, const step::RepairTable&) {
+    on_table(step, [](Store& store, PartitionTable& table) {
+      if (!table.must_move_spare()) table.repair(store);
+    });
+  }
+  void carry_out(const Step& step, const step::MoveSpare&) {
+    on_table(step, [](Store& store, PartitionTable& table) { table.cover_disk(store); });
+  }
+  void carry_out(const Step& step, const step::GrowPartition& work) {
+    on_table(step, [&](Store& store, PartitionTable& table) {
+      table.cover_disk(store);
+      const Partition* partition = table.find(step.where.partition);
+      ensure(partition != nullptr && work.end > partition->end(), "a partition becomes longer");
+      table.move_end(store, step.where.partition, work.end);
+    });
+  }
+  void carry_out(const Step& step, const step::CreatePartition& work) {
+    on_table(step, [&](Store& store, PartitionTable& table) {
+      table.cover_disk(store);
+      table.create(store, work.partition, random_guid());
+    });
+  }
+  void carry_out(const Step& step, const step::TellPartition& work) {
+    const std::size_t index = step.where.disk;
+    std::uint64_t start = 0;
+    on_table(step, [&](Store&, PartitionTable& table) {
+      const Partition* partition = table.find(step.where.partition);
+      ensure(partition != nullptr, "the partition is in the table");
+      start = to_bytes(partition->first, table.facts().sector_size).value();
+    });
+    // A run that was cut off may have told it already.
+    const KernelDisk disk = look_again_()->disk(index);
+    for (const KernelPartition& known : disk.partitions)
+      if (known.number == step.where.partition && known.start == start &&
+          known.size == step.to.value())
+        return;
+    if (work.created)
+      kernel().add_partition(disk, step.where.partition, start, step.to.value());
+    else
+      kernel().lengthen_partition(disk, step.where.partition, start, step.to.value());
+    const auto now = look_again_();
+    const KernelPartition* known = now->partition(index, step.where.partition);
+    if (known == nullptr || known->start != start || known->size != step.to.value())
+      differs(step, known == nullptr ? Bytes(0) : Bytes(known->size));
+  }
+
+  // In groups.
+  GroupWork& group(const std::string& name) {
+    auto& work = groups_[name];
+    if (work) return *work;
+    const auto& known = guest_.groups();
+    const auto found = std::find_if(known.begin(), known.end(), [&](const VolumeGroup& each) {
+      return each.open.group.name == name;
+    });
+    ensure(found != known.end(), "the group is there");
+    work = std::make_unique<GroupWork>(*found, guest_, plan_, [this](const Where& where) {
+      return kernel().open(node_of(where), /*to_change=*/true);
+    });
+    return *work;
+  }
+  GroupWork& group_of(const Where& where) {
+    if (!where.volume.empty()) return group(where.volume.substr(0, where.volume.rfind('/')));
+    std::size_t pv = 0;
+    const VolumeGroup* found = guest_.group_on(*place_at(guest_, where), pv);
+    ensure(found != nullptr, "a physical volume lies there");
+    return group(found->open.group.name);
+  }
+  // Of what was there before, or was made since.
+  std::string node_of(const Where& where) const {
+    if (const Place* place = place_at(guest_, where))
+      if (const std::string path = before_.path_of(*place); !path.empty()) return path;
+    for (const KernelDisk& disk : kernel().disks())
+      if (disk.device == before_.disk(where.disk).device)
+        for (const KernelPartition& partition : disk.partitions)
+          if (partition.number == where.partition) return partition.path;
+    io_failed("the kernel has no device for a new partition", before_.disk(where.disk).path,
+              "run this again");
+  }
+  void carry_out(const Step& step, const step::GrowDevice& work) {
+    group_of(step.where).run(step, work);
+  }
+  void carry_out(const Step& step, const step::AddDevice& work) {
+    group(work.group).run(step, work);
+  }
+  void carry_out(const Step& step, const step::GrowVolume& work) {
+    group_of(step.where).run(step, work);
+  }
+  void carry_out(const Step& step, const step::CommitGroup& work) {
+    group(work.group).run(step, work);
+    const auto now = look_again_();
+    for (const VolumeGroup& found : now->guest().groups())
+      if (found.open.group.name == work.group) {
+        if (found.bytes(found.open.group.total_extents()) != step.to)
+          differs(step, found.bytes(found.open.group.total_extents()));
+        return;
+      }
+    differs(step, Bytes(0));
+  }
+  void carry_out(const Step& step, const step::LoadVolume&) {
+    const auto system = look_again_();
+    const Place& place = *place_at(system->guest(), step.where);
+    const VolumeGroup& found = system->guest().group_of(place);
+    const lvm::Volume& volume = system->guest().volume_of(place);
+    const MappedDevice* device = system->mapped(found, volume);
+    ensure(device != nullptr, "the volume is active");
+    std::vector<DeviceNumber> numbers;
+    for (const Place* each : found.devices) {
+      const auto number = each == nullptr ? std::nullopt : system->device_of(*each);
+      if (!number)
+        io_failed("a physical volume of the group is not there any more", step.layer,
+                  "look into the system's log; then run this again");
+      numbers.push_back(*number);
+    }
+    const std::vector<MapLine> table = map_for(found.open.group, volume, numbers);
+    kernel().replace_map(*device, table);
+    const auto now = look_again_();
+    const MappedDevice* then = now->mapped(found, volume);
+    if (then == nullptr || then->suspended || then->size != step.to.value() ||
+        kernel().map_of(*then) != table)
+      differs(step, then == nullptr ? Bytes(0) : Bytes(then->size));
+  }
+
+  // Inside a place.
+  void carry_out(const Step& step, const step::GrowContent& work) {
+    const auto system = look_again_();
+    const Place& place = *place_at(system->guest(), step.where);
+    if (place.content.moves_without_free()) {
+      grow_swap(*system, place, work.size);
+    } else {
+      ensure(place.content.filesystem != nullptr && system->mount_of(place) != nullptr,
+             "the filesystem is mounted");
+      place.content.filesystem->resize(work.size, progress_);
+    }
+    const auto now = look_again_();
+    const Place& then = *place_at(now->guest(), step.where);
+    const Bytes size = then.content.size.value_or(Bytes(0));
+    // A driver may leave out a last group that is too small for its own metadata.
+    constexpr std::uint64_t group = 1U << 30;
+    if (size <= step.from || size > step.to || (step.to - size).value() >= group)
+      differs(step, size);
+  }
+  // Taken out of use, written anew with its identity, and put back: also when that fails.
+  void grow_swap(const RunningSystem& system, const Place& place, Bytes size) {
+    const SwapInUse* in_use = system.swap_of(place);
+    const std::string node = system.path_of(place);
+    if (in_use != nullptr) {
+      notes_.put(swap_note, fmt::format("{} {}", in_use->path, in_use->priority));
+      kernel().swap_off(in_use->path);
+    }
+    std::exception_ptr failed;
+    try {
+      const auto store = kernel().open(node, /*to_change=*/true);
+      place.content.filesystem_kind->open_to_change(*store)->resize(size, progress_);
+      store->flush();
+    } catch (...) {
+      failed = std::current_exception();
+    }
+    if (in_use != nullptr) {
+      kernel().swap_on(in_use->path, in_use->priority);
+      notes_.remove(swap_note);
+    }
+    if (failed) std::rethrow_exception(failed);
+  }
+
+  template <class Work>
+  void carry_out(const Step&, const Work&) {
+    ensure(false, "only what leaves a running system sound is planned for it");
+  }
+
+  [[noreturn]] static void differs(const Step& step, Bytes found) {
+    io_failed(fmt::format("after \"{}\" the kernel says {}, and not {}", step.action,
+                          spelled_out(found), spelled_out(step.to)),
+              step.layer,
+              "look into the system's log; nothing was lost, and this can be run again");
+  }
+
+  const RunningSystem& before_;
+  const Guest& guest_;
+  const Plan& plan_;
+  const Notes& notes_;
+  const LookAgain& look_again_;
+  Progress& progress_;
+  std::map<std::string, std::unique_ptr<GroupWork>> groups_;
+};
+
+}  // namespace
+
+void carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
+                    const LookAgain& look_again, Progress& progress,
+                    const std::function<void(const Step&)>& done) {
+  LiveWorker worker(before, plan, notes, look_again, progress);
+  bool begun = false;
+  for (const Step& step : plan.steps) {
+    // Stopped between two steps: the system is sound, and a second run does the rest.
+    progress.begin(step.action, 0);
+    progress.advance(0);
+    try {
+      worker.run(step);
+    } catch (const Error& error) {
+      throw error.within(step.layer).leaving(begun ? Left::sound : error.left());
+    }
+    progress.end();
+    begun = true;
+    done(step);
+  }
+}
+
+}  // namespace jh::live

@@ -1,0 +1,30 @@
+// Carrying out a plan on the running system: step by step, each of which leaves it sound.
+#pragma once
+
+#include <functional>
+
+#include "core/base/progress.h"
+#include "core/live/notes.h"
+#include "core/live/running_system.h"
+
+namespace jh::live {
+
+/// What the tables were before a change, beside each other in a folder.
+struct TablesKept {
+  std::string folder;
+  std::string command;  // that puts them back; empty: the change is of no table
+};
+/// Keeps tables and LVM metadata of all that a plan touches, durable on return. Throws io.
+TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std::string& folder);
+
+/// How the system is looked at again after a step.
+using LookAgain = std::function<std::unique_ptr<RunningSystem>()>;
+
+/// Carries out the steps in order. After each the kernel is asked, and what it says compared with
+/// the plan. Throws io (a step failed; the system is sound, and a second run does the rest).
+/// `done`: told of each step when it is done.
+void carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
+                    const LookAgain& look_again, Progress& progress,
+                    const std::function<void(const Step&)>& done);
+
+}  // namespace jh::live

@@ -1,0 +1,106 @@
+// What the tables were before a change, kept beside each other, with a script that puts them back.
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <set>
+
+#include "core/base/shell_word.h"
+#include "core/live/carry_live.h"
+#include "core/store/file_store.h"
+
+namespace jh::live {
+namespace {
+
+namespace files = std::filesystem;
+
+class Keeper {
+ public:
+  Keeper(const RunningSystem& system, std::string folder)
+      : system_(system), folder_(std::move(folder)) {
+    script_ =
+        "#!/bin/sh\n"
+        "# Tables and volume metadata as they were before a change of the running system.\n"
+        "# Only before anything has used the new room: what lies there would be lost.\n"
+        "set -eu\ncd \"$(dirname \"$0\")\"\n";
+  }
+
+  void keep(const std::string& device, const Ranges& places) {
+    if (kept_.empty()) make_folder();
+    if (!kept_.insert(device).second) return;
+    const auto store = system_.kernel().open(device, /*to_change=*/false);
+    unsigned number = 0;
+    for (const auto& [start, end] : places) {
+      const std::string name =
+          fmt::format("{}-{}.bin", files::path(device).filename().string(), ++number);
+      const auto file = FileStore::create((files::path(folder_) / name).string());
+      const std::uint64_t length = std::min(end, store->size()) - start;
+      file->resize(length);
+      file->write(0, read_buffer(*store, start, length));
+      file->flush();
+      script_ += fmt::format("dd if={} of={} bs=512 seek={} conv=notrunc,fsync status=none\n",
+                             shell_word(name), shell_word(device), start / 512);
+    }
+  }
+
+  // Empty: nothing of what is kept changes.
+  std::string finish() {
+    if (kept_.empty()) return {};
+    const std::string path = (files::path(folder_) / "put-back").string();
+    const auto file = FileStore::create(path);
+    file->resize(script_.size());
+    file->write(
+        0, ConstByteSpan(reinterpret_cast<const std::uint8_t*>(script_.data()), script_.size()));
+    file->flush();
+    return "sh " + shell_word(path);
+  }
+
+ private:
+  void make_folder() const {
+    std::error_code error;
+    files::create_directories(folder_, error);
+    if (error)
+      io_failed("the folder for the tables cannot be made: " + error.message(), folder_,
+                "name another with --ledger-dir");
+  }
+
+  const RunningSystem& system_;
+  std::string folder_;
+  std::string script_;
+  std::set<std::string> kept_;
+};
+
+// All that is not content: the label, and the metadata areas.
+Ranges places_of(const lvm::Device& device) {
+  Ranges places;
+  add_range(places, 0, lvm::label_sectors * lvm::sector);
+  for (const lvm::MetadataArea& area : device.areas)
+    add_range(places, area.place.offset, area.place.end());
+  return places;
+}
+
+}  // namespace
+
+TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std::string& folder) {
+  const Guest& guest = system.guest();
+  Keeper keeper(system, folder);
+  for (std::size_t i = 0; i < guest.disks().size(); ++i) {
+    const Disk& disk = guest.disks()[i];
+    const bool touched = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+      return step.where.disk == i && step.where.volume.empty() && !step.is<step::GrowContent>();
+    });
+    if (touched && disk.table) {
+      Ranges places = disk.table->own_places();
+      add_range(places, 0, disk.table->facts().sector_size);  // boot code in it stays as it is
+      keeper.keep(system.disk(i).path, places);
+    }
+  }
+  for (const VolumeGroup& group : guest.groups()) {
+    if (!plan.changes(group)) continue;
+    for (std::size_t pv = 0; pv < group.devices.size(); ++pv)
+      if (group.devices[pv] != nullptr && group.open.members[pv])
+        keeper.keep(system.path_of(*group.devices[pv]), places_of(group.open.members[pv]->device));
+  }
+  return {folder, keeper.finish()};
+}
+
+}  // namespace jh::live

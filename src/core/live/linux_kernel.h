@@ -1,0 +1,43 @@
+// The kernel that this process runs on: /proc, /sys, and ioctls of devices and filesystems.
+#pragma once
+
+#include "core/live/kernel.h"
+
+namespace jh::live {
+
+class LinuxKernel final : public Kernel {
+ public:
+  std::vector<KernelDisk> disks() override;
+  std::vector<MappedDevice> mapped() override;
+  std::vector<MapLine> map_of(const MappedDevice& device) override;
+  std::vector<Mount> mounts() override;
+  std::vector<SwapInUse> swaps() override;
+  std::uint64_t memory_available() override;
+  MountedSize size_of(const Mount& mount) override;
+  std::optional<std::string> read_text(const std::string& path, std::uint64_t limit) override;
+  std::string lacks_rights() override;
+  std::optional<DeviceNumber> device_at(const std::string& path) override;
+
+  std::unique_ptr<Store> open(const std::string& path, bool to_change) override;
+
+  void rescan(const KernelDisk& disk) override;
+  void lengthen_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,
+                          std::uint64_t size) override;
+  void add_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,
+                     std::uint64_t size) override;
+  void replace_map(const MappedDevice& device, const std::vector<MapLine>& table) override;
+  void grow(const Mount& mount, std::uint64_t size) override;
+  void swap_off(const std::string& path) override;
+  void swap_on(const std::string& path, int priority) override;
+  std::unique_ptr<Lock> lock_group(const std::string& group) override;
+};
+
+/// Bits of a process's effective capabilities.
+enum class Right : unsigned { administer = 21, use_resources = 24 };
+bool may(Right right);
+
+/// Lines of /proc/self/mountinfo, and of /proc/swaps; what belongs to no device is left out.
+std::vector<Mount> parse_mounts(const std::string& text);
+std::vector<SwapInUse> parse_swaps(const std::string& text);
+
+}  // namespace jh::live

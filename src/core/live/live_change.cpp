@@ -1,0 +1,151 @@
+#include "core/live/live_change.h"
+
+#include <fmt/format.h>
+
+#include <sstream>
+
+#include "core/plan/content.h"
+
+namespace jh::live {
+namespace {
+
+// What holds no files, and has only its identity to lose.
+bool is_swap(Store& device) { return recognise_content(device).moves_without_free(); }
+
+}  // namespace
+
+LiveChange::LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to_change)
+    : kernel_(kernel), request_(std::move(request)), notes_(std::move(notes)) {
+  if (to_change) {
+    const std::string lacks = kernel_.lacks_rights();
+    if (!lacks.empty())
+      refuse("a running system is changed by its administrator only: " + lacks, {},
+             "run it as root, outside of a container");
+    for (const KernelDisk& disk : kernel_.disks())
+      if (disk.can_rescan) kernel_.rescan(disk);
+    lock();
+    put_swap_back();
+  }
+  system_ = look(/*with_added=*/true);
+  request_.add_disks.clear();
+  for (const Disk& disk : system_->guest().disks())
+    if (disk.added) request_.add_disks.emplace_back(disk.path, disk.size());
+  ask_for_what_is_left();
+  plan_ = plan_live(*system_, request_);
+}
+
+// The same command again: what it was to add is not added twice.
+void LiveChange::ask_for_what_is_left() {
+  const auto note = notes_.get(goal_note);
+  if (!note) return;
+  std::istringstream lines(*note);
+  std::vector<std::pair<std::string, std::uint64_t>> goals;
+  std::string written;
+  for (std::uint64_t size = 0; lines >> size && std::getline(lines >> std::ws, written);)
+    goals.emplace_back(written, size);
+  std::vector<Give> left;
+  for (Give give : request_.gives) {
+    const auto goal = std::find_if(goals.begin(), goals.end(),
+                                   [&](const auto& each) { return each.first == give.written; });
+    if (goal == goals.end()) {
+      left.push_back(give);
+      continue;
+    }
+    const Place* place = find_target(system_->guest(), give.target);
+    const Bytes present = place == nullptr ? Bytes(goal->second) : content_size(*place);
+    if (present.value() >= goal->second) continue;
+    give.amount = {Amount::Kind::size, Bytes(goal->second) - present, 0};
+    left.push_back(give);
+  }
+  if (left.empty() && !request_.gives.empty()) {
+    notes_.remove(goal_note);
+    throw Error(Status::refused,
+                "there is nothing to do: an earlier run of this command was cut off, but had done "
+                "all of it",
+                {}, "to add the same once more, run it again")
+        .because(Reason::no_room);
+  }
+  request_.gives = left;
+}
+
+std::string LiveChange::goals() const {
+  std::string text;
+  for (const Give& give : request_.gives) {
+    const Place* place = find_target(system_->guest(), give.target);
+    // All that there is stays all that there is; but of a new disk, not what other disks have.
+    const bool all = give.amount.kind == Amount::Kind::rest && request_.add_disks.empty();
+    if (place == nullptr || all) continue;
+    plan_.for_each<step::GrowContent>([&](const Step& step, const step::GrowContent& work) {
+      if (step.where == where_is(system_->guest(), *place))
+        text += fmt::format("{} {}\n", work.size.value(), give.written);
+    });
+  }
+  return text;
+}
+
+// First all physical volumes, then each group, by name: as the system's own tools do.
+void LiveChange::lock() {
+  locks_.push_back(kernel_.lock_group(""));
+  std::vector<std::string> names;
+  const auto system = look(/*with_added=*/false);
+  for (const VolumeGroup& group : system->guest().groups()) names.push_back(group.open.group.name);
+  std::sort(names.begin(), names.end());
+  for (const std::string& name : names) locks_.push_back(kernel_.lock_group(name));
+}
+
+// A run that was cut off had taken it out of use.
+void LiveChange::put_swap_back() {
+  const auto note = notes_.get(swap_note);
+  if (!note) return;
+  std::istringstream words(*note);
+  std::string path;
+  int priority = 0;
+  words >> path >> priority;
+  const auto device = kernel_.device_at(path);
+  bool in_use = false;
+  for (const SwapInUse& swap : kernel_.swaps())
+    in_use = in_use || kernel_.device_at(swap.path) == device;
+  if (device && !in_use && is_swap(*kernel_.open(path, false))) {
+    kernel_.swap_on(path, priority);
+    mended_.push_back(fmt::format(
+        "{} had been taken out of use by a run that was cut off; it is in use again", path));
+  }
+  notes_.remove(swap_note);
+}
+
+bool LiveChange::was_begun(const std::string& disk) const {
+  const auto note = notes_.get(disk_note);
+  for (const KernelDisk& known : kernel_.disks())
+    if (note && kernel_.device_at(disk) == known.device)
+      return *note == fmt::format("{} {}", known.path, known.size);
+  return false;
+}
+
+std::unique_ptr<RunningSystem> LiveChange::look(bool with_added) const {
+  std::vector<RunningSystem::Added> added;
+  if (with_added)
+    for (const auto& [path, size] : request_.add_disks) added.push_back({path, was_begun(path)});
+  return std::make_unique<RunningSystem>(kernel_, request_.images, added);
+}
+
+std::unique_ptr<RunningSystem> LiveChange::look_again() const {
+  // Its disks are known by then, the new ones too.
+  std::vector<std::string> named;
+  for (const Disk& disk : system_->guest().disks()) named.push_back(disk.path);
+  return std::make_unique<RunningSystem>(kernel_, named);
+}
+
+void LiveChange::carry_out(Progress& progress, const std::function<void(const Step&)>& done) {
+  for (const auto& [path, size] : request_.add_disks)
+    for (const KernelDisk& known : kernel_.disks())
+      if (kernel_.device_at(path) == known.device)
+        notes_.put(disk_note, fmt::format("{} {}", known.path, known.size));
+  if (!notes_.get(goal_note))
+    if (const std::string text = goals(); !text.empty()) notes_.put(goal_note, text);
+  carry_out_live(
+      *system_, plan_, notes_, [this] { return look_again(); }, progress, done);
+  notes_.remove(disk_note);
+  notes_.remove(goal_note);
+}
+
+}  // namespace jh::live

@@ -1,0 +1,43 @@
+// One change of the running system, from the locks to the last step.
+#pragma once
+
+#include "core/live/carry_live.h"
+#include "core/live/notes.h"
+#include "core/live/plan_live.h"
+
+namespace jh::live {
+
+class LiveChange {
+ public:
+  /// Looks at the system, and plans. `to_change`: rescans disks, takes the locks of the system's
+  /// volume tools first, and puts in order what an earlier run left. Throws what plan_live throws.
+  LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to_change);
+
+  const RunningSystem& system() const { return *system_; }
+  const Plan& plan() const { return plan_; }
+  /// What was put in order, in words.
+  const std::vector<std::string>& mended() const { return mended_; }
+
+  /// As carry_out_live.
+  void carry_out(Progress& progress, const std::function<void(const Step&)>& done);
+  /// The system as it is now.
+  std::unique_ptr<RunningSystem> look_again() const;
+
+ private:
+  void lock();
+  void put_swap_back();
+  std::unique_ptr<RunningSystem> look(bool with_added) const;
+  void ask_for_what_is_left();
+  std::string goals() const;
+  bool was_begun(const std::string& disk) const;
+
+  Kernel& kernel_;
+  GrowRequest request_;
+  Notes notes_;
+  std::vector<std::unique_ptr<Kernel::Lock>> locks_;
+  std::vector<std::string> mended_;
+  std::unique_ptr<RunningSystem> system_;
+  Plan plan_;
+};
+
+}  // namespace jh::live

@@ -1,0 +1,32 @@
+// Notes: what a run that is cut off leaves for the next one.
+#pragma once
+
+#include <optional>
+#include <string>
+
+namespace jh::live {
+
+class Notes {
+ public:
+  explicit Notes(std::string folder) : folder_(std::move(folder)) {}
+
+  /// Durable on return. Throws io.
+  void put(const std::string& name, const std::string& text) const;
+  std::optional<std::string> get(const std::string& name) const;
+  void remove(const std::string& name) const;
+
+ private:
+  std::string path_of(const std::string& name) const { return folder_ + "/live-" + name; }
+
+  std::string folder_;
+};
+
+/// A swap area that was taken out of use: its device, and its priority.
+constexpr const char* swap_note = "swap";
+/// A disk that is being added: its device, and its size.
+constexpr const char* disk_note = "disk";
+
+/// How large each target is to become that was given a size or a share.
+constexpr const char* goal_note = "goal";
+
+}  // namespace jh::live

@@ -1,0 +1,236 @@
+#include "core/live/plan_live.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "core/plan/content.h"
+#include "core/plan/grow.h"
+
+namespace jh::live {
+namespace {
+
+constexpr std::uint64_t spare_memory = 64U << 20;  // that stays when swap is taken out of use
+
+class LivePlanner {
+ public:
+  LivePlanner(const RunningSystem& system, Plan plan)
+      : system_(system), guest_(system.guest()), plan_(std::move(plan)) {}
+
+  Plan run() {
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i)
+      if (touches_disk(i)) check_disk(i);
+    for (const VolumeGroup& group : guest_.groups())
+      if (plan_.changes(group)) check_group(group);
+    for (const Step& step : plan_.steps) check_step(step);
+    add_partitions_to_tell();
+    add_volumes_to_load();
+    return std::move(plan_);
+  }
+
+ private:
+  bool touches_disk(std::size_t disk) const {
+    if (plan_.touches(disk)) return true;
+    for (const VolumeGroup& group : guest_.groups())
+      if (plan_.changes(group))
+        for (const Place* device : group.devices)
+          if (device != nullptr && device->disk == disk) return true;
+    return std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
+      return step.where.volume.empty() && step.where.disk == disk;
+    });
+  }
+
+  void check_disk(std::size_t index) const {
+    const KernelDisk& disk = system_.disk(index);
+    if (guest_.disks()[index].added) return;
+    if (disk.read_only) refuse("the disk is read-only", disk.path, "let it be written to first");
+    // A whole disk as a physical volume is held by its own volumes.
+    std::size_t pv = 0;
+    const auto& places = guest_.disks()[index].places;
+    const bool whole_device =
+        places.size() == 1 && !places.front().partition && guest_.group_on(places.front(), pv);
+    if (!disk.holders.empty() && !whole_device)
+      refuse("the disk is a part of " + disk.holders.front() + ", by which it may be shared",
+             disk.path, "name the device that is built of it, or change it from outside");
+    if (disk.size != guest_.disks()[index].size().value())
+      refuse("the disk's size changes at this moment", disk.path, "run it again");
+    check_partitions(index);
+  }
+
+  // The kernel's partitions are the table's, or what those were before they grew.
+  void check_partitions(std::size_t index) const {
+    const Disk& disk = guest_.disks()[index];
+    for (const Place& place : disk.places) {
+      if (!place.partition || place.partition->role == PartitionRole::extended) continue;
+      const KernelPartition* known = system_.partition(index, place.partition->number);
+      if (known == nullptr) continue;
+      if (known->start != place.offset.value() || known->size > place.size.value())
+        refuse(fmt::format("the kernel has another partition {} than the table on disk",
+                           place.partition->number),
+               disk.path, "somebody has changed the table: start the system anew first");
+    }
+  }
+
+  void check_group(const VolumeGroup& group) const {
+    const lvm::Group& facts = group.open.group;
+    for (const Error& blocker : group.open.blockers()) throw blocker;
+    for (const Place& place : group.volumes) {
+      const lvm::Volume& volume = guest_.volume_of(place);
+      const MappedDevice* device = system_.mapped(group, volume);
+      if (device == nullptr || !volume.plain()) continue;
+      if (device->suspended)
+        refuse("a volume is suspended: something is at work on it, or was cut off",
+               guest_.name_of(place), "let the system's own tools resume it first");
+      if (!begins_with(map_for(facts, volume, devices(group)), system_.kernel().map_of(*device)))
+        refuse("the kernel has the volume elsewhere than its group's metadata say",
+               guest_.name_of(place),
+               "something is at work on it (a move, a snapshot): let it finish first");
+    }
+  }
+
+  std::vector<DeviceNumber> devices(const VolumeGroup& group) const {
+    std::vector<DeviceNumber> numbers;
+    for (const Place* place : group.devices) {
+      const auto number = place == nullptr ? std::nullopt : system_.device_of(*place);
+      if (!number)
+        refuse("the kernel does not know a physical volume of the group", group.open.group.name,
+               "start the system anew, or let it look for its disks again");
+      numbers.push_back(*number);
+    }
+    return numbers;
+  }
+
+  void check_step(const Step& step) const {
+    if (step.is<step::GrowVolume>()) {
+      const Place& place = *place_at(guest_, step.where);
+      if (system_.mapped(guest_.group_of(place), guest_.volume_of(place)) == nullptr)
+        refuse("the volume is not active", step.layer, "activate it first");
+    }
+    if (!step.is<step::GrowContent>()) return;
+    const Place& place = *place_at(guest_, step.where);
+    if (place.content.moves_without_free()) {
+      check_swap(place);
+    } else if (system_.mount_of(place) == nullptr) {
+      refuse(fmt::format("{} is not mounted", guest_.best_name(place)), step.layer,
+             "mount it first: its driver makes it larger; or shut the system down, and grow its "
+             "disk from outside");
+    }
+  }
+
+  void check_swap(const Place& place) const {
+    const SwapInUse* swap = system_.swap_of(place);
+    if (swap == nullptr) return;
+    const std::uint64_t free = system_.kernel().memory_available();
+    if (swap->used + spare_memory > free)
+      refuse(fmt::format("{} of swap are in use, and only {} of memory are free to take them",
+                         human(Bytes(swap->used)), human(Bytes(free))),
+             swap->path, "end something that needs memory, or leave the swap area as it is");
+  }
+
+  // After the last step on the tables: every partition that the kernel has otherwise by then.
+  void add_partitions_to_tell() {
+    std::vector<Step> tell;
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      if (!touches_disk(i)) continue;
+      for (const Place& place : guest_.disks()[i].places) {
+        if (!place.partition || place.partition->role == PartitionRole::extended) continue;
+        const std::uint32_t number = place.partition->number;
+        Bytes then = place.size;
+        plan_.for_each<step::GrowPartition>([&](const Step& step, const step::GrowPartition&) {
+          if (step.where == Where{i, number, {}}) then = step.to;
+        });
+        const KernelPartition* known = system_.partition(i, number);
+        const Bytes now(known == nullptr ? 0 : known->size);
+        if (now == then) continue;
+        tell.push_back({{i, number, {}},
+                        partition_name(guest_, i, number),
+                        known == nullptr ? "tell the kernel of it" : "tell the kernel of its end",
+                        now,
+                        then,
+                        step::TellPartition{known == nullptr}});
+      }
+    }
+    plan_.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition&) {
+      tell.push_back({step.where, step.layer, "tell the kernel of it", Bytes(0), step.to,
+                      step::TellPartition{true}});
+    });
+    const auto at = std::find_if(plan_.steps.begin(), plan_.steps.end(), [](const Step& step) {
+      return !step.is<step::CreateDisk>() && !step.is<step::RepairTable>() &&
+             !step.is<step::MoveSpare>() && !step.is<step::GrowPartition>() &&
+             !step.is<step::CreatePartition>();
+    });
+    plan_.steps.insert(at, tell.begin(), tell.end());
+  }
+
+  // Before what is in it grows, after its group's metadata stand.
+  void add_volumes_to_load() {
+    for (const VolumeGroup& group : guest_.groups()) {
+      if (!plan_.changes(group)) continue;
+      std::vector<Step> load;
+      for (const Place& place : group.volumes) {
+        const MappedDevice* device = system_.mapped(group, guest_.volume_of(place));
+        if (device == nullptr || !guest_.volume_of(place).plain()) continue;
+        const Where where = where_is(guest_, place);
+        Bytes then = place.size;
+        plan_.for_each<step::GrowVolume>([&](const Step& step, const step::GrowVolume&) {
+          if (step.where == where) then = step.to;
+        });
+        if (device->size == then.value()) continue;
+        load.push_back({where, guest_.name_of(place), "give the kernel its new map",
+                        Bytes(device->size), then, step::LoadVolume{}});
+      }
+      const auto& name = group.open.group.name;
+      auto at = std::find_if(plan_.steps.begin(), plan_.steps.end(),
+                             [&](const Step& step) { return step.is<step::GrowContent>(); });
+      for (auto it = plan_.steps.begin(); it != plan_.steps.end(); ++it)
+        if (const auto* work = it->as<step::CommitGroup>(); work != nullptr && work->group == name)
+          at = std::next(it);
+      plan_.steps.insert(at, load.begin(), load.end());
+    }
+  }
+
+  const RunningSystem& system_;
+  const Guest& guest_;
+  Plan plan_;
+};
+
+void check_system(const RunningSystem& system) {
+  const std::string lacks = system.kernel().lacks_rights();
+  if (!lacks.empty())
+    refuse("a running system is changed by its administrator only: " + lacks, {},
+           "run it as root, outside of a container");
+  for (const Mount& mount : system.mounts())
+    if (mount.point == "/" && mount.read_only)
+      refuse(
+          "the root filesystem is mounted read-only: this system is not in order, or not "
+          "started yet",
+          mount.source, "let it start fully, or look into its log; then run this again");
+}
+
+}  // namespace
+
+Plan plan_live(const RunningSystem& system, const GrowRequest& request) {
+  check_system(system);
+  return LivePlanner(system, plan_growth(system.guest(), request)).run();
+}
+
+std::vector<std::string> not_told(const RunningSystem& system) {
+  std::vector<std::string> words;
+  const Guest& guest = system.guest();
+  for (const Place* place : guest.places()) {
+    std::optional<std::uint64_t> known;
+    if (place->volume) {
+      const MappedDevice* device = system.mapped(guest.group_of(*place), guest.volume_of(*place));
+      if (device != nullptr) known = device->size;
+    } else if (place->partition && place->partition->role != PartitionRole::extended) {
+      const KernelPartition* partition = system.partition(place->disk, place->partition->number);
+      known = partition == nullptr ? 0 : partition->size;
+    }
+    if (known && *known < place->size.value())
+      words.push_back(fmt::format("the kernel knows {} of the {} that {} has on disk",
+                                  human(Bytes(*known)), human(place->size), guest.name_of(*place)));
+  }
+  return words;
+}
+
+}  // namespace jh::live

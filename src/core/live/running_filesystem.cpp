@@ -1,0 +1,57 @@
+#include "core/live/running_filesystem.h"
+
+#include <fmt/format.h>
+
+#include "core/base/ranges.h"
+
+namespace jh::live {
+
+RunningFilesystem::RunningFilesystem(Kernel& kernel, Store& place, Mount mount, MountedSize size)
+    : kernel_(kernel), place_(place), mount_(std::move(mount)), size_(std::move(size)) {}
+
+Bytes RunningFilesystem::usable(Bytes place_size) const {
+  return Bytes(round_down(place_size.value(), std::max<std::uint64_t>(size_.block, 512)));
+}
+
+std::optional<std::string> RunningFilesystem::read_text(const std::string& path,
+                                                        std::uint64_t limit) {
+  if (mount_.point != "/") return std::nullopt;
+  return kernel_.read_text(path, limit);
+}
+
+FilesystemFloor RunningFilesystem::floor() { return {size(), "it is mounted"}; }
+
+ResizePlan RunningFilesystem::plan_resize(Bytes wanted) {
+  ResizePlan plan;
+  plan.from = plan.to = size();
+  if (wanted < size())
+    refuse("nothing is made smaller in a running system", mount_.point,
+           "shut it down, and change its disk from outside");
+  if (!size_.cannot_grow.empty())
+    unsupported(
+        fmt::format("{} cannot grow while it is mounted: {}", mount_.point, size_.cannot_grow),
+        mount_.source, "shut the system down, and grow its disk from outside");
+  if (mount_.read_only)
+    refuse(fmt::format("{} is mounted read-only", mount_.point), mount_.source,
+           "mount it to be written to first; if the system did that by itself, look into its log");
+  plan.to = std::max(usable(wanted), size());
+  plan.words = fmt::format("let its driver make it larger, mounted as it is");
+  return plan;
+}
+
+void RunningFilesystem::resize(Bytes size, Progress& /*progress*/) {
+  kernel_.grow(mount_, size.value());
+}
+
+void RunningFilesystem::audit(AuditScope, Bytes, Findings&, Progress&) {
+  unsupported("what is mounted changes while it is looked at", mount_.point,
+              "audit the disk from outside, with the system shut down");
+}
+
+std::optional<std::uint64_t> RunningFilesystem::first_kept(std::uint64_t at, std::uint64_t) {
+  return at;
+}
+
+void RunningFilesystem::for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>&) {}
+
+}  // namespace jh::live
