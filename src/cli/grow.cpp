@@ -19,16 +19,15 @@ po::options_description grow_options() {
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(
       "give", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
-      "who gets the room: /var, C:, system, swap, group/volume, p3, label:NAME, uuid:ID, nothing; "
-      "several may share it. AMOUNT: a size, a percentage, or rest")(
-      "disk", po::value<std::size_t>()->value_name("N"), "which image becomes larger (from 1)")(
+      "who gets the room: /var, C:, system, swap, group/volume, p3, label:NAME, uuid:ID, nothing. "
+      "AMOUNT: size, percentage, rest")("disk", po::value<std::size_t>()->value_name("N"),
+                                        "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
       "a new disk, the group extends onto it")("new-partition", po::bool_switch(),
                                                "make one, grow none in place")(
       "allow-move", po::bool_switch(),
       "what stands behind a target may move towards the disk's end")(
-      "live", po::bool_switch(),
-      "the system that this runs on, as it runs; IMAGE: only these of its disks")(
+      "live", po::bool_switch(), "the running system; IMAGE: only these of its disks")(
       "if-room", po::bool_switch(), "with --live: end well when there is nothing to do");
   add_change_options(own, "do not ask on a terminal");
   return own;
@@ -96,7 +95,6 @@ CommandLine grow_line() {
       "make the disk and what is in it larger",
       "Makes the disk larger, or uses room it has already, and hands the room to the targets:\n"
       "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
-      "  juneheath grow heath.img --to 40GiB\n"
       "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
       "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
       "  juneheath grow --live --give /var            (the system that this runs on)\n",

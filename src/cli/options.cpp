@@ -102,7 +102,7 @@ Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
   run.set_quiet(parsed.common.quiet);
   if (flag("help")) {
     std::cout << "juneheath " << line.name << " " << line.usage << "\n\n"
-              << line.summary << "\n\n"
+              << line.summary << "\n"
               << visible;
     if (!line.examples.empty()) std::cout << "\nExamples:\n" << line.examples;
     parsed.help_shown = true;

@@ -93,7 +93,8 @@ std::uint32_t check_leaf(ConstByteSpan bytes, const ForkBlocks& fork,
     used += whole;
     if (hash_of(bytes.subspan(at + fixed, length)) != largest)
       fork.fail("an attribute of it has the wrong hash");
-    if (!local && (entry.flags & attribute::incomplete) == 0)
+    if ((entry.flags & attribute::incomplete) != 0) fork.fail("an attribute of it is unfinished");
+    if (!local)
       values.push_back({parse_as<Be32>(bytes, at).value(), parse_as<Be32>(bytes, at + 4).value()});
   }
   if (used != counts.used.value()) fork.fail("a leaf of its attributes counts wrongly");
