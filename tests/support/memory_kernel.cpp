@@ -7,6 +7,7 @@
 #include "core/base/errors.h"
 #include "core/guest/guest.h"
 #include "core/live/running_system.h"
+#include "core/lvm/mapper_name.h"
 
 namespace jh::test {
 
@@ -149,7 +150,7 @@ void MemoryKernel::boot() {
     for (const lvm::Volume& volume : group.open.group.volumes) {
       if (!volume.plain()) continue;
       MappedDevice device;
-      device.name = live::mapper_name(group.open.group.name, volume.name);
+      device.name = lvm::mapper_name(group.open.group.name, volume.name);
       device.uuid = "LVM-" + group.open.group.id + volume.id;
       device.path = fmt::format("/dev/dm-{}", mapped_.size());
       device.device = {252, static_cast<unsigned>(mapped_.size())};

@@ -7,6 +7,7 @@
 #include "core/base/uuid.h"
 #include "core/guest/guest.h"
 #include "core/guest/registry.h"
+#include "core/lvm/mapper_name.h"
 
 namespace jh {
 namespace {
@@ -171,12 +172,7 @@ bool Guest::matches(const Place& place, const FstabEntry& entry) const {
 bool Guest::matches_volume(const Place& place, const std::string& device) const {
   const lvm::Group& group = group_of(place).open.group;
   const lvm::Volume& volume = volume_of(place);
-  const auto doubled = [](const std::string& name) {
-    std::string out;
-    for (const char c : name) out += c == '-' ? std::string("--") : std::string(1, c);
-    return out;
-  };
-  const std::string mapped = doubled(group.name) + "-" + doubled(volume.name);
+  const std::string mapped = lvm::mapper_name(group.name, volume.name);
   return device == "/dev/mapper/" + mapped || device == "/dev/" + group.name + "/" + volume.name ||
          device == "/dev/disk/by-id/dm-name-" + mapped ||
          device == "/dev/disk/by-id/dm-uuid-LVM-" + group.id + volume.id;

@@ -74,14 +74,13 @@ class LiveWorker {
   }
   void carry_out(const Step& step, const step::TellPartition& work) {
     const std::size_t index = step.where.disk;
-    std::uint64_t start = 0;
-    on_table(step, [&](Store&, PartitionTable& table) {
-      const Partition* partition = table.find(step.where.partition);
-      ensure(partition != nullptr, "the partition is in the table");
-      start = to_bytes(partition->first, table.facts().sector_size).value();
-    });
+    const auto system = look_again_();
+    const PartitionTable* table = system->guest().disks()[index].table.get();
+    const Partition* partition = table == nullptr ? nullptr : table->find(step.where.partition);
+    ensure(partition != nullptr, "the partition is in the table");
+    const std::uint64_t start = to_bytes(partition->first, table->facts().sector_size).value();
     // A run that was cut off may have told it already.
-    const KernelDisk disk = look_again_()->disk(index);
+    const KernelDisk& disk = system->disk(index);
     for (const KernelPartition& known : disk.partitions)
       if (known.number == step.where.partition && known.start == start &&
           known.size == step.to.value())
@@ -155,15 +154,11 @@ class LiveWorker {
     const lvm::Volume& volume = system->guest().volume_of(place);
     const MappedDevice* device = system->mapped(found, volume);
     ensure(device != nullptr, "the volume is active");
-    std::vector<DeviceNumber> numbers;
-    for (const Place* each : found.devices) {
-      const auto number = each == nullptr ? std::nullopt : system->device_of(*each);
-      if (!number)
-        io_failed("a physical volume of the group is not there any more", step.layer,
-                  "look into the system's log; then run this again");
-      numbers.push_back(*number);
-    }
-    const std::vector<MapLine> table = map_for(found.open.group, volume, numbers);
+    const auto numbers = system->devices_of(found);
+    if (!numbers)
+      io_failed("a physical volume of the group is not there any more", step.layer,
+                "look into the system's log; then run this again");
+    const std::vector<MapLine> table = map_for(found.open.group, volume, *numbers);
     kernel().replace_map(*device, table);
     const auto now = look_again_();
     const MappedDevice* then = now->mapped(found, volume);

@@ -89,15 +89,11 @@ class LivePlanner {
   }
 
   std::vector<DeviceNumber> devices(const VolumeGroup& group) const {
-    std::vector<DeviceNumber> numbers;
-    for (const Place* place : group.devices) {
-      const auto number = place == nullptr ? std::nullopt : system_.device_of(*place);
-      if (!number)
-        refuse("the kernel does not know a physical volume of the group", group.open.group.name,
-               "start the system anew, or let it look for its disks again");
-      numbers.push_back(*number);
-    }
-    return numbers;
+    const auto numbers = system_.devices_of(group);
+    if (!numbers)
+      refuse("the kernel does not know a physical volume of the group", group.open.group.name,
+             "start the system anew, or let it look for its disks again");
+    return *numbers;
   }
 
   void check_step(const Step& step) const {

@@ -5,15 +5,10 @@
 #include <algorithm>
 
 #include "core/live/running_filesystem.h"
+#include "core/lvm/mapper_name.h"
 
 namespace jh::live {
 namespace {
-
-std::string doubled(const std::string& name) {
-  std::string out;
-  for (const char c : name) out += c == '-' ? std::string("--") : std::string(1, c);
-  return out;
-}
 
 // What holds the first bytes of a place, of those that we know.
 const FilesystemKind* kind_in(Store& window) {
@@ -23,10 +18,6 @@ const FilesystemKind* kind_in(Store& window) {
 }
 
 }  // namespace
-
-std::string mapper_name(const std::string& group, const std::string& volume) {
-  return doubled(group) + "-" + doubled(volume);
-}
 
 std::vector<MapLine> map_for(const lvm::Group& group, const lvm::Volume& volume,
                              const std::vector<DeviceNumber>& devices) {
@@ -152,9 +143,7 @@ void RunningSystem::check_added(const KernelDisk& disk, bool begun) const {
   for (const Mount& mount : mounts_)
     if (mount.device == disk.device)
       refuse("the new disk is mounted at " + mount.point, disk.path, next);
-  for (const SwapInUse& swap : swaps_)
-    if (kernel_.device_at(swap.path) == disk.device)
-      refuse("the new disk is in use as swap", disk.path, next);
+  if (swap_on(disk.device) != nullptr) refuse("the new disk is in use as swap", disk.path, next);
   for (const KernelPartition& partition : disk.partitions) {
     if (!begun) refuse("the new disk has partitions", disk.path, next);
     if (!partition.holders.empty() ||
@@ -185,7 +174,7 @@ const KernelPartition* RunningSystem::partition(std::size_t disk, std::uint32_t 
 
 const MappedDevice* RunningSystem::mapped(const std::string& group,
                                           const std::string& volume) const {
-  const std::string name = mapper_name(group, volume);
+  const std::string name = lvm::mapper_name(group, volume);
   for (const MappedDevice& device : mapped_)
     if (device.name == name && device.uuid.starts_with("LVM-")) return &device;
   return nullptr;
@@ -248,9 +237,23 @@ const Mount* RunningSystem::mount_of(const Place& place) const {
 
 const SwapInUse* RunningSystem::swap_of(const Place& place) const {
   const auto device = device_of(place);
+  return device ? swap_on(*device) : nullptr;
+}
+
+const SwapInUse* RunningSystem::swap_on(const DeviceNumber& device) const {
   for (const SwapInUse& swap : swaps_)
-    if (device && kernel_.device_at(swap.path) == device) return &swap;
+    if (kernel_.device_at(swap.path) == device) return &swap;
   return nullptr;
+}
+
+std::optional<std::vector<DeviceNumber>> RunningSystem::devices_of(const VolumeGroup& group) const {
+  std::vector<DeviceNumber> numbers;
+  for (const Place* place : group.devices) {
+    const auto number = place == nullptr ? std::nullopt : device_of(*place);
+    if (!number) return std::nullopt;
+    numbers.push_back(*number);
+  }
+  return numbers;
 }
 
 std::optional<Running::InUse> RunningSystem::look(const Place& place, const std::string& volume,
@@ -259,12 +262,11 @@ std::optional<Running::InUse> RunningSystem::look(const Place& place, const std:
   if (!device) return std::nullopt;
   const std::vector<const Mount*> mounts = mounts_of(*device);
   InUse found;
-  for (const SwapInUse& swap : swaps_)
-    if (kernel_.device_at(swap.path) == *device) {
-      found.content = recognise_content(window);
-      found.mount_points = {"swap"};
-      return found;
-    }
+  if (swap_on(*device) != nullptr) {
+    found.content = recognise_content(window);
+    found.mount_points = {"swap"};
+    return found;
+  }
   if (mounts.empty()) return std::nullopt;
   Content& content = found.content;
   content.kind = ContentKind::filesystem;

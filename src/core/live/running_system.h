@@ -40,6 +40,8 @@ class RunningSystem : public Running {
   /// Where the place is mounted; null: nowhere.
   const Mount* mount_of(const Place& place) const;
   const SwapInUse* swap_of(const Place& place) const;
+  /// By physical volume; nothing: the kernel does not know one of them.
+  std::optional<std::vector<DeviceNumber>> devices_of(const VolumeGroup& group) const;
 
   std::optional<InUse> look(const Place& place, const std::string& volume,
                             Store& window) const override;
@@ -50,6 +52,7 @@ class RunningSystem : public Running {
   std::optional<DeviceNumber> device_of(const Place& place, const std::string& volume) const;
   const MappedDevice* mapped(const std::string& group, const std::string& volume) const;
   std::vector<const Mount*> mounts_of(const DeviceNumber& device) const;
+  const SwapInUse* swap_on(const DeviceNumber& device) const;
   void check_added(const KernelDisk& disk, bool begun) const;
   bool is_in_a_group(const KernelDisk& disk);
 
@@ -63,8 +66,6 @@ class RunningSystem : public Running {
   std::unique_ptr<Guest> guest_;
 };
 
-/// A name as the mapper writes it: hyphens are doubled.
-std::string mapper_name(const std::string& group, const std::string& volume);
 /// The table of a plain volume, by its group's metadata. `devices`: numbers of the physical
 /// volumes.
 std::vector<MapLine> map_for(const lvm::Group& group, const lvm::Volume& volume,
