@@ -258,6 +258,41 @@ TEST(Btrfs, LyingFieldsAreNamed) {
   }
 }
 
+// A tree of files that is being removed is looked into by nobody: what is in use must not be one.
+TEST(Btrfs, ATreeInUseThatSaysItIsBeingRemovedIsAFinding) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_btrfs(image, 128 * mib, {}, true);
+  const MemoryStore whole = load(image);
+  const std::size_t references = offsetof(btrfs::RootItem, references);
+  const std::size_t dropped_until = offsetof(btrfs::RootItem, dropped_until);
+  for (const auto& [field, value] : {std::pair{references, 0}, std::pair{dropped_until, 1}}) {
+    SCOPED_TRACE(field);
+    MemoryStore place(whole, "place");
+    const btrfs::Volume volume(place);
+    const std::uint64_t block = volume.root_tree().block;
+    const Buffer bytes =
+        read_buffer(place, volume.at(block, volume.node_size()), volume.node_size());
+    const auto header = parse_as<btrfs::BlockHeader>(bytes, 0);
+    ASSERT_EQ(header.level, 0);
+    bool found = false;
+    for (std::uint32_t i = 0; i < header.items.value(); ++i) {
+      const btrfs::LeafItem item = btrfs::leaf_item(bytes, i);
+      const btrfs::Key key = btrfs::key_of(item.key);
+      if (key.object != btrfs::object::top_files || key.type != btrfs::item::root) continue;
+      damage(place, volume,
+             {block, sizeof(header) + item.offset.value() + field,
+              static_cast<std::uint8_t>(value)});
+      found = true;
+    }
+    ASSERT_TRUE(found);
+    Findings findings;
+    Silent silent;
+    recognise_content(place).filesystem->audit(AuditScope::full, {}, findings, silent);
+    EXPECT_FALSE(findings.clean());
+  }
+}
+
 // Content is read against its sums where that is asked for, in all chunks; a bit that turned is
 // found there only.
 TEST(Btrfs, ContentIsReadAgainstItsSums) {

@@ -159,6 +159,31 @@ TEST_P(NtfsDamage, RandomBytes) {
   }
 }
 
+// A system's checker finds its way from the base record: one that says it is none has no file.
+TEST(NtfsRecords, ASystemFileThatCallsItselfAPartOfAnotherIsDamage) {
+  for (const std::uint64_t number : {1, 6, 7, 8}) {
+    SCOPED_TRACE(number);
+    MemoryStore place = ntfs_sample("ntfs-desk");
+    std::uint64_t at = 0;
+    {
+      ntfs::Filesystem fs(place);
+      at = fs.record_offset(number) + offsetof(ntfs::RecordHeader, base);
+    }
+    place.write(at, bytes_of(Le64(40)));
+    const Content content = recognise_content(place);
+    if (!content.filesystem) {
+      EXPECT_FALSE(content.blockers.empty());
+      continue;
+    }
+    Silent silent;
+    Findings findings;
+    EXPECT_TRUE(refuses([&] {
+                  content.filesystem->audit(AuditScope::structure, {}, findings, silent);
+                }) ||
+                !findings.clean());
+  }
+}
+
 INSTANTIATE_TEST_SUITE_P(Volumes, NtfsDamage,
                          testing::Values("ntfs-desk", "ntfs-512", "ntfs-packed", "ntfs-4kn"));
 

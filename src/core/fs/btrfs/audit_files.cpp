@@ -301,6 +301,11 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
       const auto root = parse_as<RootItem>(data, 0);
       references[key.object] = root.references.value();
       const bool files = key.object >= object::first_free && key.object <= object::last_free;
+      // What is being removed is looked into by nobody: it must be out of everybody's reach.
+      if ((files || key.object == object::top_files) && root.references.value() != 0 &&
+          key_of(root.dropped_until) != Key{})
+        findings.add(where,
+                     fmt::format("subvolume {} is being removed, and still in use", key.object));
       if (!files && key.offset != 0)
         findings.add(where, fmt::format("tree {} is listed at another place than it has",
                                         static_cast<std::int64_t>(key.object)));
@@ -328,6 +333,8 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
     if (!in_folders.contains(name) && references.contains(name.parent) &&
         references[name.child] != 0)
       findings.add(where, fmt::format("subvolume {} has no name in its folder", name.child));
+  if (references[object::top_files] == 0)
+    findings.add(where, "the tree that all others hang from is not there");
   for (const auto& [number, count] : references) {
     if (number < object::first_free || number > object::last_free) continue;
     std::uint64_t named = 0;

@@ -12,6 +12,9 @@ std::string record_text(std::uint64_t number) { return fmt::format("NTFS, file {
 }  // namespace
 
 File::File(Filesystem& fs, Record base) : fs_(&fs), base_(std::move(base)) {
+  if (const std::uint64_t other = base_.header().base.value(); other != 0)
+    damaged(fmt::format("its record says that it is a further one of file {}", number_of(other)),
+            record_text(number()));
   std::vector<Attribute> found = base_.attributes();
   for (Attribute& attribute : found) {
     if (attribute.type() != type::attribute_list) continue;
