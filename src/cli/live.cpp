@@ -56,6 +56,7 @@ bool may_go_on(const Run& run, const Parsed& parsed) {
 
 int survey_live(Run& run, const Parsed& parsed) {
   LinuxKernel kernel;
+  live::ask_for_sizes(kernel);
   const RunningSystem system(kernel, parsed.images);
   const Guest& guest = system.guest();
   run.saw(guest);

@@ -280,9 +280,9 @@ TEST(Btrfs, ATreeInUseThatSaysItIsBeingRemovedIsAFinding) {
       const btrfs::LeafItem item = btrfs::leaf_item(bytes, i);
       const btrfs::Key key = btrfs::key_of(item.key);
       if (key.object != btrfs::object::top_files || key.type != btrfs::item::root) continue;
-      damage(place, volume,
-             {block, sizeof(header) + item.offset.value() + field,
-              static_cast<std::uint8_t>(value)});
+      damage(
+          place, volume,
+          {block, sizeof(header) + item.offset.value() + field, static_cast<std::uint8_t>(value)});
       found = true;
     }
     ASSERT_TRUE(found);

@@ -177,10 +177,9 @@ TEST(NtfsRecords, ASystemFileThatCallsItselfAPartOfAnotherIsDamage) {
     }
     Silent silent;
     Findings findings;
-    EXPECT_TRUE(refuses([&] {
-                  content.filesystem->audit(AuditScope::structure, {}, findings, silent);
-                }) ||
-                !findings.clean());
+    EXPECT_TRUE(
+        refuses([&] { content.filesystem->audit(AuditScope::structure, {}, findings, silent); }) ||
+        !findings.clean());
   }
 }
 

@@ -53,7 +53,7 @@ class Damage {
     Stage& stage = *stages[random_() % stages.size()];
     std::vector<Stretch> written;
     stage.for_each_change([&](const Stage::Change& change) {
-      written.push_back({change.offset, change.fresh.size()});
+      written.push_back({change.offset, change.length});
     });
     stage.for_each_direct([&](std::uint64_t at, std::uint64_t length) {
       written.push_back({at, length});

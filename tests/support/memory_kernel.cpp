@@ -266,7 +266,10 @@ void MemoryKernel::change(const std::string& what, const std::function<void()>& 
   if (calls == trouble.dies_after) throw Died{};
 }
 
-void MemoryKernel::rescan(const KernelDisk& disk) { told.push_back("rescan " + disk.name); }
+void MemoryKernel::rescan(const KernelDisk& disk) {
+  const auto known = enlarged_unseen.find(disk.name);
+  if (known != enlarged_unseen.end()) resize_disk(disk.name, known->second);
+}
 
 void MemoryKernel::lengthen_partition(const KernelDisk& disk, std::uint32_t number,
                                       std::uint64_t start, std::uint64_t size) {

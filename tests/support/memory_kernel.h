@@ -47,7 +47,8 @@ class MemoryKernel final : public live::Kernel {
   // What the tests put out of order.
   std::string rights_lacking;
   std::uint64_t memory = 1ULL << 30;
-  std::set<std::string> missing;  // devices that are not here
+  std::map<std::string, std::uint64_t> enlarged_unseen;  // sizes that disks have before a rescan
+  std::set<std::string> missing;                         // devices that are not here
   std::vector<live::KernelDisk> disks_;
   std::vector<live::MappedDevice> mapped_;
   std::map<std::string, std::vector<live::MapLine>> maps_;  // by name

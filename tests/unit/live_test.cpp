@@ -5,7 +5,6 @@
 
 #include <filesystem>
 
-#include "core/live/linux_kernel.h"
 #include "core/live/live_change.h"
 #include "support/memory_kernel.h"
 #include "support/program.h"
@@ -443,6 +442,21 @@ TEST(Live, ADryRunAsksOnly) {
   EXPECT_TRUE(kernel.told.empty());
 }
 
+// A console made the disk larger, and the kernel has not heard of it.
+TEST(Live, DisksAreAskedHowLargeTheyAre) {
+  for (const bool to_change : {false, true})
+    for (const bool can : {false, true}) {
+      MemoryKernel kernel = plain();
+      const std::uint64_t now = kernel.disks_[0].size;
+      kernel.disks_[0].can_rescan = can;
+      kernel.enlarged_unseen["vda"] = now + 200 * mib;
+      const TempFolder notes;
+      const LiveChange change(kernel, give({"/"}), Notes(notes.path()), to_change);
+      EXPECT_EQ(change.system().guest().disks().front().size().value(),
+                can ? now + 200 * mib : now);
+    }
+}
+
 TEST(Live, TablesAreKeptAndCanBePutBack) {
   MemoryKernel kernel = volumes();
   const TempFolder folder;
@@ -459,31 +473,6 @@ TEST(Live, TablesAreKeptAndCanBePutBack) {
   MemoryStore(first, "kept").read(0, here);
   kernel.bytes_.at("vda").read(0, there);
   EXPECT_EQ(here, there);
-}
-
-TEST(LinuxFacts, MountsAndSwapsAreRead) {
-  const auto mounts = live::parse_mounts(
-      "22 1 253:1 / / rw,relatime shared:1 - ext4 /dev/vda1 rw\n"
-      "23 22 0:5 / /proc rw - proc proc rw\n"
-      "24 22 253:2 / /srv/two\\040words ro,noatime - xfs /dev/vda2 rw\n"
-      "25 22 253:1 /home /bound rw - ext4 /dev/vda1 rw\n"
-      "26 22 0:41 /@ /moss rw shared:3 master:1 - btrfs /dev/vdb rw,subvol=/@\n"
-      "nonsense\n");
-  ASSERT_EQ(mounts.size(), 3U);
-  EXPECT_EQ(mounts[0].point, "/");
-  EXPECT_EQ(mounts[0].device, (live::DeviceNumber{253, 1}));
-  EXPECT_EQ(mounts[1].point, "/srv/two words");
-  EXPECT_TRUE(mounts[1].read_only);
-  EXPECT_EQ(mounts[2].kind, "btrfs");
-  EXPECT_EQ(mounts[2].source, "/dev/vdb");
-  const auto swaps = live::parse_swaps(
-      "Filename\t\t\t\tType\t\tSize\t\tUsed\t\tPriority\n"
-      "/dev/dm-1                               partition\t40956\t\t12\t\t-2\n"
-      "/swapfile                               file\t\t2048\t\t0\t\t-3\n");
-  ASSERT_EQ(swaps.size(), 1U);
-  EXPECT_EQ(swaps[0].path, "/dev/dm-1");
-  EXPECT_EQ(swaps[0].used, 12288U);
-  EXPECT_EQ(swaps[0].priority, -2);
 }
 
 }  // namespace

@@ -110,8 +110,11 @@ class Kernel {
   // The bytes of a device, as they are on it: nothing older that the system keeps of them.
   virtual std::unique_ptr<Store> open(const std::string& path, bool to_change) = 0;
 
-  // What it is told. Each returns when it is done; throws io, with the device and the reason.
+  /// Asks the disk how large it is now; its content is not touched. Where that may not be asked,
+  /// the kernel goes on with the size it knows.
   virtual void rescan(const KernelDisk& disk) = 0;
+
+  // What it is told. Each returns when it is done; throws io, with the device and the reason.
   virtual void lengthen_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,
                                   std::uint64_t size) = 0;
   virtual void add_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,

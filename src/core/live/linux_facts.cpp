@@ -137,6 +137,30 @@ std::vector<MappedDevice> LinuxKernel::mapped() {
   return all;
 }
 
+std::string folder_of_locks(const std::string& configuration) {
+  std::string folder = "/run/lock/lvm";
+  std::istringstream lines(configuration);
+  for (std::string line; std::getline(lines, line);) {
+    line.resize(std::min(line.find('#'), line.size()));
+    // locking_dir = "/a/folder", or as global/locking_dir where sections are not opened.
+    const std::size_t name = line.find("locking_dir");
+    const std::size_t equals = line.find('=');
+    const std::size_t open = line.find('"');
+    if (name == std::string::npos || equals == std::string::npos || open == std::string::npos ||
+        name > equals || equals > open)
+      continue;
+    const std::string before = line.substr(0, name);
+    const std::string between = line.substr(name + 11, equals - name - 11);
+    const std::size_t close = line.find('"', open + 1);
+    const bool whole =
+        before.empty() || std::string(" \t{/").find(before.back()) != std::string::npos;
+    if (whole && between.find_first_not_of(" \t") == std::string::npos &&
+        close != std::string::npos && close > open + 1)
+      folder = line.substr(open + 1, close - open - 1);
+  }
+  return folder;
+}
+
 std::vector<Mount> parse_mounts(const std::string& text) {
   std::vector<Mount> all;
   std::istringstream lines(text);

@@ -377,9 +377,13 @@ void LinuxKernel::swap_on(const std::string& path, int priority) {
   if (::swapon(path.c_str(), flags) != 0) failed("swap cannot be put into use again", path);
 }
 
-// Where the system's volume tools keep their locks, and what they call them.
+// What the system's volume tools call their locks.
 std::unique_ptr<Kernel::Lock> LinuxKernel::lock_group(const std::string& group) {
-  const std::filesystem::path folder = "/run/lock/lvm";
+  constexpr std::uint64_t most = 1U << 20;
+  // What is in the second has the last word.
+  const std::filesystem::path folder =
+      folder_of_locks(read_text("/etc/lvm/lvm.conf", most).value_or("") + "\n" +
+                      read_text("/etc/lvm/lvmlocal.conf", most).value_or(""));
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   return std::make_unique<FileLock>(

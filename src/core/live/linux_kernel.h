@@ -36,6 +36,8 @@ class LinuxKernel final : public Kernel {
 enum class Right : unsigned { administer = 21, use_resources = 24 };
 bool may(Right right);
 
+/// Where the system's volume tools keep their locks, by the text of their configuration.
+std::string folder_of_locks(const std::string& configuration);
 /// Lines of /proc/self/mountinfo, and of /proc/swaps; what belongs to no device is left out.
 std::vector<Mount> parse_mounts(const std::string& text);
 std::vector<SwapInUse> parse_swaps(const std::string& text);

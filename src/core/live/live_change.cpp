@@ -21,8 +21,9 @@ LiveChange::LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to
     if (!lacks.empty())
       refuse("a running system is changed by its administrator only: " + lacks, {},
              "run it as root, outside of a container");
-    for (const KernelDisk& disk : kernel_.disks())
-      if (disk.can_rescan) kernel_.rescan(disk);
+  }
+  ask_for_sizes(kernel_);
+  if (to_change) {
     lock();
     put_swap_back();
   }

@@ -9,8 +9,9 @@ namespace jh::live {
 
 class LiveChange {
  public:
-  /// Looks at the system, and plans. `to_change`: rescans disks, takes the locks of the system's
-  /// volume tools first, and puts in order what an earlier run left. Throws what plan_live throws.
+  /// Asks disks for their sizes, looks at the system, and plans. `to_change`: takes the locks of
+  /// the system's volume tools first, and puts in order what an earlier run left. Throws what
+  /// plan_live throws.
   LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to_change);
 
   const RunningSystem& system() const { return *system_; }

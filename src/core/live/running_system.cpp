@@ -19,6 +19,11 @@ const FilesystemKind* kind_in(Store& window) {
 
 }  // namespace
 
+void ask_for_sizes(Kernel& kernel) {
+  for (const KernelDisk& disk : kernel.disks())
+    if (disk.can_rescan) kernel.rescan(disk);
+}
+
 std::vector<MapLine> map_for(const lvm::Group& group, const lvm::Volume& volume,
                              const std::vector<DeviceNumber>& devices) {
   constexpr std::uint64_t sector = 512;

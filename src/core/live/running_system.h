@@ -66,6 +66,8 @@ class RunningSystem : public Running {
   std::unique_ptr<Guest> guest_;
 };
 
+/// Asks all disks that can be asked how large they are now: consoles enlarge them unseen.
+void ask_for_sizes(Kernel& kernel);
 /// The table of a plain volume, by its group's metadata. `devices`: numbers of the physical
 /// volumes.
 std::vector<MapLine> map_for(const lvm::Group& group, const lvm::Volume& volume,

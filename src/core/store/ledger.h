@@ -13,6 +13,7 @@
 // What a ledger says is input like any other: see settle.h for what may be done with it.
 #pragma once
 
+#include <deque>
 #include <functional>
 #include <memory>
 #include <mutex>
@@ -41,8 +42,9 @@ class Ledger {
     bool zero = false;
     std::uint64_t offset = 0;
     std::uint64_t length = 0;
-    std::uint64_t at = 0;  // where in the ledger the payload is
-    Buffer payload;        // empty when `zero`
+    std::uint64_t at = 0;   // where in the ledger the payload is
+    ConstByteSpan payload;  // empty when `zero`; of `bytes`
+    std::shared_ptr<const Buffer> bytes{};
   };
 
   /// Starts a change of these images. Throws refused when one of them already has an unfinished
@@ -124,6 +126,8 @@ class Ledger {
   void bring_out();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit, bool bytes);
   bool fetch_parked(Entry& entry, std::uint64_t before);
+  std::shared_ptr<const Buffer> parked_bytes(std::uint64_t at, std::uint64_t length,
+                                             std::uint32_t crc);
   ConstByteSpan window(std::uint64_t at, std::uint64_t length, std::uint64_t limit);
 
   Host& host_;
@@ -143,6 +147,13 @@ class Ledger {
   std::uint64_t end_ = 0;
   Buffer window_;  // the part of the file that reading is at
   std::uint64_t window_start_ = 0;
+  /// What is parked once and spoken of many times: a table's copies.
+  struct Fetched {
+    std::uint64_t at = 0;
+    std::uint32_t crc = 0;
+    std::shared_ptr<const Buffer> bytes{};
+  };
+  std::deque<Fetched> fetched_bytes_;  // the latest first
   std::mutex reading_back_;
   Buffer waiting_;  // records not written yet, behind end_: many small ones make one write
 };

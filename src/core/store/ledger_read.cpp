@@ -249,8 +249,25 @@ bool Ledger::fetch_parked(Entry& entry, std::uint64_t before) {
   const auto parked = parse_as<ledger::Parked>(entry.payload, 0);
   const std::uint64_t from = parked.at.value();
   if (from < records_start_ || from > before || before - from < entry.length) return false;
-  entry.payload = read_buffer(*file_, from, entry.length);
-  return crc32c(entry.payload) == parked.crc.value();
+  entry.bytes = parked_bytes(from, entry.length, parked.crc.value());
+  if (entry.bytes) entry.payload = *entry.bytes;
+  return entry.bytes != nullptr;
+}
+
+// Null: they are not what they should be.
+std::shared_ptr<const Buffer> Ledger::parked_bytes(std::uint64_t at, std::uint64_t length,
+                                                   std::uint32_t crc) {
+  constexpr std::size_t most = 12;
+  const auto known =
+      std::find_if(fetched_bytes_.begin(), fetched_bytes_.end(), [&](const Fetched& one) {
+        return one.at == at && one.crc == crc && one.bytes->size() == length;
+      });
+  if (known != fetched_bytes_.end()) return known->bytes;
+  auto bytes = std::make_shared<const Buffer>(read_buffer(*file_, at, length));
+  if (crc32c(*bytes) != crc) return nullptr;
+  fetched_bytes_.push_front({at, crc, bytes});
+  if (fetched_bytes_.size() > most) fetched_bytes_.pop_back();
+  return bytes;
 }
 
 // Records are small and many: the file is read in large pieces. The range lies before `limit`.
@@ -284,7 +301,10 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   entry.at = at + sizeof(Record);
   if (entry.offset + entry.length < entry.offset) return std::nullopt;
   const ConstByteSpan payload = window(at + sizeof(Record), payload_length, limit);
-  entry.payload.assign(payload.begin(), payload.end());
+  if (!payload.empty()) {
+    entry.bytes = std::make_shared<const Buffer>(payload.begin(), payload.end());
+    entry.payload = *entry.bytes;
+  }
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
   if (entry.kind == RecordKind::after && (record.flags.value() & ledger::flag_parked) != 0) {
     if (bytes && !fetch_parked(entry, at)) return std::nullopt;
@@ -298,6 +318,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
 void Ledger::for_each(const std::function<void(const Entry&)>& visit, bool bytes) {
   bring_out();
   window_.clear();
+  fetched_bytes_.clear();
   const std::uint64_t limit = end_;
   std::uint64_t at = records_start_;
   while (at < limit) {

@@ -75,9 +75,11 @@ class Stage final : public Store {
   /// A run of whole pages (but for the image's last one) that the seal will replace.
   struct Change {
     std::uint64_t offset = 0;
-    ConstByteSpan old;
-    ConstByteSpan fresh;
+    std::uint64_t length = 0;
+    ConstByteSpan old;         // empty: nothing was there
+    ConstByteSpan fresh;       // empty when they are parked
     std::uint64_t parked = 0;  // where in the ledger the new bytes are already; 0: nowhere
+    std::uint32_t crc = 0;     // CRC-32C of those that are parked
   };
   /// Calls visit for each run of pages that differ, at most half of ledger::max_payload long: first
   /// those that were written, then those that were let go, each in order.

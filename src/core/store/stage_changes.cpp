@@ -1,3 +1,4 @@
+#include "core/base/checksum.h"
 #include "core/store/stage.h"
 
 // What the seal will change, for who seals it and who proves it.
@@ -7,19 +8,32 @@ namespace jh {
 // nothing was.
 template <class Visit>
 void Stage::held_pages(const Visit& visit) {
-  Page old;
-  Run hole;  // reading one page by page costs the host memory and time
-  for (const auto& held : pages_) {
-    const std::uint64_t at = held.first * page_size;
+  constexpr std::uint64_t most = 64;
+  Buffer old;  // pages side by side are read together, those in holes not at all
+  std::uint64_t old_from = 0;
+  Run run;
+  for (auto held = pages_.begin(); held != pages_.end(); ++held) {
+    const std::uint64_t at = held->first * page_size;
     if (at >= size_) break;
     const std::size_t length = std::min(page_size, size_ - at);
-    if (at >= hole.offset + hole.length) hole = direct_.map(at, size_ - at);
-    const bool nothing_there = hole.zero && at + length <= hole.offset + hole.length;
-    if (!nothing_there) {
-      direct_.read(at, old);
-      hole = {at, length, false};
+    if (at >= run.offset + run.length) run = direct_.map(at, size_ - at);
+    const std::uint64_t run_end = run.offset + run.length;
+    if (run.zero && at + length <= run_end) {
+      visit(at, length, ConstByteSpan(), held->second);
+      continue;
     }
-    visit(at, length, ConstByteSpan(old).first(nothing_there ? 0 : length), held.second);
+    if (at < old_from || at + length > old_from + old.size()) {
+      std::uint64_t pages = 1;
+      for (auto next = std::next(held);
+           pages < most && next != pages_.end() && next->first == held->first + pages &&
+           (next->first + 1) * page_size <= run_end;
+           ++next)
+        ++pages;
+      old_from = at;
+      old.resize(std::min(pages * page_size, size_ - at));
+      direct_.read(at, old);
+    }
+    visit(at, length, ConstByteSpan(old).subspan(at - old_from, length), held->second);
   }
 }
 
@@ -67,17 +81,20 @@ Ranges Stage::changed_sectors() {
 
 void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
   constexpr std::size_t most = ledger::max_payload / 2;
-  const Buffer zeros(most);
-  Buffer old_run;  // shorter than new_run: zeros from there on
-  Buffer new_run;
-  std::uint64_t start = 0;
-  std::uint64_t parked = 0;
+  const Buffer zeros(page_size);
+  Buffer old_run;  // empty, or shorter than the run: zeros from there on
+  Buffer new_run;  // empty where it is parked: nobody asks for the bytes then
+  Change run;
   const auto emit = [&] {
-    if (!old_run.empty()) old_run.resize(new_run.size());
-    const ConstByteSpan old = old_run.empty() ? ConstByteSpan(zeros) : ConstByteSpan(old_run);
-    if (!new_run.empty()) visit({start, old.first(new_run.size()), new_run, parked});
+    if (run.length == 0) return;
+    if (!old_run.empty()) old_run.resize(run.length);
+    run.old = old_run;
+    run.fresh = new_run;
+    run.crc = ~run.crc;
+    visit(run);
     old_run.clear();
     new_run.clear();
+    run.length = 0;
   };
   Page unparked;
   held_pages([&](std::uint64_t at, std::size_t length, ConstByteSpan old, const Held& page) {
@@ -86,24 +103,28 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
     const ConstByteSpan was = old.empty() ? ConstByteSpan(zeros).first(length) : old;
     if (std::equal(was.begin(), was.end(), fresh.begin())) return;
     const bool joins =
-        !new_run.empty() && start + new_run.size() == at && new_run.size() < most &&
-        (page->parked == 0 ? parked == 0 : parked != 0 && parked + new_run.size() == page->parked);
+        run.length != 0 && run.offset + run.length == at && run.length < most &&
+        (page->parked == 0 ? run.parked == 0
+                           : run.parked != 0 && run.parked + run.length == page->parked);
     if (!joins) {
       emit();
-      start = at;
-      parked = page->parked;  // which a visit may have told just now
+      run = {at, 0, {}, {}, page->parked, ~0U};  // parked: which a visit may have told just now
     }
     if (!old.empty()) {
-      old_run.resize(new_run.size());
+      old_run.resize(run.length);
       old_run.insert(old_run.end(), old.begin(), old.end());
     }
-    new_run.insert(new_run.end(), fresh.begin(), fresh.end());
+    if (run.parked == 0)
+      new_run.insert(new_run.end(), fresh.begin(), fresh.end());
+    else
+      run.crc = crc32c_raw(run.crc, fresh);
+    run.length += length;
   });
   emit();
 }
 
 void Stage::note_parked(const Change& change, std::uint64_t at) {
-  for (std::uint64_t done = 0; done + page_size <= change.fresh.size(); done += page_size)
+  for (std::uint64_t done = 0; done + page_size <= change.length; done += page_size)
     if (const auto page = pages_.find((change.offset + done) / page_size); page != pages_.end())
       page->second->parked = at + done;
 }
@@ -112,7 +133,7 @@ void Stage::for_each_change(const std::function<void(const Change&)>& visit) {
   changed_pages(visit);
   const Buffer zeros(ledger::max_payload / 2);
   zeroed_data([&](std::uint64_t at, ConstByteSpan old) {
-    visit({at, old, ConstByteSpan(zeros).first(old.size()), 0});
+    visit({at, old.size(), old, ConstByteSpan(zeros).first(old.size()), 0, 0});
   });
 }
 

@@ -96,7 +96,10 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
     std::uint64_t needed = 0;
     stage->finish_sums();
     stage->for_each_change([&](const Stage::Change& change) {
-      ledger_->append(RecordKind::before, image, change.offset, change.old);
+      if (change.old.empty())
+        ledger_->append_zero(RecordKind::before, image, change.offset, change.length);
+      else
+        ledger_->append(RecordKind::before, image, change.offset, change.old);
       if (change.parked == 0) {
         const std::uint64_t at =
             ledger_->append(RecordKind::after, image, change.offset, change.fresh);
@@ -104,12 +107,12 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
       } else {
         ledger::Parked parked{};
         parked.at = change.parked;
-        parked.crc = crc32c(change.fresh);
-        ledger_->append_about(RecordKind::after, image, change.offset, change.fresh.size(),
+        parked.crc = change.crc;
+        ledger_->append_about(RecordKind::after, image, change.offset, change.length,
                               bytes_of(parked), ledger::flag_parked);
       }
-      stage->base().reserve(change.offset, change.fresh.size());
-      needed += change.fresh.size();
+      stage->base().reserve(change.offset, change.length);
+      needed += change.length;
       progress.advance(0);
     });
     const std::string& path = ledger_->images()[image].path;

@@ -77,6 +77,9 @@ void check_super(AuditState& state) {
   const std::uint64_t clusters = ceil_div(g.blocks - g.first_data_block, g.cluster_ratio);
   if ((super.state.value() & state_errors) != 0)
     state.find("superblock", "the guest has marked the filesystem as having errors");
+  if (super.rev_level.value() > 1)
+    state.find("superblock", "it says revision {}: guests only read those above 1",
+               super.rev_level.value());
   if (state.fs.free_clusters() > clusters)
     state.find("superblock", "{} free clusters are more than there are", state.fs.free_clusters());
   if (super.free_inodes_count.value() > g.inodes())

@@ -32,20 +32,35 @@ bool lists_exactly(ConstByteSpan block, const std::vector<std::uint64_t>& expect
 void audit_resize_inode(AuditState& state) {
   Filesystem& fs = state.fs;
   const Geometry& g = fs.geometry();
-  const std::uint32_t root = fs.read_inode(resize_ino).fields.block[13].value();
+  const InodeRecord inode = fs.read_inode(resize_ino);
+  const std::uint32_t root = inode.fields.block[13].value();
   if (!g.is_block(root)) {
     state.find("inode 7", "the resize inode has no block list");
     return;
   }
+  if (inode.type() != mode_file || inode.fields.links_count.value() == 0)
+    state.find("inode 7", "the resize inode is no file in use");
+  for (std::size_t i = 0; i < std::size(inode.fields.block); ++i)
+    if (i != 13 && inode.fields.block[i].value() != 0)
+      state.find("inode 7", "the resize inode has a block list where it needs none");
   const std::vector<std::uint32_t> backups = g.backup_groups();
   std::vector<std::uint64_t> list(g.block_size / 4);
+  constexpr std::uint32_t at_once = 64;  // they lie side by side
+  Buffer blocks;
   for (std::uint32_t i = 0; i < g.reserved_gdt; ++i) {
     const std::uint64_t reserved = g.gdt_start(0) + g.desc_blocks + i;
     list[(g.desc_blocks + i) % list.size()] = reserved;
+    if (i % at_once == 0) {
+      const std::uint32_t count = std::min(at_once, g.reserved_gdt - i);
+      fs.check_run(reserved, count);
+      blocks.resize(std::uint64_t{count} * g.block_size);
+      fs.store().read(g.offset(reserved), blocks);
+    }
     std::vector<std::uint64_t> copies;
     for (const std::uint32_t group : backups)
       copies.push_back(reserved + std::uint64_t{group} * g.blocks_per_group);
-    if (!lists_exactly(fs.read_block(reserved), copies)) {
+    const std::uint64_t at = std::uint64_t{i % at_once} * g.block_size;
+    if (!lists_exactly(ConstByteSpan(blocks).subspan(at, g.block_size), copies)) {
       state.find("inode 7", "reserved block {} does not list its copies", reserved);
       break;
     }

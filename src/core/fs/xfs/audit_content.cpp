@@ -205,11 +205,14 @@ class ContentAudit {
                           [&](std::uint64_t sequence) { newest_ = std::max(newest_, sequence); }};
       audit_fields(geometry_, file, hearer);
       if (node.folder) {
-        node.above = file.above();
-        file.for_each_entry([&](const InodeFile::Entry& entry) {
-          names_.push_back({number, entry.inode, entry.type});
+        guarded([&] {
+          audit_folder(geometry_, file, hearer, [&](const InodeFile::Entry& entry) {
+            if (entry.name == "..")
+              node.above = entry.inode;
+            else if (entry.name != ".")
+              names_.push_back({number, entry.inode, entry.type});
+          });
         });
-        guarded([&] { audit_index(geometry_, file, hearer); });
       }
       if (file.is_link()) guarded([&] { audit_link_text(place_, geometry_, file, hearer); });
       guarded([&] { audit_attributes(place_, geometry_, file, hearer); });

@@ -9,9 +9,11 @@ namespace jh::xfs {
 
 /// Fields of an inode that must agree with its kind and with one another.
 void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer& hearer);
-/// The index of a folder has each of its names once, by the right hash, and its list of free room
-/// is right. Memory: 16 bytes for each name. Throws damaged where it cannot be read.
-void audit_index(const Geometry& geometry, const InodeFile& folder, const Hearer& hearer);
+/// A folder: calls visit for each of its names, "." and ".." too as far as they are written. Its
+/// index has each name once, by the right hash, and its list of free room is right. Its blocks are
+/// read once. Memory: 16 bytes for each name. Throws damaged where it cannot be read.
+void audit_folder(const Geometry& geometry, const InodeFile& folder, const Hearer& hearer,
+                  const std::function<void(const InodeFile::Entry&)>& visit);
 /// Extended attributes: names, hashes, and values in blocks of their own.
 void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& file,
                       const Hearer& hearer);

@@ -95,86 +95,116 @@ void check_room(const Geometry& geometry, const InodeFile& folder, const ForkBlo
       fork.fail("its list of free room leaves a block out");
 }
 
-}  // namespace
+// "." and "..": the folder itself, and a folder.
+void check_dots(const Geometry& geometry, const InodeFile& folder, const InodeFile::Entry& entry,
+                const ForkBlocks& fork) {
+  constexpr std::uint8_t folder_type = 2;
+  const bool itself = entry.name == ".";
+  if (!itself && entry.name != "..") return;
+  if (itself && entry.inode != folder.number()) fork.fail("it says of itself that it is another");
+  if (entry.type != folder_type && geometry.is(incompatible::file_types))
+    fork.fail("it says of a folder that it is something else");
+}
 
-void audit_index(const Geometry& geometry, const InodeFile& folder, const Hearer& hearer) {
-  if (folder.core().format == fork::local) return;
-  const std::uint64_t unit = geometry.directory_block();
-  const std::uint64_t per_unit = unit / geometry.block_size();
-  const ForkBlocks fork(geometry, folder, false, unit, hearer);
-  // What is there: names by their places, the longest free piece of each block.
-  Pointers names;
-  folder.for_each_name([&](const InodeFile::Entry& entry) {
-    names.emplace_back(
-        entry.address,
-        hash_of({reinterpret_cast<const std::uint8_t*>(entry.name.data()), entry.name.size()}));
-  });
+// What a folder's blocks hold.
+struct Names {
+  Pointers places;                     // of each name
+  std::vector<std::uint32_t> longest;  // free piece of each block
+  bool one_block = false;              // with its index in it
+  Pointers pointers;                   // that such an index has
+};
+
+Names read_names(const Geometry& geometry, const InodeFile& folder, const ForkBlocks& fork,
+                 const std::function<void(const InodeFile::Entry&)>& visit) {
+  const std::uint64_t unit = fork.unit();
   const std::uint64_t blocks = std::min(folder.size(), directory_leaves_at) / unit;
   if (blocks > fork.blocks() + 1 && blocks > (1U << 20)) fork.fail("it is longer than can be");
-  std::uint64_t names_end = 0;  // of its names, in blocks
-  for (const FileExtent& extent : fork.extents())
-    if (extent.offset < directory_leaves_at / geometry.block_size())
-      names_end = extent.offset + extent.count;
-  if (folder.size() % unit != 0 || folder.size() != names_end * geometry.block_size())
-    hearer.say("it is longer or shorter than its names");
-  std::vector<std::uint32_t> longest(blocks, no_such_block);
-  bool one_block = false;
-  for (std::uint64_t i = 0; i < blocks; ++i) {
-    const auto at = fork.where(i * per_unit);
-    if (!at) continue;
-    const Buffer bytes = folder.read(fork.extents(), i * unit, unit);
+  Names names;
+  names.longest.resize(blocks, no_such_block);
+  folder.for_each_folder_block([&](ConstByteSpan bytes, std::uint64_t address) {
+    const std::uint64_t number = address / unit;
+    folder.names_in(bytes, address, [&](const InodeFile::Entry& entry) {
+      check_dots(geometry, folder, entry, fork);
+      visit(entry);
+      names.places.emplace_back(
+          entry.address,
+          hash_of({reinterpret_cast<const std::uint8_t*>(entry.name.data()), entry.name.size()}));
+    });
     const auto header = parse_as<DirectoryHeader>(bytes, 0);
-    if (header.address.value() * basic_block != *at)
+    if (header.address.value() * basic_block != fork.where(address / geometry.block_size()))
       fork.fail("a block of its names lies elsewhere than it says");
     fork.written(header.log_sequence.value());
-    longest[i] = check_best(bytes, fork);
-    one_block = parse_as<Be32>(bytes, 0).value() == one_block_magic;
-  }
-  // What the index says.
-  Pointers pointers;
-  if (one_block) {
+    names.longest[number] = check_best(bytes, fork);
+    if (header.magic.value() != one_block_magic) return;
     if (blocks != 1) fork.fail("a folder of one block has more");
-    const Buffer bytes = folder.read(fork.extents(), 0, unit);
+    names.one_block = true;
     const std::size_t count = parse_as<Be32>(bytes, unit - 8).value();
     const std::size_t stale = parse_as<Be32>(bytes, unit - 4).value();
     if (count > (unit - sizeof(DirectoryHeader) - 8) / 8) fork.fail("its index is too long");
-    add_pointers(ConstByteSpan(bytes).subspan(unit - 8 - count * 8, count * 8), count, stale, fork,
-                 pointers);
-  } else {
-    const std::size_t begin = sizeof(IndexHeader) + sizeof(LeafCounts);
-    bool of_many = false;
-    IndexWalk walk(fork, [&](ConstByteSpan bytes, std::uint16_t magic) {
-      if (magic != block_magic::index_leaf && magic != block_magic::index_leaf_of_many)
-        fork.fail("a leaf of its index is none");
-      const auto counts = parse_as<LeafCounts>(bytes, sizeof(IndexHeader));
-      std::size_t end = bytes.size();
-      of_many = magic == block_magic::index_leaf_of_many;
-      if (!of_many) {
-        // At its end: the longest free piece of each block, and how many.
-        const std::size_t bests = parse_as<Be32>(bytes, end - 4).value();
-        if (bests > longest.size()) fork.fail("its list of free room is too long");
-        for (std::size_t i = 0; i < longest.size(); ++i)
-          if ((i < bests ? parse_as<Be16>(bytes, end - 4 - 2 * (bests - i)).value()
-                         : no_such_block) != longest[i])
-            fork.fail("its list of free room is wrong");
-        end -= 4 + 2 * bests;
-      }
-      if (end < begin) fork.fail("a leaf of its index is too long");
-      return add_pointers(bytes.subspan(begin, end - begin), counts.count.value(),
-                          counts.stale.value(), fork, pointers);
-    });
-    walk.visit(directory_leaves_at / geometry.block_size());
-    walk.end();
-    if (of_many) check_room(geometry, folder, fork, longest);
+    add_pointers(bytes.subspan(unit - 8 - count * 8, count * 8), count, stale, fork,
+                 names.pointers);
+  });
+  return names;
+}
+
+// The index of a folder of several blocks: leaves, and where there are many the lists of free room.
+Pointers read_index(const Geometry& geometry, const InodeFile& folder, const ForkBlocks& fork,
+                    const std::vector<std::uint32_t>& longest) {
+  const std::size_t begin = sizeof(IndexHeader) + sizeof(LeafCounts);
+  Pointers pointers;
+  bool of_many = false;
+  IndexWalk walk(fork, [&](ConstByteSpan bytes, std::uint16_t magic) {
+    if (magic != block_magic::index_leaf && magic != block_magic::index_leaf_of_many)
+      fork.fail("a leaf of its index is none");
+    const auto counts = parse_as<LeafCounts>(bytes, sizeof(IndexHeader));
+    std::size_t end = bytes.size();
+    of_many = magic == block_magic::index_leaf_of_many;
+    if (!of_many) {
+      // At its end: the longest free piece of each block, and how many.
+      const std::size_t bests = parse_as<Be32>(bytes, end - 4).value();
+      if (bests > longest.size()) fork.fail("its list of free room is too long");
+      for (std::size_t i = 0; i < longest.size(); ++i)
+        if ((i < bests ? parse_as<Be16>(bytes, end - 4 - 2 * (bests - i)).value()
+                       : no_such_block) != longest[i])
+          fork.fail("its list of free room is wrong");
+      end -= 4 + 2 * bests;
+    }
+    if (end < begin) fork.fail("a leaf of its index is too long");
+    return add_pointers(bytes.subspan(begin, end - begin), counts.count.value(),
+                        counts.stale.value(), fork, pointers);
+  });
+  walk.visit(directory_leaves_at / geometry.block_size());
+  walk.end();
+  if (of_many) check_room(geometry, folder, fork, longest);
+  return pointers;
+}
+
+}  // namespace
+
+void audit_folder(const Geometry& geometry, const InodeFile& folder, const Hearer& hearer,
+                  const std::function<void(const InodeFile::Entry&)>& visit) {
+  if (folder.core().format == fork::local) {
+    folder.for_each_name(visit);
+    return;
   }
+  const ForkBlocks fork(geometry, folder, false, geometry.directory_block(), hearer);
+  Names names = read_names(geometry, folder, fork, visit);
+  std::uint64_t names_end = 0;  // in blocks
+  for (const FileExtent& extent : fork.extents())
+    if (extent.offset < directory_leaves_at / geometry.block_size())
+      names_end = extent.offset + extent.count;
+  if (folder.size() % fork.unit() != 0 || folder.size() != names_end * geometry.block_size())
+    hearer.say("it is longer or shorter than its names");
+  Pointers pointers =
+      names.one_block ? names.pointers : read_index(geometry, folder, fork, names.longest);
   // Where letters are folded the hash is another one: then the places are compared alone.
   if ((geometry.superblock().version.value() & folded_names) != 0) {
     for (auto& [address, hash] : pointers) hash = 0;
-    for (auto& [address, hash] : names) hash = 0;
+    for (auto& [address, hash] : names.places) hash = 0;
   }
-  std::sort(names.begin(), names.end());
+  std::sort(names.places.begin(), names.places.end());
   std::sort(pointers.begin(), pointers.end());
-  if (names != pointers) hearer.say("its index does not lead to the names that it has");
+  if (names.places != pointers) hearer.say("its index does not lead to the names that it has");
 }
 
 }  // namespace jh::xfs

@@ -164,6 +164,13 @@ void InodeFile::for_each_name(const std::function<void(const Entry&)>& visit) co
     short_folder(visit);
     return;
   }
+  for_each_folder_block(
+      [&](ConstByteSpan block, std::uint64_t address) { names_in(block, address, visit); });
+}
+
+void InodeFile::for_each_folder_block(
+    const std::function<void(ConstByteSpan, std::uint64_t)>& visit) const {
+  if (core_.format == fork::local) return;
   const std::uint64_t unit = geometry_.directory_block();
   const std::uint64_t per_unit = unit / geometry_.block_size();
   const std::uint64_t end = std::min(size(), directory_leaves_at) / unit;  // in directory blocks
@@ -173,28 +180,10 @@ void InodeFile::for_each_name(const std::function<void(const Entry&)>& visit) co
     const std::uint64_t last = (extent.offset + extent.count - 1) / per_unit;
     for (std::uint64_t i = std::max(extent.offset / per_unit, next); i <= last; ++i) {
       if (i >= end) return;
-      folder_block(read(all, i * unit, unit), i * unit, visit);
+      visit(read(all, i * unit, unit), i * unit);
       next = i + 1;
     }
   }
-}
-
-std::uint64_t InodeFile::above() const {
-  if (core_.format == fork::local) {
-    const ConstByteSpan data = data_fork();
-    if (data.size() < 10) fail("its list of names leaves it");
-    return data[1] != 0 ? parse_as<Be64>(data, 2).value() : parse_as<Be32>(data, 2).value();
-  }
-  std::uint64_t out = 0;
-  for_each_name([&](const Entry& entry) {
-    if (entry.name == "..") out = entry.inode;
-    if (entry.name == "." && entry.inode != number_) fail("it says of itself that it is another");
-    constexpr std::uint8_t folder_type = 2;
-    if ((entry.name == "." || entry.name == "..") && entry.type != folder_type &&
-        geometry_.is(incompatible::file_types))
-      fail("it says of a folder that it is something else");
-  });
-  return out;
 }
 
 // "Short form directories": count, count of long numbers, the parent, then the entries.
@@ -204,7 +193,13 @@ void InodeFile::short_folder(const std::function<void(const Entry&)>& visit) con
   const std::size_t count = data[0];
   const std::size_t wide = data[1] != 0 ? 8 : 4;
   const std::size_t kind = geometry_.is(incompatible::file_types) ? 1 : 0;
+  const auto number = [&](std::size_t where) {
+    return wide == 8 ? parse_as<Be64>(data, where).value() : parse_as<Be32>(data, where).value();
+  };
   std::size_t at = 2 + wide;
+  if (at > data.size()) fail("its list of names leaves it");
+  constexpr std::uint8_t folder_type = 2;
+  visit({"..", number(2), kind == 0 ? std::uint8_t{0} : folder_type, 0});
   for (std::size_t i = 0; i < count; ++i) {
     if (at + 3 > data.size()) fail("its list of names is cut off");
     const std::size_t length = data[at];
@@ -213,16 +208,15 @@ void InodeFile::short_folder(const std::function<void(const Entry&)>& visit) con
     Entry entry;
     entry.name.assign(reinterpret_cast<const char*>(&data[at + 3]), length);
     if (kind != 0) entry.type = data[at + 3 + length];
-    entry.inode = wide == 8 ? parse_as<Be64>(data, number_at).value()
-                            : parse_as<Be32>(data, number_at).value();
+    entry.inode = number(number_at);
     visit(entry);
     at = number_at + wide;
   }
   if (at != size()) fail("its list of names has another length than it says");
 }
 
-void InodeFile::folder_block(ConstByteSpan block, std::uint64_t address,
-                             const std::function<void(const Entry&)>& visit) const {
+void InodeFile::names_in(ConstByteSpan block, std::uint64_t address,
+                         const std::function<void(const Entry&)>& visit) const {
   const auto header = parse_as<DirectoryHeader>(block, 0);
   const std::uint32_t magic = header.magic.value();
   if ((magic != one_block_magic && magic != data_block_magic) || header.owner.value() != number_ ||

@@ -49,10 +49,15 @@ class InodeFile {
   };
   /// Names in a folder, in no order, without "." and "..".
   void for_each_entry(const std::function<void(const Entry&)>& visit) const;
-  /// The same with "." and "..", where they are written as names.
+  /// The same with "..", and "." where it is written.
   void for_each_name(const std::function<void(const Entry&)>& visit) const;
-  /// The folder that this folder says it is in. Throws damaged.
-  std::uint64_t above() const;
+  /// The blocks that its names are in, and where in the folder they begin; none where the names are
+  /// in its inode.
+  void for_each_folder_block(
+      const std::function<void(ConstByteSpan block, std::uint64_t address)>& visit) const;
+  /// The names in one of them. Throws damaged.
+  void names_in(ConstByteSpan block, std::uint64_t address,
+                const std::function<void(const Entry&)>& visit) const;
 
  private:
   void add_extents(ConstByteSpan data, std::size_t count, std::vector<FileExtent>& out) const;
@@ -60,8 +65,6 @@ class InodeFile {
                  const std::function<void(std::uint64_t)>& node,
                  std::vector<FileExtent>& out) const;
   void short_folder(const std::function<void(const Entry&)>& visit) const;
-  void folder_block(ConstByteSpan block, std::uint64_t address,
-                    const std::function<void(const Entry&)>& visit) const;
   [[noreturn]] void fail(const std::string& what) const;
 
   Store& place_;
