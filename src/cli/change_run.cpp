@@ -44,6 +44,15 @@ std::size_t disk_from(const Parsed& parsed, const char* option) {
   return disk - 1;
 }
 
+bool may_go_on(const Run& told, const Parsed& parsed, bool needs_yes) {
+  if (parsed.values["yes"].as<bool>()) return true;
+  if (needs_yes && !is_interactive())
+    refuse("making something smaller is not done without being asked for twice", {},
+           "look at the plan (--dry-run), then add --yes");
+  const bool text = told.text();
+  return !(needs_yes || (text && is_interactive())) || confirmed("\n  Go ahead?");
+}
+
 namespace {
 
 // Where the result will be written.
@@ -51,15 +60,6 @@ void check_room(Host& host, const Parsed& parsed, const ChangeOptions& options, 
   if (options.into_copy)
     for (DiskChange& disk : plan.disks) disk.path = parsed.values["into"].as<std::string>();
   check_host_room(host, plan);
-}
-
-bool may_go_on(const Run& told, const Parsed& parsed, const ChangeRun& run) {
-  if (parsed.values["yes"].as<bool>()) return true;
-  if (run.needs_yes && !is_interactive())
-    refuse("making something smaller is not done without being asked for twice", {},
-           "look at the plan (--dry-run), then add --yes");
-  const bool text = told.text();
-  return !(run.needs_yes || (text && is_interactive())) || confirmed("\n  Go ahead?");
 }
 
 void note_result(Run& run, const Plan& plan, const ChangeResult& result, const Guest& now,
@@ -129,7 +129,7 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
     return 0;
   }
-  if (!may_go_on(told, parsed, run)) {
+  if (!may_go_on(told, parsed, run.needs_yes)) {
     std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }

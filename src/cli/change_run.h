@@ -17,6 +17,10 @@ ChangeOptions change_options_from(const Parsed& parsed);
 /// The number of an image, from 0, that an option names from 1. Throws usage errors.
 std::size_t disk_from(const Parsed& parsed, const char* option);
 
+/// Whether a change that was shown may be carried out: --yes, or who sits there is asked. Throws
+/// refused where `needs_yes` and nobody can be asked.
+bool may_go_on(const Run& told, const Parsed& parsed, bool needs_yes);
+
 struct ChangeRun {
   std::string name;  // of the command
   /// Makes the plan for these images: the ones that were named, or their copies (--into).

@@ -8,6 +8,7 @@
 #include <iostream>
 #include <nlohmann/json.hpp>
 
+#include "cli/change_run.h"
 #include "cli/picture.h"
 #include "cli/plan_text.h"
 #include "cli/survey_text.h"
@@ -45,11 +46,6 @@ int nothing_to_do(Run& run, const Error& error) {
   run.record.document = {{"done", false}, {"nothing_to_do", true}, {"why", error.what()}};
   if (run.text()) std::cout << "Nothing to do: " << printable(error.what()) << ".\n";
   return 0;
-}
-
-bool may_go_on(const Run& run, const Parsed& parsed) {
-  if (parsed.values["yes"].as<bool>()) return true;
-  return !(run.text() && is_interactive()) || confirmed("\n  Go ahead?");
 }
 
 }  // namespace
@@ -118,7 +114,7 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
     if (run.text()) std::cout << "\n  This was a dry run: nothing was changed.\n";
     return 0;
   }
-  if (!may_go_on(run, parsed)) {
+  if (!may_go_on(run, parsed, /*needs_yes=*/false)) {
     std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }

@@ -342,6 +342,7 @@ std::unique_ptr<live::Kernel::Lock> MemoryKernel::lock_group(const std::string& 
     MemoryKernel& kernel;
     std::string name;
   };
+  if (at_lock) at_lock(group);
   locks.push_back(group);
   return std::make_unique<Held>(*this, group);
 }

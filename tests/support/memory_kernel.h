@@ -43,6 +43,7 @@ class MemoryKernel final : public live::Kernel {
   std::vector<std::string> told;
   std::vector<std::string> locks;  // in the order they were taken
   std::set<std::string> held;
+  std::function<void(const std::string&)> at_lock;  // somebody else, before a lock is taken
 
   // What the tests put out of order.
   std::string rights_lacking;

@@ -73,6 +73,31 @@ void change(MemoryKernel& kernel, const GrowRequest& request, const std::string&
   change.carry_out(silent, [](const Step&) {});
 }
 
+// What must hold at any moment, whatever has happened: nothing is smaller or elsewhere than it was,
+// and what is mounted fits into its device.
+void expect_sound(const MemoryKernel& kernel, const MemoryKernel& before) {
+  for (std::size_t i = 0; i < before.disks_.size(); ++i)
+    for (const auto& old : before.disks_[i].partitions) {
+      const auto& now = kernel.disks_[i].partitions;
+      const auto found = std::find_if(now.begin(), now.end(),
+                                      [&](const auto& each) { return each.number == old.number; });
+      ASSERT_NE(found, now.end());
+      EXPECT_EQ(found->start, old.start);
+      EXPECT_GE(found->size, old.size);
+    }
+  for (const auto& old : before.mapped_) {
+    const auto found = std::find_if(kernel.mapped_.begin(), kernel.mapped_.end(),
+                                    [&](const auto& each) { return each.name == old.name; });
+    ASSERT_NE(found, kernel.mapped_.end()) << old.name;
+    EXPECT_GE(found->size, old.size);
+    EXPECT_TRUE(live::begins_with(kernel.maps_.at(old.name), before.maps_.at(old.name)));
+  }
+  for (const live::Mount& mount : kernel.mounts_) {
+    EXPECT_GE(kernel.sizes_.at(mount.point).size, before.sizes_.at(mount.point).size);
+    EXPECT_LE(kernel.sizes_.at(mount.point).size, kernel.device_size(mount.device));
+  }
+}
+
 TEST(Live, APlainPartitionGrowsOutsideIn) {
   MemoryKernel kernel = plain();
   const TempFolder notes;
@@ -102,7 +127,8 @@ TEST(Live, AVolumeGrowsThroughAllLayers) {
   MemoryKernel kernel = volumes();
   const TempFolder notes;
   change(kernel, give({"/var/log=64MiB", "swap=16MiB", "/home"}), notes.path());
-  EXPECT_EQ(kernel.locks, (std::vector<std::string>{"", "field-station"}));
+  // Twice: between the partition and the group others that wait go first.
+  EXPECT_EQ(kernel.locks, (std::vector<std::string>{"", "field-station", "", "field-station"}));
   const RunningSystem now(kernel, {});
   const Guest& guest = now.guest();
   ASSERT_EQ(guest.groups().size(), 1U);
@@ -127,6 +153,47 @@ TEST(Live, AVolumeGrowsThroughAllLayers) {
   EXPECT_EQ(again.disks_[0].partitions.size(), kernel.disks_[0].partitions.size());
   for (std::size_t i = 0; i < again.disks_[0].partitions.size(); ++i)
     EXPECT_EQ(again.disks_[0].partitions[i].size, kernel.disks_[0].partitions[i].size);
+}
+
+// Somebody else changes the group while the locks are given away for a moment: the partition is
+// larger by then, and the kernel knows.
+void somebody_first(MemoryKernel& kernel, const GrowRequest& request, const std::string& notes) {
+  kernel.at_lock = [&kernel, request, notes](const std::string&) {
+    if (kernel.locks.size() != 2) return;
+    const auto once = std::exchange(kernel.at_lock, nullptr);  // this, while it runs
+    change(kernel, request, notes);
+  };
+}
+
+TEST(Live, WhatOthersDidMeanwhileIsPlannedAround) {
+  MemoryKernel kernel = volumes();
+  const TempFolder notes;
+  const std::uint64_t logs = kernel.sizes_["/var/log"].size;
+  const std::uint64_t home = kernel.sizes_["/home"].size;
+  somebody_first(kernel, give({"/home=160MiB"}), notes / "theirs");
+  change(kernel, give({"/var/log=160MiB"}), notes / "ours");
+  EXPECT_EQ(kernel.at_lock, nullptr) << "nobody came";
+  EXPECT_EQ(kernel.sizes_["/var/log"].size, logs + 160 * mib);
+  EXPECT_EQ(kernel.sizes_["/home"].size, home + 160 * mib);
+  EXPECT_EQ(Notes(notes / "ours").get(live::goal_note), std::nullopt);
+}
+
+TEST(Live, WhatOthersTookMeanwhileIsSaid) {
+  MemoryKernel kernel = volumes();
+  const MemoryKernel before(kernel);
+  const TempFolder notes;
+  const std::uint64_t logs = kernel.sizes_["/var/log"].size;
+  somebody_first(kernel, give({"/home"}), notes / "theirs");
+  try {
+    change(kernel, give({"/var/log=160MiB"}), notes / "ours");
+    FAIL() << "there is no room any more";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.status(), Status::refused) << error.what();
+    EXPECT_EQ(error.reason(), Reason::no_room) << error.what();
+    EXPECT_EQ(error.left(), Left::sound);
+  }
+  EXPECT_EQ(kernel.sizes_["/var/log"].size, logs);
+  expect_sound(kernel, before);
 }
 
 TEST(Live, AWholeDiskAsPhysicalVolumeGrows) {
@@ -156,31 +223,6 @@ TEST(Live, ANewDiskGoesToTheGroup) {
     EXPECT_EQ(Notes(notes.path()).get(live::disk_note), std::nullopt);
     const RunningSystem now(kernel, {});
     EXPECT_EQ(now.guest().groups().front().devices.size(), 2U);
-  }
-}
-
-// What must hold at any moment, whatever has happened: nothing is smaller or elsewhere than it was,
-// and what is mounted fits into its device.
-void expect_sound(const MemoryKernel& kernel, const MemoryKernel& before) {
-  for (std::size_t i = 0; i < before.disks_.size(); ++i)
-    for (const auto& old : before.disks_[i].partitions) {
-      const auto& now = kernel.disks_[i].partitions;
-      const auto found = std::find_if(now.begin(), now.end(),
-                                      [&](const auto& each) { return each.number == old.number; });
-      ASSERT_NE(found, now.end());
-      EXPECT_EQ(found->start, old.start);
-      EXPECT_GE(found->size, old.size);
-    }
-  for (const auto& old : before.mapped_) {
-    const auto found = std::find_if(kernel.mapped_.begin(), kernel.mapped_.end(),
-                                    [&](const auto& each) { return each.name == old.name; });
-    ASSERT_NE(found, kernel.mapped_.end()) << old.name;
-    EXPECT_GE(found->size, old.size);
-    EXPECT_TRUE(live::begins_with(kernel.maps_.at(old.name), before.maps_.at(old.name)));
-  }
-  for (const live::Mount& mount : kernel.mounts_) {
-    EXPECT_GE(kernel.sizes_.at(mount.point).size, before.sizes_.at(mount.point).size);
-    EXPECT_LE(kernel.sizes_.at(mount.point).size, kernel.device_size(mount.device));
   }
 }
 

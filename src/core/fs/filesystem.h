@@ -186,5 +186,7 @@ struct FilesystemKind {
 
 /// All kinds, in the order in which a place is asked what it holds.
 const std::vector<const FilesystemKind*>& filesystem_kinds();
+/// The first of them that knows what a place holds; null: none does. Throws io.
+const FilesystemKind* kind_in(Store& place);
 
 }  // namespace jh

@@ -17,4 +17,10 @@ const std::vector<const FilesystemKind*>& filesystem_kinds() {
   return all;
 }
 
+const FilesystemKind* kind_in(Store& place) {
+  for (const FilesystemKind* kind : filesystem_kinds())
+    if (kind->recognise(place)) return kind;
+  return nullptr;
+}
+
 }  // namespace jh

@@ -34,8 +34,7 @@ Content open_filesystem(const FilesystemKind& kind, Store& place) {
 Content recognise_content(Store& place) {
   // What it belongs to is seen when all disks are known.
   if (lvm::recognise(place)) return content_of(ContentKind::physical_volume, "physical volume");
-  for (const FilesystemKind* kind : filesystem_kinds())
-    if (kind->recognise(place)) return open_filesystem(*kind, place);
+  if (const FilesystemKind* kind = kind_in(place)) return open_filesystem(*kind, place);
   for (const auto& [at, mark, name] : {std::tuple{0, "LUKS\xba\xbe"sv, "encrypted (LUKS)"},
                                        std::tuple{3, "-FVE-FS-"sv, "encrypted (by its guest)"}}) {
     if (!holds(place, static_cast<std::uint64_t>(at), mark)) continue;

@@ -230,26 +230,39 @@ class LiveWorker {
   std::map<std::string, std::unique_ptr<GroupWork>> groups_;
 };
 
+// On what volume groups say of themselves.
+bool is_of_groups(const Step& step) {
+  return step.is<step::GrowDevice>() || step.is<step::AddDevice>() || step.is<step::GrowVolume>() ||
+         step.is<step::CommitGroup>();
+}
+
 }  // namespace
 
-void carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
-                    const LookAgain& look_again, Progress& progress,
-                    const std::function<void(const Step&)>& done) {
+bool carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
+                    const LookAgain& look_again, const OthersFirst& others_first,
+                    Progress& progress, const std::function<void(const Step&)>& done) {
   LiveWorker worker(before, plan, notes, look_again, progress);
   bool begun = false;
+  bool told = false;
   for (const Step& step : plan.steps) {
     // Stopped between two steps: the system is sound, and a second run does the rest.
     progress.begin(step.action, 0);
     progress.advance(0);
     try {
+      if (told && is_of_groups(step)) {
+        told = false;
+        if (!others_first()) return false;
+      }
       worker.run(step);
     } catch (const Error& error) {
       throw error.within(step.layer).leaving(begun ? Left::sound : error.left());
     }
     progress.end();
     begun = true;
+    told = told || step.is<step::TellPartition>();
     done(step);
   }
+  return true;
 }
 
 }  // namespace jh::live

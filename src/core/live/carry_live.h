@@ -20,11 +20,17 @@ TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std:
 /// How the system is looked at again after a step.
 using LookAgain = std::function<std::unique_ptr<RunningSystem>()>;
 
+/// Lets the system's own volume tools go first that wait for a lock; false: one of them has changed
+/// a group.
+using OthersFirst = std::function<bool()>;
+
 /// Carries out the steps in order. After each the kernel is asked, and what it says compared with
 /// the plan. Throws io (a step failed; the system is sound, and a second run does the rest).
-/// `done`: told of each step when it is done.
-void carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
-                    const LookAgain& look_again, Progress& progress,
-                    const std::function<void(const Step&)>& done);
+/// `others_first` is called when partitions have become larger and no metadata says so yet; when it
+/// says no, the rest of the plan is not done, and false comes back. `done`: told of each step when
+/// it is done.
+bool carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
+                    const LookAgain& look_again, const OthersFirst& others_first,
+                    Progress& progress, const std::function<void(const Step&)>& done);
 
 }  // namespace jh::live

@@ -325,18 +325,18 @@ MountedSize LinuxKernel::size_of(const Mount& mount) {
   } else if (mount.kind == "ext4" || mount.kind == "ext3" || mount.kind == "ext2") {
     // By the node that its driver uses: that has what is not on disk yet. Its sum may be behind.
     FileStore node(node_of(mount.device), Access::read_only);
-    for (const FilesystemKind* kind : filesystem_kinds())
-      if (kind->while_mounted != nullptr && kind->recognise(node)) {
-        FilesystemFacts said;
-        kind->while_mounted(node, said);
-        const std::uint64_t size = said.size.value_or(Bytes(found.size)).value();
-        found.used += size - std::min(size, found.size);  // its own tables
-        found.size = size;
-        if (!said.blockers.empty()) found.cannot_grow = said.blockers.front().what();
-        if (!may(Right::use_resources))
-          found.cannot_grow =
-              "its driver asks for a right that this process has not (CAP_SYS_RESOURCE)";
-      }
+    const FilesystemKind* kind = kind_in(node);
+    if (kind != nullptr && kind->while_mounted != nullptr) {
+      FilesystemFacts said;
+      kind->while_mounted(node, said);
+      const std::uint64_t size = said.size.value_or(Bytes(found.size)).value();
+      found.used += size - std::min(size, found.size);  // its own tables
+      found.size = size;
+      if (!said.blockers.empty()) found.cannot_grow = said.blockers.front().what();
+      if (!may(Right::use_resources))
+        found.cannot_grow =
+            "its driver asks for a right that this process has not (CAP_SYS_RESOURCE)";
+    }
   } else {
     found.cannot_grow = "the driver of " + mount.kind + " does not do that";
   }

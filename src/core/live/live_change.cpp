@@ -27,38 +27,10 @@ LiveChange::LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to
     lock();
     put_swap_back();
   }
-  system_ = look(/*with_added=*/true);
-  request_.add_disks.clear();
-  for (const Disk& disk : system_->guest().disks())
-    if (disk.added) request_.add_disks.emplace_back(disk.path, disk.size());
-  ask_for_what_is_left();
-  plan_ = plan_live(*system_, request_);
-}
-
-// The same command again: what it was to add is not added twice.
-void LiveChange::ask_for_what_is_left() {
-  const auto note = notes_.get(goal_note);
-  if (!note) return;
-  std::istringstream lines(*note);
-  std::vector<std::pair<std::string, std::uint64_t>> goals;
-  std::string written;
-  for (std::uint64_t size = 0; lines >> size && std::getline(lines >> std::ws, written);)
-    goals.emplace_back(written, size);
-  std::vector<Give> left;
-  for (Give give : request_.gives) {
-    const auto goal = std::find_if(goals.begin(), goals.end(),
-                                   [&](const auto& each) { return each.first == give.written; });
-    if (goal == goals.end()) {
-      left.push_back(give);
-      continue;
-    }
-    const Place* place = find_target(system_->guest(), give.target);
-    const Bytes present = place == nullptr ? Bytes(goal->second) : content_size(*place);
-    if (present.value() >= goal->second) continue;
-    give.amount = {Amount::Kind::size, Bytes(goal->second) - present, 0};
-    left.push_back(give);
-  }
-  if (left.empty() && !request_.gives.empty()) {
+  Prepared prepared = prepare();
+  system_ = std::move(prepared.system);
+  plan_ = std::move(prepared.plan);
+  if (all_done_) {
     notes_.remove(goal_note);
     throw Error(Status::refused,
                 "there is nothing to do: an earlier run of this command was cut off, but had done "
@@ -66,7 +38,45 @@ void LiveChange::ask_for_what_is_left() {
                 {}, "to add the same once more, run it again")
         .because(Reason::no_room);
   }
-  request_.gives = left;
+}
+
+LiveChange::Prepared LiveChange::prepare() {
+  Prepared prepared{look(/*with_added=*/true), {}};
+  request_.add_disks.clear();
+  for (const Disk& disk : prepared.system->guest().disks())
+    if (disk.added) request_.add_disks.emplace_back(disk.path, disk.size());
+  GrowRequest left = request_;
+  all_done_ = !ask_for_what_is_left(*prepared.system, left);
+  if (!all_done_) prepared.plan = plan_live(*prepared.system, left);
+  return prepared;
+}
+
+// The same command again: what it was to add is not added twice. False: all is done.
+bool LiveChange::ask_for_what_is_left(const RunningSystem& system, GrowRequest& request) const {
+  const auto note = notes_.get(goal_note);
+  if (!note) return true;
+  std::istringstream lines(*note);
+  std::vector<std::pair<std::string, std::uint64_t>> goals;
+  std::string written;
+  for (std::uint64_t size = 0; lines >> size && std::getline(lines >> std::ws, written);)
+    goals.emplace_back(written, size);
+  std::vector<Give> left;
+  for (Give give : request.gives) {
+    const auto goal = std::find_if(goals.begin(), goals.end(),
+                                   [&](const auto& each) { return each.first == give.written; });
+    if (goal == goals.end()) {
+      left.push_back(give);
+      continue;
+    }
+    const Place* place = find_target(system.guest(), give.target);
+    const Bytes present = place == nullptr ? Bytes(goal->second) : content_size(*place);
+    if (present.value() >= goal->second) continue;
+    give.amount = {Amount::Kind::size, Bytes(goal->second) - present, 0};
+    left.push_back(give);
+  }
+  const bool any = request.gives.empty() || !left.empty();
+  request.gives = left;
+  return any;
 }
 
 std::string LiveChange::goals() const {
@@ -92,6 +102,23 @@ void LiveChange::lock() {
   for (const VolumeGroup& group : system->guest().groups()) names.push_back(group.open.group.name);
   std::sort(names.begin(), names.end());
   for (const std::string& name : names) locks_.push_back(kernel_.lock_group(name));
+}
+
+// A tool that waits has measured the devices already: it is to find metadata that knows them as
+// they were. What it may do to a group we learn then.
+bool LiveChange::others_go_first() {
+  locks_.clear();
+  lock();
+  const auto now = look_again();
+  for (const VolumeGroup& group : system_->guest().groups()) {
+    const auto& groups = now->guest().groups();
+    const bool same = std::any_of(groups.begin(), groups.end(), [&](const VolumeGroup& each) {
+      return each.open.group.id == group.open.group.id &&
+             each.open.group.sequence == group.open.group.sequence;
+    });
+    if (!same) return false;
+  }
+  return true;
 }
 
 // A run that was cut off had taken it out of use.
@@ -143,8 +170,18 @@ void LiveChange::carry_out(Progress& progress, const std::function<void(const St
         notes_.put(disk_note, fmt::format("{} {}", known.path, known.size));
   if (!notes_.get(goal_note))
     if (const std::string text = goals(); !text.empty()) notes_.put(goal_note, text);
-  carry_out_live(
-      *system_, plan_, notes_, [this] { return look_again(); }, progress, done);
+  const LookAgain again = [this] { return look_again(); };
+  const auto others_first = [this] { return others_go_first(); };
+  if (!carry_out_live(*system_, plan_, notes_, again, others_first, progress, done)) {
+    try {
+      const Prepared rest = prepare();
+      // It has no partition to tell of any more.
+      carry_out_live(
+          *rest.system, rest.plan, notes_, again, [] { return true; }, progress, done);
+    } catch (const Error& error) {
+      throw error.leaving(Left::sound);
+    }
+  }
   notes_.remove(disk_note);
   notes_.remove(goal_note);
 }

@@ -19,16 +19,25 @@ class LiveChange {
   /// What was put in order, in words.
   const std::vector<std::string>& mended() const { return mended_; }
 
-  /// As carry_out_live.
+  /// As carry_out_live. When one of the system's own volume tools came in between, the rest is
+  /// planned anew: plan() stays what it was.
   void carry_out(Progress& progress, const std::function<void(const Step&)>& done);
   /// The system as it is now.
   std::unique_ptr<RunningSystem> look_again() const;
 
  private:
+  /// What is planned, by the system as it is.
+  struct Prepared {
+    std::unique_ptr<RunningSystem> system;
+    Plan plan;
+  };
+
   void lock();
+  bool others_go_first();
   void put_swap_back();
   std::unique_ptr<RunningSystem> look(bool with_added) const;
-  void ask_for_what_is_left();
+  Prepared prepare();
+  bool ask_for_what_is_left(const RunningSystem& system, GrowRequest& request) const;
   std::string goals() const;
   bool was_begun(const std::string& disk) const;
 
@@ -39,6 +48,7 @@ class LiveChange {
   std::vector<std::string> mended_;
   std::unique_ptr<RunningSystem> system_;
   Plan plan_;
+  bool all_done_ = false;  // by an earlier run that was cut off
 };
 
 }  // namespace jh::live

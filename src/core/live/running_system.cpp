@@ -8,17 +8,6 @@
 #include "core/lvm/mapper_name.h"
 
 namespace jh::live {
-namespace {
-
-// What holds the first bytes of a place, of those that we know.
-const FilesystemKind* kind_in(Store& window) {
-  for (const FilesystemKind* kind : filesystem_kinds())
-    if (kind->recognise(window)) return kind;
-  return nullptr;
-}
-
-}  // namespace
-
 void ask_for_sizes(Kernel& kernel) {
   for (const KernelDisk& disk : kernel.disks())
     if (disk.can_rescan) kernel.rescan(disk);
