@@ -87,6 +87,37 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
 INSTANTIATE_TEST_SUITE_P(Makes, BtrfsMatrix, testing::ValuesIn(btrfs_makes()),
                          [](const auto& test) { return std::string(test.param.name); });
 
+// Snapshots have their content in common: it moves once, and is compared once.
+TEST(Btrfs, WhatSnapshotsShareIsComparedOnce) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const TempFolder folder;
+  std::vector<std::uint64_t> compared;
+  for (const int snapshots : {0, 12}) {
+    const std::string image = folder / fmt::format("place-{}.img", snapshots);
+    make_btrfs(image, 600 * mib, {"-m", "single"}, false);
+    {
+      // What lies in front goes again, so that the floor moves what stays.
+      const Mounted mounted(image, 0, 0, /*writable=*/true);
+      run({"bash", "-c",
+           fmt::format("cd '{0}' && head -c 200M /dev/urandom > a && sync && "
+                       "head -c 40M /dev/urandom > b && sync && rm a && sync && "
+                       "for i in $(seq {1}); do btrfs subvolume snapshot . s$i > /dev/null; done",
+                       mounted.path(), snapshots)});
+    }
+    const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes", "--verbose"});
+    ASSERT_EQ(shrunk.status, 0) << shrunk.err;
+    ASSERT_EQ(check_btrfs(image), "");
+    const std::string words = "moved content read in both places, and the same";
+    const std::string said = shrunk.out + shrunk.err;
+    const std::size_t at = said.find(words);
+    ASSERT_NE(at, std::string::npos) << said;
+    std::cout << said.substr(at - 40, 160) << "\n";
+    compared.push_back(
+        std::stoull(said.substr(said.find_first_of("0123456789", at + words.size()))));
+  }
+  EXPECT_LT(compared[1], compared[0] + compared[0] / 4);
+}
+
 // In memory: any size between the floor and many times as much, again and again. The trees stay,
 // the audit is content, and in the end the checker.
 TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {

@@ -92,6 +92,8 @@ class FileTree {
   /// Nodes whose content has to follow the places of others: nothing of them can be compared.
   virtual std::vector<Node> passed_over() { return {}; }
   virtual Node node_end() const = 0;
+  /// Whether files may have content in common: then it is worth remembering what was compared.
+  virtual bool shares_content() const { return false; }
   virtual File look(Node node) = 0;
   /// Names in a folder, sorted.
   virtual std::vector<Entry> entries(Node folder) = 0;

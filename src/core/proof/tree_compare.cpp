@@ -141,6 +141,22 @@ class TreeComparison {
 
   void compare_bytes(std::uint64_t was, std::uint64_t now, std::uint64_t length, Node node) {
     if (was == now && !overlaps(changed_, was, was + length)) return;
+    if (!before_.tree.shares_content()) {
+      compare_pieces(was, now, length, node);
+      return;
+    }
+    // Snapshots have the same extents, and those have moved together.
+    Ranges& known = same_[now - was];
+    const std::uint64_t end = was + length;
+    for (std::uint64_t at = first_outside(known, was, end); at < end;
+         at = first_outside(known, at, end)) {
+      const auto next = known.lower_bound(at);
+      const std::uint64_t stop = next == known.end() ? end : std::min(end, next->first);
+      compare_pieces(at, now + (at - was), stop - at, node);
+      add_range(known, at, stop);
+    }
+  }
+  void compare_pieces(std::uint64_t was, std::uint64_t now, std::uint64_t length, Node node) {
     if (contents_.same_until(before_.place, was, after_.place, now, length, progress_) != length)
       differs(node, "its content");
   }
@@ -153,7 +169,8 @@ class TreeComparison {
   Progress& progress_;
   std::vector<bool> seen_before_;
   std::vector<bool> seen_after_;
-  std::unordered_map<Node, Node> numbers_;  // before → after, where they differ
+  std::unordered_map<Node, Node> numbers_;          // before → after, where they differ
+  std::unordered_map<std::uint64_t, Ranges> same_;  // content compared already, by how far it moved
   std::deque<std::pair<Node, Node>> folders_;
   std::uint64_t compared_ = 0;
 };

@@ -181,6 +181,8 @@ void audit_kept(const Volume& before, const Volume& after, bool chunks_move, Fin
     super->device.size = 0;
     super->device.used = 0;
     if (emptied) {
+      // Sums in other chunks may need a block more; what is in use is held against the groups.
+      super->used = 0;
       super->root = 0;
       super->backup_roots = {};
     }

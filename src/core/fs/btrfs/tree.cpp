@@ -43,6 +43,7 @@ class BtrfsTree final : public FileTree {
     return all;
   }
   Node node_end() const override { return next_; }
+  bool shares_content() const override { return true; }
 
   File look(Node node) override {
     const auto [subvolume, inode] = inode_of(node);
