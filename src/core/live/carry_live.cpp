@@ -119,7 +119,7 @@ class LiveWorker {
   // Of what was there before, or was made since.
   std::string node_of(const Where& where) const {
     if (const Place* place = place_at(guest_, where))
-      if (const std::string path = before_.path_of(*place); !path.empty()) return path;
+      if (std::string path = before_.path_of(*place); !path.empty()) return path;
     for (const KernelDisk& disk : kernel().disks())
       if (disk.device == before_.disk(where.disk).device)
         for (const KernelPartition& partition : disk.partitions)

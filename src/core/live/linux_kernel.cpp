@@ -14,8 +14,8 @@
 #include <sys/swap.h>
 #include <unistd.h>
 
+#include <boost/align/aligned_allocator.hpp>
 #include <cerrno>
-#include <cstdlib>
 #include <cstring>
 #include <filesystem>
 #include <fstream>
@@ -62,7 +62,7 @@ class DirectStore final : public Store {
       load(at / window * window);
       const std::size_t inside = at % window;
       const std::size_t part = std::min<std::size_t>(out.size() - done, length_ - inside);
-      std::memcpy(out.data() + done, memory_.get() + inside, part);
+      std::memcpy(out.data() + done, memory_.data() + inside, part);
       done += part;
     }
   }
@@ -75,7 +75,7 @@ class DirectStore final : public Store {
   std::string name() const override { return path_; }
 
  private:
-  static constexpr std::uint64_t window = 64 * 1024;
+  static constexpr std::uint64_t window = 64U << 10;
 
   [[noreturn]] void failed_behind() const {
     io_failed("something is read behind its end", path_, "this is a bug; please report it");
@@ -86,7 +86,7 @@ class DirectStore final : public Store {
     std::size_t done = 0;
     while (done < length_) {
       const ssize_t got =
-          ::pread(*fd_, memory_.get() + done, length_ - done, static_cast<off_t>(at + done));
+          ::pread(*fd_, memory_.data() + done, length_ - done, static_cast<off_t>(at + done));
       if (got < 0 && errno == EINTR) continue;
       if (got <= 0) failed("it cannot be read", path_);
       done += static_cast<std::size_t>(got);
@@ -94,14 +94,12 @@ class DirectStore final : public Store {
     at_ = at;
   }
 
-  struct Free {
-    void operator()(std::uint8_t* memory) const { std::free(memory); }
-  };
   Descriptor fd_;
   std::string path_;
   std::uint64_t size_ = 0;
-  std::unique_ptr<std::uint8_t, Free> memory_{
-      static_cast<std::uint8_t*>(std::aligned_alloc(4096, window))};
+  // What a device is read into past the system's copies must be aligned.
+  std::vector<std::uint8_t, boost::alignment::aligned_allocator<std::uint8_t, 4096>> memory_ =
+      decltype(memory_)(window);
   std::uint64_t at_ = UINT64_MAX;
   std::size_t length_ = 0;
 };
@@ -254,7 +252,7 @@ void LinuxKernel::add_partition(const KernelDisk& disk, std::uint32_t number, st
 }
 
 std::vector<MapLine> LinuxKernel::map_of(const MappedDevice& device) {
-  MapperCall call(device, 256 * 1024);
+  MapperCall call(device, std::size_t{256} << 10);
   call.head().flags = DM_STATUS_TABLE_FLAG;
   call.send(DM_TABLE_STATUS, "the mapper does not say what a volume's map is");
   std::vector<MapLine> table;

@@ -352,7 +352,7 @@ static_assert(offsetof(LogRecord, cycles) == 44);
 static_assert(offsetof(LogRecord, size) == 320);
 constexpr std::uint32_t log_magic = 0xFEEDBABE;
 constexpr std::uint32_t log_of_little_endian = 1;      // `format`: what the items are written in
-constexpr std::uint64_t log_header_reach = 32 * 1024;  // bytes whose first words a header keeps
+constexpr std::uint64_t log_header_reach = 32U << 10;  // bytes whose first words a header keeps
 
 // "Journaling Log": further headers of a record longer than log_header_reach.
 struct LogRecordMore {

@@ -8,10 +8,10 @@ namespace jh::xfs {
 namespace {
 
 // A record is at most so long, with its headers: the guest's buffers are of 256 KiB.
-constexpr std::uint64_t longest_record = 256 * 1024 / basic_block + 16;
+constexpr std::uint64_t longest_record = (256U << 10) / basic_block + 16;
 // So many records may be on their way at one time: a power cut may have left any of them torn.
 constexpr unsigned buffers = 8;
-constexpr std::uint64_t torn_reach = buffers * (256 * 1024 / basic_block);
+constexpr std::uint64_t torn_reach = buffers * ((256U << 10) / basic_block);
 
 // Each sector begins with the number of the round in which it was written; a record's header has
 // it behind its magic.

@@ -174,7 +174,7 @@ class Replay {
 
   std::uint64_t place_of(const Extent& extent) const {
     const std::uint64_t most = place_.size() / basic_block;
-    constexpr std::uint64_t longest = (64U << 10) * 2 / basic_block;
+    constexpr std::uint64_t longest = (128U << 10) / basic_block;
     if (extent.length == 0 || extent.length > longest || extent.length > most ||
         extent.address > most - extent.length)
       wrong("an item of the log lies outside of the filesystem");
