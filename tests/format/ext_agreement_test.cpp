@@ -21,6 +21,8 @@ namespace {
 //  copy
 //    and calls what that describes clean;
 //  - inline data whose attribute has another name: it does not miss the attribute;
+//  - a superblock that is impossible: it quietly goes on with a copy of it;
+//  - inline data with a size that it cannot have;
 //  - a name that a folder has twice, in two of its blocks: it compares within a block.
 bool ours_alone(const Findings& findings) {
   const auto about = [](const Finding& finding, const char* words) {
@@ -32,6 +34,7 @@ bool ours_alone(const Findings& findings) {
          std::all_of(all.begin(), all.end(), [&](const Finding& f) {
            return about(f, "inode 7") || about(f, "superblock copy") ||
                   about(f, "lacks the attribute that belongs to it") ||
+                  about(f, "the superblock is damaged") || about(f, "but its inline data has") ||
                   (about(f, "the name \"") && about(f, "is there twice"));
          });
 }

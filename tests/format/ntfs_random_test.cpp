@@ -9,6 +9,7 @@
 #include "core/fs/ntfs/shrink.h"
 #include "core/store/file_store.h"
 #include "support/ntfs_accounting.h"
+#include "support/ntfs_place.h"
 #include "support/ntfs_writer.h"
 #include "support/samples.h"
 
@@ -106,6 +107,36 @@ TEST(NtfsSequences, EndSoundAndWithEveryFile) {
   RecordProperty("records_taken", std::to_string(records_taken));
   std::printf("%d sequences, seed %u, %llu further file records taken\n", sequences(), seed,
               static_cast<unsigned long long>(records_taken));
+}
+
+// The copy of the table's beginning moves as a whole, wherever in it the new end falls.
+TEST(NtfsSequences, EndInTheMiddleOfTheMirror) {
+  const TempFolder folder;
+  for (const char* name : {"ntfs-desk", "ntfs-512", "ntfs-4kn"}) {
+    const MemoryStore disk = ntfs_sample(name);
+    MemoryStore looked_at(disk, "disk");
+    ntfs::Filesystem fs(looked_at);
+    const ntfs::Geometry& g = fs.geometry();
+    const std::uint64_t mirror = g.offset(g.mirror_cluster);
+    const std::uint64_t length = ceil_div(fs.mirrored() * g.record_size, g.cluster_size) + 1;
+    if (mirror < ntfs::NtfsFilesystem(looked_at).floor().size.value()) continue;
+    for (std::uint64_t n = 0; n <= length; ++n) {
+      SCOPED_TRACE(fmt::format("{}, {} clusters into it", name, n));
+      MemoryStore place(disk, "place");
+      ntfs::NtfsFilesystem changed(place);
+      Silent silent;
+      const ResizePlan plan =
+          changed.plan_resize(Bytes(mirror + n * g.cluster_size + g.sector_size));
+      changed.resize(plan.to, silent);
+      place.resize(plan.to.value());
+      Findings findings;
+      ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
+      EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+      const std::string image = folder / "result";
+      save(place, image);
+      EXPECT_EQ(account_ntfs(image), "");
+    }
+  }
 }
 
 // Folders of thousands of names, and files in so many pieces that their lists need clusters.

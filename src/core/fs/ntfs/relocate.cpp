@@ -100,12 +100,14 @@ bool Mover::move_stream(const File& file, std::size_t first, FileEdit& edit) {
 ClusterRuns Mover::moved(const ClusterRuns& runs, std::uint64_t with_content, bool whole) {
   ClusterRuns now;
   for (const ClusterRun& run : runs) {
-    const std::uint64_t stays =
+    std::uint64_t stays =
         run.is_hole() ? run.count : std::min(run.count, end_ - std::min(end_, run.lcn));
+    const std::uint64_t left_behind = whole && stays != run.count ? stays : 0;
+    stays -= left_behind;
     if (stays != 0) now.push_back({run.vcn, run.lcn, stays});
     if (stays == run.count) continue;
     const ClusterRuns places = room_.take(run.vcn + stays, run.count - stays);
-    if (whole && (stays != 0 || places.size() != 1))
+    if (whole && places.size() != 1)
       refuse("there is no room in one piece for the copy of $MFT's beginning", "NTFS",
              "ask for a larger size");
     for (const ClusterRun& place : places) {
@@ -115,6 +117,7 @@ ClusterRuns Mover::moved(const ClusterRuns& runs, std::uint64_t with_content, bo
       copy(run.lcn + (place.vcn - run.vcn), place.lcn, content);
       moved_ += place.count;
     }
+    if (left_behind != 0) room_.clusters().give_back(run.lcn, left_behind);
   }
   return now;
 }
