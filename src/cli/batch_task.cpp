@@ -120,10 +120,11 @@ class Performance {
           case Stands::after:
             return recognised();
           case Stands::neither:
-            return end({Status::refused,
-                        "the guest is neither as the order found it nor as it was to become",
-                        task_folder(order_, task_),
-                        "look at it (juneheath survey); to begin anew, remove task.json there"});
+            return stays_begun(
+                {Status::refused,
+                 "the guest is neither as the order found it nor as it was to become",
+                 task_folder(order_, task_),
+                 "look at it (juneheath survey); to begin anew, remove task.json there"});
           case Stands::before:
             break;
         }
@@ -141,7 +142,7 @@ class Performance {
         if (list == &task_.images || files::exists(file)) images.push_back(file);
     Run recover("recover", images);
     const int status = recover.finish([&] { return run_recover(recover, images); });
-    return status == 0 ? 0 : end(*recover.record.error);
+    return status == 0 ? 0 : stays_begun(*recover.record.error);
   }
 
   Stands where_it_stands() const {
@@ -220,6 +221,12 @@ class Performance {
     } catch (const Error&) {
       return;  // what could not be opened was said already
     }
+  }
+
+  // What became of the run that was cut off is not known yet: its goals count until it is, or the
+  // next run would add the same once more.
+  int stays_begun(const Error& error) {
+    return end(error.left() == Left::unfinished ? error : error.leaving(Left::unfinished));
   }
 
   int end(const Error& error) {
