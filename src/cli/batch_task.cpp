@@ -225,9 +225,7 @@ class Performance {
 
   // What became of the run that was cut off is not known yet: its goals count until it is, or the
   // next run would add the same once more.
-  int stays_begun(const Error& error) {
-    return end(error.left() == Left::unfinished ? error : error.leaving(Left::unfinished));
-  }
+  int stays_begun(const Error& error) { return end(error.leaving(Left::unfinished)); }
 
   int end(const Error& error) {
     state_.status = static_cast<int>(error.status());

@@ -141,11 +141,8 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
       fs.for_each_free([](std::uint64_t, std::uint64_t) {});
       fs.read_text("/etc/fstab", 4096);
       fs.plan_resize(Bytes(place.size() * 3));
-      if (files == Files::asked) {
-        tree_sums(fs);
-        const auto tree = fs.tree();
-        EXPECT_TRUE(!tree || !tree->roots().empty() || !findings.clean())
-            << words << ": there is no tree, and nothing was found";
+      if (files == Files::asked && tree_sums(fs).empty() && fs.tree()) {
+        EXPECT_FALSE(findings.clean()) << words << ": no file is there, and nothing was found";
       }
     } catch (const Error& error) {
       EXPECT_NE(error.status(), Status::internal) << words << ": " << error.what();

@@ -114,11 +114,8 @@ DiskWork& Worker::disk(std::size_t index) {
 GroupWork& Worker::group(const std::string& name) {
   auto& work = groups_[name];
   if (work) return *work;
-  const auto& known = before_.groups();
-  const auto found = std::find_if(known.begin(), known.end(), [&](const VolumeGroup& group) {
-    return group.open.group.name == name;
-  });
-  ensure(found != known.end(), "the group is in the guest");
+  const VolumeGroup* found = before_.group_named(name);
+  ensure(found != nullptr, "the group is in the guest");
   work = std::make_unique<GroupWork>(*found, before_, plan_,
                                      [this](const Where& where) { return place(where); });
   return *work;

@@ -29,15 +29,6 @@ std::string folder_for(const std::string& out) { return out + ".juneheath.new"; 
                                   : "look at the host's filesystem and at the permissions there");
 }
 
-void flush_folder(const files::path& folder) {
-  const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (fd < 0) failed("opening the folder", folder.string(), errno);
-  const bool done = ::fsync(fd) == 0 || errno == EINVAL;
-  const int error = errno;
-  ::close(fd);
-  if (!done) failed("flushing the folder", folder.string(), error);
-}
-
 files::path parent_of(const std::string& path) {
   const files::path parent = files::path(path).parent_path();
   return parent.empty() ? files::path(".") : parent;
@@ -74,7 +65,7 @@ void move_out(const std::string& folder, const std::string& out) {
       refuse("a file has the new image's name by now", to.string(), "move it away, then run again");
     if (::rename(from.c_str(), to.c_str()) != 0) failed("renaming the file", from.string(), errno);
   }
-  flush_folder(parent_of(out));
+  flush_name(out);
 }
 
 }  // namespace
@@ -132,7 +123,7 @@ void UnfinishedImage::finish(const std::vector<std::string>& further) {
     list->write(0, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     list->flush();
   }
-  flush_folder(folder_);
+  flush_name((files::path(folder_) / list_name).string());
   move_out(folder_, out_);
   remove_folder(folder_);
   ::close(lock_);

@@ -188,6 +188,12 @@ void Guest::open_volumes(std::size_t index) {
   }
 }
 
+const VolumeGroup* Guest::group_named(const std::string& name) const {
+  for (const VolumeGroup& group : groups_)
+    if (group.open.group.name == name) return &group;
+  return nullptr;
+}
+
 const VolumeGroup* Guest::group_on(const Place& place, std::size_t& pv) const {
   for (const VolumeGroup& group : groups_)
     for (std::size_t i = 0; i < group.devices.size(); ++i)

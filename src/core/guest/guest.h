@@ -104,6 +104,8 @@ class Guest {
   /// The group and the number of the physical volume in this place; null: none that is known.
   const VolumeGroup* group_on(const Place& place, std::size_t& pv) const;
   /// Whether the guest uses only those LVM devices that it keeps a list of.
+  /// Null: there is none of this name.
+  const VolumeGroup* group_named(const std::string& name) const;
   bool lists_lvm_devices() const { return lists_lvm_devices_; }
   /// What it was told to take for all disks; 0: found out for each.
   std::uint32_t sector_size() const { return sector_size_; }

@@ -99,11 +99,8 @@ class LiveWorker {
   GroupWork& group(const std::string& name) {
     auto& work = groups_[name];
     if (work) return *work;
-    const auto& known = guest_.groups();
-    const auto found = std::find_if(known.begin(), known.end(), [&](const VolumeGroup& each) {
-      return each.open.group.name == name;
-    });
-    ensure(found != known.end(), "the group is there");
+    const VolumeGroup* found = guest_.group_named(name);
+    ensure(found != nullptr, "the group is there");
     work = std::make_unique<GroupWork>(*found, guest_, plan_, [this](const Where& where) {
       return kernel().open(node_of(where), /*to_change=*/true);
     });
@@ -139,13 +136,10 @@ class LiveWorker {
   void carry_out(const Step& step, const step::CommitGroup& work) {
     group(work.group).run(step, work);
     const auto now = look_again_();
-    for (const VolumeGroup& found : now->guest().groups())
-      if (found.open.group.name == work.group) {
-        if (found.bytes(found.open.group.total_extents()) != step.to)
-          differs(step, found.bytes(found.open.group.total_extents()));
-        return;
-      }
-    differs(step, Bytes(0));
+    const VolumeGroup* found = now->guest().group_named(work.group);
+    const Bytes size =
+        found == nullptr ? Bytes(0) : found->bytes(found->open.group.total_extents());
+    if (size != step.to) differs(step, size);
   }
   void carry_out(const Step& step, const step::LoadVolume&) {
     const auto system = look_again_();

@@ -6,7 +6,6 @@
 
 #include "core/base/shell_word.h"
 #include "core/live/carry_live.h"
-#include "core/store/file_store.h"
 
 namespace jh::live {
 namespace {
@@ -25,18 +24,14 @@ class Keeper {
   }
 
   void keep(const std::string& device, const Ranges& places) {
-    if (kept_.empty()) make_folder();
     if (!kept_.insert(device).second) return;
     const auto store = system_.kernel().open(device, /*to_change=*/false);
     unsigned number = 0;
     for (const auto& [start, end] : places) {
       const std::string name =
           fmt::format("{}-{}.bin", files::path(device).filename().string(), ++number);
-      const auto file = FileStore::create((files::path(folder_) / name).string());
       const std::uint64_t length = std::min(end, store->size()) - start;
-      file->resize(length);
-      file->write(0, read_buffer(*store, start, length));
-      file->flush();
+      write_new_file((files::path(folder_) / name).string(), read_buffer(*store, start, length));
       script_ += fmt::format("dd if={} of={} bs=512 seek={} conv=notrunc,fsync status=none\n",
                              shell_word(name), shell_word(device), start / 512);
     }
@@ -46,23 +41,11 @@ class Keeper {
   std::string finish() {
     if (kept_.empty()) return {};
     const std::string path = (files::path(folder_) / "put-back").string();
-    const auto file = FileStore::create(path);
-    file->resize(script_.size());
-    file->write(
-        0, ConstByteSpan(reinterpret_cast<const std::uint8_t*>(script_.data()), script_.size()));
-    file->flush();
+    write_new_file(path, {reinterpret_cast<const std::uint8_t*>(script_.data()), script_.size()});
     return "sh " + shell_word(path);
   }
 
  private:
-  void make_folder() const {
-    std::error_code error;
-    files::create_directories(folder_, error);
-    if (error)
-      io_failed("the folder for the tables cannot be made: " + error.message(), folder_,
-                "name another with --ledger-dir");
-  }
-
   const RunningSystem& system_;
   std::string folder_;
   std::string script_;

@@ -30,7 +30,7 @@ LiveChange::LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to
   Prepared prepared = prepare();
   system_ = std::move(prepared.system);
   plan_ = std::move(prepared.plan);
-  if (all_done_) {
+  if (prepared.all_done) {
     notes_.remove(goal_note);
     throw Error(Status::refused,
                 "there is nothing to do: an earlier run of this command was cut off, but had done "
@@ -46,8 +46,8 @@ LiveChange::Prepared LiveChange::prepare() {
   for (const Disk& disk : prepared.system->guest().disks())
     if (disk.added) request_.add_disks.emplace_back(disk.path, disk.size());
   GrowRequest left = request_;
-  all_done_ = !ask_for_what_is_left(*prepared.system, left);
-  if (!all_done_) prepared.plan = plan_live(*prepared.system, left);
+  prepared.all_done = !ask_for_what_is_left(*prepared.system, left);
+  if (!prepared.all_done) prepared.plan = plan_live(*prepared.system, left);
   return prepared;
 }
 

@@ -30,6 +30,7 @@ class LiveChange {
   struct Prepared {
     std::unique_ptr<RunningSystem> system;
     Plan plan;
+    bool all_done = false;  // by an earlier run that was cut off: nothing is planned
   };
 
   void lock();
@@ -48,7 +49,6 @@ class LiveChange {
   std::vector<std::string> mended_;
   std::unique_ptr<RunningSystem> system_;
   Plan plan_;
-  bool all_done_ = false;  // by an earlier run that was cut off
 };
 
 }  // namespace jh::live

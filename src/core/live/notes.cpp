@@ -5,23 +5,28 @@
 #include <iterator>
 
 #include "core/base/errors.h"
-#include "core/store/file_store.h"
 #include "core/store/host.h"
 
 namespace jh::live {
 namespace files = std::filesystem;
 
-void Notes::put(const std::string& name, const std::string& text) const {
+void write_new_file(const std::string& path, ConstByteSpan bytes) {
+  const std::string folder = files::path(path).parent_path().string();
   std::error_code error;
-  files::create_directories(folder_, error);
+  files::create_directories(folder, error);
   if (error)
-    io_failed("the folder for notes cannot be made: " + error.message(), folder_,
+    io_failed("a folder cannot be made: " + error.message(), folder,
               "name another with --ledger-dir");
-  remove(name);
-  const auto file = FileStore::create(path_of(name));
-  file->resize(text.size());
-  file->write(0, ConstByteSpan(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+  const auto file = FileHost().create(path);
+  file->resize(bytes.size());
+  file->write(0, bytes);
   file->flush();
+  flush_name(folder);
+}
+
+void Notes::put(const std::string& name, const std::string& text) const {
+  remove(name);
+  write_new_file(path_of(name), {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
 }
 
 std::optional<std::string> Notes::get(const std::string& name) const {

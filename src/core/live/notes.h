@@ -4,7 +4,12 @@
 #include <optional>
 #include <string>
 
+#include "core/store/store.h"
+
 namespace jh::live {
+
+/// Durable on return, with its name and its folder's, which is made if it is not there. Throws io.
+void write_new_file(const std::string& path, ConstByteSpan bytes);
 
 class Notes {
  public:

@@ -8,6 +8,7 @@
 #include "core/lvm/mapper_name.h"
 
 namespace jh::live {
+
 void ask_for_sizes(Kernel& kernel) {
   for (const KernelDisk& disk : kernel.disks())
     if (disk.can_rescan) kernel.rescan(disk);

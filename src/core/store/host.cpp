@@ -39,8 +39,9 @@ std::string first_line(const files::path& path) {
   return line;
 }
 
-// A name is durable once its folder is.
-void flush_folder(const std::string& path) {
+}  // namespace
+
+void flush_name(const std::string& path) {
   const std::string folder = folder_of(path).string();
   const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
   if (fd < 0) failed("opening the folder", folder, errno);
@@ -50,8 +51,6 @@ void flush_folder(const std::string& path) {
   // Some host filesystems cannot flush a folder (EINVAL); they keep names in order by themselves.
   if (result != 0 && error != EINVAL) failed("flushing the folder", folder, error);
 }
-
-}  // namespace
 
 bool remove_quietly(Host& host, const std::string& path) {
   try {
@@ -80,7 +79,7 @@ std::unique_ptr<Store> FileHost::create(const std::string& path) {
   files::create_directories(folder_of(path), ignored);
   auto store = FileStore::create(path);
   try {
-    flush_folder(path);
+    flush_name(path);
   } catch (const Error&) {
     ::unlink(path.c_str());
     throw;
@@ -107,12 +106,12 @@ void FileHost::remove(const std::string& path) {
     if (errno == ENOENT) return;
     failed("removing the file", path, errno);
   }
-  flush_folder(path);
+  flush_name(path);
 }
 
 void FileHost::rename(const std::string& from, const std::string& to) {
   if (::rename(from.c_str(), to.c_str()) != 0) failed("renaming the file", from, errno);
-  flush_folder(to);
+  flush_name(to);
 }
 
 std::uint64_t FileHost::free_space(const std::string& path) {

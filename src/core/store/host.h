@@ -55,6 +55,9 @@ class Host {
   virtual std::string ledger_path(const std::string& image) = 0;
 };
 
+/// Makes the name that a file or folder has durable: what it stands in is flushed. Throws io.
+void flush_name(const std::string& path);
+
 /// Removes what an unsuccessful work has made: the error that ended it is the one to tell. Returns
 /// whether it is gone.
 bool remove_quietly(Host& host, const std::string& path);

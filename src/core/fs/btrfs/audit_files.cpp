@@ -300,13 +300,13 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
     if (key.type == item::root && data.size() >= sizeof(RootItem)) {
       const auto root = parse_as<RootItem>(data, 0);
       references[key.object] = root.references.value();
-      const bool files = key.object >= object::first_free && key.object <= object::last_free;
       // What is being removed is looked into by nobody: it must be out of everybody's reach.
-      if ((files || key.object == object::top_files) && root.references.value() != 0 &&
+      if (object::is_of_files(key.object) && root.references.value() != 0 &&
           key_of(root.dropped_until) != Key{})
         findings.add(where,
                      fmt::format("subvolume {} is being removed, and still in use", key.object));
-      if (!files && key.offset != 0)
+      const bool subvolume = object::is_of_files(key.object) && key.object != object::top_files;
+      if (!subvolume && key.offset != 0)
         findings.add(where, fmt::format("tree {} is listed at another place than it has",
                                         static_cast<std::int64_t>(key.object)));
       const std::uint64_t newest = volume.super().generation.value();
@@ -352,9 +352,9 @@ void audit_files(const Volume& volume, Findings& findings, Progress& progress) {
   std::set<std::uint64_t> looked_into;  // snapshots may have the very same blocks
   SubvolumeNames subvolumes;
   for (const ListedRoot& listed : all_roots(volume)) {
-    const bool files = listed.number == object::top_files ||
-                       (listed.number >= object::first_free && listed.number <= object::last_free);
-    if (!files || listed.dropping || !looked_into.insert(listed.root.block).second) continue;
+    if (!object::is_of_files(listed.number) || listed.dropping ||
+        !looked_into.insert(listed.root.block).second)
+      continue;
     try {
       Files(volume, listed, subvolumes, findings, progress).run();
     } catch (const Error& error) {

@@ -165,6 +165,10 @@ constexpr std::uint64_t root_tree = 1, extent_tree = 2, chunk_tree = 3, device_t
 constexpr std::uint64_t balance = -4ULL, orphan = -5ULL, log = -6ULL, relocation = -8ULL,
                         data_relocation = -9ULL, sums = -10ULL, free_space = -11ULL,
                         last_free = -256ULL;
+/// Whether the tree of this number is one of files: the top one, or a subvolume.
+constexpr bool is_of_files(std::uint64_t tree) {
+  return tree == top_files || (tree >= first_free && tree <= last_free);
+}
 }  // namespace object
 
 // "Items", chunk item; its stripes follow.

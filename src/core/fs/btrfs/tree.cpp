@@ -17,10 +17,7 @@ class BtrfsTree final : public FileTree {
  public:
   explicit BtrfsTree(const Volume& volume) : volume_(volume) {
     for (const ListedRoot& listed : all_roots(volume)) {
-      const bool files =
-          listed.number == object::top_files ||
-          (listed.number >= object::first_free && listed.number <= object::last_free);
-      if (!files || listed.dropping) continue;
+      if (!object::is_of_files(listed.number) || listed.dropping) continue;
       Subvolume made{listed, {}, next_};
       for_each_item(volume, listed.root, {}, {}, [&](const Key& key, ConstByteSpan) {
         if (key.type == item::inode) made.inodes.push_back(key.object);
