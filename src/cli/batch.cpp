@@ -198,13 +198,11 @@ class Batch {
         std::any_of(results_.begin(), results_.end(), [](const TaskResult& result) {
           return !result.earlier && result.task->change == "shrink";
         });
-    if (!is_interactive() || !run_.text()) {
-      if (shrinks)
-        refuse("making something smaller is not done without being asked for twice", order_.path,
-               "look at the plans (--dry-run), then add --yes");
-      return true;
-    }
-    return confirmed("\n  Go ahead?");
+    if (is_interactive()) return confirmed("\n  Go ahead?");
+    if (shrinks)
+      refuse("making something smaller needs to be confirmed", order_.path,
+             "look at the plans (--dry-run), then add --yes");
+    return true;
   }
 
   int nothing_begun() {

@@ -3,6 +3,8 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <poll.h>
+#include <signal.h>
+#include <sys/prctl.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
@@ -117,6 +119,7 @@ class Jobs {
     if (::pipe2(ends.data(), O_CLOEXEC) != 0) io_failed("a job cannot be begun: no pipe");
     std::cout.flush();
     std::cerr.flush();
+    const pid_t me = ::getpid();
     const pid_t process = ::fork();
     if (process < 0) {
       ::close(ends[0]);
@@ -124,6 +127,10 @@ class Jobs {
       io_failed("a job cannot be begun: no process", task.name);
     }
     if (process == 0) {
+      // A guest's process ends with its order, as a cut that `recover` settles: the next run is to
+      // find nobody at work.
+      ::prctl(PR_SET_PDEATHSIG, SIGKILL);
+      if (::getppid() != me) ::_exit(static_cast<int>(Status::internal));
       ::close(ends[0]);
       for (const Job& job : running_) ::close(job.pipe);
       ::_exit(in_process(task, ends[1]));
@@ -148,7 +155,7 @@ class Jobs {
     }
     try {
       const std::string folder = task_folder(order_, task);
-      files::create_directories(folder);
+      make_results_folder(folder);
       const std::string output = (files::absolute(folder) / "output.txt").string();
       const int file = ::open(output.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
       if (file < 0) io_failed("the guest's output cannot be written", output);

@@ -8,10 +8,13 @@
 
 #include <algorithm>
 #include <array>
+#include <cerrno>
 #include <chrono>
 #include <ctime>
 #include <filesystem>
 #include <iostream>
+#include <system_error>
+#include <thread>
 
 #include "cli/change_files.h"
 #include "cli/commands.h"
@@ -27,13 +30,28 @@ namespace files = std::filesystem;
 class TaskLock {
  public:
   explicit TaskLock(const std::string& folder) {
-    files::create_directories(folder);
+    make_results_folder(folder);
     const std::string path = (files::path(folder) / "lock").string();
     descriptor_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644);
     if (descriptor_ < 0) io_failed("the guest's lock cannot be made", path);
-    if (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
-      ::close(descriptor_);
-      refuse("another run is at work on this guest", path, "wait until it is done");
+    if (::flock(descriptor_, LOCK_EX | LOCK_NB) == 0) return;
+    // One that was killed may still be dying; one that is at work will be longer.
+    std::cerr << "waiting for another run that is at work on this guest, or ending\n" << std::flush;
+    constexpr auto most = std::chrono::seconds(20);
+    const auto began = std::chrono::steady_clock::now();
+    while (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
+      if (errno != EWOULDBLOCK && errno != EINTR) {
+        const int error = errno;
+        ::close(descriptor_);
+        io_failed(fmt::format("the guest's lock cannot be taken: {}",
+                              std::generic_category().message(error)),
+                  path, "see whether the filesystem of the results can lock files");
+      }
+      if (std::chrono::steady_clock::now() - began > most) {
+        ::close(descriptor_);
+        refuse("another run is at work on this guest", path, "wait until it is done");
+      }
+      std::this_thread::sleep_for(std::chrono::milliseconds(50));
     }
   }
   TaskLock(const TaskLock&) = delete;
@@ -157,6 +175,7 @@ class Performance {
   int recognised() {
     // The run that did it had no time for its report.
     Run survey("survey", task_.images);
+    survey.set_replaces_report();
     Arguments arguments = task_.images;
     arguments.insert(arguments.end(), {"--quiet", "--report", task_folder(order_, task_)});
     survey.finish([&] { return run_survey(survey, arguments); });
@@ -189,6 +208,7 @@ class Performance {
     write_state(order_, task_, state_);
     Run run(task_.change, task_.arguments);
     run.set_progress_pipe(pipe_);
+    run.set_replaces_report();
     Arguments more = yes_for(task_.change);
     more.insert(more.end(), {"--report", task_folder(order_, task_)});
     const int status = run_command(run, task_, more);
@@ -196,7 +216,10 @@ class Performance {
         std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();
     if (run.record.error) return end(*run.record.error);
     state_.status = status;
-    state_.kind = status == 0 ? TaskState::Kind::done : TaskState::Kind::failed;
+    // What is done is not done again, whatever became of its report.
+    const bool done = status == 0 || (run.record.changed && status == static_cast<int>(Status::io));
+    state_.kind = done ? TaskState::Kind::done : TaskState::Kind::failed;
+    if (done && status != 0) state_.message = "done; its report could not be written";
     if (status == static_cast<int>(Status::damaged)) state_.message = "damage was found";
     if (run.record.plan) {
       state_.disk_before = disk_size(*run.record.plan, &DiskChange::from);
@@ -232,6 +255,7 @@ class Performance {
     const bool refused = error.status() == Status::refused || error.status() == Status::usage ||
                          error.status() == Status::unsupported;
     state_.kind = error.left() == Left::unfinished ? TaskState::Kind::begun
+                  : error.left() == Left::done     ? TaskState::Kind::done
                   : refused                        ? TaskState::Kind::refused
                                                    : TaskState::Kind::failed;
     state_.message = error.what();
@@ -268,6 +292,7 @@ std::string other_words(const Task& task, const RunRecord& record) {
 }  // namespace
 
 int plan_task(const Order& order, const Task& task, int progress_pipe) {
+  const TaskLock lock(task_folder(order, task));
   TaskPlan plan;
   Run run(has_dry_run(task) ? task.change : "survey", task.arguments);
   run.set_progress_pipe(progress_pipe);

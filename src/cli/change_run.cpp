@@ -21,7 +21,9 @@ void add_change_options(po::options_description& own, const char* yes) {
   own.add_options()("dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
       "into", po::value<std::string>()->value_name("OUT"),
-      "do it on a new image, read the old one only")("no-undo", po::bool_switch(),
+      "do it on a new image, read the old one only")(
+      "form", po::value<std::string>()->value_name("FORM"),
+      "of what is made new (else by its name's ending)")("no-undo", po::bool_switch(),
                                                      "keep no ledger for undo")(
       "proof", po::value<std::string>()->default_value("usual")->value_name("HOW"),
       "usual, or full: look at everything")("yes", po::bool_switch(), yes);
@@ -33,6 +35,7 @@ ChangeOptions change_options_from(const Parsed& parsed) {
   // What is new can be thrown away; there is nothing to take back.
   options.keep_undo = !parsed.values["no-undo"].as<bool>() && !options.into_copy;
   options.proof = proof_from(parsed);
+  options.form = form_from(parsed);
   return options;
 }
 
@@ -44,13 +47,25 @@ std::size_t disk_from(const Parsed& parsed, const char* option) {
   return disk - 1;
 }
 
-bool may_go_on(const Run& told, const Parsed& parsed, bool needs_yes) {
+Form form_from(const std::string& text) {
+  for (const Form form : {Form::raw, Form::qcow2, Form::vdi, Form::vmdk, Form::vhd, Form::vhdx})
+    if (fold_case(text) == fold_case(form_name(form))) return form;
+  wrong_usage(fmt::format("\"{}\" is no form of images", text),
+              "use raw, qcow2, vdi, vmdk, vhd or vhdx");
+}
+
+std::optional<Form> form_from(const Parsed& parsed) {
+  if (parsed.values.count("form") == 0) return std::nullopt;
+  return form_from(parsed.values["form"].as<std::string>());
+}
+
+bool may_go_on(const Parsed& parsed, bool needs_yes) {
   if (parsed.values["yes"].as<bool>()) return true;
-  if (needs_yes && !is_interactive())
-    refuse("making something smaller is not done without being asked for twice", {},
+  if (is_interactive()) return confirmed("\n  Go ahead?");
+  if (needs_yes)
+    refuse("making something smaller needs to be confirmed", {},
            "look at the plan (--dry-run), then add --yes");
-  const bool text = told.text();
-  return !(needs_yes || (text && is_interactive())) || confirmed("\n  Go ahead?");
+  return true;
 }
 
 namespace {
@@ -60,6 +75,19 @@ void check_room(Host& host, const Parsed& parsed, const ChangeOptions& options, 
   if (options.into_copy)
     for (DiskChange& disk : plan.disks) disk.path = parsed.values["into"].as<std::string>();
   check_host_room(host, plan);
+}
+
+// A sparse disk may be promised more than its host has: nobody notices before it is full.
+void note_promises(Host& host, Plan& plan) {
+  for (const DiskChange& disk : plan.disks) {
+    if (disk.to <= disk.from) continue;
+    const std::uint64_t free = host.free_space(disk.path);
+    if ((disk.to - disk.from).value() > free)
+      plan.notes.push_back(fmt::format(
+          "{} is promised {} more, and its host has {} free: when the guest fills it, the host is "
+          "full first",
+          disk.path, human(disk.to - disk.from), human(Bytes(free))));
+  }
 }
 
 void note_result(Run& run, const Plan& plan, const ChangeResult& result, const Guest& now,
@@ -103,8 +131,9 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   check_no_unfinished_change(host, parsed.images);
   check_output_names(parsed, run.add_disks);
   // Locked first: what is looked at afterwards stays as it is until the seal.
-  const Locks locks = dry_run ? Locks() : lock_images(host, parsed.images, options);
-  const bool had_undo = check_no_unfinished_change(host, parsed.images);
+  const Locks locks = lock_images(host, parsed.images, options, dry_run);
+  const bool ends_undo =
+      check_no_unfinished_change(host, parsed.images) && !options.into_copy;
   Session session;
   Plan plan;
   failing_leaves(Left::unchanged, [&] {
@@ -115,6 +144,8 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
     for (std::size_t i = 0; i < plan.disks.size(); ++i)
       if (plan.touches(i)) check_image_sound(session.guest->disks()[i]);
   });
+  note_promises(host, plan);
+  told.record.plan = plan;
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
     std::cout
@@ -122,6 +153,10 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
         << printable(parsed.values["into"].as<std::string>())
         << "; the original is only read.\n  Where the form gives an image an identity, the new one "
            "gets its own.\n";
+  if (text && ends_undo)
+    std::cout << (options.keep_undo
+                      ? "  The change before this one can no longer be taken back then.\n"
+                      : "  Neither this change nor the one before it can be taken back then.\n");
   if (dry_run) {
     told.record.dry_run = true;
     told.record.document = {{"plan", plan_json(plan)}, {"done", false}};
@@ -129,8 +164,8 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
     return 0;
   }
-  if (!may_go_on(told, parsed, run.needs_yes)) {
-    std::cout << "  Nothing was changed.\n";
+  if (!may_go_on(parsed, run.needs_yes)) {
+    if (text) std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
   const auto progress = progress_of(told);
@@ -138,25 +173,28 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   Copies copies(host);
   std::vector<std::string> images = parsed.images;
   failing_leaves(Left::unchanged, [&] {
-    make_backup(parsed, *session.guest, *progress);
+    make_backup(parsed, *session.guest, options.proof, *progress);
     if (!options.into_copy) return;
-    images = copies.make(images, parsed.values["into"].as<std::string>(), *progress);
+    const SourceWatch source(all_files(host, images, /*with_parents=*/true));
+    images = copies.make(images, parsed.values["into"].as<std::string>(), options.form, *progress);
+    source.check();
     session = open_session(parsed, images, run.add_disks);
     plan = run.plan(*session.guest, images);
   });
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, options, *progress);
   if (options.into_copy) images = copies.keep();
-  for (const auto& [path, size] : run.add_disks) images.push_back(path);
-  const Session now = open_session(parsed, images);
-  const std::vector<LayerChange> changes = compare_layers(before, layer_sizes(*now.guest));
-  const std::string undo = options.keep_undo ? undo_command(images) : "";
-  note_result(told, plan, result, *now.guest, changes, undo);
-  // A new image can simply be thrown away.
-  if (options.into_copy) told.record.way_back = "rm " + shell_words(images);
-  if (text) print_result(parsed, result, changes, undo);
-  if (text && had_undo && !options.into_copy)
-    std::cout << "  The change before this one can no longer be taken back.\n";
+  told.record.changed = true;
+  done_but("what became of it cannot be shown", [&] {
+    for (const auto& [path, size] : run.add_disks) images.push_back(path);
+    const Session now = open_session(parsed, images);
+    const std::vector<LayerChange> changes = compare_layers(before, layer_sizes(*now.guest));
+    const std::string undo = options.keep_undo ? undo_command(parsed, images) : "";
+    note_result(told, plan, result, *now.guest, changes, undo);
+    // A new image can simply be thrown away.
+    if (options.into_copy) told.record.way_back = "rm " + shell_words(images);
+    if (text) print_result(parsed, result, changes, undo);
+  });
   return 0;
 }
 

@@ -17,9 +17,13 @@ ChangeOptions change_options_from(const Parsed& parsed);
 /// The number of an image, from 0, that an option names from 1. Throws usage errors.
 std::size_t disk_from(const Parsed& parsed, const char* option);
 
+/// --form. Throws usage errors.
+Form form_from(const std::string& text);
+std::optional<Form> form_from(const Parsed& parsed);
+
 /// Whether a change that was shown may be carried out: --yes, or who sits there is asked. Throws
 /// refused where `needs_yes` and nobody can be asked.
-bool may_go_on(const Run& told, const Parsed& parsed, bool needs_yes);
+bool may_go_on(const Parsed& parsed, bool needs_yes);
 
 struct ChangeRun {
   std::string name;  // of the command

@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "cli/change_files.h"
+#include "cli/change_run.h"
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/session.h"
@@ -24,6 +25,8 @@ po::options_description compact_options() {
   po::options_description own("Compact", 102, 60);
   own.add_options()("into", po::value<std::string>()->value_name("OUT"),
                     "write what is used into a new image, read the old one only")(
+      "form", po::value<std::string>()->value_name("FORM"),
+      "of the new image: raw, qcow2, vdi, vmdk, vhd or vhdx (by its ending, or as IMAGE is)")(
       "zero-free", po::bool_switch(), "what is not used is zero afterwards, everywhere")(
       "dry-run", po::bool_switch(), "show what would be given back and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
@@ -123,6 +126,7 @@ int run_compact(Run& run, const Arguments& arguments) {
   if (parsed.help_shown) return 0;
   ChangeOptions options;
   options.into_copy = parsed.values.count("into") != 0;
+  options.form = form_from(parsed);
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   const bool text = run.text();
   FileHost host = host_for(parsed, parsed.images);
@@ -130,7 +134,7 @@ int run_compact(Run& run, const Arguments& arguments) {
   if (options.into_copy && parsed.images.size() > 1)
     wrong_usage("--into takes one image", "compact the disks of the guest one by one");
   check_output_names(parsed);
-  const Locks locks = dry_run ? Locks() : lock_images(host, parsed.images, options);
+  const Locks locks = lock_images(host, parsed.images, options, dry_run);
   check_no_unfinished_change(host, parsed.images);
   const Session session =
       failing_leaves(Left::unchanged, [&] { return open_session(parsed, parsed.images); });
@@ -162,7 +166,7 @@ int run_compact(Run& run, const Arguments& arguments) {
         options.into_copy && !planned ? parsed.values["into"].as<std::string>() : parsed.images[i],
         figures, host_view);
   };
-  const bool asks = text && is_interactive() && !parsed.values["yes"].as<bool>();
+  const bool asks = is_interactive() && !parsed.values["yes"].as<bool>();
   if (dry_run || asks) {
     for (std::size_t i = 0; i < parsed.images.size(); ++i)
       report(
@@ -175,15 +179,18 @@ int run_compact(Run& run, const Arguments& arguments) {
       return 0;
     }
     if (!confirmed("\n  Go ahead? There is no undo.")) {
-      std::cout << "  Nothing was changed.\n";
+      if (text) std::cout << "  Nothing was changed.\n";
       return static_cast<int>(Status::refused);
     }
+    documents.clear();  // what was planned; what was done follows
   }
-  make_backup(parsed, guest, progress);
+  make_backup(parsed, guest, options.proof, progress);
   for (std::size_t i = 0; i < parsed.images.size(); ++i) {
     if (options.into_copy) {
       UnfinishedImage fresh(parsed.values["into"].as<std::string>());
-      CompactFigures figures = compact_into(host, guest, i, fresh.path(), progress);
+      const SourceWatch source(all_files(host, {parsed.images[i]}, /*with_parents=*/true));
+      CompactFigures figures = compact_into(host, guest, i, fresh.path(), options.form, progress);
+      source.check();
       figures.files.erase(figures.files.begin());
       fresh.finish(figures.files);
       for (std::string& file : figures.files) file = fresh.place_of(file);

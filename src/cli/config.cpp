@@ -118,7 +118,7 @@ int run_config(Run& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, config_line(), arguments);
   if (parsed.help_shown) return 0;
   const std::string path = config_path();
-  const bool there = !path.empty() && std::filesystem::exists(path);
+  const bool there = config_is_there(path);
   const std::vector<Setting> all = settings(path);
   nlohmann::json rows = nlohmann::json::array();
   for (const Setting& setting : all)

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <filesystem>
+
 #include "cli/change_run.h"
 #include "cli/commands.h"
 #include "cli/live.h"
@@ -23,7 +25,7 @@ po::options_description grow_options() {
       "AMOUNT: size, percentage, rest")("disk", po::value<std::size_t>()->value_name("N"),
                                         "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
-      "a new disk, the group extends onto it")("new-partition", po::bool_switch(),
+      "a new disk for the group, or a blank FILE that is there")("new-partition", po::bool_switch(),
                                                "make one, grow none in place")(
       "allow-move", po::bool_switch(),
       "what stands behind a target may move towards the disk's end")(
@@ -42,7 +44,13 @@ GrowRequest request_from(const Parsed& parsed) {
   if (values.count("to") != 0 && values.count("by") != 0)
     wrong_usage("--to and --by exclude each other",
                 "--to names the new total, --by what is added to it");
-  if (values.count("to") != 0) request.to = parse_size(values["to"].as<std::string>());
+  if (values.count("to") != 0) {
+    const std::string to = values["to"].as<std::string>();
+    if (to.starts_with('+'))
+      wrong_usage("--to takes the disk's new total size, and " + to + " is an addition",
+                  "to add that much: --by " + to.substr(1));
+    request.to = parse_size(to);
+  }
   if (values.count("by") != 0) request.by = parse_size(values["by"].as<std::string>());
   for (const auto& size : {request.to, request.by})
     if (size && size->value() > static_cast<std::uint64_t>(INT64_MAX))
@@ -74,6 +82,14 @@ GrowRequest request_from(const Parsed& parsed) {
   else if (values.count("add-disk") != 0)
     for (const std::string& text : values["add-disk"].as<std::vector<std::string>>()) {
       const std::size_t equals = text.rfind('=');
+      std::error_code error;
+      // A file that is there already has its size: it must be blank, all of it.
+      if (std::filesystem::is_regular_file(text, error) &&
+          std::filesystem::file_size(text, error) != 0) {
+        request.images.push_back(text);
+        request.blank_disks.push_back(text);
+        continue;
+      }
       if (equals == std::string::npos || equals == 0)
         wrong_usage(fmt::format("\"{}\" names no file and size", text),
                     "write --add-disk FILE=SIZE");
@@ -106,7 +122,9 @@ int run_grow(Run& run, const Arguments& arguments) {
   if (parsed.help_shown) return 0;
   GrowRequest request = request_from(parsed);
   if (parsed.values["live"].as<bool>()) return grow_live(run, parsed, request);
-  return run_change(run, parsed, request,
+  Parsed named = parsed;
+  named.images = request.images;
+  return run_change(run, named, request,
                     {"grow",
                      [&](const Guest& guest, const std::vector<std::string>& images) {
                        request.images = images;

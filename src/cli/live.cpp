@@ -63,6 +63,9 @@ int survey_live(Run& run, const Parsed& parsed) {
     for (auto& disk : run.record.document["disks"]) disk["allocated_on_host"] = 0;
     run.record.document["running"] = true;
     run.record.document["not_told"] = untold;
+    run.record.document["left_out"] = nlohmann::json::array();
+    for (const Error& disk : system.left_out())
+      run.record.document["left_out"].push_back(error_brief(disk));
   }
   if (run.reports()) run.record.advice = advice_for(guest);
   if (parsed.values.count("figure") != 0)
@@ -79,6 +82,8 @@ int survey_live(Run& run, const Parsed& parsed) {
     print_disk_layers(guest, floors, i);
     std::cout << "\n";
   }
+  for (const Error& disk : system.left_out())
+    std::cout << styled(disk.where(), Style::heading) << "\n  " << printable(disk.what()) << "\n\n";
   print_groups(guest, floors);
   for (const std::string& words : untold)
     std::cout << "  " << printable(words) << "; growing tells it\n";
@@ -114,13 +119,13 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
     if (run.text()) std::cout << "\n  This was a dry run: nothing was changed.\n";
     return 0;
   }
-  if (!may_go_on(run, parsed, /*needs_yes=*/false)) {
-    std::cout << "  Nothing was changed.\n";
+  if (!may_go_on(parsed, /*needs_yes=*/false)) {
+    if (run.text()) std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
   const std::vector<LayerSize> before = layer_sizes(guest);
   const auto progress = progress_of(run);
-  const live::TablesKept kept = failing_leaves(Left::unchanged, [&] {
+  live::TablesKept kept = failing_leaves(Left::unchanged, [&] {
     return keep_tables(change->system(), change->plan(), folder_for_tables(parsed));
   });
   std::size_t done = 0;
@@ -128,6 +133,8 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
     run.log(fmt::format("done: {}: {}", step.layer, step.action));
     ++done;
   });
+  // The new room is in use from here on: there is no way back that would lose nothing.
+  live::end_put_back(kept);
   const auto now = change->look_again();
   const std::vector<LayerChange> changes = compare_layers(before, layer_sizes(now->guest()));
   run.became(now->guest());
@@ -140,10 +147,6 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
                          {"tables_kept", tables_json(kept)}};
   if (!run.text()) return 0;
   print_changes(changes);
-  if (kept.command.empty()) return 0;
-  std::cout << "\n  The tables as they were are kept; to put them back, before anything has used "
-               "the new room:\n      "
-            << styled(kept.command, Style::command) << "\n";
   return 0;
 }
 

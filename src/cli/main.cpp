@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 #include <malloc.h>
+#include <sys/resource.h>
 
 #include <algorithm>
 #include <csignal>
@@ -33,10 +34,23 @@ void print_help() {
          "4 damage found, 5 input or output failed, 6 not supported.\n";
 }
 
+[[noreturn]] void no_such_command(const std::string& name) {
+  std::vector<std::string> names;
+  for (const Command& command : all_commands()) names.emplace_back(command.name);
+  const std::string meant = nearest(name, names);
+  wrong_usage(fmt::format("\"{}\" is no command", name),
+              meant.empty() ? "see: juneheath --help"
+                            : fmt::format("perhaps: juneheath {}; all of them: juneheath --help", meant));
+}
+
 int dispatch(Run& run, const Arguments& arguments) {
   const std::string& name = run.record.command;
   if (name.empty()) wrong_usage("no command is named", "see: juneheath --help");
-  if (name == "--help" || name == "help") {
+  if (name == "help" && !arguments.empty()) {
+    if (const Command* asked = find_command(arguments.front())) return asked->run(run, {"--help"});
+    no_such_command(arguments.front());
+  }
+  if (name == "--help" || name == "-h" || name == "help") {
     print_help();
     return 0;
   }
@@ -45,8 +59,7 @@ int dispatch(Run& run, const Arguments& arguments) {
     return 0;
   }
   const Command* command = find_command(name);
-  if (command == nullptr)
-    wrong_usage(fmt::format("\"{}\" is no command", name), "see: juneheath --help");
+  if (command == nullptr) no_such_command(name);
   return command->run(run, arguments);
 }
 
@@ -60,6 +73,14 @@ int main(int argc, char** argv) {
   ::mallopt(M_TRIM_THRESHOLD, 32 << 20);
   // A file that grows past a limit is a failed write, with a message, and no end of the program.
   std::signal(SIGXFSZ, SIG_IGN);
+  // Whoever ignores it for us would keep us from hearing how our own processes ended.
+  std::signal(SIGCHLD, SIG_DFL);
+  // A disk may lie in thousands of files.
+  rlimit files{};
+  if (::getrlimit(RLIMIT_NOFILE, &files) == 0) {
+    files.rlim_cur = files.rlim_max;
+    ::setrlimit(RLIMIT_NOFILE, &files);
+  }
   const std::string name = argc > 1 ? argv[1] : "";
   const std::vector<std::string> arguments(argv + std::min(argc, 2), argv + argc);
   if (name == "complete") return jh::cli::run_complete(arguments);

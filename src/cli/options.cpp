@@ -7,6 +7,8 @@
 #include <fstream>
 #include <iostream>
 #include <nlohmann/json.hpp>
+#include <numeric>
+#include <utility>
 
 namespace jh::cli {
 
@@ -50,6 +52,33 @@ std::string config_path() {
   return {};
 }
 
+std::string nearest(const std::string& word, const std::vector<std::string>& names) {
+  std::string best;
+  std::size_t least = 1 + word.size() / 3;  // more than that is another word
+  for (const std::string& name : names) {
+    // How many letters have to be put in, taken out or changed.
+    std::vector<std::size_t> row(name.size() + 1);
+    std::iota(row.begin(), row.end(), 0U);
+    for (std::size_t i = 1; i <= word.size(); ++i) {
+      std::size_t before = std::exchange(row[0], i);
+      for (std::size_t j = 1; j <= name.size(); ++j) {
+        const std::size_t changed = before + (word[i - 1] == name[j - 1] ? 0 : 1);
+        before = row[j];
+        row[j] = std::min({row[j] + 1, row[j - 1] + 1, changed});
+      }
+    }
+    if (row.back() >= least + (best.empty() ? 1 : 0)) continue;
+    least = row.back();
+    best = name;
+  }
+  return best;
+}
+
+bool config_is_there(const std::string& path) {
+  std::error_code error;
+  return !path.empty() && std::filesystem::exists(path, error) && !error;
+}
+
 namespace {
 
 When parse_when(const std::string& text) {
@@ -78,7 +107,7 @@ Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
   try {
     po::store(po::command_line_parser(arguments).options(all).positional(positional).run(),
               parsed.values);
-    if (const std::string path = config_path(); !path.empty() && std::filesystem::exists(path)) {
+    if (const std::string path = config_path(); config_is_there(path)) {
       std::ifstream file(path);
       if (!std::filesystem::is_regular_file(path) || !file)
         wrong_usage("the configuration file cannot be read: " + path,
@@ -86,6 +115,13 @@ Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
       po::store(po::parse_config_file(file, visible, /*allow_unregistered=*/true), parsed.values);
     }
     po::notify(parsed.values);
+  } catch (const po::unknown_option& error) {
+    std::vector<std::string> names;
+    for (const auto& option : visible.options()) names.push_back("--" + option->long_name());
+    const std::string meant = nearest(error.get_option_name(), names);
+    wrong_usage(error.what(),
+                (meant.empty() ? "" : "perhaps: " + meant + "; ") +
+                    fmt::format("see: juneheath {} --help", line.name));
   } catch (const po::error& error) {
     wrong_usage(error.what(), fmt::format("see: juneheath {} --help", line.name));
   }

@@ -57,6 +57,10 @@ boost::program_options::options_description all_options(const CommandLine& line)
 bool takes_value(const boost::program_options::option_description& option);
 /// Where the config file is looked for; empty: there is no such place.
 std::string config_path();
+/// Of these names the one that was meant, perhaps; empty: none is near.
+std::string nearest(const std::string& word, const std::vector<std::string>& names);
+/// Whether there is such a file, as far as this user may know: a folder above may be another's.
+bool config_is_there(const std::string& path);
 
 /// The host as these images may see it: of what lies outside of their folders, only what
 /// --allow-outside lets in.

@@ -45,7 +45,7 @@ void print_plan(const Plan& plan, const Guest& guest) {
   const bool smaller = plan.has<step::ShrinkContent>() || plan.has<step::ShrinkVolume>() ||
                        plan.has<step::ShrinkPartition>() || plan.has<step::ShrinkContainer>();
   if (smaller && !plan.target.empty())
-    std::cout << ": smaller becomes " << styled(plan.target, Style::heading);
+    std::cout << ": shrinking " << styled(plan.target, Style::heading);
   else if (!plan.target.empty())
     std::cout << ": the room goes to " << styled(plan.target, Style::heading);
   else

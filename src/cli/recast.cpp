@@ -5,12 +5,13 @@
 #include <iostream>
 #include <nlohmann/json.hpp>
 
+#include "cli/change_files.h"
+#include "cli/change_run.h"
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/uuid.h"
-#include "core/carry/checks.h"
 #include "core/change/unfinished_image.h"
 #include "core/plan/plan.h"
 
@@ -27,17 +28,12 @@ po::options_description recast_options() {
       "store", po::value<std::string>()->value_name("HOW"),
       "sparse: what is zero takes no room; full: all of the room is taken now; packed: compressed "
       "(qcow2, vmdk)")("pieces", po::bool_switch(), "a VMDK disk in files of two gigabytes")(
+      "adapter", po::value<std::string>()->value_name("NAME"),
+      "the controller of a VMDK disk: ide, lsilogic or buslogic (as IMAGE has it, or ide)")(
       "proof", po::value<std::string>()->default_value("usual")->value_name("HOW"),
       "usual, or full: read everything back and compare")("dry-run", po::bool_switch(),
                                                           "show what would be done and stop");
   return own;
-}
-
-Form form_from(const std::string& text) {
-  for (const Form form : {Form::raw, Form::qcow2, Form::vdi, Form::vmdk, Form::vhd, Form::vhdx})
-    if (fold_case(text) == fold_case(form_name(form))) return form;
-  wrong_usage(fmt::format("\"{}\" is no form of images", text),
-              "use raw, qcow2, vdi, vmdk, vhd or vhdx");
 }
 
 Keeping keeping_from(const std::string& text) {
@@ -56,8 +52,7 @@ int recast_here(Run& run, const Parsed& parsed) {
   const Keeping keeping = keeping_from(parsed.values["store"].as<std::string>());
   const bool text = run.text();
   FileHost host = host_for(parsed, {parsed.images[0]});
-  check_not_in_use(image);
-  const ImageLock lock(image);
+  const Locks locks = lock_all({image});
   if (parsed.values["dry-run"].as<bool>())
     wrong_usage("a change of how an image is kept has no dry run",
                 "see: juneheath survey " + image);
@@ -72,14 +67,18 @@ int recast_here(Run& run, const Parsed& parsed) {
                          {"allocated_on_host", after}};
   run.record.figures = {{"on the host before", before, "bytes"},
                         {"on the host now", after, "bytes"}};
-  if (result.undoable) run.record.way_back = "juneheath undo " + shell_word(image);
+  if (result.undoable) run.record.way_back = undo_command(parsed, {image});
   if (!text) return 0;
   std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n",
                            printable(image), keeping_name(keeping), human(Bytes(after)),
                            human(Bytes(before)));
+  if (keeping == Keeping::sparse)
+    std::cout << "  What the guest has free may still be kept; what giving that back would save:\n"
+              << "      " << styled("juneheath compact " + shell_word(image) + " --dry-run", Style::command)
+              << "\n";
   if (result.undoable)
     std::cout << "  To take it back, as long as the guest has not been started:\n      "
-              << styled("juneheath undo " + shell_word(image), Style::command) << "\n";
+              << styled(run.record.way_back, Style::command) << "\n";
   return 0;
 }
 
@@ -113,21 +112,40 @@ int run_recast(Run& run, const Arguments& arguments) {
                 "write: juneheath recast IMAGE NEW; or recast IMAGE --store sparse|full");
   request.out = parsed.images[1];
   check_name_is_free(request.out);
-  if (parsed.values.count("form") != 0)
-    request.form = form_from(parsed.values["form"].as<std::string>());
+  request.form = form_from(parsed);
   if (parsed.values.count("store") != 0)
     request.keeping = keeping_from(parsed.values["store"].as<std::string>());
+  if (parsed.values.count("adapter") != 0) {
+    request.adapter = parsed.values["adapter"].as<std::string>();
+    if (!is_adapter(request.adapter))
+      wrong_usage(fmt::format("--adapter {} is not known", request.adapter),
+                  "use ide, lsilogic or buslogic");
+  }
   request.in_pieces = parsed.values["pieces"].as<bool>();
   request.proof = proof_from(parsed);
 
   FileHost host = host_for(parsed, {parsed.images[0]});
-  check_not_written_elsewhere(request.image);
+  const std::vector<std::string> sources =
+      all_files(host, {request.image}, /*with_parents=*/true);
+  const Locks locks = lock_for_reading(sources);
+  const SourceWatch source(sources);
   FileStore file(request.image, Access::read_only);
   HostNeighbours beside(host);
   const auto from = open_container(file, &beside);
-  if (run.reports()) run.saw(*open_session(parsed, {request.image}).guest);
+  std::vector<std::string> sleeping;
+  request.sector_size = parsed.common.sector_size;
+  if (!from->facts().encrypted) {
+    const Session session = open_session(parsed, {request.image});
+    run.saw(*session.guest);
+    const Disk& disk = session.guest->disks().front();
+    if (disk.table) request.sector_size = disk.table->facts().sector_size;
+    for (const Error& sleeper : session.guest->asleep())
+      sleeping.push_back(std::string(sleeper.what()) +
+                         ": start only one of the two images, and change neither before");
+  }
   RecastPlan plan =
       failing_leaves(Left::unchanged, [&] { return plan_recast(host, *from, request); });
+  plan.notes.insert(plan.notes.end(), sleeping.begin(), sleeping.end());
   const bool text = run.text();
   if (text) {
     std::cout << fmt::format("  {} ({}) becomes {} ({})\n", printable(request.image),
@@ -157,6 +175,7 @@ int run_recast(Run& run, const Arguments& arguments) {
   request.out = fresh.path();
   for (std::string& part : plan.parts) part = fresh.inside(part);
   carry_out_recast(host, *from, plan, request, *progress);
+  source.check();
   fresh.finish(plan.parts);
   FileStore made(fresh.out(), Access::read_only);
   std::uint64_t length = made.size();
@@ -190,7 +209,12 @@ int run_recast(Run& run, const Arguments& arguments) {
                {{fresh.out(), Style::good},
                 {human(Bytes(length)), Style::plain, true},
                 {human(Bytes(allocated)), Style::plain, true}}});
-  for (const std::string& part : parts) std::cout << "  with " << printable(part) << "\n";
+  constexpr std::size_t few = 4;
+  for (std::size_t i = 0; i < std::min(few, parts.size()); ++i)
+    std::cout << "  with " << printable(parts[i]) << "\n";
+  if (parts.size() > few)
+    std::cout << fmt::format("  and {} more, up to {}\n", parts.size() - few,
+                             printable(parts.back()));
   return 0;
 }
 

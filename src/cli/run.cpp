@@ -54,6 +54,11 @@ Run::~Run() = default;
 
 void Run::set_report(const std::string& folder) {
   failing_leaves(Left::unchanged, [&] {
+    std::error_code error;
+    if (!replaces_report_ &&
+        std::filesystem::exists(std::filesystem::path(folder) / "report.json", error))
+      refuse("the report's folder holds the report of another run", folder,
+             "name another folder with --report, or move that one away");
     make_folder(folder, "the report's folder cannot be made", "name another folder with --report");
     const std::string probe = (std::filesystem::path(folder) / ".probe").string();
     write_output(probe, "");
@@ -84,6 +89,7 @@ void Run::became(const Guest& guest) {
 
 int Run::told(const Error& error) {
   record.error = error;
+  if (error.left() == Left::done) record.changed = true;
   if (log_) log_->say(spdlog::level::err, fmt::format("{} ({})", error.what(), error.where()));
   if (json_) print_json(record.command, {{"error", error_json(error)}});
   print_error(error);
@@ -117,11 +123,14 @@ int Run::finish(const std::function<int()>& body) {
   if (report_.empty()) return record.status;
   try {
     write_report(record, report_);
-  } catch (const Error& error) {
+  } catch (const std::exception& error) {
+    const auto* known = dynamic_cast<const Error*>(&error);
     std::cerr << fmt::format("juneheath: the report is not complete: {}\n  where: {}\n",
-                             printable(error.what()), printable(error.where()));
+                             printable(error.what()),
+                             printable(known == nullptr ? report_ : known->where()));
     if (record.changed) std::cerr << "  The change itself is done.\n";
-    if (record.status == 0) record.status = static_cast<int>(Status::io);
+    // Whatever else it was, a change that is done is no refusal.
+    if (record.status == 0 || record.changed) record.status = static_cast<int>(Status::io);
   }
   return record.status;
 }

@@ -28,6 +28,8 @@ class Run {
   void set_quiet(bool quiet) { quiet_ = quiet; }
   /// Makes the folder at once: that it cannot be made is found out before anything is done.
   void set_report(const std::string& folder);
+  /// An earlier try's report may be replaced: of a guest's task, which is tried again.
+  void set_replaces_report() { replaces_report_ = true; }
   void set_log(const std::string& path);
   /// Progress goes to this descriptor, as lines for the program that started this run.
   void set_progress_pipe(int descriptor) { progress_pipe_ = descriptor; }
@@ -59,6 +61,7 @@ class Run {
   bool json_ = false;
   bool quiet_ = false;
   std::string report_;
+  bool replaces_report_ = false;
   std::unique_ptr<RunLog> log_;
   int progress_pipe_ = -1;
 };

@@ -13,12 +13,11 @@ namespace {
 po::options_description shrink_options() {
   po::options_description own("Shrink", 102, 60);
   own.add_options()("to", po::value<std::string>()->value_name("SIZE|floor"),
-                    "the disk's new total size, or the smallest there is")(
+                    "its new total size; the least there is; or floor+5GiB")(
       "by", po::value<std::string>()->value_name("SIZE"), "how much the disk loses")(
       "take", po::value<std::vector<std::string>>()->value_name("TARGET[=AMOUNT]"),
-      "what becomes smaller: /var, C:, system, swap, group/volume, p3, label:NAME, uuid:ID. "
-      "AMOUNT: "
-      "a size, or a share of what it can lose (all)")(
+      "what becomes smaller: a target as of grow. AMOUNT: a size, or a share of what it can lose "
+      "(all). nothing: only room behind the last partition")(
       "disk", po::value<std::size_t>()->value_name("N"), "which image becomes smaller (from 1)")(
       "remove-disk", po::value<std::size_t>()->value_name("N"),
       "empty it, and take it out of its group")(
@@ -38,10 +37,11 @@ ShrinkRequest request_from(const Parsed& parsed) {
                 "--to names the new total, --by what is taken from it");
   if (values.count("to") != 0) {
     const std::string to = values["to"].as<std::string>();
-    if (to == "floor")
-      request.to_floor = true;
-    else
+    request.to_floor = to == "floor" || to.starts_with("floor+");
+    if (!request.to_floor)
       request.to = parse_size(to);
+    else if (to != "floor")
+      request.margin = parse_size(to.substr(6));
   }
   if (values.count("by") != 0) request.by = parse_size(values["by"].as<std::string>());
   for (const auto& size : {request.to, request.by})
@@ -50,7 +50,10 @@ ShrinkRequest request_from(const Parsed& parsed) {
   if (request.by && *request.by == Bytes(0)) wrong_usage("--by 0 takes nothing");
   if (values.count("take") != 0)
     for (const std::string& text : values["take"].as<std::vector<std::string>>())
-      request.takes.push_back(parse_give(text));
+      text == "nothing" ? void(request.take_nothing = true)
+                        : request.takes.push_back(parse_give(text));
+  if (request.take_nothing && !request.takes.empty())
+    wrong_usage("\"nothing\" goes with no other target", "leave it out");
   if (values.count("disk") != 0) {
     request.disk = disk_from(parsed, "disk");
     request.disk_chosen = true;
@@ -70,7 +73,7 @@ CommandLine shrink_line() {
           "partitions\n"
           "and the image, from the inside out. What lies in the way moves. All of it or nothing.",
           "  juneheath shrink heath.img --to 20GiB --yes\n"
-          "  juneheath shrink heath.img --to floor --dry-run\n"
+          "  juneheath shrink heath.img --to floor+5GiB\n"
           "  juneheath shrink heath.img --take /home=10GiB      (the room stays in the group)\n"
           "  juneheath shrink a.img b.img --remove-disk 2 --yes\n",
           shrink_options()};

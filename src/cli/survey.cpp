@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <set>
 
+#include "cli/change_files.h"
 #include "cli/commands.h"
 #include "cli/live.h"
 #include "cli/options.h"
@@ -78,7 +79,9 @@ void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
       if (host.identity(disk.path) == host.identity(image.path)) name = disk.path;
     images += " " + shell_word(name);
   }
-  if (ledger.state() == Ledger::State::done && ledger.has_undo())
+  if (ledger.state() == Ledger::State::done && ledger.has_undo() && !guest.asleep().empty())
+    std::cout << "  The last change can be taken back once the guest is shut down.\n";
+  else if (ledger.state() == Ledger::State::done && ledger.has_undo())
     std::cout << "  The last change can still be taken back: "
               << styled("juneheath undo" + images, Style::command) << "\n";
   else if (ledger.state() == Ledger::State::done)
@@ -89,7 +92,13 @@ void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
               << " First run: " << styled("juneheath recover" + images, Style::command) << "\n";
 }
 
-nlohmann::json survey_document(const Session& session) {
+std::vector<std::string> images_of_session(const Session& session) {
+  std::vector<std::string> images;
+  for (const Disk& disk : session.guest->disks()) images.push_back(disk.path);
+  return images;
+}
+
+nlohmann::json survey_document(const Session& session, Host& host) {
   nlohmann::json document = survey_json(*session.guest);
   for (std::size_t i = 0; i < session.files.size(); ++i) {
     const FileStore& file = *session.files[i];
@@ -99,6 +108,9 @@ nlohmann::json survey_document(const Session& session) {
     disk["store"] = keeping_name(
         keeping_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
   }
+  document["host_blockers"] = nlohmann::json::array();
+  for (const Error& blocker : host_blockers(host, images_of_session(session)))
+    document["host_blockers"].push_back(error_brief(blocker));
   return document;
 }
 
@@ -135,6 +147,9 @@ void print_survey(const Session& session, Host& host) {
     std::cout << "\n";
   }
   print_groups(guest, floors);
+  for (const Error& blocker : host_blockers(host, images_of_session(session)))
+    std::cout << styled("  not to be changed now: ", Style::warn) << printable(blocker.what())
+              << "\n      " << printable(blocker.next()) << "\n";
   print_advice(guest);
   // One ledger of a change over several disks.
   std::set<std::string> told;
@@ -179,7 +194,7 @@ int run_survey(Run& run, const Arguments& arguments) {
   FileHost host = host_for(parsed, parsed.images);
   const Session session = open_session(parsed, parsed.images);
   run.saw(*session.guest);
-  if (run.json() || run.reports()) run.record.document = survey_document(session);
+  if (run.json() || run.reports()) run.record.document = survey_document(session, host);
   if (run.reports()) {
     run.record.advice = advice_for(*session.guest);
     run.record.files = files_now(run, session);

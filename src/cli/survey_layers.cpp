@@ -126,7 +126,7 @@ void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
     std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n", kind_name(table.kind),
                              table.sector_size, table.partitions.size(),
                              table.partitions.size() == 1 ? "" : "s");
-  } else if (!disk.trouble) {
+  } else if (!disk.trouble && !disk.places.empty()) {
     std::cout << "  no partition table: the disk holds " << disk.places.front().content.name
               << "\n";
   }
@@ -141,6 +141,7 @@ void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
                          title("free", true), title("room", true), title("floor", true),
                          title("state")}};
   for (const Place& place : disk.places) rows.push_back(place_row(guest, floors, place, unit));
+  if (disk.places.empty()) return;  // the advice says why nothing is known of it
   print_table(rows);
   if (disk.added || guest.is_running()) return;  // nothing becomes smaller while it runs
   const LayerFloor floor = floors.of_disk(index);

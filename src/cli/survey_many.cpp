@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 #include <set>
 
+#include "cli/change_files.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/csv.h"
@@ -35,6 +36,8 @@ std::optional<ImageOverview> look_at(const Parsed& parsed, const std::string& pa
   ImageOverview overview = overview_of(guest);
   const std::vector<std::string> files = files_of(guest.disks().front());
   overview.host = allocated_on_host(files);
+  for (const Error& blocker : host_blockers(*session.host, {path}))
+    if (++overview.blockers == 1) overview.state = blocker.what();
   for (std::size_t i = 1; i < files.size(); ++i) parts.insert(real_path(files[i]));
   return overview;
 }

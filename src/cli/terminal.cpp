@@ -79,10 +79,12 @@ std::size_t drawing_width() {
   return std::clamp<std::size_t>(size.ws_col, 80, 120);
 }
 
-bool is_interactive() { return ::isatty(STDIN_FILENO) == 1 && ::isatty(STDOUT_FILENO) == 1; }
+// What is printed may go to a file all the same.
+bool is_interactive() { return ::isatty(STDIN_FILENO) == 1 && ::isatty(STDERR_FILENO) == 1; }
 
 bool confirmed(const std::string& question) {
-  std::cout << question << " [y/N] " << std::flush;
+  std::cout << std::flush;
+  std::cerr << question << " [y/N] " << std::flush;
   std::string answer;
   if (!std::getline(std::cin, answer)) return false;
   return answer == "y" || answer == "Y" || answer == "yes";
@@ -103,6 +105,8 @@ void print_error(const Error& error) {
   }
   if (error.left() == Left::sound)
     std::cerr << "  The image is sound, and the guest sees what it saw.\n";
+  else if (error.left() == Left::done)
+    std::cerr << "  The change itself is done.\n";
   else if (error.left() == Left::unchanged)
     std::cerr << "  Nothing was changed.\n";
 }
@@ -110,7 +114,7 @@ void print_error(const Error& error) {
 void print_json(const std::string& command, nlohmann::json document) {
   document["schema"] = "juneheath/1";
   document["command"] = command;
-  std::cout << document.dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+  std::cout << document.dump(2, ' ', /*ensure_ascii=*/true, nlohmann::json::error_handler_t::replace) << "\n";
 }
 
 }  // namespace jh::cli

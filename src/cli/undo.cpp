@@ -29,7 +29,7 @@ void print_facts(const UndoFacts& facts) {
     if (image.created)
       std::cout << fmt::format("  {}: removed; the change made it\n", printable(image.path));
     else
-      std::cout << fmt::format("  {}: from {} back to {}\n", printable(image.path),
+      std::cout << fmt::format("  the file {}: from {} back to {}\n", printable(image.path),
                                spelled_out(Bytes(image.present_size)),
                                spelled_out(Bytes(image.old_size)));
 }
@@ -104,8 +104,8 @@ int run_undo(Run& run, const Arguments& arguments) {
     if (text) std::cout << "This was a dry run: nothing was changed.\n";
     return 0;
   }
-  if (text && is_interactive() && !parsed.values["yes"].as<bool>() && !confirmed("Go ahead?")) {
-    std::cout << "Nothing was changed.\n";
+  if (is_interactive() && !parsed.values["yes"].as<bool>() && !confirmed("Go ahead?")) {
+    if (text) std::cout << "Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
   see(run, parsed, parsed.images, &Run::saw);

@@ -100,6 +100,18 @@ int rename(const char* from, const char* to) {
   jh::test::name_replaced(from, to);
   return real<int (*)(const char*, const char*)>("rename")(from, to);
 }
+int renameat2(int from_folder, const char* from, int to_folder, const char* to, unsigned flags) {
+  if (fails()) return -1;
+  jh::test::name_replaced(from, to);
+  return real<int (*)(int, const char*, int, const char*, unsigned)>("renameat2")(
+      from_folder, from, to_folder, to, flags);
+}
+int mkdir(const char* path, mode_t mode) {
+  if (fails()) return -1;
+  const int result = real<int (*)(const char*, mode_t)>("mkdir")(path, mode);
+  if (result == 0) jh::test::name_made(path);
+  return result;
+}
 int unlink(const char* path) {
   if (fails()) return -1;
   jh::test::name_removed(path);

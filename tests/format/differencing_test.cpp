@@ -45,7 +45,7 @@ class Differencing : public testing::Test {
     EXPECT_EQ(found.parents, std::vector<std::string>{"/moor/parent.img"});
     ASSERT_FALSE(found.blockers.empty());
     EXPECT_NE(std::string(found.blockers[0].what()).find("builds on"), std::string::npos);
-    EXPECT_FALSE(parent_names(*files_.part("/moor/child.img"), files_).empty());
+    EXPECT_FALSE(parent_paths(*files_.part("/moor/child.img"), files_).empty());
   }
   void expect_refused(const std::string& words) {
     try {

@@ -228,7 +228,7 @@ TEST_F(GrowRefused, WhatDoesNotMove) {
   const Outcome suspended =
       run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
   EXPECT_EQ(suspended.status, 3);
-  EXPECT_TRUE(suspended.said("p3 (swap) stands behind it, and does not move")) << suspended.err;
+  EXPECT_TRUE(suspended.said("the guest is asleep")) << suspended.err;
   EXPECT_TRUE(suspended.said("suspended")) << suspended.err;
   // Nobody knows what this is.
   poke(image, 66 * mib, std::string(8192, 'q'));

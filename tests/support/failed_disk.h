@@ -76,6 +76,9 @@ SaidLeft fail_everywhere(const Contents& old, const std::string& image, std::uin
           ++said.sound;
           EXPECT_EQ(recover(host, image), RecoverResult::nothing_to_do);
           break;
+        case Left::done:
+          EXPECT_EQ(recover(host, image), RecoverResult::nothing_to_do);
+          break;
         case Left::unsaid:
           ADD_FAILURE() << "it does not say what it left: " << error->what();
       }

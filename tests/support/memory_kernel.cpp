@@ -94,6 +94,8 @@ MemoryKernel& MemoryKernel::operator=(const MemoryKernel& other) {
   rights_lacking = other.rights_lacking;
   memory = other.memory;
   missing = other.missing;
+  held_by_others = other.held_by_others;
+  unreadable = other.unreadable;
   disks_ = other.disks_;
   mapped_ = other.mapped_;
   maps_ = other.maps_;
@@ -114,6 +116,7 @@ void MemoryKernel::add_disk(const std::string& name, const MemoryStore& bytes,
   disk.device = {250, static_cast<unsigned>(disks_.size()) * 16};
   disk.size = bytes.size();
   disk.sector_size = sector_size;
+  disk.identity = "moor-" + name;
   disks_.push_back(disk);
   bytes_.emplace(name, MemoryStore(bytes, name));
   boot();
@@ -177,7 +180,7 @@ void MemoryKernel::mount(const std::string& node, const std::string& point,
   const DeviceNumber device = device_at(node).value();
   const auto store = open(node, false);
   const Content content = recognise_content(*store);
-  mounts_.push_back({device, point, kind, node, false});
+  mounts_.push_back({device, point, kind, node, false, mounts_.size() + 1, false});
   sizes_[point] = {content.size.value().value(),
                    content.used.value_or(Bytes(0)).value(),
                    content.filesystem ? content.filesystem->unit().value() : 4096,
@@ -226,9 +229,15 @@ std::uint64_t MemoryKernel::device_size(const DeviceNumber& device) const {
   throw std::logic_error("no device " + device.text());
 }
 
+std::unique_ptr<live::Kernel::Lock> MemoryKernel::claim(const live::KernelDisk& disk) {
+  if (held_by_others.contains(disk.path)) refuse("the disk is in use", disk.path, {});
+  return std::make_unique<Lock>();
+}
+
 std::unique_ptr<Store> MemoryKernel::open(const std::string& path, bool to_change) {
   const auto device = device_at(path);
   if (!device) io_failed("it cannot be opened: no such device", path, {});
+  if (unreadable.contains(path)) io_failed("it cannot be read: Input/output error", path, {});
   std::vector<View::Piece> pieces;
   for (const KernelDisk& disk : disks_) {
     MemoryStore& bytes = bytes_.at(disk.name);

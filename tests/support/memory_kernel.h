@@ -57,6 +57,8 @@ class MemoryKernel final : public live::Kernel {
   std::map<std::string, live::MountedSize> sizes_;  // by mount point
   std::vector<live::SwapInUse> swaps_;
   std::map<std::string, MemoryStore> bytes_;  // by the disk's name
+  std::set<std::string> held_by_others;       // disks, by their paths
+  std::set<std::string> unreadable;           // devices that answer with an error
   std::map<std::string, std::string> files_;
 
   std::vector<live::KernelDisk> disks() override { return disks_; }
@@ -71,6 +73,7 @@ class MemoryKernel final : public live::Kernel {
   std::optional<std::string> read_text(const std::string& path, std::uint64_t limit) override;
   std::string lacks_rights() override { return rights_lacking; }
   std::optional<live::DeviceNumber> device_at(const std::string& path) override;
+  std::unique_ptr<Lock> claim(const live::KernelDisk& disk) override;
   std::unique_ptr<Store> open(const std::string& path, bool to_change) override;
   void rescan(const live::KernelDisk& disk) override;
   void lengthen_partition(const live::KernelDisk& disk, std::uint32_t number, std::uint64_t start,

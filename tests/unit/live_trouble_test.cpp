@@ -235,7 +235,7 @@ TEST(Live, WhatIsRefusedIsSaid) {
   kernel = plain_system(), kernel.disks_[0].partitions[0].start += 512;
   expect_refusal(kernel, root, Status::refused, "another partition 1 than the table");
   kernel = system_with_volumes(), kernel.memory = 10 * mib;
-  expect_refusal(kernel, give({"swap"}), Status::refused, "of swap are in use");
+  expect_refusal(kernel, give({"swap"}), Status::refused, "swap would be out of use");
   kernel = system_with_volumes();
   for (auto& device : kernel.mapped_) device.suspended = true;
   expect_refusal(kernel, give({"/home"}), Status::refused, "a volume is suspended");

@@ -90,7 +90,7 @@ TEST_F(Plans, AmountsAreMetToTheByte) {
   request_.gives = {parse_give("/=1025MiB")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("juneheath grow guest.img --give /=rest"), std::string::npos) << words_;
-  request_.gives = {parse_give("/=1000")};
+  request_.gives = {parse_give("/=1000B")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("512 or 1024"), std::string::npos) << words_;
 }

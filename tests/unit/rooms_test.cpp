@@ -19,7 +19,7 @@ using Names = std::set<std::string>;
 // Floors, from the ground up; rooms on one floor side by side.
 const std::vector<Names> floors{{"base"},
                                 {"store"},
-                                {"container", "table", "lvm", "fs"},
+                                {"container", "table", "lvm", "array", "fs"},
                                 {"guest"},
                                 {"plan"},
                                 {"staged"},

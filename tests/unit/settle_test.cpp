@@ -1,5 +1,6 @@
 // What recover and undo may do with a ledger: forged ones, and images that are not as they were
 // left.
+#include "core/store/front.h"
 #include "core/store/settle.h"
 
 #include <gtest/gtest.h>
@@ -33,10 +34,13 @@ class Forged : public testing::Test {
     host_.put(victim, content(9));
   }
 
+  enum class FrontIs { unknown, open, closed };
+
   // Begun over these images (the last `created` of them "made by the change"); `fill` adds records.
+  // `front`: of the first image, as the ledger and the image say.
   template <class Fill>
   void forge(const std::vector<std::string>& paths, std::size_t created, bool commit, bool done,
-             Fill fill) {
+             Fill fill, FrontIs front = FrontIs::unknown) {
     std::vector<std::unique_ptr<Store>> files;
     std::vector<Store*> stores;
     for (const std::string& path : paths) {
@@ -45,8 +49,13 @@ class Forged : public testing::Test {
     }
     auto ledger = Ledger::create(host_, paths, stores, created);
     fill(*ledger);
+    if (front != FrontIs::unknown) {
+      ledger->append_about(ledger::RecordKind::front, 0, 0, 0, {});
+      Fronts::note(*ledger, 0, *stores[0], stores[0]->size());
+    }
     ledger->flush();
     if (commit) ledger->commit(/*with_undo=*/true);
+    if (front == FrontIs::closed) Fronts(*ledger, stores).close_all();
     if (done) {
       ledger->mark_applied();
       ledger->mark_done();
@@ -165,20 +174,39 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
       [&](Ledger& l) {
         l.append(RecordKind::cut, 0, 100, filled(600, 1));
         l.append(RecordKind::cut, 0, 300, filled(600, 1));
-      }};
+      },
+      // Of bytes without the old ones, or with too few of them.
+      [&](Ledger& l) { l.append(RecordKind::after, 0, 8192, filled(9000, 1)); },
+      [&](Ledger& l) {
+        l.append(RecordKind::before, 0, 8192, filled(10, 1));
+        l.append(RecordKind::after, 0, 8192, filled(9000, 1));
+      },
+      // Lengths that no image has.
+      [&](Ledger& l) {
+        l.append_sum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7);
+      },
+      [&](Ledger& l) { l.append_zero(RecordKind::cut, 0, 100'352, 1ULL << 60); },
+      [&](Ledger& l) { l.append_zero(RecordKind::before_direct, 0, 0, 1ULL << 60); }};
   for (std::size_t i = 0; i < lies.size(); ++i)
-    for (const bool done : {false, true}) {
+    for (const bool done : {false, true})
+     for (const FrontIs front : {FrontIs::unknown, FrontIs::open, FrontIs::closed}) {
+      if (done && front != FrontIs::unknown) continue;  // its fronts are open again
       SCOPED_TRACE(i);
-      forge({image}, 0, true, done, [&](Ledger& ledger) {
-        ledger.append_about(RecordKind::new_size, 0, 100'352, 100'352, {});
-        lies[i](ledger);
-      });
+      host_.put(image, content(1));
+      forge(
+          {image}, 0, true, done,
+          [&](Ledger& ledger) {
+            ledger.append_about(RecordKind::new_size, 0, 100'352, 100'352, {});
+            lies[i](ledger);
+          },
+          front);
+      const MemoryStore before(host_.content(image), "before");
       if (done) {
         EXPECT_THROW(undo(host_, image, only_image_), Error);
       } else {
         EXPECT_THROW(recover(host_, image, only_image_), Error);
       }
-      EXPECT_TRUE(host_.content(image).same_content(content(1)));
+      EXPECT_TRUE(host_.content(image).same_content(before));
       host_.remove(std::string(image) + ".juneheath");
     }
 }

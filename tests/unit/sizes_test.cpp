@@ -15,7 +15,10 @@ Status status_of(const std::string& text) {
 }
 
 TEST(Sizes, ReadsEveryUnit) {
-  EXPECT_EQ(parse_size("4096").value(), 4096U);
+  EXPECT_EQ(parse_size("4096B").value(), 4096U);
+  EXPECT_EQ(parse_size("1048576").value(), 1U << 20);
+  EXPECT_EQ(parse_size("0").value(), 0U);
+  EXPECT_EQ(parse_size("+20G").value(), 20ULL << 30);
   EXPECT_EQ(parse_size("40GiB").value(), 40ULL << 30);
   EXPECT_EQ(parse_size("40G").value(), 40ULL << 30);
   EXPECT_EQ(parse_size("40GB").value(), 40'000'000'000ULL);
@@ -30,7 +33,7 @@ TEST(Sizes, FractionsAreNeverRoundedAgainstTheUser) {
 
 TEST(Sizes, RefusesWhatIsNoSize) {
   for (const char* text : {"", "GiB", "1.2.3G", "12Q", "-5G", "17EiB", "1e9", "10 000",
-                           "99999999999999999999999G", "0x10"})
+                           "99999999999999999999999G", "0x10", "20000", "1", "1048575"})
     EXPECT_EQ(status_of(text), Status::usage) << text;
 }
 
@@ -41,6 +44,12 @@ TEST(Sizes, WritesWhatCannotBeMisread) {
   EXPECT_EQ(grouped(1'409'286'144), "1 409 286 144");
   EXPECT_EQ(grouped(12), "12");
   EXPECT_EQ(spelled_out(1_GiB), "1 GiB (1.07 GB, 1 073 741 824 bytes)");
+}
+
+// What was written in one unit is not answered in another.
+TEST(Sizes, PasteSizesAreShort) {
+  for (const char* text : {"2.75TB", "40GiB", "1.5TiB", "512MiB", "320GB", "1KB", "1.25GiB"})
+    EXPECT_EQ(paste_size(parse_size(text)), text);
 }
 
 TEST(Sizes, PasteSizesReadBackExactly) {

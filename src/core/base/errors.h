@@ -26,6 +26,7 @@ enum class Left {
   unchanged,   // every image is as it was
   sound,       // something was done; the guest sees what it saw
   unfinished,  // `recover` has to settle it
+  done,        // what was asked for is done, and sealed; something behind it failed
 };
 
 /// What stands in the way, for those who decide by it; words are for people.
@@ -36,6 +37,9 @@ enum class Reason {
   in_use,
   suspended,   // a suspended system depends on it
   has_parent,  // an image builds on another
+  beyond_place,  // a layer says that it is longer than the place it lies in
+  missing_part,  // a physical volume of a group is on none of the disks
+  array_member,  // a part of an array shows through as if it were the whole
   no_room,     // what is asked for has none: there is nothing to do
 };
 
@@ -114,6 +118,24 @@ auto failing_leaves(Left left, Work&& work) -> decltype(work()) {
   } catch (const Error& error) {
     if (error.left() != Left::unsaid) throw;
     throw error.leaving(left);
+  }
+}
+
+/// Runs what comes behind a sealed change. Whatever goes wrong there, the change is done: `what`
+/// could not be ("the report could not be written").
+template <class Work>
+auto done_but(const std::string& what, Work&& work) -> decltype(work()) {
+  const auto failed = [&](const std::string& why, const std::string& where,
+                          const std::string& next) {
+    return Error(Status::io, "the change is done, but " + what + ": " + why, where, next)
+        .leaving(Left::done);
+  };
+  try {
+    return work();
+  } catch (const Error& error) {
+    throw failed(error.what(), error.where(), error.next());
+  } catch (const std::exception& error) {
+    throw failed(error.what(), {}, {});
   }
 }
 

@@ -87,7 +87,9 @@ std::string in_units(std::uint64_t bytes, std::uint64_t base,
 
 }  // namespace
 
-Bytes parse_size(const std::string& text) {
+Bytes parse_size(const std::string& written) {
+  // "+20G" is how much more it is to be; whoever takes a total looks for the sign himself.
+  const std::string text = written.starts_with('+') ? written.substr(1) : written;
   const std::size_t split = text.find_first_not_of("0123456789.");
   const std::string_view whole(text);
   std::string_view suffix = split == std::string::npos ? std::string_view{} : whole.substr(split);
@@ -100,6 +102,11 @@ Bytes parse_size(const std::string& text) {
     const Wide bytes =
         (number.numerator * unit.factor + number.denominator - 1) / number.denominator;
     if (bytes > UINT64_MAX) bad_size(text, "it is too large");
+    // Nobody means 20000 bytes.
+    if (suffix.empty() && bytes != 0 && bytes < (1U << 20))
+      wrong_usage(fmt::format("\"{}\" has no unit: as bytes it would be {}", text,
+                              human(Bytes(bytes.convert_to<std::uint64_t>()))),
+                  fmt::format("write {0}MiB, {0}GiB or {0}GB; if bytes are meant: {0}B", text));
     return Bytes(bytes.convert_to<std::uint64_t>());
   }
   bad_size(text, fmt::format("unit \"{}\" is not known", suffix));
@@ -128,14 +135,25 @@ std::string spelled_out(Bytes size) {
 }
 
 std::string paste_size(Bytes size) {
-  constexpr std::array<const char*, 7> names{"", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"};
-  std::uint64_t number = size.value();
-  std::size_t unit = 0;
-  while (number != 0 && number % 1024 == 0 && unit + 1 < names.size()) {
-    number /= 1024;
-    ++unit;
+  // In whichever unit it is short: a user who writes TB is not told of KiB.
+  std::string best = std::to_string(size.value());
+  if (size.value() != 0 && size.value() < (1U << 20)) best += "B";
+  for (const UnitName& unit : unit_names) {
+    if (unit.factor == 1 || (unit.name.size() < 2 || unit.name == "kB")) continue;
+    // At most three decimals, and exact.
+    const Wide thousandths = Wide(size.value()) * 1000;
+    if (thousandths % unit.factor != 0 || size.value() < unit.factor) continue;
+    const std::uint64_t number = (thousandths / unit.factor).convert_to<std::uint64_t>();
+    std::string text = std::to_string(number / 1000);
+    if (number % 1000 != 0) {
+      std::string decimals = fmt::format("{:03}", number % 1000);
+      decimals.resize(decimals.find_last_not_of('0') + 1);
+      text += "." + decimals;
+    }
+    text += unit.name;
+    if (text.size() <= best.size()) best = text;
   }
-  return fmt::format("{}{}", number, names[unit]);
+  return best;
 }
 
 }  // namespace jh

@@ -8,12 +8,16 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <array>
 #include <cerrno>
+#include <charconv>
+#include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
 
-#include "core/container/recognise.h"
+#include "core/base/uuid.h"
 
 namespace jh {
 namespace {
@@ -89,7 +93,11 @@ void check_loop_devices(const std::string& path, const struct stat& image) {
 bool is_for_writing(const files::path& descriptor) {
   std::ifstream info(descriptor.parent_path().parent_path() / "fdinfo" / descriptor.filename());
   for (std::string key, value; info >> key >> value;)
-    if (key == "flags:") return (std::stoul(value, nullptr, 8) & O_ACCMODE) != O_RDONLY;
+    if (key == "flags:") {
+      unsigned flags = 0;
+      std::from_chars(value.data(), value.data() + value.size(), flags, 8);
+      return (flags & O_ACCMODE) != O_RDONLY;
+    }
   return true;  // the kernel does not say; better safe
 }
 
@@ -116,10 +124,11 @@ void check_open_descriptors(const std::string& path, const struct stat& image, b
   }
 }
 
-void check_block_device(const std::string& path) {
+void check_block_device(const std::string& path, bool is_ours) {
   const std::string real = files::canonical(path).string();
   if (const std::string point = mount_point_of(real); !point.empty())
     in_use(path, fmt::format("the device is mounted at {}", point), "unmount it, then run again");
+  if (is_ours) return;
   const int fd = ::open(path.c_str(), O_RDWR | O_EXCL | O_CLOEXEC);
   if (fd < 0 && errno == EBUSY)
     in_use(path, "the device is held by the host (mounted, or part of something larger)",
@@ -140,23 +149,74 @@ void check_lock_files(const std::string& path) {
   }
 }
 
-// Whoever builds on an image would see its own disk change.
-void check_no_children(const std::string& path) {
-  FileHost host;
-  HostNeighbours beside(host);
+// What a hypervisor keeps of a machine that it has put to sleep, by the endings that these files
+// have: its memory, and in it the truth of what the disk is to hold.
+struct StateEnding {
+  const char* ending;
+  std::uint64_t at_least;  // bytes; a shorter one is kept for machines that run or are off
+};
+constexpr std::array<StateEnding, 6> state_endings{{{".vmss", 1},
+                                                    {".sav", 1},
+                                                    {".vsv", 1},
+                                                    {".save", 1},
+                                                    {".suspend", 1},
+                                                    {".vmrs", 16U << 20}}};
+
+// "heath" of "heath.vmdk", "heath-flat.vmdk", "heath-000002.vmdk" and "heath-s001.vmdk".
+std::string machine_of(const files::path& image) {
+  std::string stem = image.stem().string();
+  static const std::array<const char*, 3> pieces{"-flat", "-delta", "-ctk"};
+  for (const char* piece : pieces)
+    if (stem.ends_with(piece)) stem.resize(stem.size() - std::strlen(piece));
+  const std::size_t dash = stem.rfind('-');
+  if (dash != std::string::npos && dash != 0 && dash + 1 < stem.size()) {
+    const std::string tail = stem.substr(dash + 1);
+    const std::size_t digits = tail[0] == 's' || tail[0] == 'f' ? 1 : 0;
+    if (tail.size() - digits >= 3 && tail.find_first_not_of("0123456789", digits) == std::string::npos)
+      stem.resize(dash);
+  }
+  return stem;
+}
+
+// Names made by machines, which tell nothing of whose they are: "{0a1b...}", "2026-11-29T10-00-00Z",
+// "6F9619FF-8B86-D011-B42D-00C04FC964FF".
+bool is_number_like(const std::string& stem) {
+  return stem.size() >= 16 && stem.find_first_not_of("0123456789abcdefABCDEF{}-_.TZtz") ==
+                                  std::string::npos;
+}
+
+void check_no_saved_machine(const std::string& path) {
   std::error_code error;
-  for (const std::string& sibling : beside.siblings(path)) {
-    try {
-      FileStore file(sibling, Access::read_only);
-      if (recognise_form(file) == Form::raw) continue;
-      for (const std::string& name : parent_names(file, beside))
-        if (files::equivalent(path_beside(sibling, name), path, error))
-          in_use(path, sibling + " builds on this image, and would be damaged by a change of it",
-                 "name " + sibling + " instead, or let the hypervisor join the two");
-    } catch (const Error& found) {
-      // What cannot be read says nothing about its parent.
-      if (found.status() == Status::refused && found.where() == path) throw;
+  const files::path real = files::canonical(path, error);
+  if (error) return;
+  const std::string machine = machine_of(real);
+  const files::path own = real.parent_path();
+  for (const files::path& folder :
+       {own, own / "Snapshots", own / "snapshots", own.parent_path() / "Snapshots"}) {
+    for (auto entry = files::directory_iterator(folder, error);
+         !error && entry != files::directory_iterator(); entry.increment(error)) {
+      std::error_code ignored;
+      const files::path file = entry->path();
+      const std::string ending = fold_case(file.extension().string());
+      const auto* known =
+          std::find_if(state_endings.begin(), state_endings.end(),
+                       [&](const StateEnding& each) { return ending == each.ending; });
+      if (known == state_endings.end() || !entry->is_regular_file(ignored) ||
+          entry->file_size(ignored) < known->at_least)
+        continue;
+      const std::string stem = file.stem().string();
+      const bool its_own = stem == machine || stem.starts_with(machine + "-") ||
+                           stem.starts_with(machine + ".") || is_number_like(stem);
+      if (!its_own) continue;
+      throw Error(Status::refused,
+                  "a machine's saved state lies beside the image: " + file.string() +
+                      "; the guest is asleep, and its memory holds the truth of its filesystems",
+                  path,
+                  "wake the machine in its hypervisor and shut it down properly, then run again; a "
+                  "state that belongs to another machine: move it away")
+          .because(Reason::suspended);
     }
+    error.clear();
   }
 }
 
@@ -169,7 +229,7 @@ void check_not_written_elsewhere(const std::string& path) {
   check_open_descriptors(path, image, /*writers_only=*/true);
 }
 
-void check_not_in_use(const std::string& path) {
+void check_not_in_use(const std::string& path, bool is_ours) {
   struct stat image {};
   if (::stat(path.c_str(), &image) != 0) return;  // opening it names the trouble
   if ((image.st_mode & (S_IWUSR | S_IWGRP | S_IWOTH)) == 0)
@@ -180,22 +240,35 @@ void check_not_in_use(const std::string& path) {
                           : "the image is not writable for you",
            path, "make it writable, or run as its owner");
   if (S_ISBLK(image.st_mode)) {
-    check_block_device(path);
+    check_block_device(path, is_ours);
   } else {
     check_loop_devices(path, image);
   }
   check_lock_files(path);
+  check_no_saved_machine(path);
   check_open_descriptors(path, image, /*writers_only=*/false);
-  check_no_children(path);
 }
 
-ImageLock::ImageLock(const std::string& path) {
-  fd_ = ::open(path.c_str(), O_RDWR | O_CLOEXEC);
-  if (fd_ < 0) return;  // opening it for the change names the trouble
+ImageLock::ImageLock(const std::string& path, LockKind kind) {
+  const bool changing = kind == LockKind::changing;
+  struct stat image {};
+  const bool device = ::stat(path.c_str(), &image) == 0 && S_ISBLK(image.st_mode);
+  // A device is claimed as whole filesystems claim it, for as long as we are at work.
+  const int claim = device && changing ? O_EXCL : 0;
+  fd_ = ::open(path.c_str(), (changing ? O_RDWR : O_RDONLY) | claim | O_CLOEXEC);
+  if (fd_ < 0 && errno == EBUSY)
+    in_use(path, "the device is held by the host (mounted, or part of something larger)",
+           "release it, then run again");
+  if (fd_ < 0) return;  // opening it for the work names the trouble
   struct flock whole {};
-  whole.l_type = F_WRLCK;
+  whole.l_type = static_cast<short>(changing ? F_WRLCK : F_RDLCK);
   whole.l_whence = SEEK_SET;
-  const bool held = ::fcntl(fd_, F_OFD_SETLK, &whole) == 0 && ::flock(fd_, LOCK_EX | LOCK_NB) == 0;
+  const auto locked = [](int result) {
+    // Some filesystems cannot lock; whoever works on those knows of no locks either.
+    return result == 0 || errno == ENOLCK || errno == EOPNOTSUPP || errno == EINVAL;
+  };
+  const bool held = locked(::fcntl(fd_, F_OFD_SETLK, &whole)) &&
+                    locked(::flock(fd_, (changing ? LOCK_EX : LOCK_SH) | LOCK_NB));
   if (held) return;
   struct flock other {};
   other.l_type = F_WRLCK;
@@ -210,6 +283,25 @@ ImageLock::ImageLock(const std::string& path) {
 
 ImageLock::~ImageLock() {
   if (fd_ >= 0) ::close(fd_);
+}
+
+SourceWatch::SourceWatch(std::vector<std::string> files) : files_(std::move(files)) {
+  for (const std::string& file : files_) before_.push_back(state_of(file));
+}
+
+SourceWatch::State SourceWatch::state_of(const std::string& file) {
+  struct stat info {};
+  if (::stat(file.c_str(), &info) != 0) return {};
+  return {static_cast<std::uint64_t>(info.st_size), info.st_ino, info.st_mtim.tv_sec,
+          info.st_mtim.tv_nsec};
+}
+
+void SourceWatch::check() const {
+  for (std::size_t i = 0; i < files_.size(); ++i)
+    if (!(state_of(files_[i]) == before_[i]))
+      throw Error(Status::io, "the image was written to while it was being copied", files_[i],
+                  "the copy was removed; shut the guest down, then run again")
+          .leaving(Left::unchanged);
 }
 
 }  // namespace jh

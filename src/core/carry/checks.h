@@ -3,29 +3,54 @@
 
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "core/store/file_store.h"
 
 namespace jh {
 
 /// Throws refused, saying who holds it, when the image is attached, mounted, locked, open in
-/// another process, or marked read-only.
-void check_not_in_use(const std::string& path);
+/// another process, or marked read-only. `is_ours`: we hold its lock already.
+void check_not_in_use(const std::string& path, bool is_ours = false);
 
 /// The same for an image that is only read: refused when somebody has it open for writing.
 void check_not_written_elsewhere(const std::string& path);
 
-/// Our own lock, held while we change an image: whoever honours locks stays away.
+/// For work that writes, or that only reads for a while: several may read at one time.
+enum class LockKind { changing, reading };
+
+/// Our own lock, held while we are at work on an image: whoever honours locks stays away. A block
+/// device that is changed is claimed exclusively.
 class ImageLock {
  public:
-  /// Throws refused when somebody else has one.
-  explicit ImageLock(const std::string& path);
+  /// Throws refused when somebody else has one that goes against it, or holds the device.
+  explicit ImageLock(const std::string& path, LockKind kind = LockKind::changing);
   ~ImageLock();
   ImageLock(const ImageLock&) = delete;
   ImageLock& operator=(const ImageLock&) = delete;
 
  private:
   int fd_ = -1;
+};
+
+/// Notes what files are like before they are read for a while, for not everybody honours locks.
+class SourceWatch {
+ public:
+  explicit SourceWatch(std::vector<std::string> files);
+  /// Throws io when one of them was written to, or replaced, since.
+  void check() const;
+
+ private:
+  struct State {
+    std::uint64_t size = 0;
+    std::uint64_t node = 0;
+    std::int64_t seconds = 0;  // of the last write to it
+    std::int64_t nanoseconds = 0;
+    bool operator==(const State&) const = default;
+  };
+  static State state_of(const std::string& file);
+  std::vector<std::string> files_;
+  std::vector<State> before_;
 };
 
 }  // namespace jh

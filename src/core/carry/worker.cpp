@@ -102,7 +102,7 @@ void Worker::run(const Step& step, Progress& progress) {
 DiskWork& Worker::disk(std::size_t index) {
   if (!disks_[index]) {
     const Disk& disk = before_.disks()[index];
-    const std::uint32_t sector = disk.added   ? 512
+    const std::uint32_t sector = plan_.makes_table(index) ? disk.sector_size
                                  : disk.table ? disk.table->facts().sector_size
                                               : 0;
     disks_[index] = std::make_unique<DiskWork>(files_.stage(index), files_.beside(), sector,

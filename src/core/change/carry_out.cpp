@@ -50,10 +50,12 @@ void remove_let_go(Host& host, const std::string& path) {
   try {
     host.remove(path);
   } catch (const Error& error) {
-    io_failed(
-        fmt::format("the change is done, but a file that it no longer needs is still there: {}",
-                    error.what()),
-        path, "remove it by hand");
+    throw Error(Status::io,
+                fmt::format("the change is done, but a file that it no longer needs is still "
+                            "there: {}",
+                            error.what()),
+                path, "remove it by hand")
+        .leaving(Left::done);
   }
 }
 

@@ -7,7 +7,6 @@
 
 #include "core/base/uuid.h"
 #include "core/container/fill.h"
-#include "core/container/vhdx/vhdx.h"
 #include "core/container/vmdk/vmdk.h"
 #include "core/plan/plan.h"
 #include "core/store/copy.h"
@@ -33,17 +32,13 @@ bool has_identity(Form form) {
 }
 
 // Two files of one form with one identity would be taken for each other; across forms it may stay.
-void settle_identity(RecastPlan& plan, Container& from) {
+void settle_identity(RecastPlan& plan) {
   NewContainer& to = plan.to;
   if (to.form == Form::vmdk) {
-    if (const auto* vmdk = dynamic_cast<vmdk::VmdkContainer*>(&from)) {
-      // It stands for the content, which is the same.
-      to.content_id = static_cast<std::uint32_t>(
-          std::stoul("0" + vmdk->descriptor().value("CID"), nullptr, 16));
-      return;
-    }
-    // The same content gets the same number each time; no value that means "none".
-    to.content_id = 0x6a756e65;
+    to.content_id = random_content_id();
+    // It stands for the content, which is the same.
+    if (plan.from.form == Form::vmdk)
+      if (const auto kept = vmdk::parse_content_id(plan.from.identity)) to.content_id = *kept;
     return;
   }
   if (!has_identity(to.form)) return;
@@ -75,15 +70,8 @@ bool has_keeping(Form form, Keeping keeping) {
 
 }  // namespace
 
-std::optional<Form> form_by_ending(const std::string& path) {
-  const std::string end = fold_case(std::filesystem::path(path).extension().string());
-  if (end == ".img" || end == ".raw") return Form::raw;
-  if (end == ".qcow2") return Form::qcow2;
-  if (end == ".vdi") return Form::vdi;
-  if (end == ".vmdk") return Form::vmdk;
-  if (end == ".vhd") return Form::vhd;
-  if (end == ".vhdx") return Form::vhdx;
-  return std::nullopt;
+bool is_adapter(const std::string& name) {
+  return name == "ide" || name == "lsilogic" || name == "buslogic";
 }
 
 RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request) {
@@ -104,8 +92,13 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
   if (plan.from.encrypted)
     unsupported("the image's content is encrypted, and another image could not say how",
                 request.image, "recast it inside the hypervisor, which has the key");
-  if (const auto* vhdx = dynamic_cast<vhdx::VhdxContainer*>(&from))
-    to.sector_size = static_cast<std::uint32_t>(vhdx->structure().sector);
+  for (const std::uint32_t known : {plan.from.sector_size, request.sector_size})
+    if (known != 0) to.sector_size = known;
+  for (const std::string& known : {request.adapter, plan.from.adapter})
+    if (is_adapter(known)) {
+      to.adapter = known;
+      break;
+    }
   to.disk_size = plan.from.disk_size;
   to.disk_size = size_in_form(to);
   if (to.disk_size != plan.from.disk_size)
@@ -114,9 +107,11 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
         to.form == Form::vhd ? "hosts ask full VHD images for whole MiB" : "it has whole sectors"));
   if (to.sector_size != 512 && to.form != Form::vhdx)
     plan.notes.push_back(fmt::format(
-        "the disk has sectors of {} bytes, which a {} image does not say: tell the hypervisor",
+        "the disk has sectors of {0} bytes, which a {1} image does not say: attach it with a "
+        "logical and physical block size of {0} in the hypervisor, or its guest will not find its "
+        "partitions",
         to.sector_size, form_name(to.form)));
-  settle_identity(plan, from);
+  settle_identity(plan);
   plan.parts = parts_of_new(request.out, to);
   for (const std::string& path : plan.parts)
     if (host.exists(path))
@@ -203,23 +198,25 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
 }
 
 std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
-                                   Progress& progress) {
+                                   std::optional<Form> form, Progress& progress) {
   const auto file = host.open(image, Access::read_only);
   HostNeighbours beside(host);
   const auto from = open_container(*file, &beside);
   const ContainerFacts facts = from->facts();
+  const Form wanted = form.value_or(form_by_ending(out).value_or(facts.form));
   // Two files with one identity would be taken for each other: those are written anew.
-  if (facts.blockers.empty() && facts.parts.empty() && !has_identity(facts.form)) {
+  if (wanted == facts.form && facts.blockers.empty() && facts.parts.empty() &&
+      !has_identity(facts.form)) {
     copy_image(image, out, progress, "new image");
     return {out};
   }
   RecastRequest request;
   request.image = image;
   request.out = out;
-  request.form = facts.form;
+  request.form = wanted;
   if (facts.keeping == Keeping::packed) request.keeping = Keeping::sparse;
   request.in_pieces =
-      facts.form == Form::vmdk && facts.keeping != Keeping::packed && !facts.variant.empty();
+      wanted == Form::vmdk && facts.form == Form::vmdk && facts.keeping != Keeping::packed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, *from, request);
   carry_out_recast(host, *from, plan, request, progress);
   std::vector<std::string> made{out};

@@ -20,6 +20,8 @@ struct RecastRequest {
   std::optional<Keeping> keeping;
   bool in_pieces = false;
   ProofEffort proof = ProofEffort::usual;
+  std::uint32_t sector_size = 0;  // that the disk's table counts in; 0: not known
+  std::string adapter;            // of a VMDK disk; empty: as the image has it
 };
 
 struct RecastPlan {
@@ -30,6 +32,9 @@ struct RecastPlan {
   std::uint64_t host_needs = 0;  // at most
   std::vector<std::string> notes;
 };
+
+/// Whether a VMDK descriptor can name a controller so.
+bool is_adapter(const std::string& name);
 
 /// Throws refused or unsupported for what cannot be.
 RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request);
@@ -48,13 +53,11 @@ struct InPlaceResult {
 InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keeping,
                               Progress& progress);
 
-/// A copy of the disk in the same form, to be changed instead of it: by sharing blocks where the
+/// A copy of the disk, to be changed instead of it; in the same form, unless another one is asked
+/// for, by `form` or by the ending of its name. By sharing blocks where the
 /// host can, the image stands alone and has no identity; else recast. Returns the paths of all
 /// files that were made.
 std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
-                                   Progress& progress);
-
-/// The form that a new file's name asks for by its ending; nothing: it asks for none.
-std::optional<Form> form_by_ending(const std::string& path);
+                                   std::optional<Form> form, Progress& progress);
 
 }  // namespace jh

@@ -95,13 +95,59 @@ void check_given(Host& host, const UndoFacts& facts) {
     bool same = end <= disk.size();
     if (same && given.zero) same = range_is_zero(disk, given.offset, given.length);
     if (same && !given.zero)
-      same = crc32c(read_buffer(disk, given.offset, given.length)) == given.crc;
+      same = crc32c_of(disk, given.offset, given.length) == given.crc;
     if (!same)
       refuse(
           fmt::format("the room that the change handed out has been used since (at byte {} of the "
                       "disk)",
                       given.offset),
           given.path, "the image stays as it is; the change cannot be undone any more");
+  }
+}
+
+// Whether taking the change back writes into what this place shows, wherever that is kept.
+bool is_touched(Host& host, const UndoFacts& facts, Store& place) {
+  for (std::uint64_t at = 0; at < place.size();) {
+    const Location where = place.locate(at, place.size() - at);
+    if (where.store != nullptr)
+      for (std::size_t i = 0; i < facts.images.size(); ++i)
+        if (overlaps(facts.touched[i], where.at, where.at + where.length) &&
+            host.ledger_path(facts.images[i].path) == host.ledger_path(where.store->name()))
+          return true;
+    at += where.length;
+  }
+  return false;
+}
+
+// A guest that ran since may have written to other places than the change did, and yet what it left
+// there counts on those: a log names places by their numbers, a system that sleeps has all of its
+// filesystems in its memory. What stands against a change stands against taking one back.
+void check_guest_at_rest(Host& host, const UndoFacts& facts,
+                         const std::vector<std::string>& images) {
+  HostNeighbours beside(host);
+  std::vector<std::unique_ptr<Store>> files;
+  std::vector<Guest::Image> disks;
+  for (const std::string& path : images) {
+    if (!host.exists(path)) continue;
+    files.push_back(host.open(path, Access::read_only));
+    disks.push_back({path, files.back().get(), false, &beside});
+  }
+  const Guest guest(disks);
+  check_awake(guest);
+  const auto refuse_for = [&](const Place& place, const std::string& what) {
+    if (!is_touched(host, facts, *place.window)) return;
+    refuse(fmt::format("the guest has run since, and {} is not at rest: {}; taking the change back "
+                       "would change what that counts on",
+                       guest.best_name(place), what),
+           guest.disks()[place.disk].path,
+           "start the guest, shut it down properly, then run again; what it has written since may "
+           "stand against the undo then, and is worth more than it");
+  };
+  for (const Place* place : guest.places()) {
+    if (!place->window) continue;
+    if (place->content.settling) refuse_for(*place, place->content.settling->action);
+    for (const Error& blocker : place->content.blockers)
+      if (blocker.status() == Status::refused) refuse_for(*place, blocker.what());
   }
 }
 
@@ -146,13 +192,18 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
 
 UndoFacts check_undo_images(Host& host, const std::vector<std::string>& images) {
   UndoFacts facts = check_undo(host, images.front(), named_images(host, images));
-  failing_leaves(Left::unchanged, [&] { check_given(host, facts); });
+  failing_leaves(Left::unchanged, [&] {
+    check_guest_at_rest(host, facts, images);
+    check_given(host, facts);
+  });
   return facts;
 }
 
 UndoFacts undo_images(Host& host, const std::vector<std::string>& images) {
-  return undo(host, images.front(), named_images(host, images),
-              [&](const UndoFacts& facts) { check_given(host, facts); });
+  return undo(host, images.front(), named_images(host, images), [&](const UndoFacts& facts) {
+    check_guest_at_rest(host, facts, images);
+    check_given(host, facts);
+  });
 }
 
 }  // namespace jh

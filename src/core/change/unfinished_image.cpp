@@ -54,18 +54,15 @@ void remove_folder(const std::string& folder) {
 // Moves what the list names; what was moved already is not there any more.
 void move_out(const std::string& folder, const std::string& out) {
   std::ifstream list(files::path(folder) / list_name);
-  for (std::string name; std::getline(list, name);) {
+  for (std::string name; std::getline(list, name, '\0');) {
     const files::path from = files::path(folder) / name;
     const files::path to = parent_of(out) / name;
     std::error_code error;
     if (name.empty() || name.find('/') != std::string::npos ||
         !files::is_regular_file(files::symlink_status(from, error)))
       continue;
-    if (files::exists(files::symlink_status(to, error)))
-      refuse("a file has the new image's name by now", to.string(), "move it away, then run again");
-    if (::rename(from.c_str(), to.c_str()) != 0) failed("renaming the file", from.string(), errno);
+    rename_durably(from.string(), to.string(), NameTaken::refused);
   }
-  flush_name(out);
 }
 
 }  // namespace
@@ -86,6 +83,7 @@ UnfinishedImage::UnfinishedImage(const std::string& out) : out_(out), folder_(fo
     refuse("an earlier try was complete but for its name, which it has now", out,
            "see whether it is what you want");
   if (::mkdir(folder_.c_str(), 0700) != 0) failed("making the folder", folder_, errno);
+  flush_name(folder_);
   lock_ = lock_folder(folder_);
   path_ = (files::path(folder_) / files::path(out).filename()).string();
 }
@@ -115,17 +113,25 @@ void UnfinishedImage::check_places(const std::vector<std::string>& further) cons
 void UnfinishedImage::finish(const std::vector<std::string>& further) {
   check_places(further);
   std::string text;
-  for (const std::string& file : further) text += files::path(file).filename().string() + "\n";
-  text += files::path(path_).filename().string() + "\n";
-  {
-    const auto list = FileStore::create((files::path(folder_) / list_name).string());
-    list->resize(text.size());
-    list->write(0, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
-    list->flush();
-  }
-  flush_name((files::path(folder_) / list_name).string());
+  const auto add = [&](const std::string& file) {
+    text += files::path(file).filename().string();
+    text += '\0';
+  };
+  for (const std::string& file : further) add(file);
+  add(path_);
+  // What it names is flushed, and so are its names, before it says so.
+  flush_name(path_);
+  write_durable_file((files::path(folder_) / list_name).string(),
+                     {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
   move_out(folder_, out_);
   remove_folder(folder_);
+  ::close(lock_);
+  lock_ = -1;
+}
+
+void UnfinishedImage::finish_as_folder() {
+  flush_name(path_);
+  rename_durably(folder_, out_, NameTaken::refused);
   ::close(lock_);
   lock_ = -1;
 }

@@ -32,6 +32,8 @@ class UnfinishedImage {
   /// Moves these files, which are flushed, to their places, the image itself last; durable on
   /// return. A cut in between is finished by `recover`, or by the next try.
   void finish(const std::vector<std::string>& further = {});
+  /// The folder itself takes the place, with all that was written inside.
+  void finish_as_folder();
 
  private:
   std::string out_;

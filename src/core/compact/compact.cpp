@@ -50,6 +50,8 @@ struct Prospect {
 Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   const Disk& disk = guest.disks()[index];
   Prospect found{disk.container->facts(), {}, {}, {}};
+  check_awake(guest);
+  check_claims(guest, index);
   check_can(disk, found.facts);
   check_image_sound(disk);
   found.unused = find_unused(guest, index);

@@ -34,9 +34,11 @@ struct ContainerFacts {
   Bytes disk_size;                     // what the guest sees
   Bytes file_length;                   // of all its files on the host, parents not counted
   Bytes block_size;                    // unit of what is kept; 0: none
+  std::uint32_t sector_size = 0;       // of the disk, as the form says; 0: it does not say
   std::uint64_t blocks = 0;            // that the disk has
   std::string limit;                   // how large this form can become; empty: no limit of note
   std::string identity;                // as children name it; may be empty
+  std::string adapter;                 // the controller that it is made for; may be empty
   bool encrypted = false;              // the content cannot be looked into
   std::vector<Snapshot> snapshots;     // kept inside
   std::vector<std::string> parents;    // paths, the nearest first
@@ -116,8 +118,13 @@ class Container {
 /// container. Without `beside`, images that speak of other files are refused.
 std::unique_ptr<Container> open_container(Store& file, Neighbours* beside = nullptr);
 
-/// The names by which an image speaks of its parent; empty: it has none. Reads the header only.
-std::vector<std::string> parent_names(Store& file, Neighbours& beside);
+/// Paths at which an image's parent may be, the likeliest first, as they can be opened; empty: it
+/// has none. Reads the header only.
+std::vector<std::string> parent_paths(Store& file, Neighbours& beside);
+/// The identity by which children of an image name it, with its form in front, and that by which an
+/// image names its parent. Empty: it has none, or its form names parents by their paths alone.
+std::string identity_of(Store& file);
+std::string parent_identity_of(Store& file);
 /// The further files of a disk, by the word of the file that lists them; they need not be readable.
 std::vector<std::string> part_names(Store& file);
 

@@ -56,6 +56,24 @@ void create_vmdk(Store& file, const NewContainer& wanted, Neighbours* beside) {
 
 }  // namespace
 
+std::uint32_t random_content_id() {
+  const Uuid id = random_guid();
+  std::uint32_t number = 0;
+  std::memcpy(&number, id.data(), sizeof(number));
+  return std::max(1U, number >> 1);
+}
+
+std::optional<Form> form_by_ending(const std::string& path) {
+  const std::string end = fold_case(std::filesystem::path(path).extension().string());
+  if (end == ".img" || end == ".raw") return Form::raw;
+  if (end == ".qcow2") return Form::qcow2;
+  if (end == ".vdi") return Form::vdi;
+  if (end == ".vmdk") return Form::vmdk;
+  if (end == ".vhd") return Form::vhd;
+  if (end == ".vhdx") return Form::vhdx;
+  return std::nullopt;
+}
+
 Bytes size_in_form(const NewContainer& wanted) {
   std::uint64_t unit = 512;
   if (wanted.form == Form::vhdx) unit = wanted.sector_size;
@@ -78,7 +96,7 @@ std::string descriptor_for(const std::string& path, const NewContainer& wanted) 
                      : full             ? "monolithicFlat"
                                         : "monolithicSparse";
   return vmdk::new_descriptor(kind, wanted.content_id, extents_for(path, wanted),
-                              wanted.disk_size.value());
+                              wanted.disk_size.value(), wanted.adapter);
 }
 
 void create_container(Store& file, const NewContainer& wanted, Neighbours* beside) {

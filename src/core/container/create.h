@@ -1,6 +1,8 @@
 // Making new, empty images of every form.
 #pragma once
 
+#include <optional>
+
 #include "core/base/uuid.h"
 #include "core/container/container.h"
 
@@ -14,7 +16,14 @@ struct NewContainer {
   std::uint32_t sector_size = 512;  // VHDX keeps it
   Uuid id{};                        // of forms that have one
   std::uint32_t content_id = 0;     // VMDK
+  std::string adapter = "ide";      // VMDK: the controller that the disk is made for
 };
+
+/// The number of a VMDK disk's content; never one of those that mean "none".
+std::uint32_t random_content_id();
+
+/// The form that a new file's name asks for by its ending; nothing: it asks for none.
+std::optional<Form> form_by_ending(const std::string& path);
 
 /// Sizes that the form cannot have become the next larger one that it can.
 Bytes size_in_form(const NewContainer& wanted);

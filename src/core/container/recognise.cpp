@@ -4,6 +4,7 @@
 #include <string_view>
 
 #include "core/base/shell_word.h"
+#include "core/base/uuid.h"
 #include "core/container/chain.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/raw/raw.h"
@@ -110,24 +111,68 @@ std::vector<std::string> part_names(Store& file) {
   return recognise_form(file) == Form::vmdk ? vmdk::part_names(file) : std::vector<std::string>{};
 }
 
-std::vector<std::string> parent_names(Store& file, Neighbours& beside) {
+std::vector<std::string> parent_paths(Store& file, Neighbours& beside) {
+  std::vector<std::string> paths;
   switch (recognise_form(file)) {
     case Form::qcow2:
-      if (const std::string name = qcow2::read_backing_name(file); !name.empty()) return {name};
-      return {};
+      paths = {qcow2::read_backing_name(file)};
+      break;
     case Form::vdi:
-      if (const std::string path = vdi::find_parent(file, beside); !path.empty()) return {path};
+      // It was looked for, and is a path already.
+      if (std::string path = vdi::find_parent(file, beside); !path.empty()) return {path};
       return {};
     case Form::vmdk:
-      return vmdk::parent_names(file);
+      paths = vmdk::parent_names(file);
+      break;
     case Form::vhd:
-      return vhd::parent_names(file);
+      paths = vhd::parent_names(file);
+      break;
     case Form::vhdx:
-      return vhdx::parent_names(file);
+      paths = vhdx::parent_names(file);
+      break;
     case Form::raw:
       break;
   }
-  return {};
+  std::erase(paths, std::string());
+  for (std::string& path : paths) path = path_beside(file.name(), path);
+  return paths;
+}
+
+namespace {
+
+std::string identity_text(Form form, const std::optional<Uuid>& id) {
+  if (!id || is_zero(*id)) return {};
+  return std::string(form_name(form)) + " " + guid_text(*id);
+}
+
+}  // namespace
+
+std::string identity_of(Store& file) {
+  switch (recognise_form(file)) {
+    case Form::vdi:
+      return identity_text(Form::vdi, vdi::identity(file));
+    case Form::vhd:
+      return identity_text(Form::vhd, vhd::identity(file));
+    case Form::vhdx:
+      return identity_text(Form::vhdx, vhdx::content_identity(file));
+    default:
+      return {};
+  }
+}
+
+std::string parent_identity_of(Store& file) {
+  switch (recognise_form(file)) {
+    case Form::vdi:
+      return identity_text(Form::vdi, vdi::parent_identity(file));
+    case Form::vhd:
+      return identity_text(Form::vhd, vhd::parent_identity(file));
+    case Form::vhdx:
+      if (const std::string linkage = vhdx::parent_linkage(file); !linkage.empty())
+        return std::string(form_name(Form::vhdx)) + " " + linkage;
+      return {};
+    default:
+      return {};
+  }
 }
 
 }  // namespace jh

@@ -170,12 +170,19 @@ struct FilesystemKind {
   bool audited = false;      // opening gives a Filesystem, unless something is in the way
   bool resizable = false;    // which can become larger and smaller
   bool holds_files = false;  // what room is usually meant for
+  bool only_grows = false;   // it cannot be made smaller, by us
   bool (*recognise)(Store& place) = nullptr;
   /// Never throws for what it finds: trouble becomes a blocker.
   OpenedFilesystem (*open)(Store& place) = nullptr;
   /// What its superblock alone says, and stays true while it is mounted: label, uuid, its size
   /// where a driver cannot be asked for it, and why a driver could not make it larger (blockers).
   void (*while_mounted)(Store& place, FilesystemFacts& facts) = nullptr;
+  /// How long it says to be, by its superblock alone and whatever its place holds; 0: it does not
+  /// say. Throws damaged for numbers that cannot be.
+  std::uint64_t (*claimed_size)(Store& place) = nullptr;
+  /// Whether a guest's saved memory lies where these are the first bytes: of such a place, or of a
+  /// file that is used like one. Null: no guest sleeps in this kind.
+  bool (*holds_saved_system)(ConstByteSpan head) = nullptr;
   /// Of resizable kinds: for a change, on a stage. Throws damaged, unsupported.
   std::unique_ptr<Filesystem> (*open_to_change)(Store& place) = nullptr;
   /// Puts a filesystem that was not cleanly unmounted in order; null: there is nothing to do.

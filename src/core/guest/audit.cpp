@@ -94,6 +94,11 @@ std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Pr
     const std::uint64_t below = findings.count();
     if (disk.trouble) findings.add(disk.path, disk.trouble->what());
     if (disk.table) disk.table->audit(disk.container->disk(), findings);
+    if (disk.table && facts.sector_size != 0 &&
+        facts.sector_size != disk.table->facts().sector_size)
+      findings.add(disk.path, fmt::format("the partition table counts sectors of {} bytes, and the "
+                                          "image says that the disk has sectors of {}",
+                                          disk.table->facts().sector_size, facts.sector_size));
     if (disk.table || disk.trouble) {
       const bool sound = findings.count() == below;
       verdicts.push_back({disk.path + ": partition table", sound ? "sound" : "damaged",

@@ -11,12 +11,16 @@ enum class ContentKind {
   physical_volume,
   encrypted,
   logical_partitions,  // an extended partition: they are in it
+  array_member,        // a part of a mirror, a stripe or a cache: another layer shows through it
   unknown,
 };
 
 struct Content : FilesystemFacts {
   ContentKind kind = ContentKind::unknown;
   const FilesystemKind* filesystem_kind = nullptr;  // null: it is none
+  /// How far it says to reach, when that is more than its place has: what lies behind the place
+  /// may be its data.
+  std::optional<Bytes> claims;
   /// When the guest did not shut down properly: the filesystem as its journal makes it, in memory,
   /// and what that takes.
   std::unique_ptr<ScratchStore> at_rest;
@@ -51,6 +55,10 @@ inline void update_partition_start(Store& moved, const FilesystemKind* kind, Sec
   if (kind != nullptr && kind->begin_elsewhere != nullptr)
     kind->begin_elsewhere(moved, from.value(), to.value());
 }
+
+/// Notes that `content` says to reach this far in a place of this size; nothing happens where it
+/// fits.
+void note_claim(Content& content, std::uint64_t reach, Bytes place_size);
 
 /// Looks at a place; never throws for what it finds there (trouble becomes a blocker).
 Content recognise_content(Store& place);

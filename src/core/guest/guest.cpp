@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <charconv>
 
+#include "core/array/member.h"
+#include "core/base/shell_word.h"
 #include "core/base/uuid.h"
 
 namespace jh {
@@ -32,8 +34,9 @@ Guest::Guest(const std::vector<Image>& images, std::uint32_t sector_size, const 
   for (const Image& image : images)
     open_disk(image, image.sector_size == 0 ? sector_size : image.sector_size);
   open_groups();
-  read_fstab();
+  Filesystem* root = read_fstab();
   read_letters();
+  if (!is_running()) find_saved_systems(root);
 }
 
 void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
@@ -56,7 +59,9 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
     return;
   }
   try {
-    disk.table = open_table(disk.container->disk(), sector_size);
+    // Of an array of whole disks the table shows through, but it is not this disk's.
+    if (!array::recognise(disk.container->disk()))
+      disk.table = open_table(disk.container->disk(), sector_size);
   } catch (const Error& error) {
     disk.trouble = error;
     disks_.push_back(std::move(disk));
@@ -157,7 +162,32 @@ void Guest::open_groups() {
       content.used = group.bytes(extents - free);
       content.state = group.open.blockers().empty() ? "clean" : "not to be changed";
     }
-    open_volumes(groups_.size() - 1);
+    try {
+      open_volumes(groups_.size() - 1);
+    } catch (const Error& error) {
+      if (error.status() == Status::io) throw;
+      // What one group says that cannot be is no matter of the others.
+      group.volumes.clear();
+      group.open.group.volumes.clear();
+      group.open.group.blockers.push_back(error.within("group " + group.open.group.name));
+    }
+  }
+  for (std::size_t i = 0; i < places.size(); ++i) note_device_claim(*places[i], *stores[i]);
+}
+
+// What its label, its areas and its group say, as far as they can be read.
+void Guest::note_device_claim(Place& place, Store& store) const {
+  try {
+    std::uint64_t reach = lvm::claimed_size(lvm::read_device(store));
+    std::size_t pv = 0;
+    if (const VolumeGroup* group = group_on(place, pv)) {
+      const lvm::Group& facts = group->open.group;
+      reach = std::max(reach, checked_add(facts.pvs[pv].data_start,
+                                          checked_mul(facts.pvs[pv].extents, facts.extent_size)));
+    }
+    note_claim(place.content, reach, place.size);
+  } catch (const Error& error) {
+    if (error.status() == Status::io) throw;  // else its trouble is noted already
   }
 }
 
@@ -185,6 +215,42 @@ void Guest::open_volumes(std::size_t index) {
       place.content.state = volume.plain() ? "incomplete" : "left as it is";
     }
     group.volumes.push_back(std::move(place));
+  }
+}
+
+bool can_get_end_back(const Guest& guest, const Place& place) {
+  if (!place.content.claims || !place.partition) return false;
+  const PartitionTable& table = *guest.disks()[place.disk].table;
+  return to_bytes(table.reach(*place.partition) - place.partition->first,
+                  table.facts().sector_size) >= *place.content.claims;
+}
+
+void check_claims(const Guest& guest, std::size_t disk, const Place* but) {
+  const auto check = [&](const Place& place) {
+    if (!place.content.claims || &place == but) return;
+    const std::string name = guest.name_of(place);
+    std::string images;
+    for (const Disk& each : guest.disks()) images += " " + shell_word(each.path);
+    throw Error(Status::damaged,
+                fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
+                            "behind it may be its data",
+                            place.content.name, name, human(*place.content.claims), name,
+                            human(place.size)),
+                guest.disks()[place.disk].path + ", " + name,
+                can_get_end_back(guest, place)
+                    ? "put its end back first:\n  juneheath grow" + images + " --give " +
+                          shell_word(name)
+                    : "put the end of its place back to where it was, from a backup of the table "
+                      "or of the volume group's metadata")
+        .because(Reason::beyond_place);
+  };
+  for (const Place& place : guest.disks()[disk].places) check(place);
+  for (const VolumeGroup& group : guest.groups()) {
+    const bool here = std::any_of(
+        group.devices.begin(), group.devices.end(),
+        [&](const Place* device) { return device != nullptr && device->disk == disk; });
+    if (here)
+      for (const Place& volume : group.volumes) check(volume);
   }
 }
 

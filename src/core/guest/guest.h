@@ -113,6 +113,9 @@ class Guest {
   bool is_running() const { return running_ != nullptr; }
   const std::string& hostname() const { return hostname_; }
   const std::vector<FstabEntry>& fstab() const { return fstab_; }
+  /// Where the guest sleeps, each with what to do about it. Its memory holds the truth of all its
+  /// filesystems: while it is asleep nothing of it may be changed, wherever it lies.
+  const std::vector<Error>& asleep() const { return asleep_; }
 
   /// "p3", or "2:p3" when the guest has several disks; "disk" for a disk without a table;
   /// "group/volume".
@@ -127,9 +130,12 @@ class Guest {
   void look_into(Place& place, const std::string& volume) const;
   void open_groups();
   void open_volumes(std::size_t index);
+  void note_device_claim(Place& place, Store& store) const;
   std::vector<Place*> all_places();
-  void read_fstab();
+  Filesystem* read_fstab();
   void read_letters();
+  void find_saved_systems(Filesystem* root);
+  void note_asleep(const Place& place, const std::string& what);
   bool matches(const Place& place, const FstabEntry& entry) const;
   bool matches(const Place& place, const DriveLetter& letter) const;
   bool matches_volume(const Place& place, const std::string& device) const;
@@ -141,6 +147,19 @@ class Guest {
   bool lists_lvm_devices_ = false;
   std::vector<FstabEntry> fstab_;
   std::string hostname_;
+  std::vector<Error> asleep_;
 };
+
+/// Throws refused where the guest sleeps: then none of its layers may be changed, on any of its
+/// disks, nor a copy of it be made that would run in its place.
+void check_awake(const Guest& guest);
+
+/// Whether the end of a partition, which what is in it reaches behind, could be put back.
+bool can_get_end_back(const Guest& guest, const Place& place);
+
+/// Throws damaged where something on this disk, or on a volume of a group that it is a part of,
+/// says that it reaches behind its place: what looks free there may be its data. `but`: not of
+/// this place.
+void check_claims(const Guest& guest, std::size_t disk, const Place* but = nullptr);
 
 }  // namespace jh

@@ -11,6 +11,7 @@ bool looks_like_disk(const Guest& guest) {
   return std::any_of(disk.places.begin(), disk.places.end(), [](const Place& place) {
     return place.content.kind == ContentKind::filesystem ||
            place.content.kind == ContentKind::physical_volume ||
+           place.content.kind == ContentKind::array_member ||
            place.content.kind == ContentKind::encrypted;
   });
 }
@@ -35,6 +36,9 @@ std::vector<std::string> files_below(const std::vector<std::string>& paths) {
     if (error) io_failed("the folder cannot be read: " + error.message(), path);
     for (; walk != files::recursive_directory_iterator(); walk.increment(error)) {
       if (error) io_failed("the folder cannot be read: " + error.message(), path);
+      // An image that is being made is none yet.
+      if (walk->is_directory(error) && walk->path().string().ends_with(".juneheath.new"))
+        walk.disable_recursion_pending();
       if (walk->is_symlink(error) || !walk->is_regular_file(error)) continue;
       add(walk->path());
     }

@@ -64,7 +64,7 @@ bool is_set_aside(const Place& place) {
 }  // namespace
 
 // The root filesystem is the one that holds an fstab; the first such counts.
-void Guest::read_fstab() {
+Filesystem* Guest::read_fstab() {
   const std::vector<Place*> changeable = all_places();
   Place* root = nullptr;
   for (Place* place : changeable) {
@@ -104,6 +104,7 @@ void Guest::read_fstab() {
     root->mount_points.insert(root->mount_points.begin(), "/");
   for (Place* place : changeable)
     if (has_root(place)) place->is_system = true;
+  return root == nullptr ? nullptr : root->content.filesystem.get();
 }
 
 std::vector<Place*> Guest::all_places() {

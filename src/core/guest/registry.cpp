@@ -14,7 +14,7 @@ constexpr std::uint32_t most_entries = 65536;  // of one list, or values of one 
 
 class Hive {
  public:
-  explicit Hive(Store& store) : store_(store) {
+  explicit Hive(Store& store) : store_(store), visits_(store.size() / least_cell) {
     if (store.size() < bins_at || !holds(store, 0, "regf")) damaged("it is no hive", hive_place);
   }
   std::uint32_t root() { return read_as<Le32>(store_, 0x24).value(); }
@@ -82,6 +82,8 @@ class Hive {
     if (width == 4 && kind != "li" && kind != "ri") damaged("a list of keys is none", hive_place);
     const Buffer list = cell(at, 4 + width * count, 4 + width * count);
     for (std::uint32_t i = 0; i < count && !done_; ++i) {
+      // Each entry leads to a cell of its own: there are no more than the hive has room for.
+      if (visits_-- == 0) damaged("its lists name more keys than it can hold", hive_place);
       const std::uint32_t next = u32(list, 4 + width * i);
       if (kind == "ri") {
         walk_list(next, visit, depth + 1);
@@ -94,7 +96,10 @@ class Hive {
     }
   }
 
+  static constexpr std::uint64_t least_cell = 8;
+
   Store& store_;
+  std::uint64_t visits_;
   bool done_ = false;
 };
 

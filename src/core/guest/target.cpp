@@ -7,13 +7,19 @@
 #include <charconv>
 
 #include "core/base/uuid.h"
+#include "core/lvm/mapper_name.h"
 
 namespace jh {
 namespace {
 
 Amount parse_amount(const std::string& text) {
   if (text == "rest") return {};
-  if (!text.ends_with('%')) return {Amount::Kind::size, parse_size(text), 0};
+  if (!text.ends_with('%')) {
+    const Bytes size = parse_size(text);
+    if (size == Bytes(0))
+      wrong_usage("an amount of nothing", "use a size greater than zero, a percentage, or rest");
+    return {Amount::Kind::size, size, 0};
+  }
   const std::string number = text.substr(0, text.size() - 1);
   const std::size_t point = number.find('.');
   std::string decimals = point == std::string::npos ? "" : number.substr(point + 1);
@@ -52,8 +58,24 @@ bool fits(const Guest& guest, const Place& place, const std::string& target) {
                 std::string{static_cast<char>(std::toupper(static_cast<unsigned char>(target[0]))),
                             ':'}) != place.mount_points.end())
     return true;
+  // As the guest's own tools call a volume.
+  if (place.volume) {
+    const lvm::Group& group = guest.group_of(place).open.group;
+    const lvm::Volume& volume = guest.volume_of(place);
+    if (target == "/dev/" + group.name + "/" + volume.name ||
+        target == "/dev/mapper/" + lvm::mapper_name(group.name, volume.name))
+      return true;
+  }
   // With several disks, "p3" may still be meant when only one of them has a third partition.
   return place.partition && fmt::format("p{}", place.partition->number) == target;
+}
+
+// A name alone: of a volume, or of a group, whose physical volumes are meant.
+bool fits_bare_name(const Guest& guest, const Place& place, const std::string& target) {
+  if (place.volume) return guest.volume_of(place).name == target;
+  std::size_t pv = 0;
+  const VolumeGroup* group = guest.group_on(place, pv);
+  return group != nullptr && group->open.group.name == target;
 }
 
 }  // namespace
@@ -95,6 +117,9 @@ const Place* find_target(const Guest& guest, const std::string& target) {
   std::vector<const Place*> found;
   for (const Place* place : guest.places())
     if (fits(guest, *place, target)) found.push_back(place);
+  if (found.empty())
+    for (const Place* place : guest.places())
+      if (fits_bare_name(guest, *place, target)) found.push_back(place);
   if (found.size() == 1) return found.front();
   if (found.empty())
     refuse(fmt::format("this guest has no \"{}\"", target), {}, "it has: " + list_targets(guest));

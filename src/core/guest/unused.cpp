@@ -22,6 +22,12 @@ class Finder {
       found_.kept.push_back(disk.path + ": " + disk.trouble->what());
       return std::move(found_);
     }
+    try {
+      check_claims(guest_, disk_);
+    } catch (const Error& error) {
+      found_.kept.push_back(error.where() + ": " + error.what());
+      return std::move(found_);
+    }
     for (const Place& place : disk.places) {
       std::size_t pv = 0;
       if (place.content.kind == ContentKind::logical_partitions) continue;

@@ -13,11 +13,12 @@ namespace {
 
 class LiveWorker {
  public:
-  LiveWorker(const RunningSystem& before, const Plan& plan, const Notes& notes,
-             const LookAgain& look_again, Progress& progress)
-      : before_(before),
-        guest_(before.guest()),
-        plan_(plan),
+  LiveWorker(const LiveWork& work, const Notes& notes, const LookAgain& look_again,
+             Progress& progress)
+      : before_(work.before),
+        guest_(before_.guest()),
+        plan_(work.plan),
+        new_disks_(work.new_disks),
         notes_(notes),
         look_again_(look_again),
         progress_(progress) {}
@@ -44,11 +45,22 @@ class LiveWorker {
     return disk.table ? disk.table->facts().sector_size : disk.sector_size;
   }
 
-  void carry_out(const Step& step, const step::CreateDisk& work) {
-    const std::size_t index = step.where.disk;
-    const auto store = kernel().open(before_.disk(index).path, /*to_change=*/true);
-    make_table(*store, work.table, sector_size(index));
-    store->flush();
+  // Null: the disk was there before.
+  const NewDisk* new_disk(const Step& step) const {
+    for (const NewDisk& disk : new_disks_)
+      if (disk.path == before_.disk(step.where.disk).path) return &disk;
+    return nullptr;
+  }
+  // Exactly what the note says: so a run that is cut off here can be told from anything else.
+  void write_new(const NewDisk& disk, const NewDisk::Sectors& sectors) {
+    const auto store = kernel().open(disk.path, /*to_change=*/true);
+    write_sectors(*store, sectors);
+  }
+
+  void carry_out(const Step& step, const step::CreateDisk&) {
+    const NewDisk* fresh = new_disk(step);
+    ensure(fresh != nullptr, "what is written on a new disk is known before");
+    write_new(*fresh, fresh->table);
   }
   void carry_out(const Step& step, const step::RepairTable&) {
     on_table(step, [](Store& store, PartitionTable& table) {
@@ -67,6 +79,7 @@ class LiveWorker {
     });
   }
   void carry_out(const Step& step, const step::CreatePartition& work) {
+    if (const NewDisk* fresh = new_disk(step)) return write_new(*fresh, fresh->whole);
     on_table(step, [&](Store& store, PartitionTable& table) {
       table.cover_disk(store);
       table.create(store, work.partition, random_guid());
@@ -212,12 +225,13 @@ class LiveWorker {
     io_failed(fmt::format("after \"{}\" the kernel says {}, and not {}", step.action,
                           spelled_out(found), spelled_out(step.to)),
               step.layer,
-              "look into the system's log; nothing was lost, and this can be run again");
+              "look into the system's log; then run this again");
   }
 
   const RunningSystem& before_;
   const Guest& guest_;
   const Plan& plan_;
+  const std::vector<NewDisk>& new_disks_;
   const Notes& notes_;
   const LookAgain& look_again_;
   Progress& progress_;
@@ -232,10 +246,11 @@ bool is_of_groups(const Step& step) {
 
 }  // namespace
 
-bool carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
-                    const LookAgain& look_again, const OthersFirst& others_first,
-                    Progress& progress, const std::function<void(const Step&)>& done) {
-  LiveWorker worker(before, plan, notes, look_again, progress);
+bool carry_out_live(const LiveWork& work, const Notes& notes, const LookAgain& look_again,
+                    const OthersFirst& others_first, Progress& progress,
+                    const std::function<void(const Step&)>& done) {
+  LiveWorker worker(work, notes, look_again, progress);
+  const Plan& plan = work.plan;
   bool begun = false;
   bool told = false;
   for (const Step& step : plan.steps) {

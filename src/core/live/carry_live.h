@@ -17,6 +17,10 @@ struct TablesKept {
 /// Keeps tables and LVM metadata of all that a plan touches, durable on return. Throws io.
 TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std::string& folder);
 
+/// Once the change is done: the tables stay where they are kept, and nothing offers to put them
+/// back.
+void end_put_back(TablesKept& kept);
+
 /// How the system is looked at again after a step.
 using LookAgain = std::function<std::unique_ptr<RunningSystem>()>;
 
@@ -24,13 +28,20 @@ using LookAgain = std::function<std::unique_ptr<RunningSystem>()>;
 /// a group.
 using OthersFirst = std::function<bool()>;
 
+/// What is to be done, and what it will write on disks that it takes.
+struct LiveWork {
+  const RunningSystem& before;
+  const Plan& plan;
+  std::vector<NewDisk> new_disks{};
+};
+
 /// Carries out the steps in order. After each the kernel is asked, and what it says compared with
 /// the plan. Throws io (a step failed; the system is sound, and a second run does the rest).
 /// `others_first` is called when partitions have become larger and no metadata says so yet; when it
 /// says no, the rest of the plan is not done, and false comes back. `done`: told of each step when
 /// it is done.
-bool carry_out_live(const RunningSystem& before, const Plan& plan, const Notes& notes,
-                    const LookAgain& look_again, const OthersFirst& others_first,
-                    Progress& progress, const std::function<void(const Step&)>& done);
+bool carry_out_live(const LiveWork& work, const Notes& notes, const LookAgain& look_again,
+                    const OthersFirst& others_first, Progress& progress,
+                    const std::function<void(const Step&)>& done);
 
 }  // namespace jh::live

@@ -1,6 +1,7 @@
 // What the tables were before a change, kept beside each other, with a script that puts them back.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <set>
 
@@ -20,7 +21,20 @@ class Keeper {
         "#!/bin/sh\n"
         "# Tables and volume metadata as they were before a change of the running system.\n"
         "# Only before anything has used the new room: what lies there would be lost.\n"
-        "set -eu\ncd \"$(dirname \"$0\")\"\n";
+        "set -eu\ncd \"$(dirname \"$0\")\"\n"
+        "same() {  # NODE SECTORS: as long as it was, as the kernel has it\n"
+        "  now=$(cat \"/sys/class/block/$1/size\" 2>/dev/null || echo gone)\n"
+        "  [ \"$now\" = \"$2\" ] && return 0\n"
+        "  echo \"nothing was put back: $1 had $2 sectors before the change, and has $now now;"
+        " what has used the new room would be lost\" >&2\n"
+        "  exit 1\n}\n";
+  }
+
+  // What stands on the tables must still be as it was when they are put back.
+  void check(const std::string& node, std::uint64_t size) {
+    std::string name = files::path(node).lexically_relative("/dev").string();
+    std::replace(name.begin(), name.end(), '/', '!');
+    checks_ += fmt::format("same {} {}\n", shell_word(name), size / 512);
   }
 
   void keep(const std::string& device, const Ranges& places) {
@@ -32,7 +46,7 @@ class Keeper {
           fmt::format("{}-{}.bin", files::path(device).filename().string(), ++number);
       const std::uint64_t length = std::min(end, store->size()) - start;
       write_new_file((files::path(folder_) / name).string(), read_buffer(*store, start, length));
-      script_ += fmt::format("dd if={} of={} bs=512 seek={} conv=notrunc,fsync status=none\n",
+      puts_ += fmt::format("dd if={} of={} bs=512 seek={} conv=notrunc,fsync status=none\n",
                              shell_word(name), shell_word(device), start / 512);
     }
   }
@@ -41,7 +55,8 @@ class Keeper {
   std::string finish() {
     if (kept_.empty()) return {};
     const std::string path = (files::path(folder_) / "put-back").string();
-    write_new_file(path, {reinterpret_cast<const std::uint8_t*>(script_.data()), script_.size()});
+    const std::string text = script_ + checks_ + puts_;
+    write_new_file(path, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     return "sh " + shell_word(path);
   }
 
@@ -49,6 +64,8 @@ class Keeper {
   const RunningSystem& system_;
   std::string folder_;
   std::string script_;
+  std::string checks_;
+  std::string puts_;
   std::set<std::string> kept_;
 };
 
@@ -83,7 +100,29 @@ TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std:
       if (group.devices[pv] != nullptr && group.open.members[pv])
         keeper.keep(system.path_of(*group.devices[pv]), places_of(group.open.members[pv]->device));
   }
+  for (std::size_t i = 0; i < guest.disks().size(); ++i)
+    for (const Place& place : guest.disks()[i].places) {
+      const KernelPartition* known =
+          place.partition ? system.partition(i, place.partition->number) : nullptr;
+      const bool changes = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+        return step.where == where_is(guest, place) &&
+               (step.is<step::GrowPartition>() || step.is<step::TellPartition>());
+      });
+      if (known != nullptr && changes) keeper.check(known->path, known->size);
+    }
+  for (const VolumeGroup& group : guest.groups()) {
+    if (!plan.changes(group)) continue;
+    for (const Place& volume : group.volumes)
+      if (const MappedDevice* device = system.mapped(group, guest.volume_of(volume)))
+        keeper.check(device->path, device->size);
+  }
   return {folder, keeper.finish()};
+}
+
+void end_put_back(TablesKept& kept) {
+  std::error_code ignored;
+  files::remove(files::path(kept.folder) / "put-back", ignored);
+  kept.command.clear();
 }
 
 }  // namespace jh::live

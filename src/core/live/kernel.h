@@ -40,6 +40,8 @@ struct KernelDisk {
   bool read_only = false;
   bool can_rescan = false;
   bool is_file = false;  // a file of this system, looped: meant only when it is named
+  std::string identity;  // serial or world-wide name; else its number since this start
+  std::string trouble;   // why it can be neither looked at nor changed; empty: it can
   std::vector<std::string> holders;
   std::vector<KernelPartition> partitions;
 };
@@ -68,6 +70,8 @@ struct Mount {
   std::string kind;    // "ext4"
   std::string source;  // "/dev/mapper/station-var"
   bool read_only = false;
+  std::uint64_t number = 0;  // that the kernel gives it
+  bool hidden = false;  // what its point leads to is another one, mounted over it
 };
 
 struct SwapInUse {
@@ -92,6 +96,15 @@ class Kernel {
   Kernel& operator=(const Kernel&) = delete;
   virtual ~Kernel() = default;
 
+  /// Held until it goes.
+  class Lock {
+   public:
+    Lock() = default;
+    Lock(const Lock&) = delete;
+    Lock& operator=(const Lock&) = delete;
+    virtual ~Lock() = default;
+  };
+
   // What it says. Throws io.
   virtual std::vector<KernelDisk> disks() = 0;
   virtual std::vector<MappedDevice> mapped() = 0;
@@ -106,6 +119,9 @@ class Kernel {
   virtual std::string lacks_rights() = 0;
   /// The number of the device at a path; nothing: there is none.
   virtual std::optional<DeviceNumber> device_at(const std::string& path) = 0;
+
+  /// Holds a disk as nobody else does, until the lock goes. Throws refused when somebody has it.
+  virtual std::unique_ptr<Lock> claim(const KernelDisk& disk) = 0;
 
   // The bytes of a device, as they are on it: nothing older that the system keeps of them.
   virtual std::unique_ptr<Store> open(const std::string& path, bool to_change) = 0;
@@ -126,15 +142,7 @@ class Kernel {
   virtual void swap_off(const std::string& path) = 0;
   virtual void swap_on(const std::string& path, int priority) = 0;
 
-  /// Held until it goes. Waits for others.
-  class Lock {
-   public:
-    Lock() = default;
-    Lock(const Lock&) = delete;
-    Lock& operator=(const Lock&) = delete;
-    virtual ~Lock() = default;
-  };
-  /// The lock that the system's own volume tools take: of a group, or of all physical volumes
+  /// The lock that the system's own volume tools take, for which it waits: of a group, or of all physical volumes
   /// (empty).
   virtual std::unique_ptr<Lock> lock_group(const std::string& group) = 0;
 };

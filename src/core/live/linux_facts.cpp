@@ -9,6 +9,7 @@
 #include <charconv>
 #include <filesystem>
 #include <fstream>
+#include <functional>
 #include <sstream>
 
 #include "core/live/linux_kernel.h"
@@ -70,6 +71,34 @@ std::string unescaped(const std::string& word) {
   return out;
 }
 
+// What the disk says of itself, or else which one it was since this system was started.
+std::string identity_of_disk(const files::path& folder) {
+  for (const char* place : {"wwid", "device/wwid", "device/serial", "serial"}) {
+    std::string text = line_of(folder / place);
+    while (!text.empty() && text.back() == ' ') text.pop_back();
+    if (!text.empty()) return text;
+  }
+  return "number " + line_of(folder / "diskseq") + " since start " +
+         line_of("/proc/sys/kernel/random/boot_id");
+}
+
+// A loop device that shows a disk, or a part of one, holds it.
+void add_loops(std::vector<KernelDisk>& disks,
+               const std::function<std::optional<DeviceNumber>(const std::string&)>& device_at) {
+  for (const std::string& name : names_in("/sys/block")) {
+    const std::string behind =
+        line_of(files::path("/sys/block") / name / "loop" / "backing_file");
+    if (behind.empty()) continue;
+    const auto device = device_at(behind);
+    if (!device) continue;
+    for (KernelDisk& disk : disks) {
+      if (disk.device == *device) disk.holders.push_back(name);
+      for (KernelPartition& partition : disk.partitions)
+        if (partition.device == *device) partition.holders.push_back(name);
+    }
+  }
+}
+
 constexpr std::uint64_t sysfs_unit = 512;  // sysfs counts in these, whatever the disk has
 
 // The kernel's own, and what is built of others: they are no disks of this system.
@@ -82,6 +111,12 @@ bool is_no_disk(const std::string& name, const files::path& folder) {
 
 }  // namespace
 
+// A "/" in a device's name is a "!" in the kernel's folders.
+std::string node_named(std::string name) {
+  std::replace(name.begin(), name.end(), '!', '/');
+  return "/dev/" + name;
+}
+
 std::vector<KernelDisk> LinuxKernel::disks() {
   std::vector<KernelDisk> all;
   const files::path root = "/sys/block";
@@ -90,8 +125,11 @@ std::vector<KernelDisk> LinuxKernel::disks() {
     if (is_no_disk(name, folder)) continue;
     KernelDisk disk;
     disk.name = name;
-    disk.path = "/dev/" + name;
+    disk.path = node_named(name);
     disk.device = device_in(line_of(folder / "dev"));
+    if (line_of(folder / "hidden") == "1" || line_of(folder / "dev").empty())
+      disk.trouble = "it is one of several paths to a disk, and has no device of its own";
+    disk.identity = identity_of_disk(folder);
     disk.size = number_in(line_of(folder / "size")) * sysfs_unit;
     disk.sector_size =
         static_cast<std::uint32_t>(number_in(line_of(folder / "queue/logical_block_size")));
@@ -104,7 +142,7 @@ std::vector<KernelDisk> LinuxKernel::disks() {
       if (!files::exists(part / "partition")) continue;
       KernelPartition partition;
       partition.number = static_cast<std::uint32_t>(number_in(line_of(part / "partition")));
-      partition.path = "/dev/" + inside;
+      partition.path = node_named(inside);
       partition.device = device_in(line_of(part / "dev"));
       partition.start = number_in(line_of(part / "start")) * sysfs_unit;
       partition.size = number_in(line_of(part / "size")) * sysfs_unit;
@@ -113,6 +151,7 @@ std::vector<KernelDisk> LinuxKernel::disks() {
     }
     all.push_back(std::move(disk));
   }
+  add_loops(all, [this](const std::string& path) { return device_at(path); });
   std::sort(all.begin(), all.end(),
             [](const KernelDisk& a, const KernelDisk& b) { return before(a.name, b.name); });
   return all;
@@ -172,6 +211,7 @@ std::vector<Mount> parse_mounts(const std::string& text) {
     const auto dash = std::find(fields.begin(), fields.end(), "-");
     if (dash - fields.begin() < 6 || fields.end() - dash < 4) continue;
     Mount mount;
+    mount.number = number_in(fields[0]);
     mount.device = device_in(fields[2]);
     mount.point = unescaped(fields[4]);
     mount.kind = dash[1];
@@ -209,8 +249,29 @@ std::vector<SwapInUse> parse_swaps(const std::string& text) {
   return all;
 }
 
+namespace {
+
+// The number of the mount that a path leads to; nothing: the kernel does not say.
+std::optional<std::uint64_t> mount_at(const std::string& point) {
+  const int fd = ::open(point.c_str(), O_PATH | O_CLOEXEC);
+  if (fd < 0) return std::nullopt;
+  std::ifstream info(fmt::format("/proc/self/fdinfo/{}", fd));
+  std::optional<std::uint64_t> found;
+  for (std::string key, value; info >> key >> value;)
+    if (key == "mnt_id:") found = number_in(value);
+  ::close(fd);
+  return found;
+}
+
+}  // namespace
+
 std::vector<Mount> LinuxKernel::mounts() {
-  return parse_mounts(read_text("/proc/self/mountinfo", 16U << 20).value_or(""));
+  std::vector<Mount> all = parse_mounts(read_text("/proc/self/mountinfo", 16U << 20).value_or(""));
+  for (Mount& mount : all) {
+    const auto reached = mount_at(mount.point);
+    mount.hidden = reached && *reached != mount.number;
+  }
+  return all;
 }
 
 std::vector<SwapInUse> LinuxKernel::swaps() {

@@ -29,7 +29,7 @@ namespace {
 
 [[noreturn]] void failed(const std::string& what, const std::string& where) {
   io_failed(fmt::format("{}: {}", what, std::strerror(errno)), where,
-            "look into the system's log; nothing was lost, and this can be run again");
+            "look into the system's log; then run this again");
 }
 
 class Descriptor {
@@ -37,6 +37,7 @@ class Descriptor {
   Descriptor(const std::string& path, int flags) : fd_(::open(path.c_str(), flags | O_CLOEXEC)) {
     if (fd_ < 0) failed("it cannot be opened", path);
   }
+  explicit Descriptor(int fd) : fd_(fd) {}
   Descriptor(const Descriptor&) = delete;
   Descriptor& operator=(const Descriptor&) = delete;
   ~Descriptor() { ::close(fd_); }
@@ -158,7 +159,7 @@ std::string node_of(const DeviceNumber& device) {
   std::error_code error;
   const files::path link = files::read_symlink("/sys/dev/block/" + device.text(), error);
   const std::string name = link.filename().string();
-  if (files::exists("/dev/" + name)) return "/dev/" + name;
+  if (const std::string node = node_named(name); files::exists(node)) return node;
   std::ifstream file("/sys/block/" + name + "/dm/name");
   std::string mapped;
   std::getline(file, mapped);
@@ -211,9 +212,16 @@ class FileLock final : public Kernel::Lock {
       if (fd_ < 0) failed("the lock of the volume tools cannot be taken", path_);
       struct stat own {};
       struct stat named {};
-      if (::flock(fd_, LOCK_EX) == 0 && ::fstat(fd_, &own) == 0 &&
-          ::stat(path_.c_str(), &named) == 0 && own.st_ino == named.st_ino &&
-          own.st_dev == named.st_dev)
+      int result = ::flock(fd_, LOCK_EX);
+      while (result != 0 && errno == EINTR) result = ::flock(fd_, LOCK_EX);
+      if (result != 0) {
+        const int error = errno;
+        ::close(fd_);
+        errno = error;
+        failed("the lock of the volume tools cannot be taken", path_);
+      }
+      if (::fstat(fd_, &own) == 0 && ::stat(path_.c_str(), &named) == 0 &&
+          own.st_ino == named.st_ino && own.st_dev == named.st_dev)
         return;
       ::close(fd_);
     }
@@ -230,6 +238,46 @@ class FileLock final : public Kernel::Lock {
 };
 
 }  // namespace
+
+namespace {
+
+// Nobody who asks as filesystems do gets the disk as long as this is there.
+class DiskClaim final : public Kernel::Lock {
+ public:
+  explicit DiskClaim(const std::string& path)
+      : fd_(::open(path.c_str(), O_RDWR | O_EXCL | O_CLOEXEC)) {
+    if (fd_ < 0 && errno == EBUSY)
+      refuse("the disk is in use", path,
+             "only a disk that nobody has is taken; see what holds it, and end that");
+    if (fd_ < 0) failed("it cannot be opened", path);
+  }
+  DiskClaim(const DiskClaim&) = delete;
+  DiskClaim& operator=(const DiskClaim&) = delete;
+  ~DiskClaim() override { ::close(fd_); }
+
+ private:
+  int fd_;
+};
+
+// What a mount's point leads to is looked at again when it is used: something may lie over it now.
+int open_mount(const Mount& mount) {
+  const int fd = ::open(mount.point.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  if (fd < 0) failed("it cannot be opened", mount.point);
+  std::ifstream info(fmt::format("/proc/self/fdinfo/{}", fd));
+  for (std::string key, value; info >> key >> value;)
+    if (key == "mnt_id:" && mount.number != 0 && value != std::to_string(mount.number)) {
+      ::close(fd);
+      refuse("another filesystem is mounted over it by now", mount.point,
+             "mount it at another place too, or unmount what lies over it");
+    }
+  return fd;
+}
+
+}  // namespace
+
+std::unique_ptr<Kernel::Lock> LinuxKernel::claim(const KernelDisk& disk) {
+  return std::make_unique<DiskClaim>(disk.path);
+}
 
 std::unique_ptr<Store> LinuxKernel::open(const std::string& path, bool to_change) {
   if (to_change) return std::make_unique<WrittenStore>(path);
@@ -290,26 +338,38 @@ void LinuxKernel::replace_map(const MappedDevice& device, const std::vector<MapL
     at += whole(line);
   }
   load.send(DM_TABLE_LOAD, "the mapper does not take the new map");
-  MapperCall resume(device, 1024);
-  resume.send(DM_DEV_SUSPEND, "the mapper does not change to the new map");
+  try {
+    MapperCall resume(device, 1024);
+    resume.send(DM_DEV_SUSPEND, "the mapper does not change to the new map");
+  } catch (const Error&) {
+    // The map that was loaded beside the present one is not left for somebody else to change to.
+    try {
+      MapperCall clear(device, 1024);
+      clear.send(DM_TABLE_CLEAR, "the mapper does not drop the map that was not used");
+    } catch (const Error&) {
+      // The first error is the one to tell.
+    }
+    throw;
+  }
 }
 
 MountedSize LinuxKernel::size_of(const Mount& mount) {
   MountedSize found;
   struct statvfs facts {};
-  if (::statvfs(mount.point.c_str(), &facts) != 0) failed("its driver says nothing", mount.point);
+  const Descriptor point(open_mount(mount));
+  if (::fstatvfs(*point, &facts) != 0) failed("its driver says nothing", mount.point);
   found.size = facts.f_blocks * facts.f_frsize;
   found.used = (facts.f_blocks - facts.f_bfree) * facts.f_frsize;
   found.block = facts.f_frsize;
   if (mount.kind == "xfs") {
-    const Descriptor fd(mount.point, O_RDONLY | O_DIRECTORY);
+    const Descriptor fd(open_mount(mount));
     XfsGeometry geometry{};
     if (::ioctl(*fd, xfs_geometry, &geometry) != 0) failed("its driver says nothing", mount.point);
     found.block = geometry.block_size;
     found.used += geometry.data_blocks * geometry.block_size - found.size;  // its log
     found.size = geometry.data_blocks * geometry.block_size;
   } else if (mount.kind == "btrfs") {
-    const Descriptor fd(mount.point, O_RDONLY | O_DIRECTORY);
+    const Descriptor fd(open_mount(mount));
     btrfs_ioctl_fs_info_args all{};
     if (::ioctl(*fd, BTRFS_IOC_FS_INFO, &all) != 0) failed("its driver says nothing", mount.point);
     btrfs_ioctl_dev_info_args device{};
@@ -342,7 +402,7 @@ MountedSize LinuxKernel::size_of(const Mount& mount) {
 }
 
 void LinuxKernel::grow(const Mount& mount, std::uint64_t size) {
-  const Descriptor fd(mount.point, O_RDONLY | O_DIRECTORY);
+  const Descriptor fd(open_mount(mount));
   int result = -1;
   if (mount.kind == "xfs") {
     XfsGeometry geometry{};

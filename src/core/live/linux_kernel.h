@@ -18,6 +18,7 @@ class LinuxKernel final : public Kernel {
   std::string lacks_rights() override;
   std::optional<DeviceNumber> device_at(const std::string& path) override;
 
+  std::unique_ptr<Lock> claim(const KernelDisk& disk) override;
   std::unique_ptr<Store> open(const std::string& path, bool to_change) override;
 
   void rescan(const KernelDisk& disk) override;
@@ -31,6 +32,9 @@ class LinuxKernel final : public Kernel {
   void swap_on(const std::string& path, int priority) override;
   std::unique_ptr<Lock> lock_group(const std::string& group) override;
 };
+
+/// "/dev/cciss/c0d0" for "cciss!c0d0", as the kernel's folders call it.
+std::string node_named(std::string name);
 
 /// Bits of a process's effective capabilities.
 enum class Right : unsigned { administer = 21, use_resources = 24 };

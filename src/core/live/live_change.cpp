@@ -2,12 +2,26 @@
 
 #include <fmt/format.h>
 
+#include <map>
 #include <sstream>
 
 #include "core/plan/content.h"
 
 namespace jh::live {
 namespace {
+
+// By which a layer is known whatever it is called: what is in it, and what it lies in.
+std::string identity_of(const Guest& guest, const Place& place) {
+  if (place.volume)
+    return "volume " + guest.group_of(place).open.group.id + guest.volume_of(place).id;
+  const Disk& disk = guest.disks()[place.disk];
+  std::string text = place.partition ? "partition" : "disk";
+  if (place.partition)
+    text += disk.table->facts().kind == TableKind::gpt
+                ? " " + place.partition->part_uuid
+                : fmt::format(" {} {}", disk.table->facts().id, place.offset.value());
+  return text + " " + place.content.uuid;
+}
 
 // What holds no files, and has only its identity to lose.
 bool is_swap(Store& device) { return recognise_content(device).moves_without_free(); }
@@ -25,6 +39,7 @@ LiveChange::LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to
   ask_for_sizes(kernel_);
   if (to_change) {
     lock();
+    claim_new_disks();
     put_swap_back();
   }
   Prepared prepared = prepare();
@@ -55,21 +70,22 @@ LiveChange::Prepared LiveChange::prepare() {
 bool LiveChange::ask_for_what_is_left(const RunningSystem& system, GrowRequest& request) const {
   const auto note = notes_.get(goal_note);
   if (!note) return true;
+  // By what the layers are, not by what they were called: the same words may mean another by now.
   std::istringstream lines(*note);
-  std::vector<std::pair<std::string, std::uint64_t>> goals;
-  std::string written;
-  for (std::uint64_t size = 0; lines >> size && std::getline(lines >> std::ws, written);)
-    goals.emplace_back(written, size);
+  std::map<std::string, std::uint64_t> goals;
+  std::string identity;
+  for (std::uint64_t size = 0; lines >> size && std::getline(lines >> std::ws, identity);)
+    goals[identity] = size;
   std::vector<Give> left;
   for (Give give : request.gives) {
-    const auto goal = std::find_if(goals.begin(), goals.end(),
-                                   [&](const auto& each) { return each.first == give.written; });
+    const Place* place = find_target(system.guest(), give.target);
+    const auto goal =
+        place == nullptr ? goals.end() : goals.find(identity_of(system.guest(), *place));
     if (goal == goals.end()) {
       left.push_back(give);
       continue;
     }
-    const Place* place = find_target(system.guest(), give.target);
-    const Bytes present = place == nullptr ? Bytes(goal->second) : content_size(*place);
+    const Bytes present = content_size(*place);
     if (present.value() >= goal->second) continue;
     give.amount = {Amount::Kind::size, Bytes(goal->second) - present, 0};
     left.push_back(give);
@@ -88,7 +104,7 @@ std::string LiveChange::goals() const {
     if (place == nullptr || all) continue;
     plan_.for_each<step::GrowContent>([&](const Step& step, const step::GrowContent& work) {
       if (step.where == where_is(system_->guest(), *place))
-        text += fmt::format("{} {}\n", work.size.value(), give.written);
+        text += fmt::format("{} {}\n", work.size.value(), identity_of(system_->guest(), *place));
     });
   }
   return text;
@@ -141,18 +157,53 @@ void LiveChange::put_swap_back() {
   notes_.remove(swap_note);
 }
 
-bool LiveChange::was_begun(const std::string& disk) const {
+// From the look to the end nobody else is to put anything on them. What an earlier run has got into
+// the group is held by that.
+void LiveChange::claim_new_disks() {
+  for (const auto& [path, size] : request_.add_disks)
+    for (const KernelDisk& known : kernel_.disks()) {
+      if (kernel_.device_at(path) != known.device) continue;
+      try {
+        claims_.push_back(kernel_.claim(known));
+      } catch (const Error&) {
+        if (!begun(path)) throw;
+      }
+    }
+}
+
+// The note of an earlier run, where it is of this very disk.
+std::optional<NewDisk> LiveChange::begun(const std::string& disk) const {
   const auto note = notes_.get(disk_note);
+  if (!note) return std::nullopt;
   for (const KernelDisk& known : kernel_.disks())
-    if (note && kernel_.device_at(disk) == known.device)
-      return *note == fmt::format("{} {}", known.path, known.size);
-  return false;
+    if (kernel_.device_at(disk) == known.device)
+      for (const NewDisk& noted : parse_new_disks(*note))
+        if (noted.is(known)) return noted;
+  return std::nullopt;
+}
+
+// What the plan will write on each disk that is taken, an earlier run's where there was one.
+std::vector<NewDisk> LiveChange::new_disks(const RunningSystem& system, const Plan& plan) const {
+  std::vector<NewDisk> all;
+  plan.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition& work) {
+    const Disk& disk = system.guest().disks()[step.where.disk];
+    if (!disk.added) return;
+    const KernelDisk& known = system.disk(step.where.disk);
+    TableKind kind = TableKind::gpt;
+    plan.for_each<step::CreateDisk>([&](const Step& made, const step::CreateDisk& table) {
+      if (made.where.disk == step.where.disk) kind = table.table;
+    });
+    auto earlier = begun(disk.path);
+    all.push_back(earlier ? std::move(*earlier)
+                          : make_new_disk(known, kind, disk.sector_size, work.partition));
+  });
+  return all;
 }
 
 std::unique_ptr<RunningSystem> LiveChange::look(bool with_added) const {
   std::vector<RunningSystem::Added> added;
   if (with_added)
-    for (const auto& [path, size] : request_.add_disks) added.push_back({path, was_begun(path)});
+    for (const auto& [path, size] : request_.add_disks) added.push_back({path, begun(path)});
   return std::make_unique<RunningSystem>(kernel_, request_.images, added);
 }
 
@@ -163,24 +214,36 @@ std::unique_ptr<RunningSystem> LiveChange::look_again() const {
   return std::make_unique<RunningSystem>(kernel_, named);
 }
 
-void LiveChange::carry_out(Progress& progress, const std::function<void(const Step&)>& done) {
-  for (const auto& [path, size] : request_.add_disks)
-    for (const KernelDisk& known : kernel_.disks())
-      if (kernel_.device_at(path) == known.device)
-        notes_.put(disk_note, fmt::format("{} {}", known.path, known.size));
+void LiveChange::carry_out(Progress& progress, const std::function<void(const Step&)>& told) {
+  const std::vector<NewDisk> fresh = new_disks(*system_, plan_);
+  if (!fresh.empty()) notes_.put(disk_note, new_disks_text(fresh));
   if (!notes_.get(goal_note))
     if (const std::string text = goals(); !text.empty()) notes_.put(goal_note, text);
   const LookAgain again = [this] { return look_again(); };
-  const auto others_first = [this] { return others_go_first(); };
-  if (!carry_out_live(*system_, plan_, notes_, again, others_first, progress, done)) {
-    try {
+  bool begun = false;
+  const auto done = [&](const Step& step) {
+    begun = true;
+    // From here on the group holds it, which would not get it from us.
+    if (step.is<step::CommitGroup>()) claims_.clear();
+    told(step);
+  };
+  try {
+    const auto others_first = [this] { return others_go_first(); };
+    if (!carry_out_live({*system_, plan_, fresh}, notes_, again, others_first, progress, done)) {
       const Prepared rest = prepare();
       // It has no partition to tell of any more.
       carry_out_live(
-          *rest.system, rest.plan, notes_, again, [] { return true; }, progress, done);
-    } catch (const Error& error) {
-      throw error.leaving(Left::sound);
+          {*rest.system, rest.plan, new_disks(*rest.system, rest.plan)}, notes_, again,
+          [] { return true; }, progress, done);
     }
+  } catch (const Error& error) {
+    if (begun) throw error.leaving(Left::sound);
+    // Nothing was done that the next run would have to know of.
+    if (error.left() == Left::unchanged || error.left() == Left::unsaid) {
+      notes_.remove(goal_note);
+      if (fresh.empty()) notes_.remove(disk_note);
+    }
+    throw;
   }
   notes_.remove(disk_note);
   notes_.remove(goal_note);

@@ -40,12 +40,15 @@ class LiveChange {
   Prepared prepare();
   bool ask_for_what_is_left(const RunningSystem& system, GrowRequest& request) const;
   std::string goals() const;
-  bool was_begun(const std::string& disk) const;
+  void claim_new_disks();
+  std::optional<NewDisk> begun(const std::string& disk) const;
+  std::vector<NewDisk> new_disks(const RunningSystem& system, const Plan& plan) const;
 
   Kernel& kernel_;
   GrowRequest request_;
   Notes notes_;
   std::vector<std::unique_ptr<Kernel::Lock>> locks_;
+  std::vector<std::unique_ptr<Kernel::Lock>> claims_;  // of disks that are taken
   std::vector<std::string> mended_;
   std::unique_ptr<RunningSystem> system_;
   Plan plan_;

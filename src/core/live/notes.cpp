@@ -5,28 +5,30 @@
 #include <iterator>
 
 #include "core/base/errors.h"
-#include "core/store/host.h"
+#include "core/store/durable.h"
 
 namespace jh::live {
 namespace files = std::filesystem;
 
 void write_new_file(const std::string& path, ConstByteSpan bytes) {
-  const std::string folder = files::path(path).parent_path().string();
-  std::error_code error;
-  files::create_directories(folder, error);
-  if (error)
-    io_failed("a folder cannot be made: " + error.message(), folder,
-              "name another with --ledger-dir");
-  const auto file = FileHost().create(path);
-  file->resize(bytes.size());
-  file->write(0, bytes);
-  file->flush();
-  flush_name(folder);
+  try {
+    make_durable_folder(files::path(path).parent_path().string());
+    write_durable_file(path, bytes, NameTaken::refused, 0600);
+  } catch (const Error& error) {
+    if (error.status() != Status::io) throw;
+    io_failed(error.what(), error.where(), "name another folder with --ledger-dir");
+  }
 }
 
 void Notes::put(const std::string& name, const std::string& text) const {
-  remove(name);
-  write_new_file(path_of(name), {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+  try {
+    make_durable_folder(folder_);
+    write_durable_file(path_of(name),
+                       {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()},
+                       NameTaken::replaced, 0600);
+  } catch (const Error& error) {
+    io_failed(error.what(), error.where(), "name another folder with --ledger-dir");
+  }
 }
 
 std::optional<std::string> Notes::get(const std::string& name) const {

@@ -28,10 +28,10 @@ class Notes {
 
 /// A swap area that was taken out of use: its device, and its priority.
 constexpr const char* swap_note = "swap";
-/// A disk that is being added: its device, and its size.
+/// Disks that are being added: what they are known by, and what will be written on them.
 constexpr const char* disk_note = "disk";
 
-/// How large each target is to become that was given a size or a share.
+/// How large each target is to become that was given a size or a share, by the layer's identity.
 constexpr const char* goal_note = "goal";
 
 }  // namespace jh::live

@@ -40,9 +40,31 @@ class LivePlanner {
     });
   }
 
+  // The system's volume tools would not see what they are told to leave alone: the group would lack
+  // a part at the next start.
+  void check_is_seen(const KernelDisk& disk) const {
+    constexpr std::uint64_t most = 1U << 20;
+    Kernel& kernel = system_.kernel();
+    // What is in the second has the last word.
+    const std::string settings = kernel.read_text("/etc/lvm/lvm.conf", most).value_or("") + "\n" +
+                                 kernel.read_text("/etc/lvm/lvmlocal.conf", most).value_or("");
+    if (!filter_lets_in(settings, disk.path))
+      refuse("the system's volume tools leave this disk alone, by their global_filter", disk.path,
+             "let /etc/lvm/lvm.conf accept it first; then run this again");
+    const bool has_list =
+        kernel.read_text("/etc/lvm/devices/system.devices", most).has_value() &&
+        setting_of(settings, "use_devicesfile").value_or("1") != "0";
+    if (has_list)
+      refuse("the system's volume tools know only the disks on their own list "
+             "(/etc/lvm/devices/system.devices), and would not find the new one",
+             disk.path,
+             "make the disk a physical volume with the system's own tools, which put it on that "
+             "list, and add it to the group with them; then run this without --add-disk");
+  }
+
   void check_disk(std::size_t index) const {
     const KernelDisk& disk = system_.disk(index);
-    if (guest_.disks()[index].added) return;
+    if (guest_.disks()[index].added) return check_is_seen(disk);
     if (disk.read_only) refuse("the disk is read-only", disk.path, "let it be written to first");
     // A whole disk as a physical volume is held by its own volumes.
     std::size_t pv = 0;
@@ -73,11 +95,19 @@ class LivePlanner {
 
   void check_group(const VolumeGroup& group) const {
     const lvm::Group& facts = group.open.group;
-    for (const Error& blocker : group.open.blockers()) throw blocker;
+    for (const Error& blocker : group.open.blockers()) {
+      if (blocker.reason() != Reason::missing_part) throw blocker;
+      refuse(blocker.what(), blocker.where(),
+             "attach the disk that is missing, or let the system's own tools repair the group");
+    }
     for (const Place& place : group.volumes) {
       const lvm::Volume& volume = guest_.volume_of(place);
       const MappedDevice* device = system_.mapped(group, volume);
       if (device == nullptr || !volume.plain()) continue;
+      // What another volume is at, a snapshot say, is no matter of this change.
+      const bool is_changed = plan_.has<step::GrowVolume>(where_is(guest_, place)) ||
+                              device->size != place.size.value();
+      if (!is_changed) continue;
       if (device->suspended)
         refuse("a volume is suspended: something is at work on it, or was cut off",
                guest_.name_of(place), "let the system's own tools resume it first");
@@ -104,6 +134,10 @@ class LivePlanner {
     }
     if (!step.is<step::GrowContent>()) return;
     const Place& place = *place_at(guest_, step.where);
+    const Mount* mount = system_.mount_of(place);
+    if (mount != nullptr && mount->hidden)
+      refuse("another filesystem is mounted over it at " + mount->point, step.layer,
+             "mount it at another place too, or unmount what lies over it");
     if (place.content.moves_without_free()) {
       check_swap(place);
     } else if (system_.mount_of(place) == nullptr) {
@@ -118,8 +152,9 @@ class LivePlanner {
     if (swap == nullptr) return;
     const std::uint64_t free = system_.kernel().memory_available();
     if (swap->used + spare_memory > free)
-      refuse(fmt::format("{} of swap are in use, and only {} of memory are free to take them",
-                         human(Bytes(swap->used)), human(Bytes(free))),
+      refuse(fmt::format("swap would be out of use for a moment: {} of it are in use, {} of memory "
+                         "must stay free, and only {} are free",
+                         human(Bytes(swap->used)), human(Bytes(spare_memory)), human(Bytes(free))),
              swap->path, "end something that needs memory, or leave the swap area as it is");
   }
 
@@ -196,7 +231,7 @@ void check_system(const RunningSystem& system) {
     refuse("a running system is changed by its administrator only: " + lacks, {},
            "run it as root, outside of a container");
   for (const Mount& mount : system.mounts())
-    if (mount.point == "/" && mount.read_only)
+    if (mount.point == "/" && mount.read_only && !mount.hidden)
       refuse(
           "the root filesystem is mounted read-only: this system is not in order, or not "
           "started yet",

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "core/live/running_filesystem.h"
 #include "core/lvm/mapper_name.h"
@@ -81,7 +82,7 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
       if (device && disk.device == *device) return disk;
     refuse("this system has no such disk", path, "name whole disks, or none: then all are meant");
   };
-  std::vector<std::pair<KernelDisk, bool>> fresh;
+  std::vector<std::pair<KernelDisk, std::optional<NewDisk>>> fresh;
   for (const Added& disk : added) fresh.emplace_back(find(disk.path), disk.begun);
   const auto is_fresh = [&](const KernelDisk& disk) {
     return std::any_of(fresh.begin(), fresh.end(),
@@ -92,15 +93,31 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
     for (const KernelDisk& disk : all)
       if (!is_fresh(disk) && !disk.is_file) disks_.push_back(disk);
   for (const KernelDisk& disk : all)
-    if (kernel_.device_at(disk.path) != disk.device)
+    if (disk.trouble.empty() && kernel_.device_at(disk.path) != disk.device)
       refuse("the kernel has a disk whose device is not here", disk.path,
              "in a container: give it the devices, or run juneheath on the machine itself");
+  // One bad disk does not stop the others; whoever names it hears why.
+  std::erase_if(disks_, [&](const KernelDisk& disk) {
+    const std::string why = trouble_of(disk);
+    if (why.empty()) return false;
+    const Error trouble(Status::refused, "the disk is left out: " + why, disk.path,
+                        "look into the system's log");
+    if (!named.empty()) throw trouble;
+    left_out_.push_back(trouble);
+    return true;
+  });
+  if (disks_.empty() && !left_out_.empty()) {
+    const std::string lacks = kernel_.lacks_rights();
+    refuse("none of this system's disks can be looked at: " +
+               (lacks.empty() ? std::string(left_out_.front().what()) : lacks),
+           left_out_.front().where(), lacks.empty() ? "look into the system's log" : "run it as root");
+  }
   if (disks_.empty())
     refuse("this system has no disks of its own", {},
            "in a container: run juneheath on the machine itself");
   // One that an earlier run has got into the group is a disk like the others.
   std::erase_if(fresh, [&](const auto& each) {
-    const bool known = each.second && is_in_a_group(each.first);
+    const bool known = each.second.has_value() && is_in_a_group(each.first);
     if (known) disks_.push_back(each.first);
     return known;
   });
@@ -109,6 +126,21 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
     check_added(disk, begun);
     disks_.push_back(disk);
   }
+}
+
+// Why it cannot be looked at; empty: it can.
+std::string RunningSystem::trouble_of(const KernelDisk& disk) const {
+  if (!disk.trouble.empty()) return disk.trouble;
+  try {
+    const auto store = kernel_.open(disk.path, /*to_change=*/false);
+    constexpr std::uint64_t look = 1U << 20;
+    const auto length = static_cast<std::size_t>(std::min(look, store->size()));
+    read_buffer(*store, 0, length);
+    read_buffer(*store, store->size() - length, length);
+  } catch (const Error& error) {
+    return error.what();
+  }
+  return {};
 }
 
 // Or is named by one: the metadata on the other disks may know of it before its own do.
@@ -129,9 +161,10 @@ bool RunningSystem::is_in_a_group(const KernelDisk& disk) {
   return found;
 }
 
-// Nothing of what a new disk held may be lost: it must hold nothing that anybody could know.
-void RunningSystem::check_added(const KernelDisk& disk, bool begun) const {
+// Nothing of what a new disk held may be lost: every byte of it is looked at.
+void RunningSystem::check_added(const KernelDisk& disk, const std::optional<NewDisk>& begun) const {
   const char* next = "only an empty disk is taken; if nothing on it is needed, clear it first";
+  if (!disk.trouble.empty()) refuse("the new disk cannot be used: " + disk.trouble, disk.path);
   if (!disk.holders.empty())
     refuse("the new disk is in use by " + disk.holders.front(), disk.path, next);
   if (disk.read_only) refuse("the new disk is read-only", disk.path, "let it be written to first");
@@ -141,24 +174,19 @@ void RunningSystem::check_added(const KernelDisk& disk, bool begun) const {
   if (swap_on(disk.device) != nullptr) refuse("the new disk is in use as swap", disk.path, next);
   for (const KernelPartition& partition : disk.partitions) {
     if (!begun) refuse("the new disk has partitions", disk.path, next);
-    if (!partition.holders.empty() ||
+    if (!partition.holders.empty() || swap_on(partition.device) != nullptr ||
         std::any_of(mounts_.begin(), mounts_.end(),
                     [&](const Mount& mount) { return mount.device == partition.device; }))
       refuse("the new disk is in use", partition.path, next);
   }
-  if (begun) return;
   const auto store = kernel_.open(disk.path, /*to_change=*/false);
-  constexpr std::uint64_t look = 16U << 20;
-  constexpr std::uint64_t samples = 64;
-  const std::uint64_t size = store->size();
-  bool empty = recognise_content(*store).kind == ContentKind::nothing &&
-               range_is_zero(*store, 0, std::min(look, size)) &&
-               range_is_zero(*store, size - std::min(look, size), std::min(look, size));
-  for (std::uint64_t i = 0; i < samples && empty; ++i) {
-    const std::uint64_t at = size / samples * i;
-    empty = range_is_zero(*store, at, std::min<std::uint64_t>(1U << 20, size - at));
+  if (begun) {
+    if (!is_blank_or_ours(*store, *begun))
+      refuse("the new disk is not as an earlier run has left it: somebody has written to it since",
+             disk.path, next);
+    return;
   }
-  if (!empty) refuse("the new disk is not empty", disk.path, next);
+  if (!is_blank(*store)) refuse("the new disk is not empty", disk.path, next);
 }
 
 const KernelPartition* RunningSystem::partition(std::size_t disk, std::uint32_t number) const {
@@ -217,9 +245,11 @@ std::vector<const Mount*> RunningSystem::mounts_of(const DeviceNumber& device) c
                            kernel_.device_at(mount.source) == device;
     if (mount.device == device || by_source) found.push_back(&mount);
   }
-  // One that can be written to first: another may be a second, read-only one of the same.
-  std::stable_sort(found.begin(), found.end(),
-                   [](const Mount* a, const Mount* b) { return a->read_only < b->read_only; });
+  // One that can be reached, and written to, first: another may be a second, read-only one of the
+  // same.
+  std::stable_sort(found.begin(), found.end(), [](const Mount* a, const Mount* b) {
+    return std::pair(a->hidden, a->read_only) < std::pair(b->hidden, b->read_only);
+  });
   return found;
 }
 
@@ -228,6 +258,13 @@ const Mount* RunningSystem::mount_of(const Place& place) const {
   if (!device) return nullptr;
   const auto found = mounts_of(*device);
   return found.empty() ? nullptr : found.front();
+}
+
+// A device of the mapper whose input and output wait; null: it is none.
+const MappedDevice* RunningSystem::suspended(const DeviceNumber& device) const {
+  for (const MappedDevice& each : mapped_)
+    if (each.device == device && each.suspended) return &each;
+  return nullptr;
 }
 
 const SwapInUse* RunningSystem::swap_of(const Place& place) const {
@@ -272,16 +309,30 @@ std::optional<Running::InUse> RunningSystem::look(const Place& place, const std:
   content.name = mount.kind == "xfs" ? "XFS" : mount.kind == "vfat" ? "FAT" : mount.kind;
   content.state = mount.read_only ? "mounted, read-only" : "mounted";
   content.filesystem_kind = kind;
+  for (const Mount* each : mounts)
+    if (std::find(found.mount_points.begin(), found.mount_points.end(), each->point) ==
+        found.mount_points.end())
+      found.mount_points.push_back(each->point);
+  const MappedDevice* stopped = suspended(*device);
+  if (mount.hidden || stopped != nullptr) {
+    // Its driver cannot be reached, or would not answer.
+    content.state = mount.hidden ? "mounted, under another" : "suspended";
+    content.blockers.push_back(
+        mount.hidden
+            ? Error(Status::refused,
+                    "another filesystem is mounted over it at " + mount.point +
+                        ", so that its driver cannot be asked",
+                    mount.source, "mount it at another place too, or unmount what lies over it")
+            : Error(Status::refused, "a volume is suspended: nothing on it answers",
+                    stopped->name, "let the system's own tools resume it first"));
+    return found;
+  }
   const MountedSize size = kernel_.size_of(mount);
   content.size = Bytes(size.size);
   content.used = Bytes(size.used);
   // One that we could only leave alone keeps its place; the plan says what is left to do.
   if (kind != nullptr && kind->resizable)
     content.filesystem = std::make_unique<RunningFilesystem>(kernel_, window, mount, size);
-  for (const Mount* each : mounts)
-    if (std::find(found.mount_points.begin(), found.mount_points.end(), each->point) ==
-        found.mount_points.end())
-      found.mount_points.push_back(each->point);
   return found;
 }
 

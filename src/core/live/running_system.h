@@ -5,6 +5,7 @@
 
 #include "core/guest/guest.h"
 #include "core/live/kernel.h"
+#include "core/live/new_disk.h"
 #include "core/plan/plan.h"
 #include "core/store/memory_store.h"
 
@@ -15,7 +16,7 @@ class RunningSystem : public Running {
   /// A disk that a change is to take: it must be empty, or as a run left it that was cut off.
   struct Added {
     std::string path;
-    bool begun = false;
+    std::optional<NewDisk> begun;
   };
   /// `named`: only these disks; empty: all of them. Throws refused when there are none that can be
   /// reached.
@@ -27,6 +28,8 @@ class RunningSystem : public Running {
   Kernel& kernel() const { return kernel_; }
   const std::vector<Mount>& mounts() const { return mounts_; }
   const std::vector<SwapInUse>& swaps() const { return swaps_; }
+  /// Disks that are left out, each with the reason.
+  const std::vector<Error>& left_out() const { return left_out_; }
 
   /// By the number of the guest's disk.
   const KernelDisk& disk(std::size_t index) const { return disks_[index]; }
@@ -53,11 +56,14 @@ class RunningSystem : public Running {
   const MappedDevice* mapped(const std::string& group, const std::string& volume) const;
   std::vector<const Mount*> mounts_of(const DeviceNumber& device) const;
   const SwapInUse* swap_on(const DeviceNumber& device) const;
-  void check_added(const KernelDisk& disk, bool begun) const;
+  const MappedDevice* suspended(const DeviceNumber& device) const;
+  std::string trouble_of(const KernelDisk& disk) const;
+  void check_added(const KernelDisk& disk, const std::optional<NewDisk>& begun) const;
   bool is_in_a_group(const KernelDisk& disk);
 
   Kernel& kernel_;
   std::vector<KernelDisk> disks_;
+  std::vector<Error> left_out_;
   std::size_t old_disks_ = 0;  // the others are added
   std::vector<MappedDevice> mapped_;
   std::vector<Mount> mounts_;

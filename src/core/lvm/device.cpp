@@ -166,6 +166,15 @@ Device read_device(Store& place) {
   return device;
 }
 
+std::uint64_t claimed_size(const Device& device) {
+  std::uint64_t reach = device.device_size;
+  for (const MetadataArea& area : device.areas)
+    reach = std::max(reach, checked_add(area.place.offset, area.place.size));
+  for (const Area& area : device.data)
+    if (area.size != 0) reach = std::max(reach, checked_add(area.offset, area.size));
+  return reach;
+}
+
 void write_label(Store& place, const Device& device) {
   Buffer raw(sector);
   LabelHeader label{};

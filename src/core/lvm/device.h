@@ -47,6 +47,10 @@ bool recognise(Store& place);
 /// is kept with it.
 Device read_device(Store& place);
 
+/// How far on its device it says to reach: by its label, its areas, and where its data begins.
+/// Throws damaged for numbers that cannot be.
+std::uint64_t claimed_size(const Device& device);
+
 /// Writes the label where it was found.
 void write_label(Store& place, const Device& device);
 /// Puts a text into an area behind the one in force, and makes it the one in force. Refuses when

@@ -226,7 +226,10 @@ void Group::find_blockers(const Node& group) {
     block("is exported", "import it in the guest it belongs to, then run again");
   if (!has(status, "RESIZEABLE"))
     block("may not be resized", "let the guest make it resizeable, then run again");
-  if (!has(status, "WRITE")) block("is read-only", "make it writable in the guest, then run again");
+  // One that belongs to a named system is kept from older tools in this way; it is its own.
+  const bool is_its_own = has(status, "WRITE_LOCKED") && !group.text("system_id").empty();
+  if (!has(status, "WRITE") && !is_its_own)
+    block("is read-only", "make it writable in the guest, then run again");
   if (has(status, "PARTIAL")) block("is partial", "repair it in the guest, then run again");
   const std::string lock = group.text("lock_type");
   if (!lock.empty() && lock != "none")

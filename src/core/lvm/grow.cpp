@@ -313,7 +313,10 @@ void resize_device(OpenGroup& open, std::size_t pv, std::uint64_t size) {
 }
 
 std::uint64_t new_extents(const OpenGroup& open, std::uint64_t size) {
-  const Device device = like_first(open, size, std::string(id_length, '0'));
+  // Each has a name of its own until it is made: there may be several.
+  std::string id = std::to_string(open.members.size());
+  id.insert(0, id_length - id.size(), '0');
+  const Device device = like_first(open, size, id);
   return extents_on(device, device.data.front().offset, size, open.group.extent_size);
 }
 

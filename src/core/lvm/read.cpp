@@ -19,12 +19,20 @@ struct OwnText {
 
 std::optional<OwnText> newest(const Device& device) {
   std::optional<OwnText> best;
+  std::optional<Error> trouble;
   for (const MetadataArea& area : device.areas) {
     if (area.text.empty()) continue;
     if (best && area.text == *best->text) continue;  // the usual second copy
-    Group group(parse_text(area.text));
-    if (!best || group.sequence > best->group.sequence) best = {&area.text, std::move(group)};
+    try {
+      Group group(parse_text(area.text));
+      if (!best || group.sequence > best->group.sequence) best = {&area.text, std::move(group)};
+    } catch (const Error& error) {
+      // Another copy may be sound.
+      if (error.status() != Status::damaged) throw;
+      trouble = error;
+    }
   }
+  if (!best && trouble) throw *trouble;
   return best;
 }
 
@@ -39,7 +47,14 @@ void note_areas(OpenGroup& open, const Member& member, const std::string& text) 
       open.notes.push_back(
           fmt::format("{}: a metadata area holds no copy; the next change writes one", where));
     } else if (!area.ignored && area.text != text) {
-      const std::uint64_t sequence = Group(parse_text(area.text)).sequence;
+      std::uint64_t sequence = 0;
+      try {
+        sequence = Group(parse_text(area.text)).sequence;
+      } catch (const Error& error) {
+        open.notes.push_back(
+            fmt::format("{}: {}; the next change writes it anew", where, error.what()));
+        continue;
+      }
       if (sequence != open.group.sequence)
         open.notes.push_back(fmt::format(
             "{}: the copy of the group's metadata is older ({}, not {}); the next change renews it",
@@ -54,11 +69,13 @@ std::vector<Error> OpenGroup::blockers() const {
   std::vector<Error> all = group.blockers;
   for (std::size_t i = 0; i < members.size(); ++i)
     if (!members[i])
-      all.emplace_back(Status::refused,
-                       fmt::format("group {} lacks a physical volume: {} ({}) is on none of the "
-                                   "given disks",
-                                   group.name, group.pvs[i].name, id_with_hyphens(group.pvs[i].id)),
-                       "LVM", "name all disks of the guest in one command, in their order");
+      all.push_back(
+          Error(Status::refused,
+                fmt::format("group {} lacks a physical volume: {} ({}) is on none of the given "
+                            "disks",
+                            group.name, group.pvs[i].name, id_with_hyphens(group.pvs[i].id)),
+                "LVM", "name all disks of the guest in one command, in their order")
+              .because(Reason::missing_part));
   return all;
 }
 

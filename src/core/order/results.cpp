@@ -36,8 +36,9 @@ std::string index_page(const Order& order, const std::vector<TaskResult>& result
       markup_text(title), good ? "good" : "bad", good ? "✓" : "✗", markup_text(totals(results)));
   for (const TaskResult& result : results) {
     const TaskState& state = result.state;
+    std::error_code ignored;
     const bool page = std::filesystem::exists(
-        std::filesystem::path(task_folder(order, *result.task)) / "report.html");
+        std::filesystem::path(task_folder(order, *result.task)) / "report.html", ignored);
     const std::string name = markup_text(result.task->name);
     body += fmt::format(
         "<tr><th scope=\"row\">{}</th><td>{}</td><td>{} {}</td><td class=\"n\">{}</td>"
@@ -84,7 +85,8 @@ int status_of_all(const std::vector<TaskResult>& results) {
   std::size_t worst = gravest.size() - 1;
   for (const TaskResult& result : results) {
     int status = result.state.status;
-    if (result.state.kind == TaskState::Kind::done) status = 0;
+    // What an earlier run has done is done; what this one could not report is said.
+    if (result.state.kind == TaskState::Kind::done && result.earlier) status = 0;
     if (result.state.kind == TaskState::Kind::waiting) status = 3;
     if (result.state.kind == TaskState::Kind::begun) status = 5;
     const auto place = static_cast<std::size_t>(std::find(gravest.begin(), gravest.end(), status) -

@@ -2,17 +2,23 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "core/base/shell_word.h"
 
 namespace jh {
 
 std::string command_with(const GrowRequest& request, const std::string& give) {
   std::string command = request.running ? "juneheath grow --live" : "juneheath grow";
-  for (const std::string& image : request.images) command += " " + shell_word(image);
+  for (const std::string& image : request.images)
+    if (std::find(request.blank_disks.begin(), request.blank_disks.end(), image) ==
+        request.blank_disks.end())
+      command += " " + shell_word(image);
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
   for (const auto& [path, size] : request.add_disks)
     command += " --add-disk " + shell_word(request.running ? path : path + "=" + paste_size(size));
+  for (const std::string& path : request.blank_disks) command += " --add-disk " + shell_word(path);
   if (request.new_partition) command += " --new-partition";
   if (request.allow_move) command += " --allow-move";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
@@ -32,7 +38,9 @@ std::string command_with(const ShrinkRequest& request, const std::string& take) 
   for (const std::string& image : request.images) command += " " + shell_word(image);
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
-  if (request.to_floor) command += " --to floor";
+  if (request.to_floor)
+    command += request.margin == Bytes(0) ? " --to floor" : " --to floor+" + paste_size(request.margin);
+  if (request.take_nothing) command += " --take nothing";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
   if (request.remove_disk) command += fmt::format(" --remove-disk {}", *request.remove_disk + 1);
   if (request.allow_move) command += " --allow-move";

@@ -115,7 +115,12 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
     plan.steps.push_back(
         {{index, 0, {}}, name, what, disk.size(), disk.size(), step::SettleContainer{}});
   if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
-  if (new_size < disk.size()) disk.container->check_shrink(new_size);
+  // What is found by its distance from the disk's end would be lost in the middle of it.
+  if (!disk.table && new_size != disk.size() && !disk.places.empty() &&
+      disk.places.front().content.kind == ContentKind::array_member)
+    throw disk.places.front().content.blockers.front().within(disk.path);
+  if (new_size < disk.size() && !disk.container->disk().has_fixed_size())
+    disk.container->check_shrink(new_size);
   if (new_size > disk.size())
     plan.steps.push_back(
         {{index, 0, {}},

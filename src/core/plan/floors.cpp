@@ -24,6 +24,11 @@ std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
 std::optional<Error> no_shrinking(const Place& place) {
   const Content& content = place.content;
   if (!content.blockers.empty()) return content.blockers.front();
+  if (can_be_resized(content) && content.filesystem_kind->only_grows)
+    return Error(Status::unsupported,
+                 fmt::format("{} cannot be made smaller yet: it only grows", content.name), {},
+                 "leave it its size, or make a smaller filesystem inside the guest and copy the "
+                 "files");
   if (can_be_resized(content)) return std::nullopt;
   return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
                "make it smaller from inside the guest first, if it can be");
@@ -48,13 +53,32 @@ LayerFloor Floors::of_device(const VolumeGroup& group, std::size_t pv, const Pla
     return fixed(place, blockers.front().what());
   std::uint64_t needed = 0;
   for (const Place& volume : group.volumes) needed += of_volume(volume);
-  std::uint64_t elsewhere = 0;
-  for (std::size_t other = 0; other < facts.pvs.size(); ++other)
-    if (other != pv && facts.pvs[other].takes_more()) elsewhere += facts.pvs[other].extents;
   // What others hold that cannot move counts as theirs already; more than they have cannot go
-  // there.
-  std::uint64_t extents = needed > elsewhere ? needed - elsewhere : 1;
-  extents = std::max(extents, fixed_extents(facts, pv));
+  // there. Of those on this disk the last ones give first.
+  std::vector<std::size_t> here;
+  for (std::size_t other = 0; other < facts.pvs.size(); ++other) {
+    const Place* device = group.devices[other];
+    if (device != nullptr && device->disk == place.disk)
+      here.push_back(other);
+    else if (facts.pvs[other].takes_more())
+      needed -= std::min(needed, facts.pvs[other].extents);
+  }
+  std::sort(here.begin(), here.end(), [&](std::size_t a, std::size_t b) {
+    return group.devices[a]->offset < group.devices[b]->offset;
+  });
+  std::uint64_t in_front = 0;
+  for (const std::size_t each : here)
+    if (facts.pvs[each].takes_more()) in_front += facts.pvs[each].extents;
+  std::uint64_t extents = 1;
+  for (auto each = here.rbegin(); each != here.rend(); ++each) {
+    const lvm::PhysicalVolume& device = facts.pvs[*each];
+    if (device.takes_more()) in_front -= device.extents;
+    extents = std::max<std::uint64_t>(needed > in_front ? needed - in_front : 1,
+                                      fixed_extents(facts, *each));
+    extents = std::min(extents, device.extents);
+    needed -= std::min(needed, extents);
+    if (*each == pv) break;
+  }
   std::uint64_t size =
       facts.pvs[pv].data_start + std::min(extents, facts.pvs[pv].extents) * facts.extent_size;
   // An area of metadata at the end takes its room as well.
@@ -139,11 +163,15 @@ LayerFloor Floors::of_disk(std::size_t index) {
     const bool outer = place.partition->role == PartitionRole::extended;
     const LayerFloor floor = last && !outer ? of(place) : LayerFloor{place.size, ""};
     if (outer && last) continue;  // it ends with what is in it
-    const Sectors at = aligned_end(disk, *place.partition, floor.size);
+    Sectors at = aligned_end(disk, *place.partition, floor.size);
+    if (const auto& claims = place.content.claims)
+      at = std::max(at, place.partition->first +
+                            Sectors(ceil_div(claims->value(), disk.table->facts().sector_size)));
     if (at <= end) continue;
     end = at;
     reason = fmt::format("{}{}{}", guest_.name_of(place), floor.reason.empty() ? "" : ": ",
                          floor.reason);
+    if (place.content.claims) reason = guest_.name_of(place) + " says that it reaches there";
   }
   return {disk_for(disk, end), reason};
 }

@@ -19,9 +19,11 @@ class Planner {
       : guest_(guest), request_(request), scene_{guest, request, plan_, {}} {}
 
   Plan run() {
+    check_awake(guest_);
     for (const Disk& disk : guest_.disks())
       plan_.disks.push_back({disk.path, disk.added ? Bytes(0) : disk.size(), disk.size()});
     find_targets();
+    find_blank_disks();
     check_targets();
     settle_sizes();
     hand_out();
@@ -51,7 +53,8 @@ class Planner {
       add_target(place, {}, guest_.best_name(place));
     }
     scene_.alone = places_.size() + groups_.size() == 1;
-    if (!request_.new_partition && request_.add_disks.empty()) return;
+    if (!request_.new_partition && request_.add_disks.empty() && request_.blank_disks.empty())
+      return;
     if (groups_.empty())
       unsupported("new partitions and disks are made for a volume group only", {},
                   "give the room to a volume of the group: " + command_with(request_, "TARGET"));
@@ -60,9 +63,52 @@ class Planner {
                   "name volumes of one group only, or take two commands");
   }
 
+  // Whole disks of zeros that are named: the hypervisor made them, and the group is to have them.
+  void find_blank_disks() {
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
+      const Disk& disk = guest_.disks()[i];
+      const bool asked = std::find(request_.blank_disks.begin(), request_.blank_disks.end(),
+                                   disk.path) != request_.blank_disks.end();
+      const bool looks_blank = !request_.running && !disk.added && !disk.table && !disk.trouble &&
+                               guest_.disks().size() > 1 && disk.places.size() == 1 &&
+                               disk.places.front().content.kind == ContentKind::nothing;
+      if (!looks_blank || !is_blank(disk)) {
+        if (asked)
+          refuse("the disk is not blank, and what is on it would be lost", disk.path,
+                 "name a blank disk, or a file that does not exist, with its size: --add-disk "
+                 "FILE=SIZE");
+        continue;
+      }
+      if (groups_.size() == 1) {
+        scene_.blank.push_back(i);
+        continue;
+      }
+      if (asked)
+        unsupported("new disks are made a part of a volume group only", disk.path,
+                    "give the room to a volume of the group");
+      plan_.notes.push_back(fmt::format(
+          "{} is blank, and left alone: only a volume group could use it", disk_name(guest_, i)));
+    }
+  }
+
+  // Every byte that the guest would see; what is kept nowhere is zero.
+  static bool is_blank(const Disk& disk) {
+    const std::uint64_t size = disk.size().value();
+    for (std::uint64_t at = 0; at < size;) {
+      const Piece piece = disk.container->piece_at(at, size - at);
+      if (piece.kind != Piece::Kind::zero &&
+          !range_is_zero(disk.container->disk(), at, piece.length))
+        return false;
+      at += piece.length;
+    }
+    return true;
+  }
+
   void add_target(const Place& place, const Amount& amount, const std::string& written) {
     std::size_t pv = 0;
     const VolumeGroup* group = place.volume ? &guest_.group_of(place) : guest_.group_on(place, pv);
+    // A physical volume that lost its end gets that back first, as anything else does.
+    if (place.content.claims && place.partition) group = nullptr;
     if (group == nullptr) {
       for (const PlaceTarget& other : places_)
         if (other.place == &place)
@@ -85,6 +131,12 @@ class Planner {
   void check_targets() const {
     for (const GroupGrowth& growth : groups_) growth.check();
     for (const PlaceTarget& target : places_) check_table(guest_.disks()[target.place->disk]);
+    // What others claim behind their places is no room.
+    for (const GroupGrowth& growth : groups_)
+      for (const Place* device : growth.group().devices)
+        if (device != nullptr) check_claims(guest_, device->disk);
+    for (const PlaceTarget& target : places_)
+      check_claims(guest_, target.place->disk, target.place);
   }
 
   // Of the disk that is named, or of the first one.
@@ -208,8 +260,33 @@ class Planner {
     return reach > size ? reach - size : Bytes(0);
   }
 
+  // The end of a partition that was cut off from what is in it.
+  void put_end_back(PlaceTarget& target) {
+    const Place& place = *target.place;
+    const Disk& disk = guest_.disks()[place.disk];
+    const Bytes claim = *place.content.claims;
+    const std::string name = guest_.best_name(place);
+    if (target.amount.kind != Amount::Kind::rest)
+      refuse(fmt::format("{} first gets back what its content says to have ({})", name,
+                         spelled_out(claim)),
+             disk.path, "leave out the amount:\n  " + command_with(request_, name));
+    DiskGrowth& growth = scene_.disks[place.disk];
+    if (!place.partition || claim > growth.reach_in_place(place) || growth.becomes_larger())
+      throw place.content.blockers.front().within(disk.path + ", " + guest_.name_of(place));
+    const std::uint32_t sector = disk.table->facts().sector_size;
+    const Sectors end = place.partition->first + Sectors(ceil_div(claim.value(), sector));
+    const Sectors aligned = disk.table->align_up(end);
+    const Bytes wanted = to_bytes(aligned - place.partition->first, sector);
+    growth.promise(place, wanted <= growth.reach_in_place(place) ? wanted : claim);
+    plan_.notes.push_back(
+        fmt::format("{} is longer than its partition: only the partition's end is put back; what "
+                    "lies behind it is looked at as it is found there",
+                    name));
+  }
+
   void settle(PlaceTarget& target, Bytes shared_room) {
     const Place& place = *target.place;
+    if (place.content.claims) return put_end_back(target);
     if (!place.content.blockers.empty()) throw place.content.blockers.front();
     const Disk& disk = guest_.disks()[place.disk];
     const Amount& amount = target.amount;

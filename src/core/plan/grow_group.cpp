@@ -165,7 +165,8 @@ Bytes GroupGrowth::needed_size(std::size_t pv, Bytes reach) const {
 
 void GroupGrowth::find_room(GrowScene& scene) {
   const GrowRequest& request = scene.request;
-  const bool makes_new = !request.add_disks.empty() || request.new_partition;
+  const bool has_new_disks = !request.add_disks.empty() || !scene.blank.empty();
+  const bool makes_new = has_new_disks || request.new_partition;
   const bool takes_rest = turn() == Amount::Kind::rest;
   const bool shares_disks = request.allow_move && !scene.alone && !takes_rest;
   free_before_ = facts().free_extents();
@@ -173,9 +174,9 @@ void GroupGrowth::find_room(GrowScene& scene) {
   if ((!scene.grows() || !scene.alone) && !makes_new && turn() == Amount::Kind::size &&
       lacking() == 0)
     return;
-  if (!request.new_partition && (request.add_disks.empty() || scene.grows()))
+  if (!request.new_partition && (!has_new_disks || scene.grows()))
     grow_devices(scene, false, shares_disks);
-  if (!request.add_disks.empty()) add_disks(scene);
+  if (has_new_disks) add_disks(scene);
   if (request.allow_move && !makes_new)
     grow_devices(scene, true, shares_disks || turn() == Amount::Kind::size);
   std::sort(grown_.begin(), grown_.end());
@@ -244,7 +245,8 @@ void GroupGrowth::use(GrowScene& scene, const FreshDevice& fresh) {
 void GroupGrowth::add_disks(GrowScene& scene) {
   for (std::size_t i = 0; i < guest_->disks().size(); ++i) {
     const Disk& disk = guest_->disks()[i];
-    if (!disk.added) continue;
+    if (!disk.added && std::find(scene.blank.begin(), scene.blank.end(), i) == scene.blank.end())
+      continue;
     MemoryStore blank(disk.size().value());
     const auto table = make_table(blank, table_kind_of_new(*guest_, disk), disk.sector_size);
     const NewPartition partition = table->place_new(disk.size());

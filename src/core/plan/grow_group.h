@@ -16,6 +16,7 @@ struct GrowScene {
   Plan& plan;  // notes, and what remains to be done
   std::vector<DiskGrowth> disks;
   std::optional<std::size_t> resized{};  // the disk whose size is named
+  std::vector<std::size_t> blank{};      // disks that are there, wholly blank, and go to the group
   bool alone = true;                     // one group, and nothing else, gets room
   bool grows() const { return resized && disks[*resized].becomes_larger(); }
 };

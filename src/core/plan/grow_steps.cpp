@@ -102,6 +102,7 @@ class GrowthSteps {
   }
 
   void add_content_steps(const PlaceTarget& target) {
+    if (target.place->content.claims) return;  // it has its size already
     const Bytes size = scene_.disks[target.place->disk].promised(*target.place);
     plan_content(plan_, guest_, *target.place, size,
                  target.amount.kind == Amount::Kind::rest ? size : target.content);
@@ -120,7 +121,8 @@ class GrowthSteps {
   void add_disk_step(std::size_t i) {
     const Disk& disk = guest_.disks()[i];
     const TableKind table = table_kind_of_new(guest_, disk);
-    if (guest_.is_running()) {
+    open_image(i);
+    if (guest_.is_running() || !disk.added) {
       plan_.steps.push_back({{i, 0, {}},
                              disk_name(guest_, i),
                              fmt::format("put an empty {} on it", kind_name(table)),
@@ -131,12 +133,13 @@ class GrowthSteps {
     }
     const ContainerFacts first = guest_.disks().front().container->facts();
     NewContainer& made = plan_.disks[i].made;
-    made.form = first.form;
-    made.in_pieces = first.form == Form::vmdk && first.parts.size() > 1;
+    made.form = scene_.request.form.value_or(form_by_ending(disk.path).value_or(first.form));
+    made.in_pieces =
+        made.form == Form::vmdk && first.form == Form::vmdk && first.parts.size() > 1;
     made.disk_size = disk.size();
+    made.sector_size = disk.sector_size;
     made.id = random_guid();
-    std::memcpy(&made.content_id, made.id.data(), sizeof(made.content_id));
-    made.content_id >>= 1;  // never the value that means "none"
+    made.content_id = random_content_id();
     plan_.disks[i].new_parts = parts_of_new(disk.path, made);
     plan_.steps.push_back({{i, 0, {}},
                            disk_name(guest_, i),

@@ -12,7 +12,9 @@ bool is_logical(const Lineup::Member& member) {
 }  // namespace
 
 std::string why_it_stays(const Place& place) {
-  if (!place.content.blockers.empty()) return place.content.blockers.front().what();
+  // A member is found by what it holds, and moves as it is.
+  const bool is_member = place.content.kind == ContentKind::array_member;
+  if (!place.content.blockers.empty() && !is_member) return place.content.blockers.front().what();
   if (place.partition->type_name == "BIOS boot") return "the boot loader finds it by its place";
   if (place.content.kind == ContentKind::logical_partitions)
     return "an extended partition without logical ones";

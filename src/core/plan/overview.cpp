@@ -30,6 +30,7 @@ ImageOverview overview_of(const Guest& guest) {
   out.disk = facts.disk_size.value();
   out.length = facts.file_length.value();
   note_blockers(facts.blockers, out);
+  note_blockers(guest.asleep(), out);
   if (disk.trouble) note_blockers({*disk.trouble}, out);
   if (disk.table) {
     note_blockers(disk.table->facts().blockers, out);

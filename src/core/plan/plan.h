@@ -24,6 +24,7 @@ struct DiskChange {
   NewContainer made{};                   // of a disk that is added
   std::vector<std::string> new_parts{};  // its further files
   std::vector<std::string> let_go{};     // files that are empty afterwards
+  bool cut_later = false;                // the host's device is made so small afterwards, by hand
 };
 
 struct Plan {
@@ -38,6 +39,8 @@ struct Plan {
   std::uint64_t bytes_to_write = 0;  // an upper bound, ledger included
 
   bool touches(std::size_t disk) const;
+  /// Whether the disk gets its first table: it is new, or was blank.
+  bool makes_table(std::size_t disk) const { return has<step::CreateDisk>({disk, 0, {}}); }
   bool changes(const VolumeGroup& group) const;
   /// Calls visit(step, work) for each step of a kind, in order.
   template <class Kind, class Visit>

@@ -17,6 +17,7 @@ struct ChangeOptions {
   bool keep_undo = true;
   bool into_copy = false;  // on a new image: what blocks a change in place does not count
   ProofEffort proof = ProofEffort::usual;
+  std::optional<Form> form{};  // of what is made new: a copy, a disk that is added
 };
 
 struct GrowRequest : ChangeOptions {
@@ -28,6 +29,8 @@ struct GrowRequest : ChangeOptions {
   std::vector<Give> gives;
   /// Disks that the guest gets: path and size.
   std::vector<std::pair<std::string, Bytes>> add_disks;
+  /// Of the images: those that are to be blank, and go to the group.
+  std::vector<std::string> blank_disks;
   bool running = false;           // the system that this runs on: nothing names an image
   bool new_partition = false;     // rather than growing a physical volume in place
   bool allow_move = false;        // what stands behind a target may move towards the disk's end
@@ -41,6 +44,8 @@ struct ShrinkRequest : ChangeOptions {
   std::optional<Bytes> to;
   std::optional<Bytes> by;
   bool to_floor = false;
+  Bytes margin{};             // that stays above the floor
+  bool take_nothing = false;  // only what no partition holds goes
   /// What becomes smaller; an amount is what it loses, the default all it can.
   std::vector<Give> takes;
   /// A disk whose part of a volume group is emptied and taken out of it.

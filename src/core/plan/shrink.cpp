@@ -30,9 +30,13 @@ class Shrinker {
 
   Plan run() {
     plan_.command = "shrink";
+    check_awake(guest_);
+    for (std::size_t i = 0; i < guest_.disks().size(); ++i)
+      if (may_touch(i)) check_claims(guest_, i);
     for (const Disk& disk : guest_.disks())
       plan_.disks.push_back({disk.path, disk.size(), disk.size()});
-    if (!request_.names_size() && request_.takes.empty() && !request_.remove_disk)
+    if (!request_.names_size() && request_.takes.empty() && !request_.remove_disk &&
+        !request_.take_nothing)
       wrong_usage("nothing is said to become smaller",
                   "name the disk's new size (--to, --by), or what to take from (--take)");
     settle_disk();
@@ -56,9 +60,25 @@ class Shrinker {
  private:
   const Disk& disk() const { return guest_.disks()[disk_index_]; }
 
+  // The disk that is named, and those that have a part in what gives something up.
+  bool may_touch(std::size_t index) const {
+    return request_.names_size() || request_.remove_disk || takes_from(index);
+  }
+  bool takes_from(std::size_t index) const {
+    return std::any_of(request_.takes.begin(), request_.takes.end(), [&](const Give& take) {
+      const Place* place = find_target(guest_, take.target);
+      if (place == nullptr) return false;
+      if (!place->volume) return place->disk == index;
+      const auto& devices = guest_.group_of(*place).devices;
+      return std::any_of(devices.begin(), devices.end(), [&](const Place* device) {
+        return device != nullptr && device->disk == index;
+      });
+    });
+  }
+
   void settle_disk() {
     disk_index_ = request_.disk;
-    if (!request_.names_size()) return;
+    if (!request_.names_size() && !request_.take_nothing) return;
     if (!request_.disk_chosen && guest_.disks().size() > 1) {
       std::string commands;
       for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
@@ -72,7 +92,9 @@ class Shrinker {
     LayerFloor floor = floors_.of_disk(disk_index_);
     const bool packs = request_.allow_move && disk().table != nullptr;
     if (packs) floor = packed_floor(guest_, floors_, disk_index_);
-    Bytes wanted = floor.size;
+    if (request_.take_nothing) floor = whole_floor();
+    note_further(floor);
+    Bytes wanted = std::min(disk().size(), floor.size + request_.margin);
     if (request_.to) wanted = *request_.to;
     if (request_.by) {
       if (*request_.by >= disk().size())
@@ -106,11 +128,35 @@ class Shrinker {
     plan_.disks[disk_index_].to = *new_size_;
   }
 
+  // Every partition, and a disk without a table, stays as long as it is.
+  LayerFloor whole_floor() const {
+    if (!disk().table) return {disk().size(), "the whole disk is in use, without a table"};
+    Sectors end = disk().table->facts().first_usable;
+    std::string last = "the partition table";
+    for (const Partition& partition : disk().table->facts().partitions)
+      if (partition.end() > end) {
+        end = partition.end();
+        last = partition_name(guest_, disk_index_, partition.number) + " ends there";
+      }
+    return {disk_for(disk(), end), last};
+  }
+
+  // What --allow-move would reach, where that is less.
+  void note_further(const LayerFloor& floor) {
+    if (request_.allow_move || request_.take_nothing || !request_.to_floor || !disk().table) return;
+    const LayerFloor packed = packed_floor(guest_, floors_, disk_index_);
+    if (packed.size < floor.size)
+      plan_.notes.push_back(fmt::format("with --allow-move, which lets partitions move to the "
+                                        "front, the disk could become {} instead of {}",
+                                        human(packed.size), human(floor.size)));
+  }
+
   std::string with_size(Bytes size) const {
     ShrinkRequest other = request_;
     other.to = size;
     other.by.reset();
     other.to_floor = false;
+    other.margin = Bytes(0);
     return command_with(other, "");
   }
 
@@ -144,6 +190,8 @@ class Shrinker {
       std::size_t pv = 0;
       if (place->volume) {
         const VolumeGroup& group = guest_.group_of(*place);
+        if (place->window)
+          if (auto why = no_shrinking(*place)) throw why->within(name);
         const std::uint64_t floor = floors_.of_volume(*place);
         const Bytes left = after_taking(take, place->size, group.bytes(floor), name);
         const std::uint64_t extents =
@@ -320,6 +368,21 @@ class Shrinker {
     if (extended_) around.move_extended(disk_index_, *extended_);
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) around.finish_disk(i);
     name_targets();
+    warn_of_full();
+  }
+
+  // A guest needs some room to live in.
+  void warn_of_full() {
+    plan_.for_each<step::ShrinkContent>([&](const Step& step, const step::ShrinkContent& work) {
+      const Place& place = *place_at(guest_, step.where);
+      if (!place.content.used || place.content.moves_without_free()) return;
+      const Bytes used = std::min(*place.content.used, work.size);
+      if ((work.size - used).value() >= work.size.value() / 20) return;
+      plan_.notes.push_back(
+          fmt::format("{} will have only {} free, less than 5%: a guest that writes may find it "
+                      "full (to leave more: --to floor+5GiB, for example)",
+                      guest_.best_name(place), human(work.size - used)));
+    });
   }
 
   void name_targets() {

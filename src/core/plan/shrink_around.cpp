@@ -56,6 +56,14 @@ void ShrinkAround::finish_disk(std::size_t index) {
     if (cut && each.table->facts().kind == TableKind::gpt) move_spare(index, size);
   }
   if (!cut) return;
+  if (each.container->disk().has_fixed_size()) {
+    plan_.disks[index].cut_later = true;
+    plan_.remains.push_back(
+        fmt::format("make the device smaller where it is made: {} keeps its size until then; {} "
+                    "are enough, and nothing behind that is used any more",
+                    each.path, spelled_out(size)));
+    return;
+  }
   const ContainerFacts facts = each.container->facts();
   plan_.steps.push_back(
       {{index, 0, {}},

@@ -65,9 +65,12 @@ class GroupShrinker {
     plan_.groups.push_back(facts().name);
     find_volumes();
     for (const auto& [volume, extents] : change_.volumes) shrink_volume(volume, extents);
-    for (const auto& [pv, size] : change_.devices) move_off(pv, extents_left(pv, size));
+    // Each is shorter before the next one is emptied: what moves does not come to lie behind an end.
+    for (const auto& [pv, size] : change_.devices) {
+      move_off(pv, extents_left(pv, size));
+      shrink_device(pv, size);
+    }
     for (const std::size_t pv : change_.leaving) move_off(pv, 0);
-    for (const auto& [pv, size] : change_.devices) shrink_device(pv, size);
     for (const std::size_t pv : change_.leaving) remove_device(pv);
     commit();
   }

@@ -103,7 +103,7 @@ const Ranges& Footprint::changed_in(const Where& where) const {
 }
 
 void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
-  if (before_.disks()[disk].added) return;
+  if (plan_.makes_table(disk)) return;
   check_outside(disk, at, length);
   for (const Place& place : before_.disks()[disk].places) {
     const std::uint64_t start = place.offset.value();

@@ -73,7 +73,7 @@ class Proof {
 
   EvidenceList run() {
     for (std::size_t i = 0; i < before_.disks().size(); ++i)
-      if (!before_.disks()[i].added) check_disk(i);
+      if (!plan_.makes_table(i)) check_disk(i);
     check_tables(before_, after_, plan_);
     note_tables();
     check_groups(before_, after_, plan_, contents_, progress_);
@@ -85,6 +85,10 @@ class Proof {
     });
     for (const Step& step : plan_.steps)
       if (resizes_content(step)) check_content(step);
+    plan_.for_each<step::GrowPartition>([&](const Step& step, const step::GrowPartition&) {
+      if (const Place* place = place_at(before_, step.where); place->content.claims)
+        check_end_put_back(step);
+    });
     seen_.add("moved content read in both places, and the same", contents_.compared(), "bytes");
     return seen_;
   }
@@ -143,6 +147,23 @@ class Proof {
     const Ranges kept = kept_when_moved(old_place.content, step.to.value());
     compare_places(told, place_at(after_, step.where), kept, contents_, place_text(step),
                    progress_);
+  }
+
+  // Nobody knows what happened behind the end while it was cut off: all of it is looked at.
+  void check_end_put_back(const Step& step) {
+    const Place& place = *place_at(after_, step.where);
+    const std::string where = place_text(step);
+    std::size_t pv = 0;
+    if (const VolumeGroup* group = after_.group_on(place, pv)) {
+      if (const auto blockers = group->open.blockers(); !blockers.empty())
+        proof_failed(blockers.front().what(), where);
+    }
+    if (!place.content.blockers.empty()) proof_failed(place.content.blockers.front().what(), where);
+    if (!place.content.filesystem) return;
+    Findings findings;
+    place.content.filesystem->audit(AuditScope::full, place.size, findings, progress_);
+    check_findings(findings);
+    seen_.add("filesystems audited in full with their old end", 1);
   }
 
   void check_content(const Step& step) {

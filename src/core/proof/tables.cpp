@@ -61,7 +61,9 @@ void check_table(const Disk& old_disk, const Disk& new_disk, const Plan& plan, s
   if (!new_disk.table) return;
   const TableFacts& facts = new_disk.table->facts();
   if (!facts.blockers.empty()) proof_failed(facts.blockers.front().what(), where);
-  if (plan.touches(index) && (!facts.repairs.empty() || new_disk.table->must_move_spare()))
+  const bool spare_is_right =
+      !new_disk.table->must_move_spare() || plan.disks[index].cut_later;
+  if (plan.touches(index) && (!facts.repairs.empty() || !spare_is_right))
     proof_failed("the partition table is not in order", where);
   const auto& old = old_disk.table->facts().partitions;
   if (facts.partitions.size() != old.size() + check_created(plan, index, *new_disk.table, where))
@@ -76,10 +78,11 @@ void check_table(const Disk& old_disk, const Disk& new_disk, const Plan& plan, s
 void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
     const Disk& disk = after.disks()[i];
-    if (disk.size() != plan.disks[i].to)
+    const DiskChange& change = plan.disks[i];
+    if (disk.size() != (change.cut_later ? change.from : change.to))
       proof_failed(fmt::format("the disk has {} bytes", disk.size().value()), disk.path);
     if (disk.trouble) proof_failed(disk.trouble->what(), disk.path);
-    if (!before.disks()[i].added)
+    if (!plan.makes_table(i))
       check_table(before.disks()[i], disk, plan, i);
     else if (!disk.table || disk.table->facts().partitions.size() != 1)
       proof_failed("the new disk has no table with one partition", disk.path);

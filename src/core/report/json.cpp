@@ -10,10 +10,6 @@ using nlohmann::json;
 
 namespace {
 
-json error_brief(const Error& error) {
-  return {{"what", error.what()}, {"where", error.where()}, {"next", error.next()}};
-}
-
 json place_json(const Guest& guest, Floors& floors, const Place& place) {
   json out{{"name", guest.name_of(place)},
            {"offset", place.offset.value()},
@@ -137,6 +133,10 @@ json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
 
 }  // namespace
 
+json error_brief(const Error& error) {
+  return {{"what", error.what()}, {"where", error.where()}, {"next", error.next()}};
+}
+
 json survey_json(const Guest& guest) {
   Floors floors(guest);
   json disks = json::array();
@@ -148,7 +148,13 @@ json survey_json(const Guest& guest) {
   json groups = json::array();
   for (const VolumeGroup& group : guest.groups())
     groups.push_back(group_json(guest, floors, group));
-  return {{"hostname", guest.hostname()}, {"disks", disks}, {"groups", groups}, {"advice", advice}};
+  json asleep = json::array();
+  for (const Error& sleeper : guest.asleep()) asleep.push_back(error_brief(sleeper));
+  return {{"hostname", guest.hostname()},
+          {"asleep", asleep},
+          {"disks", disks},
+          {"groups", groups},
+          {"advice", advice}};
 }
 
 json plan_json(const Plan& plan) {
@@ -195,6 +201,7 @@ json error_json(const Error& error) {
   json out = error_brief(error);
   out["status"] = static_cast<int>(error.status());
   out["nothing_changed"] = error.left() == Left::unchanged;
+  out["change_done"] = error.left() == Left::done;
   return out;
 }
 

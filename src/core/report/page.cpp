@@ -93,6 +93,7 @@ class Page {
     if (error.left() == Left::unchanged) entry("the images", "nothing was changed");
     if (error.left() == Left::sound)
       entry("the images", "they are sound, and the guest sees what it saw");
+    if (error.left() == Left::done) entry("the images", "the change is done");
     if (error.left() == Left::unfinished)
       entry("the images", "a change is unfinished: recover settles it");
     add("</dl>\n");

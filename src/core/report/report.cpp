@@ -66,6 +66,15 @@ void advise_state(const Guest& guest, const Place& place, std::vector<Advice>& a
                                   "of it ({}); a change replays it first",
                                   guest.best_name(place), place.content.settling->found),
                       ""});
+  if (can_get_end_back(guest, place)) {
+    advice.push_back({fmt::format("{} is longer than its place: {} instead of {}; to put the end "
+                                  "of its place back",
+                                  guest.name_of(place), human(*place.content.claims),
+                                  human(place.size)),
+                      "juneheath grow" + images_of(guest) + " --give " +
+                          shell_word(guest.name_of(place))});
+    return;
+  }
   for (const Error& blocker : place.content.blockers)
     advice.push_back({fmt::format("{}: {}", guest.name_of(place), blocker.what()), blocker.next()});
 }
@@ -140,6 +149,7 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
     const Disk& disk = guest.disks()[i];
     const std::string prefix = disk_prefix(guest, i);
     const ContainerFacts facts = disk.container->facts();
+    if (disk.added) continue;  // it is not there yet
     if (!guest.is_running())
       rows.push_back({prefix + "image", form_name(facts.form), facts.file_length, std::nullopt});
     rows.push_back({prefix + "disk", guest.is_running() ? disk.path : "as the guest sees it",
@@ -175,8 +185,9 @@ std::vector<LayerChange> compare_layers(const std::vector<LayerSize>& before,
   for (const LayerSize& now : after) {
     const auto old = std::find_if(before.begin(), before.end(),
                                   [&](const LayerSize& row) { return row.name == now.name; });
-    if (old != before.end())
-      changes.push_back({now.name, now.detail, old->size, now.size, now.free});
+    // What the change has made comes from nothing.
+    changes.push_back({now.name, now.detail, old == before.end() ? Bytes(0) : old->size, now.size,
+                       now.free});
   }
   return changes;
 }
@@ -197,18 +208,19 @@ std::vector<Advice> advice_for(const Guest& guest) {
         advice.push_back({repair + "; the next change puts it right", ""});
       for (const Error& blocker : disk.table->facts().blockers)
         advice.push_back({std::string(blocker.what()) + "; the table will not be changed", ""});
-      if (disk.table->must_move_spare())
+      const Bytes known =
+          to_bytes(disk.table->facts().known_end, disk.table->facts().sector_size);
+      if (disk.table->must_move_spare() && disk.size() > known)
         advice.push_back(
             {fmt::format("the disk is {} larger than its GPT knows; growing moves the "
                          "spare copy to the end",
-                         human(disk.size() - to_bytes(disk.table->facts().known_end,
-                                                      disk.table->facts().sector_size))),
+                         human(disk.size() - known)),
              ""});
     }
     std::vector<const Place*> with_room;
     for (const Place& place : disk.places) {
       advise_state(guest, place, advice);
-      if (place.is_set_aside) continue;
+      if (place.is_set_aside || place.content.claims) continue;
       std::size_t pv = 0;
       if (guest.group_on(place, pv) != nullptr) continue;  // its group says what it could take
       if (room_of(guest, place, disk.size()) != Bytes(0)) with_room.push_back(&place);
@@ -227,7 +239,8 @@ std::vector<Advice> advice_for(const Guest& guest) {
         continue;
       if (behind != nullptr) {
         advice.push_back(advise_blocked(guest, place, *behind));
-      } else if (place.content.blockers.empty() && !guest.is_running()) {
+      } else if (place.content.blockers.empty() && !guest.is_running() &&
+                 !disk.container->disk().has_fixed_size()) {
         advice.push_back({fmt::format("to give {} another 10 GiB", guest.best_name(place)),
                           "juneheath grow" + images + " --by 10GiB --give " +
                               shell_word(guest.best_name(place))});
@@ -235,7 +248,14 @@ std::vector<Advice> advice_for(const Guest& guest) {
     }
   }
   for (const VolumeGroup& group : guest.groups()) advise_group(guest, group, advice);
-  return advice;
+  if (guest.asleep().empty()) return advice;
+  // Nothing that would be refused is advised.
+  for (Advice& each : advice)
+    if (each.command.starts_with("juneheath grow")) each.command.clear();
+  std::vector<Advice> first;
+  for (const Error& sleeper : guest.asleep()) first.push_back({sleeper.what(), sleeper.next()});
+  first.insert(first.end(), advice.begin(), advice.end());
+  return first;
 }
 
 }  // namespace jh

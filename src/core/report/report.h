@@ -49,6 +49,8 @@ nlohmann::json plan_json(const Plan& plan);
 nlohmann::json changes_json(const std::vector<LayerChange>& changes);
 nlohmann::json findings_json(const Findings& findings);
 nlohmann::json error_json(const Error& error);
+/// What stands against something: what, where, and what to do next.
+nlohmann::json error_brief(const Error& error);
 
 /// "refused", "damage found": how a run ended that did not end well.
 const char* status_word(Status status);

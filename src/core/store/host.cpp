@@ -41,17 +41,6 @@ std::string first_line(const files::path& path) {
 
 }  // namespace
 
-void flush_name(const std::string& path) {
-  const std::string folder = folder_of(path).string();
-  const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (fd < 0) failed("opening the folder", folder, errno);
-  const int result = ::fsync(fd);
-  const int error = errno;
-  ::close(fd);
-  // Some host filesystems cannot flush a folder (EINVAL); they keep names in order by themselves.
-  if (result != 0 && error != EINVAL) failed("flushing the folder", folder, error);
-}
-
 bool remove_quietly(Host& host, const std::string& path) {
   try {
     host.remove(path);
@@ -75,8 +64,7 @@ std::unique_ptr<Store> FileHost::open_plain(const std::string& path, Access acce
 }
 
 std::unique_ptr<Store> FileHost::create(const std::string& path) {
-  std::error_code ignored;
-  files::create_directories(folder_of(path), ignored);
+  make_durable_folder(folder_of(path).string());
   auto store = FileStore::create(path);
   try {
     flush_name(path);
@@ -110,13 +98,21 @@ void FileHost::remove(const std::string& path) {
 }
 
 void FileHost::rename(const std::string& from, const std::string& to) {
-  if (::rename(from.c_str(), to.c_str()) != 0) failed("renaming the file", from, errno);
-  flush_name(to);
+  rename_durably(from, to, NameTaken::replaced);
 }
 
 std::uint64_t FileHost::free_space(const std::string& path) {
   struct statvfs info {};
-  const std::string folder = folder_of(path).string();
+  std::string folder = folder_of(path).string();
+  // A device's own bytes take no room; its ledger does.
+  struct stat device {};
+  if (::stat(path.c_str(), &device) == 0 && S_ISBLK(device.st_mode)) {
+    files::path at = ledger_folder_;
+    std::error_code error;
+    while (!files::is_directory(at, error) && at.has_parent_path() && at != at.parent_path())
+      at = at.parent_path();
+    folder = at.empty() ? "." : at.string();
+  }
   if (::statvfs(folder.c_str(), &info) != 0) failed("asking for free space", folder, errno);
   return checked_mul(info.f_bavail, info.f_frsize);
 }

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "core/store/durable.h"
 #include "core/store/file_store.h"
 #include "core/store/store.h"
 
@@ -54,9 +55,6 @@ class Host {
   /// Where the ledger of this image is kept.
   virtual std::string ledger_path(const std::string& image) = 0;
 };
-
-/// Makes the name that a file or folder has durable: what it stands in is flushed. Throws io.
-void flush_name(const std::string& path);
 
 /// Removes what an unsuccessful work has made: the error that ended it is the one to tell. Returns
 /// whether it is gone.

@@ -58,9 +58,7 @@ bool is_reserved_name(const std::string& path) {
 
 std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string>& image_paths,
                                        const std::vector<Store*>& images, std::size_t created) {
-  ensure(
-      !images.empty() && images.size() == image_paths.size() && images.size() <= ledger::max_images,
-      "a ledger has images");
+  ensure(!images.empty() && images.size() == image_paths.size(), "a ledger has images");
   std::unique_ptr<Ledger> made(new Ledger(host));
   made->path_ = host.ledger_path(image_paths.front());
   const boost::uuids::uuid id = boost::uuids::random_generator()();
@@ -124,6 +122,9 @@ void Ledger::write_header() {
     raw.insert(raw.end(), image.device_name.begin(), image.device_name.end());
   }
   raw.resize(round_up(raw.size(), ledger::block_size));
+  if (raw.size() > ledger::max_header)
+    refuse(fmt::format("the disk lies in {} files, more than one ledger can name", images_.size()),
+           path_, "make a new image of it with --into");
   ledger::Header header{};
   header.magic = ledger::header_magic;
   header.version = ledger::version;

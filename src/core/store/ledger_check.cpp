@@ -30,6 +30,12 @@ Buffer read_padded(Store& image, std::uint64_t at, std::uint64_t length) {
   return bytes;
 }
 
+// Of bytes that are there; a range that reaches behind the image's end has none that fits.
+std::optional<std::uint32_t> checksum_of(Store& image, std::uint64_t at, std::uint64_t length) {
+  if (at > image.size() || length > image.size() - at) return std::nullopt;
+  return crc32c_of(image, at, length);
+}
+
 // Old bytes that the ledger has of a stretch.
 Buffer old_bytes(Ledger& ledger, std::uint64_t start, const LedgerStretch& stretch,
                  std::uint64_t from, std::uint64_t length) {
@@ -82,12 +88,7 @@ class Check {
   // Every sealed byte is the new one, or where `or_old` also the old one.
   void sealed_bytes(bool or_old) {
     // An `after` record follows its `before` record.
-    Ledger::Entry old;
-    ledger_.for_each([&](const Ledger::Entry& entry) {
-      if (entry.kind == RecordKind::before) old = entry;
-      if (entry.kind != RecordKind::after) return;
-      if (old.image != entry.image || old.offset != entry.offset || old.length != entry.length)
-        damaged("the ledger's old and new bytes do not pair up", ledger_.path());
+    for_each_pair([&](const Ledger::Entry& old, const Ledger::Entry& entry) {
       Store& image = *images_[entry.image];
       // Zeros that stay zeros need not be there yet; such a range may be of any length.
       std::uint64_t length = entry.length;
@@ -108,10 +109,8 @@ class Check {
 
   // No page holds what the change, or its undo, would have made of it.
   void nothing_reached(bool undoing) {
-    Ledger::Entry old;
-    ledger_.for_each([&](const Ledger::Entry& entry) {
-      if (entry.kind == RecordKind::before) old = entry;
-      if (entry.kind != RecordKind::after || (entry.zero && old.zero)) return;
+    for_each_pair([&](const Ledger::Entry& old, const Ledger::Entry& entry) {
+      if (entry.zero && old.zero) return;
       Store& image = *images_[entry.image];
       constexpr std::uint64_t page = 4096;
       for (std::uint64_t at = 0; at < entry.length; at += page) {
@@ -178,13 +177,17 @@ class Check {
     }
     for (const auto& [start, sum] : known.sums) {
       cover(start, sum.length);
-      if (crc32c(read_padded(image, start, sum.length)) != sum.crc) written_since(image, start);
+      if (checksum_of(image, start, sum.length) != sum.crc) written_since(image, start);
     }
     for (const auto& [start, stretch] : known.cut) {
       cover(start, stretch.length);
-      if (read_padded(image, start, stretch.length) !=
-          old_bytes(ledger_, start, stretch, start, stretch.length))
-        written_since(image, start);
+      // Behind the image's end there are zeros, and so there were.
+      const std::uint64_t stop = std::min(start + stretch.length, std::max(start, image.size()));
+      for (std::uint64_t at = start; at < stop; at += ledger::max_payload) {
+        const std::uint64_t step = std::min(ledger::max_payload, stop - at);
+        if (read_padded(image, at, step) != old_bytes(ledger_, start, stretch, at, step))
+          written_since(image, at);
+      }
     }
     rest_is_zero(i, known.new_size, known.size_at_commit, covered);
   }
@@ -195,6 +198,8 @@ class Check {
     const LedgerIndex::Image& known = index_.images[i];
     const auto look = [&](std::uint64_t start, std::uint64_t end, const LedgerStretch& kept,
                           std::uint64_t kept_start) {
+      // Zeros may be many, and where the image does not reach there is nothing else.
+      if (kept.at == 0) end = std::min(end, std::max(start, images_[i]->size()));
       for (std::uint64_t at = start; at < end; at += ledger::max_payload) {
         const std::uint64_t step = std::min(ledger::max_payload, end - at);
         old_or_wrote(i, at, old_bytes(ledger_, kept_start, kept, at, step));
@@ -219,6 +224,20 @@ class Check {
   }
 
  private:
+  // Calls visit(before, after) for what the seal writes: an `after` record follows its `before`
+  // record, and speaks of the same bytes.
+  void for_each_pair(const std::function<void(const Ledger::Entry&, const Ledger::Entry&)>& visit) {
+    std::optional<Ledger::Entry> old;
+    ledger_.for_each([&](const Ledger::Entry& entry) {
+      if (entry.kind == RecordKind::before) old = entry;
+      if (entry.kind != RecordKind::after) return;
+      if (!old || old->image != entry.image || old->offset != entry.offset ||
+          old->length != entry.length)
+        damaged("the ledger's old and new bytes do not pair up", ledger_.path());
+      visit(*old, entry);
+    });
+  }
+
   static Buffer part_of(const Ledger::Entry& entry, std::uint64_t at, std::uint64_t size) {
     Buffer bytes(size);
     if (!entry.zero)

@@ -16,7 +16,7 @@ constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
 constexpr std::uint32_t version = 6;
 constexpr std::uint64_t max_payload = 1U << 20;
-constexpr std::uint32_t max_images = 64;
+constexpr std::uint64_t max_header = 1U << 24;  // bytes, with the list of images
 /// What a disk writes whole or not at all: the unit of the sums of what was written directly.
 constexpr std::uint64_t sector_size = 512;
 

@@ -147,7 +147,7 @@ bool Ledger::read_header() {
   auto header = read_as<ledger::Header>(*file_, ledger::header_offset);
   const std::uint32_t length = header.length.value();
   if (header.magic != ledger::header_magic || length < sizeof(header) ||
-      length > size - ledger::header_offset || length > (1U << 24))
+      length > size - ledger::header_offset || length > ledger::max_header)
     return not_begun();
   Buffer raw = read_buffer(*file_, ledger::header_offset, length);
   const std::uint32_t crc = header.crc.value();
@@ -172,7 +172,7 @@ void Ledger::read_images(ConstByteSpan raw, std::uint32_t count) {
   const auto list_is = [&](bool sound) {
     if (!sound) damaged_ledger("the ledger's list of images is damaged", file_->name());
   };
-  list_is(count != 0 && count <= ledger::max_images);
+  list_is(count != 0 && count <= raw.size() / sizeof(ledger::ImageEntry));
   std::size_t at = sizeof(ledger::Header);
   for (std::uint32_t i = 0; i < count; ++i) {
     const auto entry = parse_as<ledger::ImageEntry>(raw, at);

@@ -265,6 +265,15 @@ UndoFacts facts_of(Ledger& ledger, const LedgerIndex& index, const std::vector<S
   for (std::size_t i = 0; i < images.size(); ++i)
     facts.images.push_back({ledger.images()[i].path, images[i]->size(), ledger.images()[i].old_size,
                             ledger.images()[i].created});
+  for (const LedgerIndex::Image& image : index.images) {
+    Ranges touched = image.after;
+    for (const LedgerStretches* stretches : {&image.wrote, &image.kept, &image.cut})
+      for (const auto& [start, stretch] : *stretches)
+        add_range(touched, start, start + stretch.length);
+    for (const auto& [start, sum] : image.sums) add_range(touched, start, start + sum.length);
+    for (const auto& [start, moved] : image.moved) add_range(touched, start, start + moved.length);
+    facts.touched.push_back(std::move(touched));
+  }
   for (const LedgerIndex::Given& given : index.given)
     facts.given.push_back(
         {ledger.images()[given.image].path, given.offset, given.length, given.zero, given.crc});

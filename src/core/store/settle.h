@@ -11,6 +11,7 @@
 #include <string>
 #include <vector>
 
+#include "core/base/ranges.h"
 #include "core/store/ledger.h"
 
 namespace jh {
@@ -68,6 +69,8 @@ struct UndoFacts {
     std::uint32_t crc = 0;
   };
   std::vector<Image> images;
+  /// By image: what the change wrote, and what taking it back would write.
+  std::vector<Ranges> touched{};
   std::vector<Given> given;
   std::uint64_t changed_at = 0;  // seconds since 1970
   std::uint64_t bytes_put_back = 0;

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "core/base/checksum.h"
+
 namespace jh {
 namespace {
 
@@ -36,6 +38,15 @@ bool holds(Store& store, std::uint64_t offset, std::string_view bytes) {
   if (store.size() < offset + bytes.size()) return false;
   const Buffer found = read_buffer(store, offset, bytes.size());
   return std::memcmp(found.data(), bytes.data(), bytes.size()) == 0;
+}
+
+std::uint32_t crc32c_of(Store& store, std::uint64_t offset, std::uint64_t length) {
+  constexpr std::uint64_t piece = 1U << 20;
+  std::uint32_t state = ~0U;
+  for (std::uint64_t done = 0; done < length; done += piece)
+    state = crc32c_raw(state, read_buffer(store, offset + done,
+                                          static_cast<std::size_t>(std::min(piece, length - done))));
+  return ~state;
 }
 
 Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length) {

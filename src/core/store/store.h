@@ -118,6 +118,8 @@ bool holds(Store& store, std::uint64_t offset, std::string_view bytes);
 Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length);
 /// True when the range reads as zeros; holes are not read. Reads at most `length` bytes.
 bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length);
+/// CRC-32C of a range of any length.
+std::uint32_t crc32c_of(Store& store, std::uint64_t offset, std::uint64_t length);
 /// Writes to bytes that read as zeros so far and that nothing refers to: what is zero in the data
 /// too is left out, in whole pages, so that holes of the host's file stay holes.
 void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data);

@@ -104,14 +104,15 @@ void PartitionTable::check_layout(const std::string& where) {
 std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : "MBR"; }
 
 std::string mbr_type_name(std::uint8_t type) {
-  static constexpr std::array<std::pair<std::uint8_t, const char*>, 20> names{{
+  static constexpr std::array<std::pair<std::uint8_t, const char*>, 24> names{{
       {0x01, "FAT12"},        {0x04, "FAT16"},         {0x05, "extended"},
       {0x06, "FAT16"},        {0x07, "NTFS or exFAT"}, {0x0B, "FAT32"},
       {0x0C, "FAT32"},        {0x0E, "FAT16"},         {0x0F, "extended"},
       {0x11, "hidden FAT12"}, {0x27, "rescue"},        {0x42, "dynamic disk"},
       {0x82, "Linux swap"},   {0x83, "Linux"},         {0x85, "extended"},
-      {0x8E, "Linux LVM"},    {0xA5, "BSD"},           {0xEE, "GPT protective"},
-      {0xEF, "EFI system"},   {0xFD, "Linux RAID"},
+      {0x8E, "Linux LVM"},    {0xA5, "FreeBSD"},       {0xEE, "GPT protective"},
+      {0xEF, "EFI system"},   {0xFD, "Linux RAID"},    {0xA6, "OpenBSD"},
+      {0xA9, "NetBSD"},       {0xBF, "Solaris"},       {0xAF, "HFS"},
   }};
   for (const auto& [code, name] : names)
     if (code == type) return name;
@@ -119,7 +120,7 @@ std::string mbr_type_name(std::uint8_t type) {
 }
 
 std::string gpt_type_name(const std::string& guid) {
-  static constexpr std::array<std::pair<const char*, const char*>, 18> names{{
+  static constexpr std::array<std::pair<const char*, const char*>, 26> names{{
       {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
       {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
       {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux"},
@@ -138,6 +139,14 @@ std::string gpt_type_name(const std::string& guid) {
       {"5808c8aa-7e8f-42e0-85d2-e1e90434cfb3", "dynamic disk"},
       {"af9b60a0-1431-4f62-bc68-3311714a69ad", "dynamic disk"},
       {"8da63339-0007-60c0-c436-083ac8230908", "reserved by Linux"},
+      {"83bd6b9d-7f41-11dc-be0b-001560b84f0f", "FreeBSD boot"},
+      {"516e7cb4-6ecf-11d6-8ff8-00022d09712b", "FreeBSD"},
+      {"516e7cb5-6ecf-11d6-8ff8-00022d09712b", "FreeBSD swap"},
+      {"516e7cb6-6ecf-11d6-8ff8-00022d09712b", "FreeBSD UFS"},
+      {"516e7cba-6ecf-11d6-8ff8-00022d09712b", "FreeBSD ZFS"},
+      {"824cc7a0-36a8-11e3-890a-952519ad3f61", "OpenBSD"},
+      {"48465300-0000-11aa-aa11-00306543ecac", "HFS"},
+      {"7c3457ef-0000-11aa-aa11-00306543ecac", "APFS"},
   }};
   for (const auto& [code, name] : names)
     if (guid == code) return name;

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 namespace jh::qcow2 {
@@ -25,38 +26,36 @@ class Walk {
   Walk(Store& file, const Image& image, Findings& findings)
       : file_(file), image_(image), findings_(findings) {}
 
-  void use(std::uint64_t offset, std::uint64_t length, Use use) {
+  /// `times`: how many name it.
+  void use(std::uint64_t offset, std::uint64_t length, Use use, std::uint64_t times = 1) {
     if (length == 0) return;
     const std::uint64_t first = offset / image_.cluster();
     const std::uint64_t count = (checked_add(offset, length) - 1) / image_.cluster() - first + 1;
-    if (!uses_.empty() && uses_.back().use == use &&
+    if (!uses_.empty() && uses_.back().use == use && uses_.back().times == times &&
         uses_.back().first + uses_.back().count == first)
       uses_.back().count += count;
     else
-      uses_.push_back({first, count, use});
+      uses_.push_back({first, count, use, times});
   }
 
-  void walk_l1(std::uint64_t offset, const std::vector<std::uint64_t>& entries, bool active) {
+  void walk_active(std::uint64_t offset, const std::vector<std::uint64_t>& entries) {
     use(offset, entries.size() * 8, Use::table);
-    for (std::size_t i = 0; i < entries.size(); ++i) {
-      const std::uint64_t table = entries[i] & offset_mask;
-      if (table == 0) continue;
-      if (table % image_.cluster() != 0 || table + image_.cluster() > file_.size()) {
-        found(fmt::format("L2 table {} lies at {}, where no cluster can be", i, table));
-        continue;
-      }
+    std::set<std::uint64_t> walked;
+    for_each_table(entries, [&](std::size_t i, std::uint64_t table) {
       use(table, image_.cluster(), Use::table);
-      // Snapshots share tables; the clusters in them count once for each that names the table.
-      if (active && !walked_.insert(table).second) {
+      if (!walked.insert(table).second)
         found(fmt::format("the L2 table at {} is named twice", table));
-        continue;
-      }
-      walk_l2(i, table);
-    }
+      else
+        walk_l2(i, table, 1);
+    });
   }
 
+  // Snapshots share tables, and the clusters in them count once for each that names the table: each
+  // table is read once, however many do.
   void walk_snapshots() {
     use(image_.raw.snapshots_offset.value(), image_.snapshot_list_size, Use::snapshots);
+    std::map<std::pair<std::uint64_t, std::uint64_t>, std::uint64_t> lists;  // and who has them
+    std::uint64_t bytes = 0;
     for (std::size_t i = 0; i < image_.snapshot_tables.size(); ++i) {
       const L1Place& place = image_.snapshot_tables[i];
       if (place.entries * 8 > max_l1_bytes || place.offset % image_.cluster() != 0 ||
@@ -65,12 +64,34 @@ class Walk {
                           image_.snapshots[i].id));
         continue;
       }
-      const Buffer raw =
-          read_buffer(file_, place.offset, static_cast<std::size_t>(place.entries * 8));
+      if (++lists[{place.offset, place.entries}] == 1) bytes += place.entries * 8;
+    }
+    // Each has its own clusters in a sound image.
+    if (bytes > file_.size()) {
+      found("the L1 tables of the snapshots lie over each other");
+      return;
+    }
+    std::map<std::pair<std::uint64_t, std::size_t>, std::uint64_t> tables;
+    for (const auto& [place, times] : lists) {
+      const auto& [offset, count] = place;
+      use(offset, count * 8, Use::table, times);
+      const Buffer raw = read_buffer(file_, offset, static_cast<std::size_t>(count * 8));
       std::vector<std::uint64_t> entries;
-      for (std::uint64_t e = 0; e < place.entries; ++e)
+      for (std::uint64_t e = 0; e < count; ++e)
         entries.push_back(parse_as<Be64>(raw, e * 8).value());
-      walk_l1(place.offset, entries, false);
+      for_each_table(entries, [&, named = times](std::size_t i, std::uint64_t table) {
+        tables[{table, i}] += named;
+      });
+    }
+    // A table that is named for several places of the disk is damage, and read for each of them.
+    std::uint64_t read = 0;
+    for (const auto& [table, times] : tables) {
+      use(table.first, image_.cluster(), Use::table, times);
+      if (++read > file_.size() / image_.cluster() + 1) {
+        found("the snapshots name more tables than the file can hold");
+        return;
+      }
+      walk_l2(table.second, table.first, times);
     }
   }
 
@@ -106,7 +127,7 @@ class Walk {
   References result() {
     struct Edge {
       std::uint64_t at;
-      int change;
+      std::int64_t change;
       bool exclusive;  // nothing else may lie here
     };
     std::vector<Edge> edges;
@@ -114,8 +135,9 @@ class Walk {
     for (const Used& used : uses_) {
       const bool exclusive = used.use == Use::header || used.use == Use::refcounts ||
                              used.use == Use::snapshots || used.use == Use::bitmaps;
-      edges.push_back({used.first, 1, exclusive});
-      edges.push_back({used.first + used.count, -1, exclusive});
+      const auto times = static_cast<std::int64_t>(used.times);
+      edges.push_back({used.first, times, exclusive});
+      edges.push_back({used.first + used.count, -times, exclusive});
     }
     uses_ = {};
     std::sort(edges.begin(), edges.end(), [](const Edge& a, const Edge& b) { return a.at < b.at; });
@@ -125,7 +147,7 @@ class Walk {
     for (std::size_t i = 0; i < edges.size();) {
       const std::uint64_t at = edges[i].at;
       for (; i < edges.size() && edges[i].at == at; ++i) {
-        depth = edges[i].change > 0 ? depth + 1 : depth - 1;
+        depth += static_cast<std::uint64_t>(edges[i].change);
         if (edges[i].exclusive) exclusive = edges[i].change > 0 ? exclusive + 1 : exclusive - 1;
       }
       if (depth == 0 || i == edges.size()) continue;
@@ -142,11 +164,25 @@ class Walk {
     std::uint64_t first;
     std::uint64_t count;
     Use use;
+    std::uint64_t times;
   };
+
+  // Calls visit(number, place) for the tables that a list names, as far as they can be there.
+  template <class Visit>
+  void for_each_table(const std::vector<std::uint64_t>& entries, Visit visit) {
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+      const std::uint64_t table = entries[i] & offset_mask;
+      if (table == 0) continue;
+      if (table % image_.cluster() != 0 || table + image_.cluster() > file_.size())
+        found(fmt::format("L2 table {} lies at {}, where no cluster can be", i, table));
+      else
+        visit(i, table);
+    }
+  }
 
   void found(const std::string& what) { findings_.add(file_.name() + ", qcow2", what); }
 
-  void walk_l2(std::size_t index, std::uint64_t table) {
+  void walk_l2(std::size_t index, std::uint64_t table, std::uint64_t times) {
     // Tables in holes of the file cost nothing, however many there are.
     if (const Run run = file_.map(table, image_.cluster());
         run.zero && run.length == image_.cluster())
@@ -166,7 +202,7 @@ class Walk {
         if (packed.offset >= file_.size() || external)
           found(fmt::format("packed cluster {} of the disk lies where none can be", cluster));
         else
-          use(packed.offset, packed.length, Use::packed);
+          use(packed.offset, packed.length, Use::packed, times);
         continue;
       }
       const std::uint64_t at = entry & offset_mask;
@@ -174,7 +210,7 @@ class Walk {
       if (at % image_.cluster() != 0 || at >= file_.size())
         found(fmt::format("cluster {} of the disk lies at {}, where none can be", cluster, at));
       else
-        use(at, image_.cluster(), Use::data);
+        use(at, image_.cluster(), Use::data, times);
     }
   }
 
@@ -201,7 +237,6 @@ class Walk {
   const Image& image_;
   Findings& findings_;
   std::vector<Used> uses_;
-  std::set<std::uint64_t> walked_;
 };
 
 }  // namespace
@@ -212,7 +247,7 @@ References find_references(Store& file, const Image& image,
   Walk walk(file, image, findings);
   walk.use(0, image.cluster(), Use::header);
   walk.walk_refcounts(refcount_table);
-  walk.walk_l1(image.raw.l1_table_offset.value(), active, true);
+  walk.walk_active(image.raw.l1_table_offset.value(), active);
   walk.walk_snapshots();
   walk.walk_bitmaps();
   if (image.encryption && image.encryption->length.value() != 0)

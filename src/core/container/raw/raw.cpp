@@ -24,6 +24,9 @@ ContainerFacts RawContainer::facts() {
 }
 
 void RawContainer::check_growth(Bytes new_size) {
+  if (file_.has_fixed_size() && new_size > Bytes(file_.size()))
+    refuse("a block device cannot be made larger from here", file_.name(),
+           "make it larger where it is made; then run grow without --to and --by");
   if (new_size.value() > static_cast<std::uint64_t>(INT64_MAX))
     refuse("no file can be that large", file_.name(), "ask for less than 8 EiB");
 }

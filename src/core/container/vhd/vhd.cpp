@@ -95,11 +95,33 @@ Geometry geometry_of(std::uint64_t disk_size) {
   return {65535, 16, 255};
 }
 
-std::vector<std::string> parent_names(Store& file) {
+namespace {
+
+std::optional<Footer> footer_in(Store& file) {
+  if (file.size() < sizeof(Footer)) return std::nullopt;
   const auto footer = read_as<Footer>(file, file.size() - sizeof(Footer));
-  if (!is_sound(footer) || static_cast<Type>(footer.type.value()) != Type::differencing) return {};
-  const auto header = header_in(file, footer.header_offset.value());
+  return is_sound(footer) ? std::optional(footer) : std::nullopt;
+}
+
+}  // namespace
+
+std::vector<std::string> parent_names(Store& file) {
+  const auto footer = footer_in(file);
+  if (!footer || static_cast<Type>(footer->type.value()) != Type::differencing) return {};
+  const auto header = header_in(file, footer->header_offset.value());
   return header ? names_in(file, *header) : std::vector<std::string>();
+}
+
+std::optional<Uuid> identity(Store& file) {
+  const auto footer = footer_in(file);
+  return footer ? std::optional(footer->id) : std::nullopt;
+}
+
+std::optional<Uuid> parent_identity(Store& file) {
+  const auto footer = footer_in(file);
+  if (!footer || static_cast<Type>(footer->type.value()) != Type::differencing) return std::nullopt;
+  const auto header = header_in(file, footer->header_offset.value());
+  return header ? std::optional(header->parent_id) : std::nullopt;
 }
 
 VhdContainer::VhdContainer(Store& file, Neighbours* beside, std::vector<std::string> children)

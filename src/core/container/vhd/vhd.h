@@ -75,5 +75,9 @@ class VhdContainer final : public BlockContainer {
 
 void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id);
 std::vector<std::string> parent_names(Store& file);
+/// The identity in an image's footer, and that of its parent. Nothing: it cannot be read, or it has
+/// no parent.
+std::optional<Uuid> identity(Store& file);
+std::optional<Uuid> parent_identity(Store& file);
 
 }  // namespace jh::vhd

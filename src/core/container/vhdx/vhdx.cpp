@@ -16,12 +16,35 @@ constexpr std::uint64_t page = 64U << 10;
 
 }  // namespace
 
-std::vector<std::string> parent_names(Store& file) {
+namespace {
+
+// Nothing: it has a log to be replayed first.
+std::optional<Structure> structure_at_rest(Store& file) {
   Structure structure;
   read_headers(file, structure);
-  if (!is_zero(structure.header.log)) return {};
+  if (!is_zero(structure.header.log)) return std::nullopt;
   read_tables(file, structure);
-  return (structure.flags & has_parent) != 0 ? structure.parent_names : std::vector<std::string>();
+  return structure;
+}
+
+}  // namespace
+
+std::vector<std::string> parent_names(Store& file) {
+  const auto structure = structure_at_rest(file);
+  return structure && (structure->flags & has_parent) != 0 ? structure->parent_names
+                                                           : std::vector<std::string>();
+}
+
+std::optional<Uuid> content_identity(Store& file) {
+  Structure structure;
+  read_headers(file, structure);
+  return structure.header.data_write;
+}
+
+std::string parent_linkage(Store& file) {
+  const auto structure = structure_at_rest(file);
+  return structure && (structure->flags & has_parent) != 0 ? structure->parent_linkage
+                                                           : std::string();
 }
 
 VhdxContainer::VhdxContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
@@ -183,6 +206,7 @@ ContainerFacts VhdxContainer::facts() {
   facts.blocks = structure_.blocks();
   facts.limit = "64 TiB";
   facts.identity = guid_text(structure_.header.data_write);
+  facts.sector_size = static_cast<std::uint32_t>(structure_.sector);
   if (structure_.sector != 512)
     facts.notes.push_back(fmt::format("its sectors have {} bytes", structure_.sector));
   if (replayed_)

@@ -59,5 +59,9 @@ class VhdxContainer final : public BlockContainer {
 
 void create(Store& file, std::uint64_t disk_size, bool full, std::uint32_t sector, const Uuid& id);
 std::vector<std::string> parent_names(Store& file);
+/// The identity of an image's content, and that of its parent's as it is expected. Nothing, and
+/// empty: it cannot be read without replaying a log, or it has no parent.
+std::optional<Uuid> content_identity(Store& file);
+std::string parent_linkage(Store& file);
 
 }  // namespace jh::vhdx

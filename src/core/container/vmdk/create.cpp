@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <charconv>
+
 #include "core/container/vmdk/extent.h"
 #include "core/container/vmdk/vmdk.h"
 
@@ -27,19 +29,33 @@ SparseHeader header_for(std::uint64_t disk_size, bool with_descriptor) {
 
 }  // namespace
 
+std::optional<std::uint32_t> parse_content_id(const std::string& text) {
+  std::uint32_t number = 0;
+  const auto end = std::from_chars(text.data(), text.data() + text.size(), number, 16);
+  if (text.empty() || end.ec != std::errc() || end.ptr != text.data() + text.size())
+    return std::nullopt;
+  return number;
+}
+
 std::string new_descriptor(const std::string& kind, std::uint32_t content_id,
-                           const std::vector<ExtentLine>& extents, std::uint64_t disk_size) {
+                           const std::vector<ExtentLine>& extents, std::uint64_t disk_size,
+                           const std::string& adapter) {
   std::string lines;
   for (const ExtentLine& extent : extents) {
     lines += fmt::format("RW {} {} \"{}\"", extent.sectors, extent.kind, extent.file);
     lines += extent.kind == "FLAT" ? " 0\n" : "\n";
   }
+  // IDE controllers show 16 heads, and no more cylinders than their registers hold; others 255.
+  const std::uint64_t heads = adapter == "ide" ? 16 : 255;
+  const std::uint64_t cylinders = std::min<std::uint64_t>(
+      disk_size / sector / heads / 63, adapter == "ide" ? 16383 : 65535);
   return fmt::format(
-      "# Disk DescriptorFile\nversion=1\nCID={:08x}\nparentCID=ffffffff\ncreateType=\"{}\"\n\n"
-      "# Extent description\n{}\n# The Disk Data Base\n#DDB\n\nddb.virtualHWVersion = \"4\"\n"
-      "ddb.geometry.cylinders = \"{}\"\nddb.geometry.heads = \"16\"\n"
-      "ddb.geometry.sectors = \"63\"\nddb.adapterType = \"ide\"\n",
-      content_id, kind, lines, std::min<std::uint64_t>(disk_size / sector / 16 / 63, 16383));
+      "# Disk DescriptorFile\nversion=1\nCID={:08x}\nparentCID=ffffffff\ncreateType=\"{}\"\n"
+      "\n# Extents, in the order of the disk\n{}"
+      "\n# The disk as a controller shows it\nddb.adapterType = \"{}\"\n"
+      "ddb.geometry.sectors = \"63\"\nddb.geometry.heads = \"{}\"\n"
+      "ddb.geometry.cylinders = \"{}\"\n",
+      content_id, kind, lines, adapter, heads, cylinders);
 }
 
 void create_extent(Store& file, std::uint64_t disk_size, const std::string& descriptor) {

@@ -273,6 +273,7 @@ ContainerFacts VmdkContainer::facts() {
   else if (facts.keeping != Keeping::full)
     facts.limit = "just under 2 TiB";
   facts.identity = descriptor_.value("CID");
+  facts.adapter = descriptor_.value("ddb.adapterType");
   if (unclean) facts.unsettled.emplace_back("mark it as closed, which its last user did not");
   if (facts.keeping == Keeping::packed)
     facts.blockers.push_back(in_the_way("the image is a stream of compressed grains, written once",

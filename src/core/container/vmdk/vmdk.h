@@ -69,8 +69,12 @@ class VmdkContainer final : public Container {
   std::unique_ptr<JoinStore> disk_;
 };
 
+/// A descriptor's CID: up to eight hexadecimal digits. Nothing: it is no such number.
+std::optional<std::uint32_t> parse_content_id(const std::string& text);
+
 std::string new_descriptor(const std::string& kind, std::uint32_t content_id,
-                           const std::vector<ExtentLine>& extents, std::uint64_t disk_size);
+                           const std::vector<ExtentLine>& extents, std::uint64_t disk_size,
+                           const std::string& adapter);
 std::vector<std::string> parent_names(Store& file);
 /// Of a descriptor in a file of its own: the files with the disk, as far as it can be read.
 std::vector<std::string> part_names(Store& file);

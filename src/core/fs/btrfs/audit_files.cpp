@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <xxhash.h>
 
 #include <algorithm>
 #include <set>
@@ -38,7 +39,8 @@ std::uint8_t kind_in_folder(std::uint32_t mode) {
   }
 }
 
-// A name, as a folder has it or as the inode says it: 64 bits of it and of where.
+// A name, as a folder has it or as the inode says it, and where: 64 bits that do not depend on each
+// other.
 std::uint64_t name_sum(std::uint64_t folder, std::uint64_t inode, std::uint64_t index,
                        std::uint8_t kind, ConstByteSpan name) {
   Buffer bytes(25);
@@ -47,9 +49,7 @@ std::uint64_t name_sum(std::uint64_t folder, std::uint64_t inode, std::uint64_t 
   put_at(bytes, 8, Le64(inode));
   put_at(bytes, 16, Le64(index));
   bytes.insert(bytes.end(), name.begin(), name.end());
-  const std::uint64_t low = crc32c(bytes);
-  put_at(bytes, 0, Le64(folder ^ 0x5A5A5A5A5A5A5A5AULL));
-  return low << 32 | crc32c(bytes);
+  return XXH64(bytes.data(), bytes.size(), 0);
 }
 
 // A subvolume in a folder of another one, as three places say it.

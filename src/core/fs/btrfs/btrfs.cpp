@@ -161,6 +161,11 @@ void find_unfinished(const Volume& volume, FilesystemFacts& facts) {
                   });
 }
 
+// Of this device, however many there are.
+std::uint64_t claimed_size(Store& place) {
+  return read_as<Superblock>(place, superblock_places[0]).device.size.value();
+}
+
 void read_names(Store& place, FilesystemFacts& facts) {
   facts.name = "btrfs";
   facts.label = text_at(place, superblock_places[0] + offsetof(Superblock, label), 255);
@@ -208,6 +213,7 @@ FilesystemKind make_kind() {
   made.recognise = Volume::recognise;
   made.open = open;
   made.while_mounted = read_names;
+  made.claimed_size = claimed_size;
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<BtrfsFilesystem>(place);
   };

@@ -239,15 +239,27 @@ OpenedFilesystem open(Store& place) {
   return found;
 }
 
+std::uint64_t claimed_size(Store& place) {
+  const auto super = read_as<Superblock>(place, superblock_offset);
+  const std::uint64_t high = (super.feature_incompat.value() & incompat::bit64) != 0
+                                 ? super.blocks_count_hi.value()
+                                 : 0;
+  const std::uint64_t blocks = super.blocks_count_lo.value() | high << 32;
+  return checked_mul(blocks, 1024ULL << (super.log_block_size.value() & 15));
+}
+
 void read_names(Store& place, FilesystemFacts& facts) {
   const auto super = read_as<Superblock>(place, superblock_offset);
   facts.name = "ext";
   facts.label = text_at(place, superblock_offset + offsetof(Superblock, volume_name),
                         sizeof(super.volume_name));
   facts.uuid = uuid_text(super.uuid);
-  const std::uint64_t blocks =
-      super.blocks_count_lo.value() | std::uint64_t{super.blocks_count_hi.value()} << 32;
-  facts.size = Bytes(checked_mul(blocks, 1024ULL << (super.log_block_size.value() & 15)));
+  facts.size = Bytes(claimed_size(place));
+  if ((super.state.value() & state_errors) != 0)
+    facts.blockers.push_back(
+        Error(Status::refused, "errors are noted in it, and its driver makes no such one larger",
+              "ext", "let the system check it at its next start, then run this again")
+            .because(Reason::errors_noted));
   if ((super.feature_compat.value() & compat::sparse_super2) != 0)
     facts.blockers.push_back(Error(
         Status::unsupported, "it keeps two spare copies of its superblock only (sparse_super2)",
@@ -262,6 +274,7 @@ FilesystemKind make_kind() {
   made.recognise = Filesystem::recognise;
   made.open = open;
   made.while_mounted = read_names;
+  made.claimed_size = claimed_size;
   made.open_to_change = [](Store& place) -> std::unique_ptr<jh::Filesystem> {
     return std::make_unique<ExtFilesystem>(place);
   };

@@ -123,6 +123,13 @@ OpenedFilesystem open_at(Store& place, const char* name, std::uint64_t serial_at
 OpenedFilesystem open_fat32(Store& place) { return open_at(place, "FAT32", 67, 71); }
 OpenedFilesystem open_fat(Store& place) { return open_at(place, "FAT", 39, 43); }
 
+std::uint64_t claimed_size(Store& place) {
+  const auto boot = read_as<Sector>(place, 0);
+  const std::uint64_t sectors =
+      boot.sectors_16.value() != 0 ? boot.sectors_16.value() : boot.sectors_32.value();
+  return sectors * boot.bytes_per_sector.value();
+}
+
 FilesystemKind kind_of(const char* name, bool (*recognise)(Store&),
                        OpenedFilesystem (*open)(Store&)) {
   FilesystemKind kind{name};
@@ -134,6 +141,7 @@ FilesystemKind kind_of(const char* name, bool (*recognise)(Store&),
     return std::make_unique<FatFilesystem>(place);
   };
   kind.begin_elsewhere = begin_elsewhere;
+  kind.claimed_size = claimed_size;
   return kind;
 }
 

@@ -209,6 +209,13 @@ void begin_elsewhere(Store& volume, std::uint64_t from, std::uint64_t to) {
   if (copy != last) tell(volume, last * unit, first, from, to);
 }
 
+// The copy of the boot sector stands behind what it counts.
+std::uint64_t claimed_size(Store& place) {
+  const auto boot = read_as<BootSector>(place, 0);
+  const std::uint64_t sectors = boot.sectors.value();
+  return sectors == UINT64_MAX ? 0 : checked_mul(sectors + 1, boot.bytes_per_sector.value());
+}
+
 FilesystemKind make_kind() {
   FilesystemKind made{"NTFS"};
   made.audited = true;
@@ -220,6 +227,7 @@ FilesystemKind make_kind() {
     return std::make_unique<NtfsFilesystem>(place);
   };
   made.begin_elsewhere = begin_elsewhere;
+  made.claimed_size = claimed_size;
   made.found_by_position = true;
   return made;
 }

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "core/fs/swap/format.h"
 
 namespace jh::swap {
@@ -24,7 +26,10 @@ void set_last_page(Store& place, std::uint64_t last_page) {
 
 }  // namespace
 
-std::optional<Facts> read(Store& place) {
+namespace {
+
+// What the header says, whatever its place holds. A page size of 0: its version is not known.
+std::optional<Facts> find_header(Store& place) {
   for (const std::uint64_t page : page_sizes) {
     const std::uint64_t at = page - signature.size();
     Facts facts;
@@ -40,13 +45,23 @@ std::optional<Facts> read(Store& place) {
     } else if (facts.big_endian) {
       fill(big, facts);
     } else {
-      damaged("the swap area's header is of no known version", place.name());
+      facts.page_size = 0;
     }
-    if (facts.size > place.size())
-      damaged("the swap area's header says more than its place holds", place.name());
     return facts;
   }
   return std::nullopt;
+}
+
+}  // namespace
+
+std::optional<Facts> read(Store& place) {
+  auto facts = find_header(place);
+  if (!facts) return std::nullopt;
+  if (facts->page_size == 0)
+    damaged("the swap area's header is of no known version", place.name());
+  if (facts->size > place.size())
+    damaged("the swap area's header says more than its place holds", place.name());
+  return facts;
 }
 
 std::uint64_t usable_size(const Facts& facts, std::uint64_t place_size) {
@@ -153,12 +168,33 @@ OpenedFilesystem open(Store& place) {
   return found;
 }
 
+std::uint64_t claimed_size(Store& place) {
+  const auto facts = find_header(place);
+  return facts ? facts->size : 0;
+}
+
+bool holds_saved_system(ConstByteSpan head) {
+  return std::any_of(page_sizes.begin(), page_sizes.end(), [&](std::uint64_t page) {
+    if (page > head.size()) return false;
+    const ConstByteSpan mark = head.subspan(page - signature.size(), signature.size());
+    return std::any_of(hibernation_signatures.begin(), hibernation_signatures.end(),
+                       [&](std::string_view other) {
+                         return std::equal(other.begin(), other.end(), mark.begin(),
+                                           [](char a, std::uint8_t b) {
+                                             return static_cast<std::uint8_t>(a) == b;
+                                           });
+                       });
+  });
+}
+
 FilesystemKind make_kind() {
   FilesystemKind made{"swap"};
   made.audited = true;
   made.resizable = true;
   made.recognise = recognise;
   made.open = open;
+  made.claimed_size = claimed_size;
+  made.holds_saved_system = holds_saved_system;
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     const auto facts = read(place);
     ensure(facts.has_value(), "this is a swap area");

@@ -163,19 +163,25 @@ void Group::walk(Tree tree, const Leaf& leaf,
   const std::uint32_t height = levels(tree);
   if (height == 0 || height > most_levels)
     wrong(fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
-  std::uint64_t budget = blocks();  // no tree has more blocks than its group
-  walk_block(tree, root(tree), height - 1, leaf, node, budget);
+  // No tree has more blocks than its group.
+  WalkState so_far{blocks(), std::vector<std::uint32_t>(height, no_block),
+                  std::vector<std::uint32_t>(height, no_block)};
+  walk_block(tree, root(tree), height - 1, leaf, node, so_far);
+  for (const std::uint32_t right : so_far.right)
+    if (right != no_block)
+      wrong(fmt::format("group {}, tree of {}: a last block has another on its right", number_,
+                        tree_name(tree)));
 }
 
 void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
                        const std::function<void(std::uint32_t, unsigned)>& node,
-                       std::uint64_t& budget) const {
+                       WalkState& so_far) const {
   const auto fail = [&](const char* what) {
     wrong(fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
   };
   if (block >= blocks() || block < geometry_.header_blocks()) fail("it lies outside of the group");
-  if (budget == 0) fail("the tree leads in a circle");
-  --budget;
+  if (so_far.budget == 0) fail("the tree leads in a circle");
+  --so_far.budget;
   const Buffer bytes =
       read_buffer(place_, geometry_.block_at(number_, block), geometry_.block_size());
   const auto header = parse_as<TreeHeader>(bytes, 0);
@@ -187,6 +193,11 @@ void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Lea
   if (header.address.value() * basic_block != geometry_.block_at(number_, block))
     fail("it is of another place");
   if (header.level.value() != level) fail("it is of another level");
+  if (header.left.value() != so_far.last[level]) fail("what stands on its left is another");
+  if (so_far.last[level] != no_block && so_far.right[level] != block)
+    fail("the block on its left has another on its right");
+  so_far.last[level] = block;
+  so_far.right[level] = header.right.value();
   const std::size_t count = header.records.value();
   if (node) node(block, level);
   if (level == 0) {
@@ -198,7 +209,7 @@ void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Lea
   if (count > most || count == 0) fail("it has an impossible number of keys");
   for (std::size_t i = 0; i < count; ++i)
     walk_block(tree, parse_as<Be32>(bytes, sizeof(TreeHeader) + most * shape.key + 4 * i).value(),
-               level - 1, leaf, node, budget);
+               level - 1, leaf, node, so_far);
 }
 
 std::vector<FreeExtent> Group::free_extents(Tree tree) const {

@@ -61,7 +61,13 @@ class InodeFile {
 
  private:
   void add_extents(ConstByteSpan data, std::size_t count, std::vector<FileExtent>& out) const;
-  void walk_tree(std::uint64_t block, unsigned level, bool attributes, std::uint64_t& budget,
+  /// By level: the block that the walk saw last, and what that says stands to its right.
+  struct WalkState {
+    std::uint64_t budget = 0;
+    std::vector<std::uint64_t> last{};
+    std::vector<std::uint64_t> right{};
+  };
+  void walk_tree(std::uint64_t block, unsigned level, bool attributes, WalkState& so_far,
                  const std::function<void(std::uint64_t)>& node,
                  std::vector<FileExtent>& out) const;
   void short_folder(const std::function<void(const Entry&)>& visit) const;

@@ -145,6 +145,11 @@ void settle_in_memory(Store& place, const Geometry& geometry, OpenedFilesystem& 
   found.settling = {report.text(), "replay the log: " + report.text(), found.at_rest->changed()};
 }
 
+std::uint64_t claimed_size(Store& place) {
+  const auto super = read_as<Superblock>(place, 0);
+  return checked_mul(super.blocks.value(), super.block_size.value());
+}
+
 void read_names(Store& place, FilesystemFacts& facts) {
   facts.name = "XFS";
   facts.label = text_at(place, offsetof(Superblock, label), 12);
@@ -193,9 +198,11 @@ FilesystemKind make_kind() {
   made.audited = true;
   made.resizable = true;
   made.holds_files = true;
+  made.only_grows = true;
   made.recognise = recognise;
   made.open = open;
   made.while_mounted = read_names;
+  made.claimed_size = claimed_size;
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<XfsFilesystem>(place);
   };

@@ -1,0 +1,227 @@
+// What a technician stumbles over: sizes without a unit, names as they are pasted, disks that are
+// attached and blank, endings that say the form, and commands in messages that do not work.
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <fstream>
+#include <regex>
+
+#include "support/guest_story.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+using Words = std::vector<std::string>;
+
+class FrictionStory : public GuestStory {
+ protected:
+  std::string sample(const std::string& name) {
+    const std::string path = folder_ / (name + ".img");
+    files::remove(path);
+    unpack_sample(name, path);
+    return path;
+  }
+  void expect(const Words& command, int status, const std::string& words) {
+    const Outcome outcome = juneheath(command);
+    EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
+    EXPECT_TRUE(outcome.said(words)) << words << "\n" << outcome.out << outcome.err;
+  }
+  // By a shell, as a technician pastes it.
+  int paste(std::string command) {
+    command = std::regex_replace(command, std::regex("^juneheath"), JUNEHEATH_PROGRAM);
+    return run({"sh", "-c", command + " --dry-run >/dev/null 2>&1"}).status;
+  }
+};
+
+TEST_F(FrictionStory, SizesSayWhatTheyMean) {
+  const std::string image = sample("heather");
+  expect({"grow", image, "--to", "20000"}, 2, "20000MiB");
+  expect({"grow", image, "--by", "500"}, 2, "500MiB");
+  expect({"grow", image, "--by", "1GiB", "--give", "/=512"}, 2, "512MiB");
+  expect({"grow", image, "--to", "+1GiB"}, 2, "--by 1GiB");
+  expect({"grow", image, "--by", "1GiB", "--give", "/=0"}, 2, "an amount of nothing");
+  expect({"grow", image, "--by", "+64MiB", "--give", "/=+64MiB", "--dry-run"}, 0, "256 MiB");
+  expect({"shrink", image, "--to", "300MB", "--yes"}, 3, "--to 300MB");
+}
+
+TEST_F(FrictionStory, VolumesHaveTheNamesThatTheirGuestsGiveThem) {
+  const std::string image = sample("fieldstation");
+  const Words start{"grow", image, "--by", "64MiB", "--dry-run", "--give"};
+  for (const char* name : {"/home", "field-station/home", "/dev/field-station/home",
+                           "/dev/mapper/field--station-home", "home"}) {
+    Words words = start;
+    words.emplace_back(name);
+    expect(words, 0, "/home");
+  }
+  Words group = start;
+  group.emplace_back("field-station");
+  expect(group, 0, "field-station");
+}
+
+TEST_F(FrictionStory, HelpIsNear) {
+  const std::string help = juneheath({"grow", "--help"}).out;
+  EXPECT_EQ(juneheath({"help", "grow"}).out, help);
+  expect({"gorw", "x"}, 2, "juneheath grow");
+  expect({"help", "shirnk"}, 2, "juneheath shrink");
+  expect({"grow", "x", "--alow-mvoe"}, 2, "--allow-move");
+  EXPECT_FALSE(juneheath({"quite-another-word"}).said("perhaps"));
+}
+
+TEST_F(FrictionStory, AFolderThatMayNotBeReadIsNoBug) {
+  const std::string image = sample("heather");
+  write_file(folder_ / "a file", "");
+  // What stands where a folder should be answers as one that may not be read.
+  const Outcome outcome =
+      juneheath({"survey", image}, {{"HOME", folder_ / "a file/home"}, {"XDG_CONFIG_HOME", ""}});
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+}
+
+// ---- The form is what the ending says.
+
+TEST_F(FrictionStory, EndingsSayTheFormOfWhatIsMade) {
+  const std::string image = sample("heather");
+  const auto form = [&](const std::string& path) {
+    return nlohmann::json::parse(juneheath({"survey", "--json", path}).out)["disks"][0]["form"]
+        .get<std::string>();
+  };
+  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "a.vhdx"}).status, 0);
+  EXPECT_EQ(form(folder_ / "a.vhdx"), "VHDX");
+  ASSERT_EQ(juneheath({"compact", image, "--into", folder_ / "a.qcow2"}).status, 0);
+  EXPECT_EQ(form(folder_ / "a.qcow2"), "qcow2");
+  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "b", "--form", "vdi"}).status,
+            0);
+  EXPECT_EQ(form(folder_ / "b"), "VDI");
+  const std::string group = sample("fieldstation");
+  ASSERT_EQ(juneheath({"grow", group, "--add-disk", folder_ / "more.vmdk=256MiB", "--give", "/home",
+                       "--yes"})
+                .status,
+            0);
+  EXPECT_EQ(form(folder_ / "more.vmdk"), "VMDK");
+  expect_audit_clean({group, folder_ / "more.vmdk"});
+}
+
+// ---- A blank disk that is attached already.
+
+TEST_F(FrictionStory, ABlankDiskGoesToTheGroup) {
+  for (const char* name : {"blank.img", "blank.vdi"}) {
+    for (const bool asked : {false, true}) {
+      SCOPED_TRACE(name);
+      const std::string image = sample("fieldstation");
+      const std::string blank = folder_ / name;
+      make_sparse_file(folder_ / "zeros.raw", 256U << 20);
+      if (std::string(name) == "blank.img")
+        files::rename(folder_ / "zeros.raw", blank);
+      else
+        ASSERT_EQ(juneheath({"recast", folder_ / "zeros.raw", blank, "--quiet"}).status, 0);
+      const std::uint32_t old_blank = file_digest(blank);
+      const std::uint32_t old_image = file_digest(image);
+      Words words{"grow", image};
+      if (asked) words.emplace_back("--add-disk");
+      words.insert(words.end(), {blank, "--give", "/home", "--yes"});
+      const Outcome grown = juneheath(words);
+      EXPECT_EQ(grown.status, 0) << grown.out << grown.err;
+      expect_audit_clean({image, blank});
+      const auto survey = nlohmann::json::parse(juneheath({"survey", "--json", image, blank}).out);
+      EXPECT_EQ(survey["groups"][0]["physical_volumes"].size(), 2U);
+      EXPECT_EQ(juneheath({"undo", image, blank, "--yes"}).status, 0);
+      EXPECT_EQ(file_digest(image), old_image);
+      EXPECT_EQ(file_digest(blank), old_blank);
+      files::remove(blank);
+    }
+  }
+}
+
+TEST_F(FrictionStory, ADiskThatOnlyLooksBlankIsNotTaken) {
+  const std::string image = sample("fieldstation");
+  const std::string blank = folder_ / "blank.img";
+  make_sparse_file(blank, 256U << 20);
+  poke(blank, 200U << 20, "a ring");
+  const std::uint32_t before = file_digest(blank);
+  expect({"grow", image, "--add-disk", blank, "--give", "/home", "--yes"}, 3, "not blank");
+  juneheath({"grow", image, blank, "--give", "/home=4MiB", "--yes"});
+  EXPECT_EQ(file_digest(blank), before);
+}
+
+// ---- The way down.
+
+TEST_F(FrictionStory, TheWayDownLeavesRoomWhereItIsAsked) {
+  const std::string image = sample("heather");
+  const auto size_after = [&](const Words& more) {
+    Words words{"shrink", image, "--dry-run", "--json"};
+    words.insert(words.end(), more.begin(), more.end());
+    const Outcome outcome = juneheath(words);
+    EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    return nlohmann::json::parse(outcome.out)["plan"]["disks"][0]["to"].get<std::uint64_t>();
+  };
+  const std::uint64_t floor = size_after({"--to", "floor"});
+  EXPECT_EQ(size_after({"--to", "floor+50MiB"}), floor + (50U << 20));
+  expect({"shrink", image, "--to", "floor", "--dry-run"}, 0, "less than 5%");
+  ASSERT_EQ(juneheath({"grow", image, "--by", "96MiB", "--give", "nothing", "--yes"}).status, 0);
+  EXPECT_EQ(size_after({"--take", "nothing"}), 192U << 20);
+  expect({"shrink", image, "--take", "nothing", "--take", "/", "--yes"}, 2, "no other target");
+  const std::string moves = sample("swap-behind");
+  expect({"shrink", moves, "--to", "floor", "--dry-run"}, 0, "--allow-move");
+}
+
+TEST_F(FrictionStory, WhatOnlyGrowsSaysSo) {
+  const std::string image = sample("moorhost");
+  expect({"shrink", image, "--take", "/", "--yes"}, 6, "it only grows");
+}
+
+// Two physical volumes of one group on one disk: the floor that is shown is reached.
+TEST_F(FrictionStory, TheFloorOfTwoPhysicalVolumesOnOneDiskIsReached) {
+  const std::string image = sample("fieldstation");
+  ASSERT_EQ(juneheath({"grow", image, "--by", "256MiB", "--new-partition", "--give", "/home", "--yes"})
+                .status,
+            0);
+  const auto before = trees({image});
+  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
+  EXPECT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  EXPECT_LT(files::file_size(image), 600U << 20);
+  expect_audit_clean({image});
+  expect_same({image}, before);
+}
+
+// ---- Hundreds of pieces.
+
+TEST_F(FrictionStory, ADiskInManyPiecesGrows) {
+  const std::string image = sample("heather");
+  ASSERT_EQ(juneheath({"grow", image, "--to", "130GiB", "--give", "nothing", "--no-undo", "--yes"})
+                .status,
+            0);
+  const std::string pieces = folder_ / "p.vmdk";
+  ASSERT_EQ(juneheath({"recast", image, pieces, "--pieces", "--quiet"}).status, 0);
+  EXPECT_EQ(juneheath({"grow", pieces, "--by", "4GiB", "--give", "nothing", "--yes"}).status, 0);
+  EXPECT_EQ(juneheath({"audit", pieces}).status, 0);
+  EXPECT_EQ(juneheath({"undo", pieces, "--yes"}).status, 0);
+}
+
+// ---- What is advised can be done.
+
+TEST_F(FrictionStory, EveryCommandOfASurveyWorks) {
+  std::size_t pasted = 0;
+  const std::vector<Words> guests{{"heather"},       {"fieldstation"},  {"nestcam"},
+                                  {"dispatch"},      {"moorhost"},      {"moss"},
+                                  {"mbr-extended"},  {"mbr-ntfs"},      {"mbr-boot-lvm"},
+                                  {"swap-behind"},   {"two-groups"},    {"whole-disk-pv"},
+                                  {"ntfs-asleep"},   {"dirty-ext4"},    {"dirty-xfs"},
+                                  {"gpt-ntfs-recovery"}, {"two-disk-a", "two-disk-b"}};
+  for (const Words& names : guests) {
+    Words words{"survey", "--json"};
+    for (const std::string& name : names) words.push_back(sample(name));
+    const auto survey = nlohmann::json::parse(juneheath(words).out);
+    for (const auto& advice : survey["advice"]) {
+      const std::string command = advice["command"];
+      if (!command.starts_with("juneheath grow")) continue;
+      EXPECT_EQ(paste(command), 0) << command;
+      ++pasted;
+    }
+    for (const std::string& name : names) files::remove(folder_ / (name + ".img"));
+  }
+  EXPECT_GT(pasted, 12U);
+}
+
+}  // namespace
+}  // namespace jh::test
