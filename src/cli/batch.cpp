@@ -14,6 +14,7 @@
 #include "cli/commands.h"
 #include "cli/interrupt.h"
 #include "cli/terminal.h"
+#include "core/base/shell_word.h"
 #include "core/order/order.h"
 #include "core/order/results.h"
 
@@ -320,7 +321,7 @@ int only_one(const Order& order, const std::string& name) {
     return perform_task(here, task, -1);
   }
   wrong_usage(fmt::format("the order has no guest \"{}\"", name),
-              "see: juneheath batch ORDER --dry-run");
+              "see: juneheath batch " + shell_word(order.path) + " --dry-run");
 }
 
 }  // namespace

@@ -19,6 +19,7 @@
 #include "cli/change_files.h"
 #include "cli/commands.h"
 #include "cli/session.h"
+#include "core/base/shell_word.h"
 
 namespace jh::cli {
 namespace {
@@ -35,10 +36,10 @@ class TaskLock {
     descriptor_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644);
     if (descriptor_ < 0) io_failed("the guest's lock cannot be made", path);
     if (::flock(descriptor_, LOCK_EX | LOCK_NB) == 0) return;
-    // One that was killed may still be dying; one that is at work will be longer.
+    // One that was killed may still be dying; one that is at work will be longer. Of many guests
+    // that somebody else is at work on not each is waited for.
     std::cerr << "waiting for another run that is at work on this guest, or ending\n" << std::flush;
-    constexpr auto most = std::chrono::seconds(20);
-    const auto began = std::chrono::steady_clock::now();
+    static const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(10);
     while (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
       if (errno != EWOULDBLOCK && errno != EINTR) {
         const int error = errno;
@@ -47,7 +48,7 @@ class TaskLock {
                               std::generic_category().message(error)),
                   path, "see whether the filesystem of the results can lock files");
       }
-      if (std::chrono::steady_clock::now() - began > most) {
+      if (std::chrono::steady_clock::now() > until) {
         ::close(descriptor_);
         refuse("another run is at work on this guest", path, "wait until it is done");
       }
@@ -142,7 +143,8 @@ class Performance {
                 {Status::refused,
                  "the guest is neither as the order found it nor as it was to become",
                  task_folder(order_, task_),
-                 "look at it (juneheath survey); to begin anew, remove task.json there"});
+                 "look at it (juneheath survey " + shell_words(task_.images) +
+                     "); to begin anew, remove task.json there"});
           case Stands::before:
             break;
         }

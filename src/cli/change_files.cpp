@@ -82,8 +82,8 @@ Locks lock_for_reading(const std::vector<std::string>& files) {
   return locked(files, LockKind::reading, LockKind::reading);
 }
 
-Locks lock_images(Host& host, const std::vector<std::string>& images,
-                  const ChangeOptions& options, bool dry_run) {
+Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options,
+                  bool dry_run) {
   for (std::size_t i = 0; i < images.size(); ++i)
     for (std::size_t j = 0; j < i; ++j)
       if (host.exists(images[i]) && host.exists(images[j]) &&
@@ -137,8 +137,7 @@ void check_backup(const Disk& disk, const std::vector<std::string>& files,
 
 }  // namespace
 
-void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort,
-                 Progress& progress) {
+void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort, Progress& progress) {
   if (parsed.values.count("backup") == 0) return;
   const std::string base = parsed.values["backup"].as<std::string>();
   for (std::size_t i = 0; i < parsed.images.size(); ++i) {

@@ -24,7 +24,7 @@ void add_change_options(po::options_description& own, const char* yes) {
       "do it on a new image, read the old one only")(
       "form", po::value<std::string>()->value_name("FORM"),
       "of what is made new (else by its name's ending)")("no-undo", po::bool_switch(),
-                                                     "keep no ledger for undo")(
+                                                         "keep no ledger for undo")(
       "proof", po::value<std::string>()->default_value("usual")->value_name("HOW"),
       "usual, or full: look at everything")("yes", po::bool_switch(), yes);
 }
@@ -132,8 +132,7 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   check_output_names(parsed, run.add_disks);
   // Locked first: what is looked at afterwards stays as it is until the seal.
   const Locks locks = lock_images(host, parsed.images, options, dry_run);
-  const bool ends_undo =
-      check_no_unfinished_change(host, parsed.images) && !options.into_copy;
+  const bool ends_undo = check_no_unfinished_change(host, parsed.images) && !options.into_copy;
   Session session;
   Plan plan;
   failing_leaves(Left::unchanged, [&] {

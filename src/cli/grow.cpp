@@ -26,7 +26,7 @@ po::options_description grow_options() {
                                         "which image becomes larger (from 1)")(
       "add-disk", po::value<std::vector<std::string>>()->value_name("FILE=SIZE"),
       "a new disk for the group, or a blank FILE that is there")("new-partition", po::bool_switch(),
-                                               "make one, grow none in place")(
+                                                                 "make one, grow none in place")(
       "allow-move", po::bool_switch(),
       "what stands behind a target may move towards the disk's end")(
       "live", po::bool_switch(), "the running system; IMAGE: only these of its disks")(
@@ -105,16 +105,15 @@ GrowRequest request_from(const Parsed& parsed) {
 }  // namespace
 
 CommandLine grow_line() {
-  return {
-      "grow",
-      "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
-      "make the disk and what is in it larger",
-      "Makes the disk larger, or uses room it has already, and hands the room to the targets:\n"
-      "partitions, groups, volumes, filesystems and swap, in the same step. All of it or nothing.",
-      "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
-      "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
-      "  juneheath grow --live --give /var            (the system that this runs on)\n",
-      grow_options()};
+  return {"grow",
+          "IMAGE... [--to SIZE | --by SIZE] [--give TARGET[=AMOUNT]]",
+          "make the disk and what is in it larger",
+          "Makes the disk larger, or uses room it has; all layers up to the targets follow. All or "
+          "nothing.",
+          "  juneheath grow heath.img --give /=rest       (room that is there already)\n"
+          "  juneheath grow heath.img --by 30GiB --give /var=20GiB --give swap=1GiB --give /\n"
+          "  juneheath grow --live --give /var            (the system that this runs on)\n",
+          grow_options()};
 }
 
 int run_grow(Run& run, const Arguments& arguments) {

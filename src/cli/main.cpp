@@ -39,8 +39,9 @@ void print_help() {
   for (const Command& command : all_commands()) names.emplace_back(command.name);
   const std::string meant = nearest(name, names);
   wrong_usage(fmt::format("\"{}\" is no command", name),
-              meant.empty() ? "see: juneheath --help"
-                            : fmt::format("perhaps: juneheath {}; all of them: juneheath --help", meant));
+              meant.empty()
+                  ? "see: juneheath --help"
+                  : fmt::format("perhaps: juneheath {}; all of them: juneheath --help", meant));
 }
 
 int dispatch(Run& run, const Arguments& arguments) {

@@ -119,9 +119,8 @@ Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
     std::vector<std::string> names;
     for (const auto& option : visible.options()) names.push_back("--" + option->long_name());
     const std::string meant = nearest(error.get_option_name(), names);
-    wrong_usage(error.what(),
-                (meant.empty() ? "" : "perhaps: " + meant + "; ") +
-                    fmt::format("see: juneheath {} --help", line.name));
+    wrong_usage(error.what(), (meant.empty() ? "" : "perhaps: " + meant + "; ") +
+                                  fmt::format("see: juneheath {} --help", line.name));
   } catch (const po::error& error) {
     wrong_usage(error.what(), fmt::format("see: juneheath {} --help", line.name));
   }

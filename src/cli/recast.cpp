@@ -74,7 +74,8 @@ int recast_here(Run& run, const Parsed& parsed) {
                            human(Bytes(before)));
   if (keeping == Keeping::sparse)
     std::cout << "  What the guest has free may still be kept; what giving that back would save:\n"
-              << "      " << styled("juneheath compact " + shell_word(image) + " --dry-run", Style::command)
+              << "      "
+              << styled("juneheath compact " + shell_word(image) + " --dry-run", Style::command)
               << "\n";
   if (result.undoable)
     std::cout << "  To take it back, as long as the guest has not been started:\n      "
@@ -125,8 +126,7 @@ int run_recast(Run& run, const Arguments& arguments) {
   request.proof = proof_from(parsed);
 
   FileHost host = host_for(parsed, {parsed.images[0]});
-  const std::vector<std::string> sources =
-      all_files(host, {request.image}, /*with_parents=*/true);
+  const std::vector<std::string> sources = all_files(host, {request.image}, /*with_parents=*/true);
   const Locks locks = lock_for_reading(sources);
   const SourceWatch source(sources);
   FileStore file(request.image, Access::read_only);

@@ -173,7 +173,8 @@ CommandLine survey_line() {
       "IMAGE...",
       "read only: every layer, its room, what stands in the way",
       "Shows every layer of a guest's disks: size, used, free, the room it could still take, its\n"
-      "state, what stands in the way, and the commands that would help. Changes nothing.",
+      "state, what stands in the way, and the commands that would help. Changes nothing. Used and\n"
+      "free are those of the filesystem: df leaves out its own tables, and what it keeps for root.",
       "  juneheath survey heath.img\n  juneheath survey system.img data.img --json\n"
       "  juneheath survey --each /srv/guests --csv\n  juneheath survey --live\n",
       own};

@@ -114,7 +114,9 @@ void print_error(const Error& error) {
 void print_json(const std::string& command, nlohmann::json document) {
   document["schema"] = "juneheath/1";
   document["command"] = command;
-  std::cout << document.dump(2, ' ', /*ensure_ascii=*/true, nlohmann::json::error_handler_t::replace) << "\n";
+  std::cout << document.dump(2, ' ', /*ensure_ascii=*/true,
+                             nlohmann::json::error_handler_t::replace)
+            << "\n";
 }
 
 }  // namespace jh::cli

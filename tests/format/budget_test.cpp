@@ -18,7 +18,9 @@ class CountingStore final : public Store {
     below_.read(offset, out);
   }
   void write(std::uint64_t offset, ConstByteSpan data) override { below_.write(offset, data); }
-  Run map(std::uint64_t offset, std::uint64_t length) override { return below_.map(offset, length); }
+  Run map(std::uint64_t offset, std::uint64_t length) override {
+    return below_.map(offset, length);
+  }
   void discard(std::uint64_t offset, std::uint64_t length) override {
     below_.discard(offset, length);
   }

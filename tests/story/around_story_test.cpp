@@ -34,7 +34,8 @@ class AroundStory : public GuestStory {
     for (const auto& command : commands) {
       const Outcome outcome = juneheath(command);
       EXPECT_TRUE(outcome.status == 3 || outcome.status == 4 || outcome.status == 6)
-          << command[0] << ": " << outcome.status << "\n" << outcome.out << outcome.err;
+          << command[0] << ": " << outcome.status << "\n"
+          << outcome.out << outcome.err;
       EXPECT_TRUE(outcome.said(words)) << command[0] << "\n" << outcome.out << outcome.err;
     }
     EXPECT_EQ(file_digest(image), before);
@@ -85,8 +86,10 @@ TEST_F(AroundStory, AParentIsLeftAloneWhereverItsChildLies) {
     expect_left_alone("base.vdi", "builds on this image");
     expect_left_alone("../disks/base.vdi", "builds on this image");
     files::current_path(here);
-    write_file(folder_ / "order.toml", "order = 1\nreport = \"results\"\n[[guest]]\nname = \"moor\"\ndisks = [\"store/disks/base.vdi\"]\n"
-                                       "change = \"grow\"\nby = \"64MiB\"\ngive = [\"nothing\"]\n");
+    write_file(folder_ / "order.toml",
+               "order = 1\nreport = \"results\"\n[[guest]]\nname = \"moor\"\ndisks = "
+               "[\"store/disks/base.vdi\"]\n"
+               "change = \"grow\"\nby = \"64MiB\"\ngive = [\"nothing\"]\n");
     const std::uint32_t before = file_digest(base);
     EXPECT_NE(juneheath({"batch", folder_ / "order.toml", "--yes"}).status, 0);
     EXPECT_EQ(file_digest(base), before);
@@ -226,9 +229,9 @@ TEST_F(SleepingStory, OnAnotherPartition) {
 TEST_F(SleepingStory, AsItsHypervisorHasPutItToSleep) {
   const std::string image = sample("heather");
   change(image);
-  for (const char* name :
-       {"heather.vmss", "heather-5f1c.vmss", "heather.save", "heather.vsv",
-        "Snapshots/2026-11-29T06-10-00-123456000Z.sav", "{3a1f2b4c-0d5e-4f60-8a7b-9c0d1e2f3a4b}.sav"}) {
+  for (const char* name : {"heather.vmss", "heather-5f1c.vmss", "heather.save", "heather.vsv",
+                           "Snapshots/2026-11-29T06-10-00-123456000Z.sav",
+                           "{3a1f2b4c-0d5e-4f60-8a7b-9c0d1e2f3a4b}.sav"}) {
     SCOPED_TRACE(name);
     files::create_directories(files::path(folder_ / name).parent_path());
     write_file(folder_ / name, "a machine's memory");
@@ -324,7 +327,8 @@ TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
   if (std::string(name).starts_with("make-")) {
     // A partition of its own, from 1 MiB on, with what its system's maker makes.
     const std::string inner = folder_ / "inner.img";
-    std::string(name) == "make-btrfs" ? make_btrfs(inner, 256U << 20, {}) : make_xfs(inner, 320U << 20, {});
+    std::string(name) == "make-btrfs" ? make_btrfs(inner, 256U << 20, {})
+                                      : make_xfs(inner, 320U << 20, {});
     auto content = load(inner);
     MemoryStore disk(content.size() + (2U << 20), image);
     disk.write(1U << 20, read_buffer(content, 0, content.size()));
@@ -362,7 +366,8 @@ TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, LongerThanItsPlace,
-                         testing::Values(std::pair("heather", "p1"), std::pair("mbr-boot-lvm", "p2"),
+                         testing::Values(std::pair("heather", "p1"),
+                                         std::pair("mbr-boot-lvm", "p2"),
                                          std::pair("mbr-ntfs", "p2"), std::pair("make-btrfs", "p1"),
                                          std::pair("make-xfs", "p1")));
 
@@ -439,12 +444,13 @@ TEST_F(AroundStory, MembersOfArraysAreNamedAndLeftAlone) {
     files::copy(original, image, files::copy_options::overwrite_existing);
     const std::uint64_t disk = files::file_size(image);
     if (each.at < 8192 || each.at == old_at) continue;
-    const std::uint64_t at = each.at == end_at ? round_down(disk / 512 - 16, 8) * 512
-                                               : disk - (size - each.at);
+    const std::uint64_t at =
+        each.at == end_at ? round_down(disk / 512 - 16, 8) * 512 : disk - (size - each.at);
     put(image, at, each.at == end_at ? md1(at, each.bytes[72] == 1 ? 1 : 0) : each.bytes);
-    expect_left_alone(image, "", {{"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"},
-                                  {"grow", image, "--by", "64MiB", "--yes"},
-                                  {"shrink", image, "--to", "floor", "--yes"}});
+    expect_left_alone(image, "",
+                      {{"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"},
+                       {"grow", image, "--by", "64MiB", "--yes"},
+                       {"shrink", image, "--to", "floor", "--yes"}});
   }
 }
 

@@ -230,11 +230,10 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
       std::filesystem::remove_all(entry);
     guests(1);
     const std::string path = order(grow_all);
-    const Outcome cut =
-        juneheath({"batch", path, "--only", "nest0"},
-                  {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                   {"JUNEHEATH_STOP_AT", std::to_string(call)},
-                   {"JUNEHEATH_FORGET", memory.path().string()}});
+    const Outcome cut = juneheath({"batch", path, "--only", "nest0"},
+                                  {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                                   {"JUNEHEATH_STOP_AT", std::to_string(call)},
+                                   {"JUNEHEATH_FORGET", memory.path().string()}});
     if (in_use_meanwhile) {
       // A run in between finds the image in use, and can find out nothing: that decides nothing.
       const int fd = ::open(image(0).c_str(), O_RDWR | O_CLOEXEC);

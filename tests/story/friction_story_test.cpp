@@ -1,5 +1,6 @@
 // What a technician stumbles over: sizes without a unit, names as they are pasted, disks that are
 // attached and blank, endings that say the form, and commands in messages that do not work.
+#include <fmt/format.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -29,10 +30,14 @@ class FrictionStory : public GuestStory {
     EXPECT_TRUE(outcome.said(words)) << words << "\n" << outcome.out << outcome.err;
   }
   // By a shell, as a technician pastes it.
-  int paste(std::string command) {
-    command = std::regex_replace(command, std::regex("^juneheath"), JUNEHEATH_PROGRAM);
-    return run({"sh", "-c", command + " --dry-run >/dev/null 2>&1"}).status;
+  int paste(const std::string& command) { return paste_as_it_is(command + " --dry-run"); }
+  int paste_as_it_is(const std::string& command) {
+    const Outcome outcome =
+        run({"sh", "-c", std::regex_replace(command, std::regex("^juneheath"), JUNEHEATH_PROGRAM)});
+    said_ = outcome.err;
+    return outcome.status;
   }
+  std::string said_;  // by what was pasted last
 };
 
 TEST_F(FrictionStory, SizesSayWhatTheyMean) {
@@ -90,8 +95,9 @@ TEST_F(FrictionStory, EndingsSayTheFormOfWhatIsMade) {
   EXPECT_EQ(form(folder_ / "a.vhdx"), "VHDX");
   ASSERT_EQ(juneheath({"compact", image, "--into", folder_ / "a.qcow2"}).status, 0);
   EXPECT_EQ(form(folder_ / "a.qcow2"), "qcow2");
-  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "b", "--form", "vdi"}).status,
-            0);
+  ASSERT_EQ(
+      juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "b", "--form", "vdi"}).status,
+      0);
   EXPECT_EQ(form(folder_ / "b"), "VDI");
   const std::string group = sample("fieldstation");
   ASSERT_EQ(juneheath({"grow", group, "--add-disk", folder_ / "more.vmdk=256MiB", "--give", "/home",
@@ -102,6 +108,56 @@ TEST_F(FrictionStory, EndingsSayTheFormOfWhatIsMade) {
   expect_audit_clean({group, folder_ / "more.vmdk"});
 }
 
+// ---- Commands in refusals: each of them works when it is pasted.
+
+TEST_F(FrictionStory, CommandsInRefusalsWorkWhenPasted) {
+  // "juneheath VERB and words", up to the end of its line, bracket or clause.
+  const std::regex command(
+      R"(juneheath (grow|shrink|compact|recast|survey|audit|undo|recover)( [^\s();,]+)+)");
+  std::size_t pasted = 0;
+  for (const char* name : {"heather", "nestcam", "fieldstation", "dispatch", "moorhost", "moss"}) {
+    const std::string image = sample(name);
+    for (const Words& asked :
+         std::initializer_list<Words>{{"grow", image},
+                                      {"grow", image, "--to", "20000"},
+                                      {"grow", image, "--to", "100MiB", "--yes"},
+                                      {"grow", image, "--by", "+1"},
+                                      {"grow", image, "--give", "/"},
+                                      {"grow", image, "--give", "/=20GiB", "--by", "1GiB"},
+                                      {"grow", image, "--give", "/bot", "--by", "1GiB"},
+                                      {"shrink", image},
+                                      {"shrink", image, "--to", "20MiB", "--yes"},
+                                      {"shrink", image, "--to", "90GiB", "--yes"},
+                                      {"shrink", image, "--take", "/=500GiB", "--yes"},
+                                      {"compact", image},
+                                      {"undo", image, "--yes"},
+                                      {"recover", image}}) {
+      const std::uint32_t digest = file_digest(image);
+      Words words = asked;
+      if (asked.size() == 2 && asked[0] == "grow") words.emplace_back("--dry-run");
+      if (asked[0] == "compact") words.emplace_back("--dry-run");
+      const Outcome outcome = juneheath(words);
+      if (outcome.status == 0) continue;
+      EXPECT_EQ(file_digest(image), digest);
+      for (std::sregex_iterator found(outcome.err.begin(), outcome.err.end(), command), end;
+           found != end; ++found) {
+        std::string line = found->str();
+        const std::string verb = (*found)[1];
+        SCOPED_TRACE(fmt::format("{} {}: {}", asked[0], asked.back(), line));
+        if (verb == "recast")
+          line = std::regex_replace(line, std::regex(" NEW"), " " + image + ".new");
+        const bool changes = verb != "survey" && verb != "audit" && verb != "recover";
+        const int status = changes ? paste(line) : paste_as_it_is(line);
+        // What it lacks to be told may be a choice.
+        EXPECT_TRUE(status == 0 || said_.find("say which") != std::string::npos) << said_;
+        ++pasted;
+      }
+    }
+    files::remove(image);
+  }
+  EXPECT_GT(pasted, 10U);
+}
+
 // ---- A blank disk that is attached already.
 
 TEST_F(FrictionStory, ABlankDiskGoesToTheGroup) {
@@ -110,6 +166,7 @@ TEST_F(FrictionStory, ABlankDiskGoesToTheGroup) {
       SCOPED_TRACE(name);
       const std::string image = sample("fieldstation");
       const std::string blank = folder_ / name;
+      files::remove(folder_ / "zeros.raw");
       make_sparse_file(folder_ / "zeros.raw", 256U << 20);
       if (std::string(name) == "blank.img")
         files::rename(folder_ / "zeros.raw", blank);
@@ -173,9 +230,10 @@ TEST_F(FrictionStory, WhatOnlyGrowsSaysSo) {
 // Two physical volumes of one group on one disk: the floor that is shown is reached.
 TEST_F(FrictionStory, TheFloorOfTwoPhysicalVolumesOnOneDiskIsReached) {
   const std::string image = sample("fieldstation");
-  ASSERT_EQ(juneheath({"grow", image, "--by", "256MiB", "--new-partition", "--give", "/home", "--yes"})
-                .status,
-            0);
+  ASSERT_EQ(
+      juneheath({"grow", image, "--by", "256MiB", "--new-partition", "--give", "/home", "--yes"})
+          .status,
+      0);
   const auto before = trees({image});
   const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
   EXPECT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
@@ -202,12 +260,23 @@ TEST_F(FrictionStory, ADiskInManyPiecesGrows) {
 
 TEST_F(FrictionStory, EveryCommandOfASurveyWorks) {
   std::size_t pasted = 0;
-  const std::vector<Words> guests{{"heather"},       {"fieldstation"},  {"nestcam"},
-                                  {"dispatch"},      {"moorhost"},      {"moss"},
-                                  {"mbr-extended"},  {"mbr-ntfs"},      {"mbr-boot-lvm"},
-                                  {"swap-behind"},   {"two-groups"},    {"whole-disk-pv"},
-                                  {"ntfs-asleep"},   {"dirty-ext4"},    {"dirty-xfs"},
-                                  {"gpt-ntfs-recovery"}, {"two-disk-a", "two-disk-b"}};
+  const std::vector<Words> guests{{"heather"},
+                                  {"fieldstation"},
+                                  {"nestcam"},
+                                  {"dispatch"},
+                                  {"moorhost"},
+                                  {"moss"},
+                                  {"mbr-extended"},
+                                  {"mbr-ntfs"},
+                                  {"mbr-boot-lvm"},
+                                  {"swap-behind"},
+                                  {"two-groups"},
+                                  {"whole-disk-pv"},
+                                  {"ntfs-asleep"},
+                                  {"dirty-ext4"},
+                                  {"dirty-xfs"},
+                                  {"gpt-ntfs-recovery"},
+                                  {"two-disk-a", "two-disk-b"}};
   for (const Words& names : guests) {
     Words words{"survey", "--json"};
     for (const std::string& name : names) words.push_back(sample(name));

@@ -39,8 +39,8 @@ TEST_F(PromiseStory, ABackupIsThereWhateverItsName) {
     const std::string image = sample("heather");
     const std::uint32_t before = file_digest(image);
     const std::string backup = folder_ / name;
-    const Outcome outcome = juneheath(
-        {"grow", image, "--by", "64MiB", "--backup", backup, "--proof", "full", "--yes"});
+    const Outcome outcome =
+        juneheath({"grow", image, "--by", "64MiB", "--backup", backup, "--proof", "full", "--yes"});
     EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
     ASSERT_TRUE(files::is_regular_file(backup));
     EXPECT_EQ(file_digest(backup), before);
@@ -57,9 +57,9 @@ TEST_F(PromiseStory, ABackupOfSeveralFilesIsAFolderThatIsWhole) {
   // Cut off at any of its writes there is the whole, or nothing under this name.
   for (int call = 1; call < 40; ++call) {
     SCOPED_TRACE(call);
-    const Outcome cut = juneheath({"grow", disk, "--by", "64MiB", "--backup", backup, "--yes"},
-                                  {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                                   {"JUNEHEATH_STOP_AT", std::to_string(call)}});
+    const Outcome cut =
+        juneheath({"grow", disk, "--by", "64MiB", "--backup", backup, "--yes"},
+                  {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(call)}});
     ASSERT_EQ(cut.status, 99);
     if (!files::exists(backup)) continue;
     EXPECT_EQ(file_digest((files::path(backup) / "heather-flat.vmdk").string()), before);
@@ -221,8 +221,7 @@ TEST_F(PromiseStory, AReportKeepsItsFolder) {
   ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report}).status, 0);
   const std::string first = read_file(report + "/report.json");
   const std::uint32_t grown = file_digest(image);
-  const Outcome second =
-      juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report});
+  const Outcome second = juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report});
   EXPECT_EQ(second.status, 3) << second.out;
   EXPECT_TRUE(second.said("the report of another run")) << second.err;
   EXPECT_EQ(file_digest(image), grown);

@@ -108,7 +108,7 @@ TEST_F(Refusal, AnInterruptedChangeIsPresent) {
 }
 
 TEST_F(Refusal, LessThanThereIs) {
-  expect({"grow", image_, "--to", "100MiB"}, 3, "juneheath shrink");
+  expect({"grow", image_, "--to", "100MiB"}, 3, "juneheath survey");
 }
 
 TEST_F(Refusal, NoRoomAndNothingAskedFor) { expect({"grow", image_}, 3, "nothing to do"); }

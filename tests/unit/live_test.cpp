@@ -140,9 +140,11 @@ TEST(Live, TablesAreKeptAndCanBePutBack) {
   EXPECT_NE(script.find("of=/dev/vda "), std::string::npos);
   EXPECT_NE(script.find("of=/dev/vda3 "), std::string::npos) << script;
   // Whatever stands on the tables must be as long as it was before the first of them is put back.
-  const auto& home = *std::find_if(kernel.mapped_.begin(), kernel.mapped_.end(),
-                                   [](const auto& device) { return device.name.ends_with("-home"); });
-  const std::string check = "\nsame " + home.path.substr(5) + " " + std::to_string(home.size / 512) + "\n";
+  const auto& home =
+      *std::find_if(kernel.mapped_.begin(), kernel.mapped_.end(),
+                    [](const auto& device) { return device.name.ends_with("-home"); });
+  const std::string check =
+      "\nsame " + home.path.substr(5) + " " + std::to_string(home.size / 512) + "\n";
   ASSERT_NE(script.find(check), std::string::npos) << script;
   EXPECT_LT(script.find(check), script.find("\ndd if="));
   // The protective record and the first copy of the table, as they are on the disk.

@@ -1,11 +1,11 @@
 // What recover and undo may do with a ledger: forged ones, and images that are not as they were
 // left.
-#include "core/store/front.h"
 #include "core/store/settle.h"
 
 #include <gtest/gtest.h>
 
 #include "core/base/checksum.h"
+#include "core/store/front.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
 
@@ -182,33 +182,31 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
         l.append(RecordKind::after, 0, 8192, filled(9000, 1));
       },
       // Lengths that no image has.
-      [&](Ledger& l) {
-        l.append_sum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7);
-      },
+      [&](Ledger& l) { l.append_sum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7); },
       [&](Ledger& l) { l.append_zero(RecordKind::cut, 0, 100'352, 1ULL << 60); },
       [&](Ledger& l) { l.append_zero(RecordKind::before_direct, 0, 0, 1ULL << 60); }};
   for (std::size_t i = 0; i < lies.size(); ++i)
     for (const bool done : {false, true})
-     for (const FrontIs front : {FrontIs::unknown, FrontIs::open, FrontIs::closed}) {
-      if (done && front != FrontIs::unknown) continue;  // its fronts are open again
-      SCOPED_TRACE(i);
-      host_.put(image, content(1));
-      forge(
-          {image}, 0, true, done,
-          [&](Ledger& ledger) {
-            ledger.append_about(RecordKind::new_size, 0, 100'352, 100'352, {});
-            lies[i](ledger);
-          },
-          front);
-      const MemoryStore before(host_.content(image), "before");
-      if (done) {
-        EXPECT_THROW(undo(host_, image, only_image_), Error);
-      } else {
-        EXPECT_THROW(recover(host_, image, only_image_), Error);
+      for (const FrontIs front : {FrontIs::unknown, FrontIs::open, FrontIs::closed}) {
+        if (done && front != FrontIs::unknown) continue;  // its fronts are open again
+        SCOPED_TRACE(i);
+        host_.put(image, content(1));
+        forge(
+            {image}, 0, true, done,
+            [&](Ledger& ledger) {
+              ledger.append_about(RecordKind::new_size, 0, 100'352, 100'352, {});
+              lies[i](ledger);
+            },
+            front);
+        const MemoryStore before(host_.content(image), "before");
+        if (done) {
+          EXPECT_THROW(undo(host_, image, only_image_), Error);
+        } else {
+          EXPECT_THROW(recover(host_, image, only_image_), Error);
+        }
+        EXPECT_TRUE(host_.content(image).same_content(before));
+        host_.remove(std::string(image) + ".juneheath");
       }
-      EXPECT_TRUE(host_.content(image).same_content(before));
-      host_.remove(std::string(image) + ".juneheath");
-    }
 }
 
 // A change with everything in it, up to its seal, with the power cut at one of its operations.

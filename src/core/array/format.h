@@ -15,7 +15,8 @@ namespace jh::array {
 
 constexpr std::uint32_t md_magic = 0xA92B4EFCU;
 
-/// Version 1: little-endian. 1.0 lies near the place's end, 1.1 at its beginning, 1.2 4096 bytes in.
+/// Version 1: little-endian. 1.0 lies near the place's end, 1.1 at its beginning, 1.2 4096 bytes
+/// in.
 struct Md1Superblock {
   Le32 magic;
   Le32 major_version;  // 1

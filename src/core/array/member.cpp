@@ -59,11 +59,11 @@ std::optional<Member> md0_in(Store& place, std::uint64_t at) {
   const std::uint64_t room = at / 1024;
   const std::uint64_t size = super.size.value();
   if (size > room || (size != 0 && room - size >= most_unused)) return std::nullopt;
-  return Member{fmt::format("array superblock 0.{}", super.minor_version.value()),
-                level_name(static_cast<std::int32_t>(super.level.value())), "",
-                fmt::format("{:08x}:{:08x}:{:08x}:{:08x}", super.set_uuid0.value(),
-                            super.set_uuid1.value(), super.set_uuid2.value(),
-                            super.set_uuid3.value())};
+  return Member{
+      fmt::format("array superblock 0.{}", super.minor_version.value()),
+      level_name(static_cast<std::int32_t>(super.level.value())), "",
+      fmt::format("{:08x}:{:08x}:{:08x}:{:08x}", super.set_uuid0.value(), super.set_uuid1.value(),
+                  super.set_uuid2.value(), super.set_uuid3.value())};
 }
 
 }  // namespace

@@ -29,8 +29,8 @@ std::size_t sequence_at(std::string_view text, std::size_t at, std::uint32_t& co
 bool is_harmless(std::uint32_t code) {
   const bool control = code < 0x20 || (code >= 0x7F && code < 0xA0);
   const bool separator = code == 0x2028 || code == 0x2029 || code == 0xFEFF;
-  const bool turns = code == 0x061C || code == 0x200E || code == 0x200F || (code >= 0x202A && code <= 0x202E) ||
-                     (code >= 0x2066 && code <= 0x2069);
+  const bool turns = code == 0x061C || code == 0x200E || code == 0x200F ||
+                     (code >= 0x202A && code <= 0x202E) || (code >= 0x2066 && code <= 0x2069);
   return !control && !separator && !turns;
 }
 

@@ -12,10 +12,13 @@
 #include <array>
 #include <cerrno>
 #include <charconv>
+#include <chrono>
 #include <cstring>
 #include <filesystem>
 #include <fstream>
+#include <optional>
 #include <sstream>
+#include <thread>
 
 #include "core/base/uuid.h"
 
@@ -101,8 +104,14 @@ bool is_for_writing(const files::path& descriptor) {
   return true;  // the kernel does not say; better safe
 }
 
+struct Holder {
+  std::string pid;
+  std::string name;
+  bool writes = false;
+};
+
 // Who has the file open, by what the kernel tells about each process we may look at.
-void check_open_descriptors(const std::string& path, const struct stat& image, bool writers_only) {
+std::optional<Holder> holder_of(const struct stat& image, bool writers_only) {
   std::error_code error;
   const std::string me = std::to_string(::getpid());
   for (const auto& process : files::directory_iterator("/proc", error)) {
@@ -115,12 +124,26 @@ void check_open_descriptors(const std::string& path, const struct stat& image, b
       const bool same = S_ISBLK(image.st_mode)
                             ? S_ISBLK(open_file.st_mode) && open_file.st_rdev == image.st_rdev
                             : open_file.st_dev == image.st_dev && open_file.st_ino == image.st_ino;
-      if (!same || (writers_only && !is_for_writing(fd.path()))) continue;
-      in_use(path,
-             fmt::format("the image is open in process {} ({})", pid,
-                         first_line(process.path() / "comm")),
-             "shut the guest down, or stop that program, then run again");
+      const bool writes = same && is_for_writing(fd.path());
+      if (!same || (writers_only && !writes)) continue;
+      if (::stat(fd.path().c_str(), &open_file) != 0) continue;  // it ended meanwhile
+      return Holder{pid, first_line(process.path() / "comm"), writes};
     }
+  }
+  return std::nullopt;
+}
+
+// Who only reads may be gone in a moment: another juneheath that looks for children of its image,
+// an indexer.
+void check_open_descriptors(const std::string& path, const struct stat& image, bool writers_only) {
+  constexpr int most_looks = 20;
+  for (int look = 1;; ++look) {
+    const auto holder = holder_of(image, writers_only);
+    if (!holder) return;
+    if (holder->writes || look == most_looks)
+      in_use(path, fmt::format("the image is open in process {} ({})", holder->pid, holder->name),
+             "shut the guest down, or stop that program, then run again");
+    std::this_thread::sleep_for(std::chrono::milliseconds(100));
   }
 }
 
@@ -155,12 +178,8 @@ struct StateEnding {
   const char* ending;
   std::uint64_t at_least;  // bytes; a shorter one is kept for machines that run or are off
 };
-constexpr std::array<StateEnding, 6> state_endings{{{".vmss", 1},
-                                                    {".sav", 1},
-                                                    {".vsv", 1},
-                                                    {".save", 1},
-                                                    {".suspend", 1},
-                                                    {".vmrs", 16U << 20}}};
+constexpr std::array<StateEnding, 6> state_endings{
+    {{".vmss", 1}, {".sav", 1}, {".vsv", 1}, {".save", 1}, {".suspend", 1}, {".vmrs", 16U << 20}}};
 
 // "heath" of "heath.vmdk", "heath-flat.vmdk", "heath-000002.vmdk" and "heath-s001.vmdk".
 std::string machine_of(const files::path& image) {
@@ -172,17 +191,18 @@ std::string machine_of(const files::path& image) {
   if (dash != std::string::npos && dash != 0 && dash + 1 < stem.size()) {
     const std::string tail = stem.substr(dash + 1);
     const std::size_t digits = tail[0] == 's' || tail[0] == 'f' ? 1 : 0;
-    if (tail.size() - digits >= 3 && tail.find_first_not_of("0123456789", digits) == std::string::npos)
+    if (tail.size() - digits >= 3 &&
+        tail.find_first_not_of("0123456789", digits) == std::string::npos)
       stem.resize(dash);
   }
   return stem;
 }
 
-// Names made by machines, which tell nothing of whose they are: "{0a1b...}", "2026-11-29T10-00-00Z",
-// "6F9619FF-8B86-D011-B42D-00C04FC964FF".
+// Names made by machines, which tell nothing of whose they are: "{0a1b...}",
+// "2026-11-29T10-00-00Z", "6F9619FF-8B86-D011-B42D-00C04FC964FF".
 bool is_number_like(const std::string& stem) {
-  return stem.size() >= 16 && stem.find_first_not_of("0123456789abcdefABCDEF{}-_.TZtz") ==
-                                  std::string::npos;
+  return stem.size() >= 16 &&
+         stem.find_first_not_of("0123456789abcdefABCDEF{}-_.TZtz") == std::string::npos;
 }
 
 void check_no_saved_machine(const std::string& path) {

@@ -57,8 +57,7 @@ void list(const files::path& folder, int below, std::set<std::string>& seen,
          entry.increment(error)) {
       std::error_code ignored;
       if (entry->is_regular_file(ignored) && !is_reserved_name(entry->path().string()))
-        found.push_back(folder == "." ? entry->path().filename().string()
-                                      : entry->path().string());
+        found.push_back(folder == "." ? entry->path().filename().string() : entry->path().string());
     }
   }
   list_below(folder, below, seen, found);

@@ -16,8 +16,10 @@ class Worker::Visitor {
   // On disks and tables.
   void operator()(const step::CreateDisk& work) {
     const std::size_t disk = step_.where.disk;
-    create_container(worker_.files_.stage(disk), worker_.plan_.disks[disk].made,
-                     &worker_.files_.beside());
+    // A blank disk that is there keeps its image.
+    if (worker_.before_.disks()[disk].added)
+      create_container(worker_.files_.stage(disk), worker_.plan_.disks[disk].made,
+                       &worker_.files_.beside());
     on_disk(work);
   }
   void operator()(const step::MovePartition& work) {
@@ -103,8 +105,8 @@ DiskWork& Worker::disk(std::size_t index) {
   if (!disks_[index]) {
     const Disk& disk = before_.disks()[index];
     const std::uint32_t sector = plan_.makes_table(index) ? disk.sector_size
-                                 : disk.table ? disk.table->facts().sector_size
-                                              : 0;
+                                 : disk.table             ? disk.table->facts().sector_size
+                                                          : 0;
     disks_[index] = std::make_unique<DiskWork>(files_.stage(index), files_.beside(), sector,
                                                plan_.disks[index].to);
   }

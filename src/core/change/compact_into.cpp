@@ -19,8 +19,7 @@ bool has_packed(Container& container) {
 }  // namespace
 
 CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
-                            const std::string& out, std::optional<Form> form,
-                            Progress& progress) {
+                            const std::string& out, std::optional<Form> form, Progress& progress) {
   const Disk& disk = guest.disks()[index];
   failing_leaves(Left::unchanged, [&] {
     check_awake(guest);
@@ -36,8 +35,8 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   const bool can_be_packed = request.form == Form::qcow2 || request.form == Form::vmdk;
   const bool packed = can_be_packed && has_packed(*disk.container);
   request.keeping = packed ? Keeping::packed : Keeping::sparse;
-  request.in_pieces =
-      request.form == Form::vmdk && facts.form == Form::vmdk && facts.keeping != Keeping::packed && !facts.variant.empty();
+  request.in_pieces = request.form == Form::vmdk && facts.form == Form::vmdk &&
+                      facts.keeping != Keeping::packed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, used, request);
   carry_out_recast(host, used, plan, request, progress);
   CompactFigures figures;

@@ -215,8 +215,8 @@ std::vector<std::string> copy_disk(Host& host, const std::string& image, const s
   request.out = out;
   request.form = wanted;
   if (facts.keeping == Keeping::packed) request.keeping = Keeping::sparse;
-  request.in_pieces =
-      wanted == Form::vmdk && facts.form == Form::vmdk && facts.keeping != Keeping::packed && !facts.variant.empty();
+  request.in_pieces = wanted == Form::vmdk && facts.form == Form::vmdk &&
+                      facts.keeping != Keeping::packed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, *from, request);
   carry_out_recast(host, *from, plan, request, progress);
   std::vector<std::string> made{out};

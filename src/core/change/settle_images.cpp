@@ -8,6 +8,7 @@
 #include <set>
 
 #include "core/base/checksum.h"
+#include "core/base/shell_word.h"
 #include "core/container/container.h"
 #include "core/guest/audit.h"
 
@@ -94,8 +95,7 @@ void check_given(Host& host, const UndoFacts& facts) {
     const std::uint64_t end = checked_add(given.offset, given.length);
     bool same = end <= disk.size();
     if (same && given.zero) same = range_is_zero(disk, given.offset, given.length);
-    if (same && !given.zero)
-      same = crc32c_of(disk, given.offset, given.length) == given.crc;
+    if (same && !given.zero) same = crc32c_of(disk, given.offset, given.length) == given.crc;
     if (!same)
       refuse(
           fmt::format("the room that the change handed out has been used since (at byte {} of the "
@@ -184,7 +184,8 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
     damaged(
         "as it is now the image is not in order: " + (bad == kept.end() ? kept.back() : *bad).what,
         (bad == kept.end() ? kept.back() : *bad).where,
-        "nothing was done; put the image back from a backup (all findings: juneheath audit)");
+        "nothing was done; put the image back from a backup (all findings: juneheath audit " +
+            shell_words(images) + ")");
   return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
     return forget_change(on, image, named);
   });

@@ -26,8 +26,10 @@ bool holds_saved_system(ConstByteSpan head) {
 
 // Files in which systems keep what their kernel is told at its start.
 constexpr std::array<const char*, 10> kernel_settings{
-    "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub/grub.cfg",      "/grub2/grub.cfg",
-    "/etc/default/grub",   "/etc/kernel/cmdline",  "/boot/cmdline.txt",   "/cmdline.txt",
+    "/boot/grub/grub.cfg", "/boot/grub2/grub.cfg",
+    "/grub/grub.cfg",      "/grub2/grub.cfg",
+    "/etc/default/grub",   "/etc/kernel/cmdline",
+    "/boot/cmdline.txt",   "/cmdline.txt",
     "/etc/lilo.conf",      "/etc/initramfs-tools/conf.d/resume"};
 // Usual names of swap files: no fstab need name them, where a service makes them.
 constexpr std::array<const char*, 4> usual_files{"/swapfile", "/swap.img", "/swap/swapfile",
@@ -114,9 +116,11 @@ std::pair<const Place*, std::string> place_of_path(const Guest& guest, const std
 
 void Guest::note_asleep(const Place& place, const std::string& what) {
   asleep_.push_back(Error(Status::refused,
-                          "the guest is asleep: " + what + ", and its memory holds the truth of all "
-                          "its filesystems",
-                          disks_[place.disk].path + ", " + best_name(place), "wake the guest and shut it down properly, then run again")
+                          "the guest is asleep: " + what +
+                              ", and its memory holds the truth of all "
+                              "its filesystems",
+                          disks_[place.disk].path + ", " + best_name(place),
+                          "wake the guest and shut it down properly, then run again")
                         .because(Reason::suspended));
 }
 
@@ -124,10 +128,10 @@ void Guest::find_saved_systems(Filesystem* root) {
   for (const Place* place : places())
     for (const Error& blocker : place->content.blockers)
       if (blocker.reason() == Reason::suspended) {
-        asleep_.push_back(
-            Error(blocker.status(), std::string("the guest is asleep: ") + blocker.what(),
-                  disks_[place->disk].path + ", " + best_name(*place), blocker.next())
-                .because(Reason::suspended));
+        asleep_.push_back(Error(blocker.status(),
+                                std::string("the guest is asleep: ") + blocker.what(),
+                                disks_[place->disk].path + ", " + best_name(*place), blocker.next())
+                              .because(Reason::suspended));
         break;
       }
   std::set<std::string> files(usual_files.begin(), usual_files.end());
@@ -142,8 +146,8 @@ void Guest::find_saved_systems(Filesystem* root) {
                                 const std::string& name) {
     if (!place.content.filesystem) return false;
     const auto head = text_of(*place.content.filesystem, path, first_page);
-    if (!head || !holds_saved_system({reinterpret_cast<const std::uint8_t*>(head->data()),
-                                      head->size()}))
+    if (!head ||
+        !holds_saved_system({reinterpret_cast<const std::uint8_t*>(head->data()), head->size()}))
       return false;
     note_asleep(place, "a saved image is in the swap file " + printable(name));
     return true;
@@ -165,8 +169,8 @@ void Guest::find_saved_systems(Filesystem* root) {
       const std::uint64_t length = std::min(first_page, place->size.value() - at);
       if (holds_saved_system(read_buffer(*place->window, at, static_cast<std::size_t>(length))))
         note_asleep(*place, fmt::format("a saved image is where the kernel is told to "
-                                                   "look for it (page {})",
-                                                   entry.offset));
+                                        "look for it (page {})",
+                                        entry.offset));
     }
   }
 }

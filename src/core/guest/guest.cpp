@@ -231,24 +231,24 @@ void check_claims(const Guest& guest, std::size_t disk, const Place* but) {
     const std::string name = guest.name_of(place);
     std::string images;
     for (const Disk& each : guest.disks()) images += " " + shell_word(each.path);
-    throw Error(Status::damaged,
-                fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
-                            "behind it may be its data",
-                            place.content.name, name, human(*place.content.claims), name,
-                            human(place.size)),
-                guest.disks()[place.disk].path + ", " + name,
-                can_get_end_back(guest, place)
-                    ? "put its end back first:\n  juneheath grow" + images + " --give " +
-                          shell_word(name)
-                    : "put the end of its place back to where it was, from a backup of the table "
-                      "or of the volume group's metadata")
+    throw Error(
+        Status::damaged,
+        fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
+                    "behind it may be its data",
+                    place.content.name, name, human(*place.content.claims), name,
+                    human(place.size)),
+        guest.disks()[place.disk].path + ", " + name,
+        can_get_end_back(guest, place)
+            ? "put its end back first:\n  juneheath grow" + images + " --give " + shell_word(name)
+            : "put the end of its place back to where it was, from a backup of the table "
+              "or of the volume group's metadata")
         .because(Reason::beyond_place);
   };
   for (const Place& place : guest.disks()[disk].places) check(place);
   for (const VolumeGroup& group : guest.groups()) {
-    const bool here = std::any_of(
-        group.devices.begin(), group.devices.end(),
-        [&](const Place* device) { return device != nullptr && device->disk == disk; });
+    const bool here =
+        std::any_of(group.devices.begin(), group.devices.end(),
+                    [&](const Place* device) { return device != nullptr && device->disk == disk; });
     if (here)
       for (const Place& volume : group.volumes) check(volume);
   }

@@ -224,8 +224,7 @@ class LiveWorker {
   [[noreturn]] static void differs(const Step& step, Bytes found) {
     io_failed(fmt::format("after \"{}\" the kernel says {}, and not {}", step.action,
                           spelled_out(found), spelled_out(step.to)),
-              step.layer,
-              "look into the system's log; then run this again");
+              step.layer, "look into the system's log; then run this again");
   }
 
   const RunningSystem& before_;

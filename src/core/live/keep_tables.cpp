@@ -47,7 +47,7 @@ class Keeper {
       const std::uint64_t length = std::min(end, store->size()) - start;
       write_new_file((files::path(folder_) / name).string(), read_buffer(*store, start, length));
       puts_ += fmt::format("dd if={} of={} bs=512 seek={} conv=notrunc,fsync status=none\n",
-                             shell_word(name), shell_word(device), start / 512);
+                           shell_word(name), shell_word(device), start / 512);
     }
   }
 

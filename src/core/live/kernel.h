@@ -71,7 +71,7 @@ struct Mount {
   std::string source;  // "/dev/mapper/station-var"
   bool read_only = false;
   std::uint64_t number = 0;  // that the kernel gives it
-  bool hidden = false;  // what its point leads to is another one, mounted over it
+  bool hidden = false;       // what its point leads to is another one, mounted over it
 };
 
 struct SwapInUse {
@@ -142,8 +142,8 @@ class Kernel {
   virtual void swap_off(const std::string& path) = 0;
   virtual void swap_on(const std::string& path, int priority) = 0;
 
-  /// The lock that the system's own volume tools take, for which it waits: of a group, or of all physical volumes
-  /// (empty).
+  /// The lock that the system's own volume tools take, for which it waits: of a group, or of all
+  /// physical volumes (empty).
   virtual std::unique_ptr<Lock> lock_group(const std::string& group) = 0;
 };
 

@@ -86,8 +86,7 @@ std::string identity_of_disk(const files::path& folder) {
 void add_loops(std::vector<KernelDisk>& disks,
                const std::function<std::optional<DeviceNumber>(const std::string&)>& device_at) {
   for (const std::string& name : names_in("/sys/block")) {
-    const std::string behind =
-        line_of(files::path("/sys/block") / name / "loop" / "backing_file");
+    const std::string behind = line_of(files::path("/sys/block") / name / "loop" / "backing_file");
     if (behind.empty()) continue;
     const auto device = device_at(behind);
     if (!device) continue;

@@ -49,8 +49,8 @@ bool each_piece(Store& disk, Visit visit) {
 
 bool holds_this(const NewDisk::Sectors& sectors, std::uint64_t at, ConstByteSpan bytes) {
   const auto found = sectors.find(at);
-  return found != sectors.end() && std::equal(bytes.begin(), bytes.end(), found->second.begin(),
-                                              found->second.end());
+  return found != sectors.end() &&
+         std::equal(bytes.begin(), bytes.end(), found->second.begin(), found->second.end());
 }
 
 // No filesystem, no swap, no other's anything: a physical volume, or a part of one.
@@ -127,7 +127,8 @@ std::vector<NewDisk> parse_new_disks(const std::string& text) {
       std::string digits;
       words >> at >> digits;
       auto bytes = unhex(digits);
-      if (bytes) (kind == "table" ? disks.back().table : disks.back().whole)[at] = std::move(*bytes);
+      if (bytes)
+        (kind == "table" ? disks.back().table : disks.back().whole)[at] = std::move(*bytes);
     }
   }
   return disks;
@@ -139,18 +140,19 @@ bool is_blank(Store& disk) {
 
 bool is_blank_or_ours(Store& disk, const NewDisk& ours) {
   const std::uint64_t head = ours.partition;
-  return each_piece(disk, [&](std::uint64_t from, const Buffer& bytes) {
-           for (std::uint64_t i = 0; i < bytes.size(); i += sector) {
-             const std::uint64_t at = from + i;
-             const ConstByteSpan here =
-                 ConstByteSpan(bytes).subspan(i, std::min<std::uint64_t>(sector, bytes.size() - i));
-             const bool in_head = at >= head && at < head + head_of_volume;
-             if (!all_zero(here) && !in_head && !holds_this(ours.table, at, here) &&
-                 !holds_this(ours.whole, at, here))
-               return false;
-           }
-           return true;
-         }) &&
+  return each_piece(disk,
+                    [&](std::uint64_t from, const Buffer& bytes) {
+                      for (std::uint64_t i = 0; i < bytes.size(); i += sector) {
+                        const std::uint64_t at = from + i;
+                        const ConstByteSpan here = ConstByteSpan(bytes).subspan(
+                            i, std::min<std::uint64_t>(sector, bytes.size() - i));
+                        const bool in_head = at >= head && at < head + head_of_volume;
+                        if (!all_zero(here) && !in_head && !holds_this(ours.table, at, here) &&
+                            !holds_this(ours.whole, at, here))
+                          return false;
+                      }
+                      return true;
+                    }) &&
          is_head_of_volume(disk, ours);
 }
 

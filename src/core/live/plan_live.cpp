@@ -51,15 +51,15 @@ class LivePlanner {
     if (!filter_lets_in(settings, disk.path))
       refuse("the system's volume tools leave this disk alone, by their global_filter", disk.path,
              "let /etc/lvm/lvm.conf accept it first; then run this again");
-    const bool has_list =
-        kernel.read_text("/etc/lvm/devices/system.devices", most).has_value() &&
-        setting_of(settings, "use_devicesfile").value_or("1") != "0";
+    const bool has_list = kernel.read_text("/etc/lvm/devices/system.devices", most).has_value() &&
+                          setting_of(settings, "use_devicesfile").value_or("1") != "0";
     if (has_list)
-      refuse("the system's volume tools know only the disks on their own list "
-             "(/etc/lvm/devices/system.devices), and would not find the new one",
-             disk.path,
-             "make the disk a physical volume with the system's own tools, which put it on that "
-             "list, and add it to the group with them; then run this without --add-disk");
+      refuse(
+          "the system's volume tools know only the disks on their own list "
+          "(/etc/lvm/devices/system.devices), and would not find the new one",
+          disk.path,
+          "make the disk a physical volume with the system's own tools, which put it on that "
+          "list, and add it to the group with them; then run this without --add-disk");
   }
 
   void check_disk(std::size_t index) const {
@@ -104,14 +104,17 @@ class LivePlanner {
       const lvm::Volume& volume = guest_.volume_of(place);
       const MappedDevice* device = system_.mapped(group, volume);
       if (device == nullptr || !volume.plain()) continue;
-      // What another volume is at, a snapshot say, is no matter of this change.
       const bool is_changed = plan_.has<step::GrowVolume>(where_is(guest_, place)) ||
                               device->size != place.size.value();
-      if (!is_changed) continue;
-      if (device->suspended)
+      const std::vector<MapLine> present = system_.kernel().map_of(*device);
+      // Another volume may well have snapshots, or be suspended; where it lies matters all the
+      // same: what the metadata call free may be its room.
+      const bool has_snapshots = !present.empty() && present.front().kind == "snapshot-origin";
+      if (!is_changed && has_snapshots) continue;
+      if (is_changed && device->suspended)
         refuse("a volume is suspended: something is at work on it, or was cut off",
                guest_.name_of(place), "let the system's own tools resume it first");
-      if (!begins_with(map_for(facts, volume, devices(group)), system_.kernel().map_of(*device)))
+      if (!begins_with(map_for(facts, volume, devices(group)), present))
         refuse("the kernel has the volume elsewhere than its group's metadata say",
                guest_.name_of(place),
                "something is at work on it (a move, a snapshot): let it finish first");

@@ -33,9 +33,10 @@ ResizePlan RunningFilesystem::plan_resize(Bytes wanted) {
         mount_.source, "shut the system down, and grow its disk from outside");
   // Below that the driver refuses whatever is asked for.
   if (const Bytes least = 256_MiB; mount_.kind == "btrfs" && usable(wanted) < least)
-    unsupported(fmt::format("{} cannot grow to {}: its driver makes none larger that stays below {}",
-                            mount_.point, human(usable(wanted)), human(least)),
-                mount_.source, "give it more, or shut the system down and grow it from outside");
+    unsupported(
+        fmt::format("{} cannot grow to {}: its driver makes none larger that stays below {}",
+                    mount_.point, human(usable(wanted)), human(least)),
+        mount_.source, "give it more, or shut the system down and grow it from outside");
   if (mount_.read_only)
     refuse(fmt::format("{} is mounted read-only", mount_.point), mount_.source,
            "mount it to be written to first; if the system did that by itself, look into its log");

@@ -110,7 +110,8 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
     const std::string lacks = kernel_.lacks_rights();
     refuse("none of this system's disks can be looked at: " +
                (lacks.empty() ? std::string(left_out_.front().what()) : lacks),
-           left_out_.front().where(), lacks.empty() ? "look into the system's log" : "run it as root");
+           left_out_.front().where(),
+           lacks.empty() ? "look into the system's log" : "run it as root");
   }
   if (disks_.empty())
     refuse("this system has no disks of its own", {},
@@ -323,8 +324,8 @@ std::optional<Running::InUse> RunningSystem::look(const Place& place, const std:
                     "another filesystem is mounted over it at " + mount.point +
                         ", so that its driver cannot be asked",
                     mount.source, "mount it at another place too, or unmount what lies over it")
-            : Error(Status::refused, "a volume is suspended: nothing on it answers",
-                    stopped->name, "let the system's own tools resume it first"));
+            : Error(Status::refused, "a volume is suspended: nothing on it answers", stopped->name,
+                    "let the system's own tools resume it first"));
     return found;
   }
   const MountedSize size = kernel_.size_of(mount);

@@ -30,7 +30,8 @@ std::optional<std::string> setting_of(const std::string& configuration, const st
     if (!begins || next == std::string::npos || text[next] != '=') continue;
     next = text.find_first_not_of(" \t", next + 1);
     if (next == std::string::npos) continue;
-    const std::size_t end = text[next] == '[' ? text.find(']', next) : text.find_first_of("\n}", next);
+    const std::size_t end =
+        text[next] == '[' ? text.find(']', next) : text.find_first_of("\n}", next);
     std::string value = text.substr(next, end == std::string::npos ? end : end - next);
     while (!value.empty() && (value.back() == ' ' || value.back() == '\t')) value.pop_back();
     found = value;

@@ -5,6 +5,7 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
+#include "core/base/shell_word.h"
 #include "core/report/output_file.h"
 
 namespace jh {
@@ -86,8 +87,8 @@ std::optional<TaskState> read_state(const Order& order, const Task& task) {
     return state;
   } catch (const json::exception&) {
     refuse("the state of this guest cannot be read", state_path(order, task),
-           "look at the guest (juneheath survey), then remove the file; the guest counts as never "
-           "begun then");
+           "look at the guest (juneheath survey " + shell_words(task.images) +
+               "), then remove the file; the guest counts as never begun then");
   }
 }
 

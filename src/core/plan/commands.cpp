@@ -39,7 +39,8 @@ std::string command_with(const ShrinkRequest& request, const std::string& take) 
   if (request.to) command += " --to " + paste_size(*request.to);
   if (request.by) command += " --by " + paste_size(*request.by);
   if (request.to_floor)
-    command += request.margin == Bytes(0) ? " --to floor" : " --to floor+" + paste_size(request.margin);
+    command +=
+        request.margin == Bytes(0) ? " --to floor" : " --to floor+" + paste_size(request.margin);
   if (request.take_nothing) command += " --take nothing";
   if (request.disk_chosen) command += fmt::format(" --disk {}", request.disk + 1);
   if (request.remove_disk) command += fmt::format(" --remove-disk {}", *request.remove_disk + 1);

@@ -180,8 +180,8 @@ Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
     refuse(
         fmt::format("the disk already has {}; {} would be less", spelled_out(present), human(size)),
         disk.path,
-        fmt::format("to make it smaller, or to add that much:\n"
-                    "  juneheath shrink {0} --to {1}\n  juneheath grow {0} --by {1}",
+        fmt::format("to see how small it can become, or to add that much:\n"
+                    "  juneheath survey {0}\n  juneheath grow {0} --by {1}",
                     shell_word(disk.path), paste_size(size)));
   if (size == present) return present;
   std::uint64_t unit = disk.container->size_unit().value();
@@ -194,6 +194,22 @@ Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
                     (rounded - size).value()));
   disk.container->check_growth(rounded);
   return rounded;
+}
+
+void note_full_filesystems(Plan& plan, const Guest& guest) {
+  plan.for_each<step::ShrinkContent>([&](const Step& step, const step::ShrinkContent& work) {
+    const Place& place = *place_at(guest, step.where);
+    if (!place.content.used || place.content.moves_without_free()) return;
+    const Bytes used = std::min(*place.content.used, work.size);
+    if ((work.size - used).value() >= work.size.value() / 20) return;
+    // What it uses now has tables in it that go: there may well be more.
+    const std::uint64_t mib = 1U << 20;
+    const Bytes more(std::max(round_up(work.size.value() / 8, mib), mib));
+    plan.notes.push_back(
+        fmt::format("{} may be left with less than 5% free: a guest that writes could find it full "
+                    "(to leave more: --to floor+{}, for example)",
+                    guest.best_name(place), paste_size(more)));
+  });
 }
 
 }  // namespace jh

@@ -40,5 +40,7 @@ void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sect
                         Sectors new_end, bool in_place);
 /// The new size that is asked for, in whole units, and checked. Notes go to the plan.
 Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk);
+/// Notes on filesystems that are left with less than 5% free: a guest needs some room to live in.
+void note_full_filesystems(Plan& plan, const Guest& guest);
 
 }  // namespace jh

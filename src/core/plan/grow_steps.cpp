@@ -134,8 +134,7 @@ class GrowthSteps {
     const ContainerFacts first = guest_.disks().front().container->facts();
     NewContainer& made = plan_.disks[i].made;
     made.form = scene_.request.form.value_or(form_by_ending(disk.path).value_or(first.form));
-    made.in_pieces =
-        made.form == Form::vmdk && first.form == Form::vmdk && first.parts.size() > 1;
+    made.in_pieces = made.form == Form::vmdk && first.form == Form::vmdk && first.parts.size() > 1;
     made.disk_size = disk.size();
     made.sector_size = disk.sector_size;
     made.id = random_guid();

@@ -146,9 +146,10 @@ class Shrinker {
     if (request_.allow_move || request_.take_nothing || !request_.to_floor || !disk().table) return;
     const LayerFloor packed = packed_floor(guest_, floors_, disk_index_);
     if (packed.size < floor.size)
-      plan_.notes.push_back(fmt::format("with --allow-move, which lets partitions move to the "
-                                        "front, the disk could become {} instead of {}",
-                                        human(packed.size), human(floor.size)));
+      plan_.notes.push_back(
+          fmt::format("with --allow-move, which lets partitions move to the "
+                      "front, the disk could become {} instead of {}",
+                      human(packed.size), human(floor.size)));
   }
 
   std::string with_size(Bytes size) const {
@@ -368,21 +369,7 @@ class Shrinker {
     if (extended_) around.move_extended(disk_index_, *extended_);
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) around.finish_disk(i);
     name_targets();
-    warn_of_full();
-  }
-
-  // A guest needs some room to live in.
-  void warn_of_full() {
-    plan_.for_each<step::ShrinkContent>([&](const Step& step, const step::ShrinkContent& work) {
-      const Place& place = *place_at(guest_, step.where);
-      if (!place.content.used || place.content.moves_without_free()) return;
-      const Bytes used = std::min(*place.content.used, work.size);
-      if ((work.size - used).value() >= work.size.value() / 20) return;
-      plan_.notes.push_back(
-          fmt::format("{} will have only {} free, less than 5%: a guest that writes may find it "
-                      "full (to leave more: --to floor+5GiB, for example)",
-                      guest_.best_name(place), human(work.size - used)));
-    });
+    note_full_filesystems(plan_, guest_);
   }
 
   void name_targets() {

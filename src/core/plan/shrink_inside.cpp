@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "core/base/shell_word.h"
 #include "core/lvm/shrink.h"
 #include "core/plan/commands.h"
 #include "core/plan/floors.h"
@@ -65,7 +66,8 @@ class GroupShrinker {
     plan_.groups.push_back(facts().name);
     find_volumes();
     for (const auto& [volume, extents] : change_.volumes) shrink_volume(volume, extents);
-    // Each is shorter before the next one is emptied: what moves does not come to lie behind an end.
+    // Each is shorter before the next one is emptied: what moves does not come to lie behind an
+    // end.
     for (const auto& [pv, size] : change_.devices) {
       move_off(pv, extents_left(pv, size));
       shrink_device(pv, size);
@@ -164,10 +166,13 @@ class GroupShrinker {
     }
     const std::string what =
         fmt::format("the volumes of group {} must lose {} for this", facts().name, human(needed));
-    if (all < lacking)
+    if (all < lacking) {
+      std::vector<std::string> images;
+      for (const Disk& disk : guest_.disks()) images.push_back(disk.path);
       refuse(fmt::format("{}, and can lose only {}", what, human(group_.bytes(all))), {},
-             "ask for less (see the floors in: juneheath survey), or remove something inside the "
-             "guest first");
+             "ask for less (its floors: juneheath survey " + shell_words(images) +
+                 "), or remove something inside the guest first");
+    }
     refuse(what + ": say which", {}, "name one of them, or several in one command:" + commands);
   }
 

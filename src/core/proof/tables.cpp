@@ -61,8 +61,7 @@ void check_table(const Disk& old_disk, const Disk& new_disk, const Plan& plan, s
   if (!new_disk.table) return;
   const TableFacts& facts = new_disk.table->facts();
   if (!facts.blockers.empty()) proof_failed(facts.blockers.front().what(), where);
-  const bool spare_is_right =
-      !new_disk.table->must_move_spare() || plan.disks[index].cut_later;
+  const bool spare_is_right = !new_disk.table->must_move_spare() || plan.disks[index].cut_later;
   if (plan.touches(index) && (!facts.repairs.empty() || !spare_is_right))
     proof_failed("the partition table is not in order", where);
   const auto& old = old_disk.table->facts().partitions;

@@ -135,8 +135,9 @@ void write_report(const RunRecord& record, const std::string& folder) {
     write_output(path(with_ending("occupancy", i, ".png")), png_of(scene, light_palette()));
   }
   write_output(path("report.html"), record_page(record));
-  write_output(path("report.json"),
-               record_json(record).dump(2, ' ', /*ensure_ascii=*/true, json::error_handler_t::replace) + "\n");
+  write_output(path("report.json"), record_json(record).dump(2, ' ', /*ensure_ascii=*/true,
+                                                             json::error_handler_t::replace) +
+                                        "\n");
 }
 
 }  // namespace jh

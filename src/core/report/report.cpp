@@ -67,12 +67,11 @@ void advise_state(const Guest& guest, const Place& place, std::vector<Advice>& a
                                   guest.best_name(place), place.content.settling->found),
                       ""});
   if (can_get_end_back(guest, place)) {
-    advice.push_back({fmt::format("{} is longer than its place: {} instead of {}; to put the end "
-                                  "of its place back",
-                                  guest.name_of(place), human(*place.content.claims),
-                                  human(place.size)),
-                      "juneheath grow" + images_of(guest) + " --give " +
-                          shell_word(guest.name_of(place))});
+    advice.push_back(
+        {fmt::format("{} is longer than its place: {} instead of {}; to put the end "
+                     "of its place back",
+                     guest.name_of(place), human(*place.content.claims), human(place.size)),
+         "juneheath grow" + images_of(guest) + " --give " + shell_word(guest.name_of(place))});
     return;
   }
   for (const Error& blocker : place.content.blockers)
@@ -186,8 +185,8 @@ std::vector<LayerChange> compare_layers(const std::vector<LayerSize>& before,
     const auto old = std::find_if(before.begin(), before.end(),
                                   [&](const LayerSize& row) { return row.name == now.name; });
     // What the change has made comes from nothing.
-    changes.push_back({now.name, now.detail, old == before.end() ? Bytes(0) : old->size, now.size,
-                       now.free});
+    changes.push_back(
+        {now.name, now.detail, old == before.end() ? Bytes(0) : old->size, now.size, now.free});
   }
   return changes;
 }
@@ -208,14 +207,12 @@ std::vector<Advice> advice_for(const Guest& guest) {
         advice.push_back({repair + "; the next change puts it right", ""});
       for (const Error& blocker : disk.table->facts().blockers)
         advice.push_back({std::string(blocker.what()) + "; the table will not be changed", ""});
-      const Bytes known =
-          to_bytes(disk.table->facts().known_end, disk.table->facts().sector_size);
+      const Bytes known = to_bytes(disk.table->facts().known_end, disk.table->facts().sector_size);
       if (disk.table->must_move_spare() && disk.size() > known)
-        advice.push_back(
-            {fmt::format("the disk is {} larger than its GPT knows; growing moves the "
-                         "spare copy to the end",
-                         human(disk.size() - known)),
-             ""});
+        advice.push_back({fmt::format("the disk is {} larger than its GPT knows; growing moves the "
+                                      "spare copy to the end",
+                                      human(disk.size() - known)),
+                          ""});
     }
     std::vector<const Place*> with_room;
     for (const Place& place : disk.places) {

@@ -101,8 +101,7 @@ void make_durable_folder(const std::string& path) {
   for (auto next = missing.rbegin(); next != missing.rend(); ++next) {
     if (::mkdir(next->c_str(), 0777) != 0 && errno != EEXIST)
       failed("making the folder", next->string(), errno);
-    if (!files::is_directory(*next, error))
-      failed("making the folder", next->string(), ENOTDIR);
+    if (!files::is_directory(*next, error)) failed("making the folder", next->string(), ENOTDIR);
     flush_name(next->string());
   }
 }

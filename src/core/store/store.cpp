@@ -44,8 +44,9 @@ std::uint32_t crc32c_of(Store& store, std::uint64_t offset, std::uint64_t length
   constexpr std::uint64_t piece = 1U << 20;
   std::uint32_t state = ~0U;
   for (std::uint64_t done = 0; done < length; done += piece)
-    state = crc32c_raw(state, read_buffer(store, offset + done,
-                                          static_cast<std::size_t>(std::min(piece, length - done))));
+    state =
+        crc32c_raw(state, read_buffer(store, offset + done,
+                                      static_cast<std::size_t>(std::min(piece, length - done))));
   return ~state;
 }
 

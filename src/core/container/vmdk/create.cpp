@@ -47,8 +47,8 @@ std::string new_descriptor(const std::string& kind, std::uint32_t content_id,
   }
   // IDE controllers show 16 heads, and no more cylinders than their registers hold; others 255.
   const std::uint64_t heads = adapter == "ide" ? 16 : 255;
-  const std::uint64_t cylinders = std::min<std::uint64_t>(
-      disk_size / sector / heads / 63, adapter == "ide" ? 16383 : 65535);
+  const std::uint64_t cylinders =
+      std::min<std::uint64_t>(disk_size / sector / heads / 63, adapter == "ide" ? 16383 : 65535);
   return fmt::format(
       "# Disk DescriptorFile\nversion=1\nCID={:08x}\nparentCID=ffffffff\ncreateType=\"{}\"\n"
       "\n# Extents, in the order of the disk\n{}"

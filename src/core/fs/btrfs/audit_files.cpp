@@ -309,6 +309,9 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
       if (!subvolume && key.offset != 0)
         findings.add(where, fmt::format("tree {} is listed at another place than it has",
                                         static_cast<std::int64_t>(key.object)));
+      if (object::has_inodes(key.object) && root.root_folder.value() != object::first_free)
+        findings.add(where, fmt::format("tree {} begins at a folder that is none",
+                                        static_cast<std::int64_t>(key.object)));
       const std::uint64_t newest = volume.super().generation.value();
       if (root.generation.value() > newest || root.last_snapshot.value() > newest)
         findings.add(where, fmt::format("tree {} is of a time to come",
@@ -352,14 +355,15 @@ void audit_files(const Volume& volume, Findings& findings, Progress& progress) {
   std::set<std::uint64_t> looked_into;  // snapshots may have the very same blocks
   SubvolumeNames subvolumes;
   for (const ListedRoot& listed : all_roots(volume)) {
-    if (!object::is_of_files(listed.number) || listed.dropping ||
+    if (!object::has_inodes(listed.number) || listed.dropping ||
         !looked_into.insert(listed.root.block).second)
       continue;
     try {
       Files(volume, listed, subvolumes, findings, progress).run();
     } catch (const Error& error) {
       if (error.status() != Status::damaged) throw;
-      findings.add(fmt::format("btrfs, subvolume {}", listed.number), error.what());
+      findings.add(fmt::format("btrfs, subvolume {}", static_cast<std::int64_t>(listed.number)),
+                   error.what());
     }
   }
   try {

@@ -96,12 +96,17 @@ class TreesAudit {
     copies(at, generation, level);
     if (level == 0) check_leaf(bytes);
     const auto header = parse_as<BlockHeader>(bytes, 0);
-    const bool files = tree >= object::first_free || tree == object::top_files;
-    if (!files && header.owner.value() != tree)
-      add(fmt::format("the tree block at {} is of tree {}", at, header.owner.value()));
+    // Snapshots share their blocks, and so does what a balance works with.
+    const bool may_share = object::is_of_files(tree) || tree == object::relocation;
+    if (!may_share && header.owner.value() != tree)
+      add(fmt::format("the tree block at {} is of tree {}", at,
+                      static_cast<std::int64_t>(header.owner.value())));
+    const std::uint64_t flags = header.flags.value() & ~block_flag::revision_mask;
+    if ((flags & block_flag::written) == 0 || (!may_share && flags != block_flag::written))
+      add(fmt::format("the tree block at {} has impossible flags", at));
     const std::uint64_t owner = header.owner.value();
     if (level == 0) {
-      leaf(at, owner, bytes, files || tree == object::root_tree);
+      leaf(at, owner, bytes, may_share || object::has_inodes(tree) || tree == object::root_tree);
       return;
     }
     order(at, bytes);

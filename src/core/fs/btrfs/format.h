@@ -130,6 +130,9 @@ struct BlockHeader {
 };
 static_assert(sizeof(BlockHeader) == 101);
 constexpr unsigned most_levels = 8;
+namespace block_flag {
+constexpr std::uint64_t written = 1 << 0, revision_mask = 0xFFULL << 56;
+}  // namespace block_flag
 
 // "Block Header", leaf: behind the header, each with its data counted from the header's end.
 struct LeafItem {
@@ -168,6 +171,10 @@ constexpr std::uint64_t balance = -4ULL, orphan = -5ULL, log = -6ULL, relocation
 /// Whether the tree of this number is one of files: the top one, or a subvolume.
 constexpr bool is_of_files(std::uint64_t tree) {
   return tree == top_files || (tree >= first_free && tree <= last_free);
+}
+/// Whether it holds inodes, as trees of files do: also the one that a balance works with.
+constexpr bool has_inodes(std::uint64_t tree) {
+  return is_of_files(tree) || tree == data_relocation;
 }
 }  // namespace object
 

@@ -148,7 +148,10 @@ std::vector<ListedRoot> all_roots(const Blocks& blocks) {
     if (key.type != item::root) return;
     if (data.size() < sizeof(RootItem)) wrong("the item of a tree is too short");
     const auto root = parse_as<RootItem>(data, 0);
-    const bool dropping = root.references.value() == 0 || key_of(root.dropped_until) != Key{};
+    // Only trees of files are deleted bit by bit; others, quotas say, may count no references.
+    const bool can_drop = object::is_of_files(key.object) || key.object == object::relocation;
+    const bool dropping =
+        can_drop && (root.references.value() == 0 || key_of(root.dropped_until) != Key{});
     roots.push_back(
         {key.object, {root.block.value(), root.generation.value(), root.level}, dropping});
   });

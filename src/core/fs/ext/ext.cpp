@@ -241,9 +241,8 @@ OpenedFilesystem open(Store& place) {
 
 std::uint64_t claimed_size(Store& place) {
   const auto super = read_as<Superblock>(place, superblock_offset);
-  const std::uint64_t high = (super.feature_incompat.value() & incompat::bit64) != 0
-                                 ? super.blocks_count_hi.value()
-                                 : 0;
+  const std::uint64_t high =
+      (super.feature_incompat.value() & incompat::bit64) != 0 ? super.blocks_count_hi.value() : 0;
   const std::uint64_t blocks = super.blocks_count_lo.value() | high << 32;
   return checked_mul(blocks, 1024ULL << (super.log_block_size.value() & 15));
 }

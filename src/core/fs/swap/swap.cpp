@@ -57,8 +57,7 @@ std::optional<Facts> find_header(Store& place) {
 std::optional<Facts> read(Store& place) {
   auto facts = find_header(place);
   if (!facts) return std::nullopt;
-  if (facts->page_size == 0)
-    damaged("the swap area's header is of no known version", place.name());
+  if (facts->page_size == 0) damaged("the swap area's header is of no known version", place.name());
   if (facts->size > place.size())
     damaged("the swap area's header says more than its place holds", place.name());
   return facts;
@@ -177,13 +176,12 @@ bool holds_saved_system(ConstByteSpan head) {
   return std::any_of(page_sizes.begin(), page_sizes.end(), [&](std::uint64_t page) {
     if (page > head.size()) return false;
     const ConstByteSpan mark = head.subspan(page - signature.size(), signature.size());
-    return std::any_of(hibernation_signatures.begin(), hibernation_signatures.end(),
-                       [&](std::string_view other) {
-                         return std::equal(other.begin(), other.end(), mark.begin(),
-                                           [](char a, std::uint8_t b) {
-                                             return static_cast<std::uint8_t>(a) == b;
-                                           });
-                       });
+    return std::any_of(
+        hibernation_signatures.begin(), hibernation_signatures.end(), [&](std::string_view other) {
+          return std::equal(other.begin(), other.end(), mark.begin(), [](char a, std::uint8_t b) {
+            return static_cast<std::uint8_t>(a) == b;
+          });
+        });
   });
 }
 

@@ -165,7 +165,7 @@ void Group::walk(Tree tree, const Leaf& leaf,
     wrong(fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
   // No tree has more blocks than its group.
   WalkState so_far{blocks(), std::vector<std::uint32_t>(height, no_block),
-                  std::vector<std::uint32_t>(height, no_block)};
+                   std::vector<std::uint32_t>(height, no_block)};
   walk_block(tree, root(tree), height - 1, leaf, node, so_far);
   for (const std::uint32_t right : so_far.right)
     if (right != no_block)

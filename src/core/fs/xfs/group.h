@@ -48,7 +48,8 @@ class Group {
     std::vector<std::uint32_t> right{};
   };
   void walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
-                  const std::function<void(std::uint32_t, unsigned)>& node, WalkState& so_far) const;
+                  const std::function<void(std::uint32_t, unsigned)>& node,
+                  WalkState& so_far) const;
 
   Store& place_;
   const Geometry& geometry_;

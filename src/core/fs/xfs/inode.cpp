@@ -103,8 +103,8 @@ std::vector<FileExtent> InodeFile::extents(bool attributes,
   return out;
 }
 
-void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes,
-                          WalkState& so_far, const std::function<void(std::uint64_t)>& node,
+void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes, WalkState& so_far,
+                          const std::function<void(std::uint64_t)>& node,
                           std::vector<FileExtent>& out) const {
   if (so_far.budget-- == 0) fail("the tree of its extents leads in a circle");
   const Buffer bytes = read_buffer(place_, geometry_.block_at(block), geometry_.block_size());
