@@ -253,6 +253,16 @@ TEST(Live, WhatIsRefusedIsSaid) {
   expect_refusal(plain_system(), other, Status::refused, "no such disk");
 }
 
+// Snapshots of one volume, or one that stands still, are no matter of the others.
+TEST(Live, WhatAnotherVolumeIsAtStopsNobody) {
+  MemoryKernel kernel = system_with_volumes();
+  kernel.maps_["field--station-root"][0].kind = "snapshot-origin";
+  for (auto& device : kernel.mapped_) device.suspended = device.name == "field--station-root";
+  const TempFolder notes;
+  change(kernel, give({"/home=64MiB"}), notes.path());
+  EXPECT_FALSE(orders(kernel).empty());
+}
+
 TEST(Live, OnlyAnEmptyDiskIsAdded) {
   GrowRequest request = give({"/home"});
   request.add_disks.emplace_back("/dev/vdb", Bytes(0));
