@@ -8,6 +8,7 @@
 
 #include "support/changes.h"
 #include "support/same_guest.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -21,6 +22,7 @@ constexpr std::uint64_t steps = 60;
 class FullHost : public testing::TestWithParam<GuestChange> {};
 
 TEST_P(FullHost, IsRefusedOrRecovered) {
+  SKIP_UNLESS_TAKEN(2)
   const Contents old = images_of(GetParam());
   FaultHost whole;
   put(whole, old);

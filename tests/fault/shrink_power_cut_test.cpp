@@ -17,6 +17,7 @@
 #include "support/failed_disk.h"
 #include "support/fault_images.h"
 #include "support/judges.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -134,6 +135,7 @@ void shrink_to_the_floor(FaultHost& host, bool allow_move) {
 }
 
 TEST_P(ShrinkPowerCut, OldOrNew) {
+  SKIP_UNLESS_TAKEN(2)
   std::uint64_t old_ones = 0;
   std::uint64_t new_ones = 0;
   const auto shrink = [](FaultHost& host) { shrink_to_the_floor(host, false); };

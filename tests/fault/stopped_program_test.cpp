@@ -11,6 +11,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -83,6 +84,7 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
 };
 
 TEST_P(StoppedProgram, LeavesOldOrNew) {
+  SKIP_UNLESS_TAKEN(3)
   const auto& [work, trouble] = GetParam();
   fresh_start();
   const std::string old_disk = disk();

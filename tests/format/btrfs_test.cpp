@@ -13,19 +13,12 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
 
 constexpr std::uint64_t mib = 1U << 20;
-
-unsigned seed_of_run() {
-  const char* wanted = std::getenv("JUNEHEATH_SEED");
-  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
-                                          : std::random_device{}() % 1'000'000;
-  fmt::print("  JUNEHEATH_SEED={}\n", seed);
-  return seed;
-}
 
 class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
  protected:
@@ -38,9 +31,8 @@ class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
 
 TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  SKIP_UNLESS_TAKEN(6)
   const unsigned seed = seed_of_run();
-  if (std::getenv("JUNEHEATH_FULL") == nullptr && seed % 6 != 0)
-    GTEST_SKIP() << "not in this run's part";
   SCOPED_TRACE(fmt::format("seed {}", seed));
   std::mt19937 random{seed};
   const TempFolder folder;

@@ -12,6 +12,7 @@
 #include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -55,6 +56,7 @@ void PrintTo(const FullCase& test, std::ostream* out) { *out << test.name; }
 class ExtFull : public testing::TestWithParam<FullCase> {};
 
 TEST_P(ExtFull, GrowsPastItsDescriptors) {
+  SKIP_UNLESS_TAKEN(2)
   if (!can_mount()) GTEST_SKIP() << "needs mounts";
   const TempFolder folder;
   const std::string path = folder / "fs";

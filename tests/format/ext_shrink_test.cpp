@@ -16,6 +16,7 @@
 #include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -26,6 +27,7 @@ constexpr std::uint64_t mib = 1ULL << 20;
 class ExtShrink : public testing::TestWithParam<std::tuple<int, int>> {};
 
 TEST_P(ExtShrink, ToTheFloorAndAbove) {
+  SKIP_UNLESS_TAKEN(3)
   const std::uint32_t block_size = 1024U << std::get<0>(GetParam());
   const ExtKind& kind = ext_kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
   const TempFolder folder;

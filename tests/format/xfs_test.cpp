@@ -14,6 +14,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
@@ -55,9 +56,8 @@ class XfsMatrix : public testing::TestWithParam<Made> {};
 
 TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  if (std::getenv("JUNEHEATH_FULL") == nullptr && std::random_device{}() % 2 != 0)
-    GTEST_SKIP() << "not in this run's part";
-  std::mt19937_64 random{std::random_device{}()};
+  SKIP_UNLESS_TAKEN(2)
+  std::mt19937_64 random{seed_of_run()};
   const TempFolder folder;
   const std::string image = folder / "place.img";
   const std::uint64_t old_size = (560 + random() % 200) * mib;

@@ -11,6 +11,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -33,6 +34,7 @@ std::uint64_t allocated(const std::string& path) {
 class Compact : public testing::TestWithParam<Case> {};
 
 TEST_P(Compact, GivesBackWhatWasDeleted) {
+  SKIP_UNLESS_TAKEN(2)
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   const Case& item = GetParam();
   const bool is_raw = std::string(item.form) == "raw";

@@ -9,6 +9,7 @@
 #include "support/containers.h"
 #include "support/judges.h"
 #include "support/program.h"
+#include "support/share.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -55,6 +56,7 @@ class ContainerSample : public testing::TestWithParam<Sample> {
 };
 
 TEST_P(ContainerSample, IsReadAndGrownInOneCommand) {
+  SKIP_UNLESS_TAKEN(2)
   const std::string before = as_raw("before.img");
   EXPECT_EQ(sha256_of(before), sample_sha256);
   EXPECT_EQ(juneheath({"audit", image_}).status, 0);
@@ -134,6 +136,7 @@ std::uint64_t allocated(const std::string& path) {
 }
 
 TEST_P(RecastTo, AndBack) {
+  SKIP_UNLESS_TAKEN(2)
   const TempFolder folder;
   const std::string first = folder / "first.vmdk";
   const Outcome made = recast_to(unpack_container("v3.qcow2", folder), first, GetParam());

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "support/guest_story.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -63,6 +64,7 @@ class GrowSeveral : public GuestStory,
 };
 
 TEST_P(GrowSeveral, IsJudgedAndUndone) {
+  SKIP_UNLESS_TAKEN(3)
   const std::string sample = folder_ / "sample.img";
   unpack_sample(story().sample, sample);
   std::string image = sample;

@@ -10,6 +10,7 @@
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/tree.h"
 #include "support/volumes.h"
 
@@ -34,6 +35,7 @@ void PrintTo(const Case& item, std::ostream* out) {
 class ShrinkStory : public GuestStory, public testing::WithParamInterface<Case> {};
 
 TEST_P(ShrinkStory, ToTheFloorAndBack) {
+  SKIP_UNLESS_TAKEN(3)
   const Case& item = GetParam();
   const std::string raw = folder_ / "guest.img";
   unpack_sample(item.sample, raw);
