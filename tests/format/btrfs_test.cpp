@@ -246,7 +246,10 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
     if (!checker.empty()) {
       // What looks like a profile over devices is left alone, and that is said.
-      EXPECT_TRUE(audit.status == 4 || audit.said("not looked into"))
+      // The counts of quotas are not added up: a guest's kernel may have them behind, and says so.
+      const bool quota_counts = header.owner.value() == btrfs::object::quota_tree &&
+                                checker.find("Counts for qgroup") != std::string::npos;
+      EXPECT_TRUE(audit.status == 4 || audit.said("not looked into") || quota_counts)
           << "block " << block << " of tree " << header.owner.value() << ", byte " << byte << ": "
           << int{bytes[byte]} << " -> " << int{value} << "\n"
           << checker.substr(0, 2000);
