@@ -207,16 +207,13 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
   std::mt19937 random{seed_of_run()};
   const TempFolder folder;
   const std::string image = folder / "place.img";
-  BtrfsMade with_quotas = btrfs_makes().front();
-  with_quotas.options.insert(with_quotas.options.end(), {"-R", "quota"});
-  make_lived_in_btrfs(image, 300 * mib, with_quotas, random, 120);
+  make_lived_in_btrfs(image, 300 * mib, btrfs_makes().front(), random, 120);
   MemoryStore whole = load(image);
   const btrfs::Volume volume(whole);
   const auto blocks = all_blocks(volume);
   // Of a single block each, and easily passed over: every third time it is one of them.
   std::vector<std::uint64_t> small;
-  for (const std::uint64_t tree :
-       {btrfs::object::quota_tree, btrfs::object::uuid_tree, btrfs::object::data_relocation}) {
+  for (const std::uint64_t tree : {btrfs::object::uuid_tree, btrfs::object::data_relocation}) {
     ASSERT_TRUE(volume.tree(tree));
     small.push_back(volume.tree(tree)->block);
   }
@@ -246,10 +243,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
     if (!checker.empty()) {
       // What looks like a profile over devices is left alone, and that is said.
-      // The counts of quotas are not added up: a guest's kernel may have them behind, and says so.
-      const bool quota_counts = header.owner.value() == btrfs::object::quota_tree &&
-                                checker.find("Counts for qgroup") != std::string::npos;
-      EXPECT_TRUE(audit.status == 4 || audit.said("not looked into") || quota_counts)
+      EXPECT_TRUE(audit.status == 4 || audit.said("not looked into"))
           << "block " << block << " of tree " << header.owner.value() << ", byte " << byte << ": "
           << int{bytes[byte]} << " -> " << int{value} << "\n"
           << checker.substr(0, 2000);

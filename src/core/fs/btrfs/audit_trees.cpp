@@ -156,6 +156,8 @@ class TreesAudit {
       const Key key = key_of(leaf_item(bytes, i).key);
       if (i != 0 && key <= key_of(leaf_item(bytes, i - 1).key))
         add(fmt::format("the tree block at {} has its keys out of order", at));
+      if (is_of_another_tree(owner, key.type))
+        add(fmt::format("the tree block at {} has an item of another tree", at));
       if (!has_files || key.type != item::file_extent) continue;
       const ConstByteSpan data = item_data(bytes, i);
       const FileExtent extent = file_extent(data);
@@ -167,6 +169,13 @@ class TreesAudit {
                                         key.offset - place.offset.value()});
       data_.push_back({place.block.value(), place.block_length.value(), who});
     }
+  }
+
+  // Quotas: their state, counts, limits and members; identities of subvolumes, own and received.
+  static bool is_of_another_tree(std::uint64_t tree, std::uint8_t type) {
+    if (tree == object::quota_tree) return type < 240 || type > 246 || type % 2 != 0;
+    if (tree == object::uuid_tree) return type != 251 && type != 252;
+    return false;
   }
 
   // What the tree of extents says of one of them.
