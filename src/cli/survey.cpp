@@ -92,13 +92,7 @@ void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
               << " First run: " << styled("juneheath recover" + images, Style::command) << "\n";
 }
 
-std::vector<std::string> images_of_session(const Session& session) {
-  std::vector<std::string> images;
-  for (const Disk& disk : session.guest->disks()) images.push_back(disk.path);
-  return images;
-}
-
-nlohmann::json survey_document(const Session& session, Host& host) {
+nlohmann::json survey_document(const Session& session, const std::vector<Error>& blockers) {
   nlohmann::json document = survey_json(*session.guest);
   for (std::size_t i = 0; i < session.files.size(); ++i) {
     const FileStore& file = *session.files[i];
@@ -109,8 +103,7 @@ nlohmann::json survey_document(const Session& session, Host& host) {
         keeping_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
   }
   document["host_blockers"] = nlohmann::json::array();
-  for (const Error& blocker : host_blockers(host, images_of_session(session)))
-    document["host_blockers"].push_back(error_brief(blocker));
+  for (const Error& blocker : blockers) document["host_blockers"].push_back(error_brief(blocker));
   return document;
 }
 
@@ -135,7 +128,7 @@ void write_figure(const Guest& guest, const std::string& path) {
                ending == ".svg" ? svg_of(scene, light_palette()) : png_of(scene, light_palette()));
 }
 
-void print_survey(const Session& session, Host& host) {
+void print_survey(const Session& session, Host& host, const std::vector<Error>& blockers) {
   const Guest& guest = *session.guest;
   Floors floors(guest);
   if (!guest.hostname().empty())
@@ -147,7 +140,7 @@ void print_survey(const Session& session, Host& host) {
     std::cout << "\n";
   }
   print_groups(guest, floors);
-  for (const Error& blocker : host_blockers(host, images_of_session(session)))
+  for (const Error& blocker : blockers)
     std::cout << styled("  not to be changed now: ", Style::warn) << printable(blocker.what())
               << "\n      " << printable(blocker.next()) << "\n";
   print_advice(guest);
@@ -195,7 +188,10 @@ int run_survey(Run& run, const Arguments& arguments) {
   FileHost host = host_for(parsed, parsed.images);
   const Session session = open_session(parsed, parsed.images);
   run.saw(*session.guest);
-  if (run.json() || run.reports()) run.record.document = survey_document(session, host);
+  std::vector<Error> blockers;
+  if (run.json() || run.reports() || run.text())
+    blockers = host_blockers(host, session.guest->image_paths());
+  if (run.json() || run.reports()) run.record.document = survey_document(session, blockers);
   if (run.reports()) {
     run.record.advice = advice_for(*session.guest);
     run.record.files = files_now(run, session);
@@ -203,7 +199,7 @@ int run_survey(Run& run, const Arguments& arguments) {
   if (parsed.values.count("figure") != 0)
     write_figure(*session.guest, parsed.values["figure"].as<std::string>());
   if (!run.text()) return 0;
-  print_survey(session, host);
+  print_survey(session, host, blockers);
   if (parsed.common.verbose) {
     std::uint64_t read = 0;
     for (const auto& file : session.files) read += file->bytes_read();

@@ -5,8 +5,8 @@
 
 namespace jh::cli {
 
-/// The survey as text on stdout.
-void print_survey(const Session& session, Host& host);
+/// The survey as text on stdout. `blockers`: what on the host stands against a change.
+void print_survey(const Session& session, Host& host, const std::vector<Error>& blockers);
 
 /// --figure: draws the present state, by the file's ending as SVG or as PNG.
 void write_figure(const Guest& guest, const std::string& path);

@@ -15,6 +15,7 @@
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -152,11 +153,8 @@ void copy_sparse(const std::string& from, const std::string& to) {
 
 TEST(XfsLog, IsReplayedAsTheKernelDoes) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  const char* wanted = std::getenv("JUNEHEATH_SEED");
-  const unsigned first = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
-                                           : std::random_device{}() % 1'000'000;
+  const unsigned first = seed_of_run();
   const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 120 : 6;
-  fmt::print("  JUNEHEATH_SEED={}\n", first);
   int replayed = 0;
   int unfinished = 0;
   for (int i = 0; i < rounds; ++i) {

@@ -97,11 +97,8 @@ INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(makes()),
 // the system is content. JUNEHEATH_FULL: a hundred of them.
 TEST(Xfs, AnyCombinationOfFeaturesGrows) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  const char* wanted = std::getenv("JUNEHEATH_SEED");
-  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
-                                          : std::random_device{}() % 1'000'000;
+  const unsigned seed = seed_of_run();
   const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 100 : 2;
-  fmt::print("  JUNEHEATH_SEED={}\n", seed);
   const TempFolder folder;
   const std::string image = folder / "place.img";
   int made = 0;
@@ -133,10 +130,7 @@ TEST(Xfs, AnyCombinationOfFeaturesGrows) {
 // In memory: larger, again and again, by any amount. The files stay, the audit is content, and now
 // and then the checker.
 TEST(Xfs, AnySequenceOfGrowthsKeepsTheFiles) {
-  const char* wanted = std::getenv("JUNEHEATH_SEED");
-  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
-                                          : std::random_device{}() % 1'000'000;
-  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  const unsigned seed = seed_of_run();
   const char* more = std::getenv("JUNEHEATH_SEQUENCES");
   const int sequences = more != nullptr ? std::stoi(more) : 300;
   const TempFolder folder;
@@ -301,10 +295,7 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
 // their values, of a link's text, of an inode, with its sum put right.
 TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  const char* wanted = std::getenv("JUNEHEATH_SEED");
-  const unsigned seed = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
-                                          : std::random_device{}() % 1'000'000;
-  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  const unsigned seed = seed_of_run();
   std::mt19937_64 random{seed};
   const TempFolder folder;
   const std::string image = folder / "place.img";

@@ -6,6 +6,10 @@
 
 namespace jh::test {
 
+using live::LiveChange;
+using live::Notes;
+using live::RunningSystem;
+
 /// A plain disk: root, mounted. It became larger by 300 MiB.
 MemoryKernel plain_system();
 /// Volumes: root, logs and home mounted, swap in use. The disk became larger by 300 MiB.

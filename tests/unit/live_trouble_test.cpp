@@ -10,10 +10,6 @@
 namespace jh::test {
 namespace {
 
-using live::LiveChange;
-using live::Notes;
-using live::RunningSystem;
-
 constexpr std::uint64_t mib = 1U << 20;
 
 // Somebody else changes the group while the locks are given away for a moment: the partition is

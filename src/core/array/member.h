@@ -14,7 +14,7 @@ struct Member {
   std::string what;    // "mirror", "block cache"
   std::string name;    // the array's; may be empty
   std::string uuid;    // of the set; may be empty
-  /// "member of mirror moor:0"
+  /// "member of a mirror moor:0"
   std::string text() const;
 };
 

@@ -11,6 +11,7 @@
 #include "core/base/errors.h"
 #include "core/base/shell_word.h"
 #include "core/container/recognise.h"
+#include "core/store/durable.h"
 #include "core/store/file_store.h"
 #include "core/store/host.h"
 #include "core/store/ledger.h"
@@ -24,43 +25,26 @@ namespace files = std::filesystem;
 constexpr int folders_below = 3;
 constexpr std::size_t most_files = 8192;
 
-files::path folder_of(const std::string& path) {
-  const files::path parent = files::path(path).parent_path();
-  return parent.empty() ? files::path(".") : parent;
-}
-
-// Regular files, links to such among them, in this folder and so many storeys below.
+// Regular files, links to such among them, in this folder and so many storeys below. One that was
+// listed before is gone through for what is below it only.
 void list(const files::path& folder, int below, std::set<std::string>& seen,
-          std::vector<std::string>& found);
-
-void list_below(const files::path& folder, int storeys, std::set<std::string>& seen,
-                std::vector<std::string>& found) {
-  if (storeys == 0) return;
-  std::error_code error;
+          std::vector<std::string>& found) {
+  const bool fresh = seen.insert(real_path(folder.string())).second;
+  if (!fresh && below == 0) return;
   std::vector<files::path> further;
+  std::error_code error;
   for (auto entry = files::directory_iterator(folder, error);
        !error && entry != files::directory_iterator(); entry.increment(error)) {
     std::error_code ignored;
-    if (entry->is_directory(ignored) && !entry->is_symlink(ignored))
-      further.push_back(entry->path());
+    const files::path& path = entry->path();
+    if (below > 0 && entry->is_directory(ignored) && !entry->is_symlink(ignored))
+      further.push_back(path);
+    else if (fresh && found.size() < most_files && entry->is_regular_file(ignored) &&
+             !is_reserved_name(path.string()))
+      found.push_back(folder == "." ? path.filename().string() : path.string());
   }
   std::sort(further.begin(), further.end());
-  for (const files::path& each : further) list(each, storeys - 1, seen, found);
-}
-
-void list(const files::path& folder, int below, std::set<std::string>& seen,
-          std::vector<std::string>& found) {
-  if (seen.insert(real_path(folder.string())).second) {
-    std::error_code error;
-    for (auto entry = files::directory_iterator(folder, error);
-         !error && entry != files::directory_iterator() && found.size() < most_files;
-         entry.increment(error)) {
-      std::error_code ignored;
-      if (entry->is_regular_file(ignored) && !is_reserved_name(entry->path().string()))
-        found.push_back(folder == "." ? entry->path().filename().string() : entry->path().string());
-    }
-  }
-  list_below(folder, below, seen, found);
+  for (const files::path& each : further) list(each, below - 1, seen, found);
 }
 
 // Of all of these images: their own folders, what is below, and what lies beside their folders.
@@ -73,12 +57,11 @@ std::vector<std::string> files_around(const std::vector<std::string>& images) {
   for (const std::string& image : images) {
     const files::path own = real_path(folder_of(real_path(image)).string());
     if (!begun.insert(own.string()).second) continue;
-    list_below(own, folders_below, seen, found);
+    list(own, folders_below, seen, found);
     // "base/disk" and "snapshots/child" side by side. The top of the tree is nobody's folder.
     const files::path above = own.parent_path();
     if (above == above.root_path()) continue;
-    list(above, 0, seen, found);
-    list_below(above, 1, seen, found);
+    list(above, 1, seen, found);
   }
   return found;
 }

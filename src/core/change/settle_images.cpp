@@ -151,6 +151,12 @@ void check_guest_at_rest(Host& host, const UndoFacts& facts,
   }
 }
 
+// What the ledger alone does not know: what the guest's layers say of taking the change back.
+void check_layers(Host& host, const UndoFacts& facts, const std::vector<std::string>& images) {
+  check_guest_at_rest(host, facts, images);
+  check_given(host, facts);
+}
+
 }  // namespace
 
 std::vector<Recovered> recover_images(Host& host, const std::vector<std::string>& images) {
@@ -193,18 +199,13 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
 
 UndoFacts check_undo_images(Host& host, const std::vector<std::string>& images) {
   UndoFacts facts = check_undo(host, images.front(), named_images(host, images));
-  failing_leaves(Left::unchanged, [&] {
-    check_guest_at_rest(host, facts, images);
-    check_given(host, facts);
-  });
+  failing_leaves(Left::unchanged, [&] { check_layers(host, facts, images); });
   return facts;
 }
 
 UndoFacts undo_images(Host& host, const std::vector<std::string>& images) {
-  return undo(host, images.front(), named_images(host, images), [&](const UndoFacts& facts) {
-    check_guest_at_rest(host, facts, images);
-    check_given(host, facts);
-  });
+  return undo(host, images.front(), named_images(host, images),
+              [&](const UndoFacts& facts) { check_layers(host, facts, images); });
 }
 
 }  // namespace jh

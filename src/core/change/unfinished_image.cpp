@@ -29,11 +29,6 @@ std::string folder_for(const std::string& out) { return out + ".juneheath.new"; 
                                   : "look at the host's filesystem and at the permissions there");
 }
 
-files::path parent_of(const std::string& path) {
-  const files::path parent = files::path(path).parent_path();
-  return parent.empty() ? files::path(".") : parent;
-}
-
 // A descriptor of the folder, locked; -1: it is no folder. Throws refused when it is locked
 // already.
 int lock_folder(const std::string& folder) {
@@ -56,7 +51,7 @@ void move_out(const std::string& folder, const std::string& out) {
   std::ifstream list(files::path(folder) / list_name);
   for (std::string name; std::getline(list, name, '\0');) {
     const files::path from = files::path(folder) / name;
-    const files::path to = parent_of(out) / name;
+    const files::path to = folder_of(out) / name;
     std::error_code error;
     if (name.empty() || name.find('/') != std::string::npos ||
         !files::is_regular_file(files::symlink_status(from, error)))
@@ -121,8 +116,7 @@ void UnfinishedImage::finish(const std::vector<std::string>& further) {
   add(path_);
   // What it names is flushed, and so are its names, before it says so.
   flush_name(path_);
-  write_durable_file((files::path(folder_) / list_name).string(),
-                     {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+  write_durable_file((files::path(folder_) / list_name).string(), text_bytes(text));
   move_out(folder_, out_);
   remove_folder(folder_);
   ::close(lock_);

@@ -43,7 +43,7 @@ void create_vmdk(Store& file, const NewContainer& wanted, Neighbours* beside) {
     return;
   }
   file.resize(text.size());
-  file.write(0, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+  file.write(0, text_bytes(text));
   for (const ExtentLine& extent : extents_for(file.name(), wanted)) {
     Store* part = beside == nullptr ? nullptr : beside->part(path_beside(file.name(), extent.file));
     ensure(part != nullptr, "the parts of a new image are there");

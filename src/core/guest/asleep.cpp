@@ -146,9 +146,7 @@ void Guest::find_saved_systems(Filesystem* root) {
                                 const std::string& name) {
     if (!place.content.filesystem) return false;
     const auto head = text_of(*place.content.filesystem, path, first_page);
-    if (!head ||
-        !holds_saved_system({reinterpret_cast<const std::uint8_t*>(head->data()), head->size()}))
-      return false;
+    if (!head || !holds_saved_system(text_bytes(*head))) return false;
     note_asleep(place, "a saved image is in the swap file " + printable(name));
     return true;
   };

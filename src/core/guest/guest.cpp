@@ -218,6 +218,12 @@ void Guest::open_volumes(std::size_t index) {
   }
 }
 
+std::vector<std::string> Guest::image_paths() const {
+  std::vector<std::string> paths;
+  for (const Disk& disk : disks_) paths.push_back(disk.path);
+  return paths;
+}
+
 bool can_get_end_back(const Guest& guest, const Place& place) {
   if (!place.content.claims || !place.partition) return false;
   const PartitionTable& table = *guest.disks()[place.disk].table;
@@ -229,19 +235,17 @@ void check_claims(const Guest& guest, std::size_t disk, const Place* but) {
   const auto check = [&](const Place& place) {
     if (!place.content.claims || &place == but) return;
     const std::string name = guest.name_of(place);
-    std::string images;
-    for (const Disk& each : guest.disks()) images += " " + shell_word(each.path);
-    throw Error(
-        Status::damaged,
-        fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
-                    "behind it may be its data",
-                    place.content.name, name, human(*place.content.claims), name,
-                    human(place.size)),
-        guest.disks()[place.disk].path + ", " + name,
-        can_get_end_back(guest, place)
-            ? "put its end back first:\n  juneheath grow" + images + " --give " + shell_word(name)
-            : "put the end of its place back to where it was, from a backup of the table "
-              "or of the volume group's metadata")
+    throw Error(Status::damaged,
+                fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
+                            "behind it may be its data",
+                            place.content.name, name, human(*place.content.claims), name,
+                            human(place.size)),
+                guest.disks()[place.disk].path + ", " + name,
+                can_get_end_back(guest, place)
+                    ? "put its end back first:\n  juneheath grow " +
+                          shell_words(guest.image_paths()) + " --give " + shell_word(name)
+                    : "put the end of its place back to where it was, from a backup of the table "
+                      "or of the volume group's metadata")
         .because(Reason::beyond_place);
   };
   for (const Place& place : guest.disks()[disk].places) check(place);

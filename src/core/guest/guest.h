@@ -109,6 +109,8 @@ class Guest {
   bool lists_lvm_devices() const { return lists_lvm_devices_; }
   /// What it was told to take for all disks; 0: found out for each.
   std::uint32_t sector_size() const { return sector_size_; }
+  /// As the user named them, in their order.
+  std::vector<std::string> image_paths() const;
   /// It is the system that this runs on.
   bool is_running() const { return running_ != nullptr; }
   const std::string& hostname() const { return hostname_; }

@@ -56,7 +56,7 @@ class Keeper {
     if (kept_.empty()) return {};
     const std::string path = (files::path(folder_) / "put-back").string();
     const std::string text = script_ + checks_ + puts_;
-    write_new_file(path, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+    write_new_file(path, text_bytes(text));
     return "sh " + shell_word(path);
   }
 

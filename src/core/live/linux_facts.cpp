@@ -248,26 +248,20 @@ std::vector<SwapInUse> parse_swaps(const std::string& text) {
   return all;
 }
 
-namespace {
-
-// The number of the mount that a path leads to; nothing: the kernel does not say.
-std::optional<std::uint64_t> mount_at(const std::string& point) {
-  const int fd = ::open(point.c_str(), O_PATH | O_CLOEXEC);
-  if (fd < 0) return std::nullopt;
-  std::ifstream info(fmt::format("/proc/self/fdinfo/{}", fd));
-  std::optional<std::uint64_t> found;
+std::optional<std::uint64_t> mount_number(int descriptor) {
+  std::ifstream info(fmt::format("/proc/self/fdinfo/{}", descriptor));
   for (std::string key, value; info >> key >> value;)
-    if (key == "mnt_id:") found = number_in(value);
-  ::close(fd);
-  return found;
+    if (key == "mnt_id:") return number_in(value);
+  return std::nullopt;
 }
-
-}  // namespace
 
 std::vector<Mount> LinuxKernel::mounts() {
   std::vector<Mount> all = parse_mounts(read_text("/proc/self/mountinfo", 16U << 20).value_or(""));
   for (Mount& mount : all) {
-    const auto reached = mount_at(mount.point);
+    const int fd = ::open(mount.point.c_str(), O_PATH | O_CLOEXEC);
+    if (fd < 0) continue;
+    const auto reached = mount_number(fd);
+    ::close(fd);
     mount.hidden = reached && *reached != mount.number;
   }
   return all;

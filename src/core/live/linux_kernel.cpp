@@ -22,6 +22,7 @@
 
 #include "core/base/errors.h"
 #include "core/fs/filesystem.h"
+#include "core/live/volume_settings.h"
 #include "core/store/file_store.h"
 
 namespace jh::live {
@@ -263,13 +264,12 @@ class DiskClaim final : public Kernel::Lock {
 int open_mount(const Mount& mount) {
   const int fd = ::open(mount.point.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
   if (fd < 0) failed("it cannot be opened", mount.point);
-  std::ifstream info(fmt::format("/proc/self/fdinfo/{}", fd));
-  for (std::string key, value; info >> key >> value;)
-    if (key == "mnt_id:" && mount.number != 0 && value != std::to_string(mount.number)) {
-      ::close(fd);
-      refuse("another filesystem is mounted over it by now", mount.point,
-             "mount it at another place too, or unmount what lies over it");
-    }
+  const auto reached = mount_number(fd);
+  if (reached && mount.number != 0 && *reached != mount.number) {
+    ::close(fd);
+    refuse("another filesystem is mounted over it by now", mount.point,
+           "mount it at another place too, or unmount what lies over it");
+  }
   return fd;
 }
 
@@ -437,11 +437,7 @@ void LinuxKernel::swap_on(const std::string& path, int priority) {
 
 // What the system's volume tools call their locks.
 std::unique_ptr<Kernel::Lock> LinuxKernel::lock_group(const std::string& group) {
-  constexpr std::uint64_t most = 1U << 20;
-  // What is in the second has the last word.
-  const std::filesystem::path folder =
-      folder_of_locks(read_text("/etc/lvm/lvm.conf", most).value_or("") + "\n" +
-                      read_text("/etc/lvm/lvmlocal.conf", most).value_or(""));
+  const std::filesystem::path folder = folder_of_locks(volume_settings(*this));
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   return std::make_unique<FileLock>(

@@ -35,6 +35,8 @@ class LinuxKernel final : public Kernel {
 
 /// "/dev/cciss/c0d0" for "cciss!c0d0", as the kernel's folders call it.
 std::string node_named(std::string name);
+/// Of the mount that an open file lies on; nothing: the kernel does not say.
+std::optional<std::uint64_t> mount_number(int descriptor);
 
 /// Bits of a process's effective capabilities.
 enum class Right : unsigned { administer = 21, use_resources = 24 };

@@ -209,9 +209,7 @@ std::unique_ptr<RunningSystem> LiveChange::look(bool with_added) const {
 
 std::unique_ptr<RunningSystem> LiveChange::look_again() const {
   // Its disks are known by then, the new ones too.
-  std::vector<std::string> named;
-  for (const Disk& disk : system_->guest().disks()) named.push_back(disk.path);
-  return std::make_unique<RunningSystem>(kernel_, named);
+  return std::make_unique<RunningSystem>(kernel_, system_->guest().image_paths());
 }
 
 void LiveChange::carry_out(Progress& progress, const std::function<void(const Step&)>& told) {

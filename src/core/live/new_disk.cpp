@@ -134,10 +134,6 @@ std::vector<NewDisk> parse_new_disks(const std::string& text) {
   return disks;
 }
 
-bool is_blank(Store& disk) {
-  return each_piece(disk, [](std::uint64_t, const Buffer&) { return false; });
-}
-
 bool is_blank_or_ours(Store& disk, const NewDisk& ours) {
   const std::uint64_t head = ours.partition;
   return each_piece(disk,

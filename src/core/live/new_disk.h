@@ -35,8 +35,6 @@ NewDisk make_new_disk(const KernelDisk& disk, TableKind kind, std::uint32_t sect
 std::string new_disks_text(const std::vector<NewDisk>& disks);
 std::vector<NewDisk> parse_new_disks(const std::string& text);
 
-/// Whether every byte of it is zero. Reads all of it.
-bool is_blank(Store& disk);
 /// Whether every byte of it is zero or what a run that was cut off may have written: the table's,
 /// or the head of a physical volume. Reads all of it.
 bool is_blank_or_ours(Store& disk, const NewDisk& ours);

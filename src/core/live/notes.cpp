@@ -10,25 +10,26 @@
 namespace jh::live {
 namespace files = std::filesystem;
 
-void write_new_file(const std::string& path, ConstByteSpan bytes) {
+namespace {
+
+void write_kept(const std::string& path, ConstByteSpan bytes, NameTaken taken) {
   try {
     make_durable_folder(files::path(path).parent_path().string());
-    write_durable_file(path, bytes, NameTaken::refused, 0600);
+    write_durable_file(path, bytes, taken, 0600);
   } catch (const Error& error) {
     if (error.status() != Status::io) throw;
     io_failed(error.what(), error.where(), "name another folder with --ledger-dir");
   }
 }
 
+}  // namespace
+
+void write_new_file(const std::string& path, ConstByteSpan bytes) {
+  write_kept(path, bytes, NameTaken::refused);
+}
+
 void Notes::put(const std::string& name, const std::string& text) const {
-  try {
-    make_durable_folder(folder_);
-    write_durable_file(path_of(name),
-                       {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()},
-                       NameTaken::replaced, 0600);
-  } catch (const Error& error) {
-    io_failed(error.what(), error.where(), "name another folder with --ledger-dir");
-  }
+  write_kept(path_of(name), text_bytes(text), NameTaken::replaced);
 }
 
 std::optional<std::string> Notes::get(const std::string& name) const {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "core/live/volume_settings.h"
 #include "core/plan/content.h"
 #include "core/plan/grow.h"
 
@@ -45,9 +46,7 @@ class LivePlanner {
   void check_is_seen(const KernelDisk& disk) const {
     constexpr std::uint64_t most = 1U << 20;
     Kernel& kernel = system_.kernel();
-    // What is in the second has the last word.
-    const std::string settings = kernel.read_text("/etc/lvm/lvm.conf", most).value_or("") + "\n" +
-                                 kernel.read_text("/etc/lvm/lvmlocal.conf", most).value_or("");
+    const std::string settings = volume_settings(kernel);
     if (!filter_lets_in(settings, disk.path))
       refuse("the system's volume tools leave this disk alone, by their global_filter", disk.path,
              "let /etc/lvm/lvm.conf accept it first; then run this again");

@@ -12,10 +12,4 @@ Plan plan_live(const RunningSystem& system, const GrowRequest& request);
 /// Room that nothing uses: what the kernel does not know yet of what stands on disk, in words.
 std::vector<std::string> not_told(const RunningSystem& system);
 
-/// What a setting of the system's volume tools says, by the text of their configuration; nothing:
-/// it is not set.
-std::optional<std::string> setting_of(const std::string& configuration, const std::string& name);
-/// Whether their global_filter accepts a device. Patterns of which nothing is known accept.
-bool filter_lets_in(const std::string& configuration, const std::string& path);
-
 }  // namespace jh::live

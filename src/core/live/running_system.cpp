@@ -187,7 +187,8 @@ void RunningSystem::check_added(const KernelDisk& disk, const std::optional<NewD
              disk.path, next);
     return;
   }
-  if (!is_blank(*store)) refuse("the new disk is not empty", disk.path, next);
+  if (!range_is_zero(*store, 0, store->size()))
+    refuse("the new disk is not empty", disk.path, next);
 }
 
 const KernelPartition* RunningSystem::partition(std::size_t disk, std::uint32_t number) const {

@@ -1,8 +1,8 @@
 // What the configuration of the system's volume tools says, as far as it decides what they see.
+#include "core/live/volume_settings.h"
+
 #include <regex>
 #include <sstream>
-
-#include "core/live/plan_live.h"
 
 namespace jh::live {
 namespace {
@@ -17,6 +17,13 @@ std::string without_remark(const std::string& line) {
 }
 
 }  // namespace
+
+std::string volume_settings(Kernel& kernel) {
+  constexpr std::uint64_t most = 1U << 20;
+  // What is in the second has the last word.
+  return kernel.read_text("/etc/lvm/lvm.conf", most).value_or("") + "\n" +
+         kernel.read_text("/etc/lvm/lvmlocal.conf", most).value_or("");
+}
 
 std::optional<std::string> setting_of(const std::string& configuration, const std::string& name) {
   std::string text;

@@ -166,13 +166,10 @@ class GroupShrinker {
     }
     const std::string what =
         fmt::format("the volumes of group {} must lose {} for this", facts().name, human(needed));
-    if (all < lacking) {
-      std::vector<std::string> images;
-      for (const Disk& disk : guest_.disks()) images.push_back(disk.path);
+    if (all < lacking)
       refuse(fmt::format("{}, and can lose only {}", what, human(group_.bytes(all))), {},
-             "ask for less (its floors: juneheath survey " + shell_words(images) +
+             "ask for less (its floors: juneheath survey " + shell_words(guest_.image_paths()) +
                  "), or remove something inside the guest first");
-    }
     refuse(what + ": say which", {}, "name one of them, or several in one command:" + commands);
   }
 

@@ -13,7 +13,7 @@ void make_folder(const std::string& path, const std::string& what, const std::st
 }
 
 void write_output(const std::string& path, const std::string& bytes) {
-  write_durable_file(path, {reinterpret_cast<const std::uint8_t*>(bytes.data()), bytes.size()});
+  write_durable_file(path, text_bytes(bytes));
 }
 
 }  // namespace jh

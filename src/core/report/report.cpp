@@ -16,10 +16,7 @@ std::string disk_prefix(const Guest& guest, std::size_t index) {
 
 // How `grow` is told which guest is meant.
 std::string images_of(const Guest& guest) {
-  if (guest.is_running()) return " --live";
-  std::string words;
-  for (const Disk& disk : guest.disks()) words += " " + shell_word(disk.path);
-  return words;
+  return guest.is_running() ? " --live" : " " + shell_words(guest.image_paths());
 }
 
 // What stands behind a partition; null: nothing.

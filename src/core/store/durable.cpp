@@ -26,11 +26,6 @@ namespace files = std::filesystem;
                 : "look at the host's filesystem and at the permissions of this folder");
 }
 
-files::path folder_of(const std::string& path) {
-  const files::path parent = files::path(path).parent_path();
-  return parent.empty() ? files::path(".") : parent;
-}
-
 // Closed at the end, whatever happens.
 class Descriptor {
  public:
@@ -82,6 +77,11 @@ int rename_where_free(const std::string& from, const std::string& to) {
 
 }  // namespace
 
+files::path folder_of(const std::string& path) {
+  const files::path parent = files::path(path).parent_path();
+  return parent.empty() ? files::path(".") : parent;
+}
+
 void flush_name(const std::string& path) {
   const std::string folder = folder_of(path).string();
   const Descriptor opened(::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
@@ -121,18 +121,11 @@ void rename_durably(const std::string& from, const std::string& to, NameTaken ta
 void write_durable_file(const std::string& path, ConstByteSpan bytes, NameTaken taken,
                         mode_t mode) {
   const std::string fresh = name_to_begin_with(path);
-  {
-    const Descriptor file(
-        ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, mode));
-    if (file.number() < 0) failed("making the file", path, errno);
-    try {
-      write_all(file.number(), bytes, path);
-    } catch (const Error&) {
-      ::unlink(fresh.c_str());
-      throw;
-    }
-  }
+  const Descriptor file(
+      ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, mode));
+  if (file.number() < 0) failed("making the file", path, errno);
   try {
+    write_all(file.number(), bytes, path);
     rename_durably(fresh, path, taken);
   } catch (const Error&) {
     ::unlink(fresh.c_str());

@@ -4,11 +4,15 @@
 
 #include <sys/types.h>
 
+#include <filesystem>
 #include <string>
 
 #include "core/store/store.h"
 
 namespace jh {
+
+/// The folder that a name is in: "." for a name alone.
+std::filesystem::path folder_of(const std::string& path);
 
 /// What happens to a file that has the name already.
 enum class NameTaken { replaced, refused };

@@ -26,11 +26,6 @@ namespace files = std::filesystem;
                 : "look at the host's filesystem and at the permissions of this folder");
 }
 
-files::path folder_of(const std::string& path) {
-  const files::path parent = files::path(path).parent_path();
-  return parent.empty() ? files::path(".") : parent;
-}
-
 std::string first_line(const files::path& path) {
   std::ifstream file(path);
   std::string line;

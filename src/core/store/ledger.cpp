@@ -87,7 +87,7 @@ std::unique_ptr<Ledger> Ledger::create(Host& host, const std::vector<std::string
           std::string(ledger::pointer_text) + shorten(made->path_, pointer) + "\n";
       const auto file = create(open_name(pointer));
       std::uint64_t end = 0;
-      append_file(*file, end, {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+      append_file(*file, end, text_bytes(text));
       file->flush();
     }
     made->write_header();

@@ -91,6 +91,10 @@ ConstByteSpan bytes_of(const T& value) {
   return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(T)};
 }
 
+inline ConstByteSpan text_bytes(std::string_view text) {
+  return {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()};
+}
+
 /// A structure inside a buffer; the range is checked.
 template <class T>
 T parse_as(ConstByteSpan buffer, std::size_t offset) {

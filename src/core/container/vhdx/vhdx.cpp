@@ -14,10 +14,6 @@ namespace {
 // The BAT is read in pieces of this size; the largest disk's would fill the memory.
 constexpr std::uint64_t page = 64U << 10;
 
-}  // namespace
-
-namespace {
-
 // Nothing: it has a log to be replayed first.
 std::optional<Structure> structure_at_rest(Store& file) {
   Structure structure;

@@ -82,9 +82,7 @@ void create_extent(Store& file, std::uint64_t disk_size, const std::string& desc
   header.overhead = round_up(at, grain_sectors);
   file.resize(header.overhead.value() * sector);
   file.write(0, bytes_of(header));
-  if (!descriptor.empty())
-    file.write(sector,
-               {reinterpret_cast<const std::uint8_t*>(descriptor.data()), descriptor.size()});
+  if (!descriptor.empty()) file.write(sector, text_bytes(descriptor));
 }
 
 StreamWriter::StreamWriter(Store& file, std::uint64_t disk_size, const std::string& descriptor)
@@ -99,7 +97,7 @@ StreamWriter::StreamWriter(Store& file, std::uint64_t disk_size, const std::stri
   at_ = grain_sectors * sector;
   file.resize(at_);
   file.write(0, bytes_of(header_));
-  file.write(sector, {reinterpret_cast<const std::uint8_t*>(descriptor.data()), descriptor.size()});
+  file.write(sector, text_bytes(descriptor));
 }
 
 void StreamWriter::append(ConstByteSpan data) {

@@ -126,9 +126,7 @@ Names read_names(const Geometry& geometry, const InodeFile& folder, const ForkBl
     folder.names_in(bytes, address, [&](const InodeFile::Entry& entry) {
       check_dots(geometry, folder, entry, fork);
       visit(entry);
-      names.places.emplace_back(
-          entry.address,
-          hash_of({reinterpret_cast<const std::uint8_t*>(entry.name.data()), entry.name.size()}));
+      names.places.emplace_back(entry.address, hash_of(text_bytes(entry.name)));
     });
     const auto header = parse_as<DirectoryHeader>(bytes, 0);
     if (header.address.value() * basic_block != fork.where(address / geometry.block_size()))

@@ -13,7 +13,6 @@ namespace jh::xfs {
 
 constexpr std::uint64_t basic_block = 512;  // "disk addresses" count these
 constexpr std::uint32_t no_block = 0xFFFFFFFF;
-constexpr std::uint64_t no_long_block = UINT64_MAX;
 constexpr std::uint32_t no_inode = 0xFFFFFFFF;
 
 // "Allocation Groups", superblocks. One in the first sector of each allocation group.

@@ -164,24 +164,21 @@ void Group::walk(Tree tree, const Leaf& leaf,
   if (height == 0 || height > most_levels)
     wrong(fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
   // No tree has more blocks than its group.
-  WalkState so_far{blocks(), std::vector<std::uint32_t>(height, no_block),
-                   std::vector<std::uint32_t>(height, no_block)};
+  TreeWalk<std::uint32_t> so_far(blocks(), height);
   walk_block(tree, root(tree), height - 1, leaf, node, so_far);
-  for (const std::uint32_t right : so_far.right)
-    if (right != no_block)
-      wrong(fmt::format("group {}, tree of {}: a last block has another on its right", number_,
-                        tree_name(tree)));
+  if (!so_far.is_whole())
+    wrong(fmt::format("group {}, tree of {}: a last block has another on its right", number_,
+                      tree_name(tree)));
 }
 
 void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
                        const std::function<void(std::uint32_t, unsigned)>& node,
-                       WalkState& so_far) const {
+                       TreeWalk<std::uint32_t>& so_far) const {
   const auto fail = [&](const char* what) {
     wrong(fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
   };
   if (block >= blocks() || block < geometry_.header_blocks()) fail("it lies outside of the group");
-  if (so_far.budget == 0) fail("the tree leads in a circle");
-  --so_far.budget;
+  if (!so_far.enter()) fail("the tree leads in a circle");
   const Buffer bytes =
       read_buffer(place_, geometry_.block_at(number_, block), geometry_.block_size());
   const auto header = parse_as<TreeHeader>(bytes, 0);
@@ -193,11 +190,9 @@ void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Lea
   if (header.address.value() * basic_block != geometry_.block_at(number_, block))
     fail("it is of another place");
   if (header.level.value() != level) fail("it is of another level");
-  if (header.left.value() != so_far.last[level]) fail("what stands on its left is another");
-  if (so_far.last[level] != no_block && so_far.right[level] != block)
-    fail("the block on its left has another on its right");
-  so_far.last[level] = block;
-  so_far.right[level] = header.right.value();
+  if (!so_far.is_left(level, header.left.value())) fail("what stands on its left is another");
+  if (!so_far.is_next(level, block)) fail("the block on its left has another on its right");
+  so_far.pass(level, block, header.right.value());
   const std::size_t count = header.records.value();
   if (node) node(block, level);
   if (level == 0) {

@@ -6,6 +6,7 @@
 
 #include "core/base/findings.h"
 #include "core/fs/xfs/geometry.h"
+#include "core/fs/xfs/tree_walk.h"
 
 namespace jh::xfs {
 
@@ -40,16 +41,9 @@ class Group {
   std::vector<FreeExtent> free_extents(Tree tree = Tree::by_block) const;
 
  private:
-  /// How far a walk has come: how many blocks it may still see, and by level the block that it saw
-  /// last and what that says stands to its right.
-  struct WalkState {
-    std::uint64_t budget = 0;
-    std::vector<std::uint32_t> last{};
-    std::vector<std::uint32_t> right{};
-  };
   void walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
                   const std::function<void(std::uint32_t, unsigned)>& node,
-                  WalkState& so_far) const;
+                  TreeWalk<std::uint32_t>& so_far) const;
 
   Store& place_;
   const Geometry& geometry_;

@@ -92,21 +92,20 @@ std::vector<FileExtent> InodeFile::extents(bool attributes,
     const std::size_t count = parse_as<Be16>(fork, 2).value();
     const std::size_t most = (fork.size() - 4) / 16;
     if (level == 0 || level > 9 || count > most) fail("the root of its extents is impossible");
-    WalkState so_far{geometry_.blocks(), std::vector<std::uint64_t>(level, no_long_block),
-                     std::vector<std::uint64_t>(level, no_long_block)};
+    TreeWalk<std::uint64_t> so_far(geometry_.blocks(), level);
     for (std::size_t i = 0; i < count; ++i)
       walk_tree(parse_as<Be64>(fork, 4 + most * 8 + i * 8).value(), level - 1, attributes, so_far,
                 node, out);
-    for (const std::uint64_t right : so_far.right)
-      if (right != no_long_block) fail("a last block of its extents has another on its right");
+    if (!so_far.is_whole()) fail("a last block of its extents has another on its right");
   }
   return out;
 }
 
-void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes, WalkState& so_far,
+void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes,
+                          TreeWalk<std::uint64_t>& so_far,
                           const std::function<void(std::uint64_t)>& node,
                           std::vector<FileExtent>& out) const {
-  if (so_far.budget-- == 0) fail("the tree of its extents leads in a circle");
+  if (!so_far.enter()) fail("the tree of its extents leads in a circle");
   const Buffer bytes = read_buffer(place_, geometry_.block_at(block), geometry_.block_size());
   const auto header = parse_as<LongTreeHeader>(bytes, 0);
   if (header.magic.value() != tree_magic::extents || header.level.value() != level ||
@@ -114,11 +113,9 @@ void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes, 
       header.address.value() * basic_block != geometry_.block_at(block) ||
       !sum_holds(bytes, offsetof(LongTreeHeader, checksum)))
     fail("a block of the tree of its extents is damaged");
-  if (header.left.value() != so_far.last[level] ||
-      (so_far.last[level] != no_long_block && so_far.right[level] != block))
+  if (!so_far.is_left(level, header.left.value()) || !so_far.is_next(level, block))
     fail("the blocks of the tree of its extents do not stand side by side");
-  so_far.last[level] = block;
-  so_far.right[level] = header.right.value();
+  so_far.pass(level, block, header.right.value());
   if (node) node(block);
   const std::size_t count = header.records.value();
   const ConstByteSpan data = ConstByteSpan(bytes).subspan(sizeof(LongTreeHeader));

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "core/fs/xfs/geometry.h"
+#include "core/fs/xfs/tree_walk.h"
 
 namespace jh::xfs {
 
@@ -61,14 +62,8 @@ class InodeFile {
 
  private:
   void add_extents(ConstByteSpan data, std::size_t count, std::vector<FileExtent>& out) const;
-  /// By level: the block that the walk saw last, and what that says stands to its right.
-  struct WalkState {
-    std::uint64_t budget = 0;
-    std::vector<std::uint64_t> last{};
-    std::vector<std::uint64_t> right{};
-  };
-  void walk_tree(std::uint64_t block, unsigned level, bool attributes, WalkState& so_far,
-                 const std::function<void(std::uint64_t)>& node,
+  void walk_tree(std::uint64_t block, unsigned level, bool attributes,
+                 TreeWalk<std::uint64_t>& so_far, const std::function<void(std::uint64_t)>& node,
                  std::vector<FileExtent>& out) const;
   void short_folder(const std::function<void(const Entry&)>& visit) const;
   [[noreturn]] void fail(const std::string& what) const;
