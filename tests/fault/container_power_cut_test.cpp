@@ -9,19 +9,14 @@
 #include "core/fs/ext/read.h"
 #include "core/plan/grow.h"
 #include "core/store/transaction.h"
+#include "support/changes.h"
 #include "support/fault_images.h"
 #include "support/judges.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t stride = 3;
-#else
-constexpr std::uint64_t stride = 1;
-#endif
-
-constexpr const char* image = "/moor/guest.img";
 constexpr std::uint64_t new_size = 20U << 20;
 
 // A small filesystem on a whole disk.
@@ -37,10 +32,10 @@ const MemoryStore& small_disk() {
 
 void grow(FaultHost& host) {
   HostNeighbours beside(host);
-  const auto file = host.open(image, Access::read_only);
-  const Guest guest({{image, file.get(), false, &beside}});
+  const auto file = host.open(first_image, Access::read_only);
+  const Guest guest({{first_image, file.get(), false, &beside}});
   GrowRequest request;
-  request.images = {image};
+  request.images = {first_image};
   request.to = Bytes(new_size);
   const Plan plan = plan_growth(guest, request);
   Silent silent;
@@ -52,7 +47,7 @@ class ContainerPowerCut : public FaultImages {
   void SetUp() override { keep(small_disk()); }
   static bool is_new(FaultHost& host) {
     HostNeighbours beside(host);
-    const auto file = host.open(image, Access::read_only);
+    const auto file = host.open(first_image, Access::read_only);
     const auto container = open_container(*file, &beside);
     if (container->disk().size() != new_size) return false;
     Findings findings;
@@ -72,12 +67,12 @@ TEST_P(ContainerPowerCut, OldOrNew) {
   grow(whole);
   const std::uint64_t operations = whole.operations();
   ASSERT_TRUE(is_new(whole));
-  undo(whole, image);
+  undo(whole, first_image);
   ASSERT_TRUE(is_identical(whole));
   std::mt19937 random(20261123);
   std::uint64_t kept_old = 0;
   std::uint64_t became_new = 0;
-  for (std::uint64_t n = 1; n <= operations; n += stride) {
+  for (std::uint64_t n = 1; n <= operations; n += stride_of(3)) {
     for (const Unflushed mode :
          {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
       FaultHost host;
@@ -88,7 +83,7 @@ TEST_P(ContainerPowerCut, OldOrNew) {
       } catch (const PowerCut&) {
       }
       host.restart(random);
-      recover(host, image);
+      recover(host, first_image);
       if (is_old(host)) {
         ++kept_old;
       } else {

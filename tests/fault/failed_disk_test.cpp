@@ -5,25 +5,19 @@
 #include "core/change/carry_out.h"
 #include "core/change/recast.h"
 #include "core/plan/grow.h"
+#include "support/changes.h"
 #include "support/judges.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t stride = 13;
-#else
-constexpr std::uint64_t stride = 1;
-#endif
-
-const std::string image = "/moor/guest.img";
-
-void grow(FaultHost& host) {
-  const auto file = host.open(image, Access::read_only);
-  const Guest guest({{image, file.get()}});
+void grow_to_400(FaultHost& host) {
+  const auto file = host.open(first_image, Access::read_only);
+  const Guest guest({{first_image, file.get()}});
   GrowRequest request;
-  request.images = {image};
+  request.images = {first_image};
   request.to = parse_size("400MiB");
   const Plan plan = plan_growth(guest, request);
   Silent silent;
@@ -35,17 +29,17 @@ class FailedDisk : public testing::Test {
   void SetUp() override {
     const TempFolder folder;
     unpack_sample("nestcam", folder / "guest.img");
-    old_.emplace(image, load(folder / "guest.img"));
+    old_.emplace(first_image, load(folder / "guest.img"));
     FaultHost host;
-    host.put(image, old_.at(image));
+    host.put(first_image, old_.at(first_image));
     grow(host);
     for (const std::string& name : host.names())
       grown_.emplace(name, MemoryStore(host.content(name), name));
     ASSERT_EQ(grown_.size(), 2U);
   }
   void expect_old_or_new(const FaultHost& host) const {
-    EXPECT_TRUE(host.content(image).same_content(old_.at(image)) ||
-                host.content(image).same_content(grown_.at(image)));
+    EXPECT_TRUE(host.content(first_image).same_content(old_.at(first_image)) ||
+                host.content(first_image).same_content(grown_.at(first_image)));
   }
 
   Contents old_;
@@ -53,7 +47,7 @@ class FailedDisk : public testing::Test {
 };
 
 TEST_F(FailedDisk, WhileGrowing) {
-  const SaidLeft said = fail_everywhere(old_, image, stride, grow,
+  const SaidLeft said = fail_everywhere(old_, first_image, stride_of(13), grow_to_400,
                                         [&](const FaultHost& host) { expect_old_or_new(host); });
   EXPECT_GT(said.unchanged, 0U);
   EXPECT_GT(said.unfinished, 0U);
@@ -62,7 +56,7 @@ TEST_F(FailedDisk, WhileGrowing) {
 
 TEST_F(FailedDisk, WhileUndoing) {
   const SaidLeft said = fail_everywhere(
-      grown_, image, stride, [](FaultHost& host) { undo(host, image); },
+      grown_, first_image, stride_of(13), [](FaultHost& host) { undo(host, first_image); },
       [&](const FaultHost& host) { expect_old_or_new(host); });
   EXPECT_GT(said.unfinished, 0U);
   EXPECT_EQ(said.sound, 0U);
@@ -71,12 +65,12 @@ TEST_F(FailedDisk, WhileUndoing) {
 TEST_F(FailedDisk, WhileRecasting) {
   for (const Form form : {Form::qcow2, Form::vhdx}) {
     const SaidLeft said = fail_everywhere(
-        old_, image, stride * 5,
+        old_, first_image, stride_of(13) * 5,
         [&](FaultHost& host) {
-          const auto file = host.open(image, Access::read_only);
+          const auto file = host.open(first_image, Access::read_only);
           const auto from = open_container(*file);
           RecastRequest request;
-          request.image = image;
+          request.image = first_image;
           request.out = "/moor/new";
           request.form = form;
           const RecastPlan plan = plan_recast(host, *from, request);

@@ -8,25 +8,19 @@
 #include "core/change/carry_out.h"
 #include "core/plan/grow.h"
 #include "core/store/transaction.h"
+#include "support/changes.h"
 #include "support/fault_host.h"
 #include "support/judges.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
-constexpr const char* image = "/moor/guest.img";
-
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t stride = 13;
-#else
-constexpr std::uint64_t stride = 1;
-#endif
-
 void grow(FaultHost& host, const GrowRequest& request) {
-  const auto file = host.open(image, Access::read_only);
-  const Guest guest({{image, file.get()}});
+  const auto file = host.open(first_image, Access::read_only);
+  const Guest guest({{first_image, file.get()}});
   const Plan plan = plan_growth(guest, request);
   Silent silent;
   carry_out(host, guest, plan, request, silent);
@@ -45,7 +39,7 @@ void cut_everywhere(const std::function<void(FaultHost&)>& prepare,
   ASSERT_GT(operations, 10U);
   std::mt19937 random(20261123);
   std::vector<std::uint64_t> outcomes(allowed.size());
-  for (std::uint64_t n = 1; n <= operations; n += stride) {
+  for (std::uint64_t n = 1; n <= operations; n += stride_of(13)) {
     for (const Unflushed mode :
          {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
       FaultHost host;
@@ -57,31 +51,31 @@ void cut_everywhere(const std::function<void(FaultHost&)>& prepare,
         // The power goes again while recovering.
         host.cut_at(1 + n % 9, mode);
         try {
-          recover(host, image);
+          recover(host, first_image);
         } catch (const PowerCut&) {
         }
         host.restart(random);
       }
-      recover(host, image);
+      recover(host, first_image);
       std::size_t which = allowed.size();
       for (std::size_t i = 0; i < allowed.size(); ++i)
-        if (host.content(image).same_content(*allowed[i])) which = i;
+        if (host.content(first_image).same_content(*allowed[i])) which = i;
       if (which == allowed.size() && !to_the_byte) {
         FaultHost before;
-        before.put(image, *allowed.front());
-        if (same_for_the_guest(before, host, image)) which = 0;
+        before.put(first_image, *allowed.front());
+        if (same_for_the_guest(before, host, first_image)) which = 0;
       }
       ASSERT_LT(which, allowed.size()) << fmt::format("cut at operation {} of {}, mode {}", n,
                                                       operations, static_cast<int>(mode));
       ++outcomes[which];
       for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;
-      ASSERT_EQ(recover(host, image), RecoverResult::nothing_to_do);
+      ASSERT_EQ(recover(host, first_image), RecoverResult::nothing_to_do);
     }
   }
   for (std::size_t i = 0; i < allowed.size(); ++i)
     EXPECT_GT(outcomes[i], 0U) << "outcome " << i << " was never seen";
   fmt::print("  {} operations, power cut {} times\n", operations,
-             (operations + stride - 1) / stride * 3);
+             (operations + stride_of(13) - 1) / stride_of(13) * 3);
 }
 
 struct Case {
@@ -104,24 +98,24 @@ TEST_P(CutPower, EveryOperationOfAGrowthAndOfItsUndo) {
     for (std::uint64_t at = 325ULL << 20; at + 400'000 < param.enlarged; at += 3'000'000)
       old.write(at, Buffer(400'000, static_cast<std::uint8_t>(at >> 20)));
   GrowRequest request;
-  request.images = {image};
+  request.images = {first_image};
   if (param.to != nullptr) request.to = parse_size(param.to);
 
   FaultHost done;
-  done.put(image, old);
+  done.put(first_image, old);
   grow(done, request);
-  const MemoryStore fresh(done.content(image), "new");
+  const MemoryStore fresh(done.content(first_image), "new");
   ASSERT_FALSE(fresh.same_content(old));
-  cut_everywhere([&](FaultHost& host) { host.put(image, old); },
+  cut_everywhere([&](FaultHost& host) { host.put(first_image, old); },
                  [&](FaultHost& host) { grow(host, request); }, {&old, &fresh}, false);
 
-  const MemoryStore ledger(done.content(std::string(image) + ".juneheath"), "ledger");
+  const MemoryStore ledger(done.content(first_image + ".juneheath"), "ledger");
   cut_everywhere(
       [&](FaultHost& host) {
-        host.put(image, fresh);
-        host.put(std::string(image) + ".juneheath", ledger);
+        host.put(first_image, fresh);
+        host.put(first_image + ".juneheath", ledger);
       },
-      [&](FaultHost& host) { undo(host, image); }, {&old, &fresh}, true);
+      [&](FaultHost& host) { undo(host, first_image); }, {&old, &fresh}, true);
 }
 
 INSTANTIATE_TEST_SUITE_P(

@@ -13,22 +13,16 @@
 #include "core/fs/ext/read.h"
 #include "core/plan/shrink.h"
 #include "core/store/transaction.h"
+#include "support/changes.h"
 #include "support/ext_tools.h"
 #include "support/failed_disk.h"
 #include "support/fault_images.h"
 #include "support/judges.h"
 #include "support/share.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t stride = 7;
-#else
-constexpr std::uint64_t stride = 1;
-#endif
-
-constexpr const char* image = "/moor/guest.img";
 
 // Some files, a journal and inode tables all over it, and old content in its free blocks.
 const MemoryStore& full_disk() {
@@ -37,7 +31,7 @@ const MemoryStore& full_disk() {
     const std::string path = folder / "full.img";
     make_ext(path, 24U << 20, {"-b", "1024", "-N", "800"});
     MemoryStore content = load(path);
-    const Guest guest({{image, &content}});
+    const Guest guest({{first_image, &content}});
     std::mt19937 random(9);
     for (const UnusedRange& range : find_unused(guest, 0).ranges) {
       // Most of it, so that some places are holes.
@@ -74,7 +68,7 @@ class ShrinkPowerCut : public FaultImages {
   // Sound in every layer, with the same files; the size of its disk.
   std::uint64_t expect_sound(FaultHost& host) const {
     HostNeighbours beside(host);
-    const auto file = host.open(image, Access::read_only);
+    const auto file = host.open(first_image, Access::read_only);
     const auto container = open_container(*file, &beside);
     Findings findings;
     container->audit(findings);
@@ -98,7 +92,7 @@ class ShrinkPowerCut : public FaultImages {
     const std::uint64_t operations = whole.operations();
     look(whole);
     std::mt19937 random(20261123);
-    for (std::uint64_t n = 1; n <= operations; n += stride)
+    for (std::uint64_t n = 1; n <= operations; n += stride_of(7))
       for (const Unflushed mode : modes) {
         if (fates == Fates::in_turn && mode != modes[n % modes.size()]) continue;
         SCOPED_TRACE(
@@ -111,7 +105,7 @@ class ShrinkPowerCut : public FaultImages {
         } catch (const PowerCut&) {
         }
         host.restart(random);
-        recover(host, image);
+        recover(host, first_image);
         look(host);
         if (HasFatalFailure() || HasNonfatalFailure()) return;
         for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;
@@ -124,10 +118,10 @@ class ShrinkPowerCut : public FaultImages {
 
 void shrink_to_the_floor(FaultHost& host, bool allow_move) {
   HostNeighbours beside(host);
-  const auto file = host.open(image, Access::read_only);
-  const Guest guest({{image, file.get(), false, &beside}});
+  const auto file = host.open(first_image, Access::read_only);
+  const Guest guest({{first_image, file.get(), false, &beside}});
   ShrinkRequest request;
-  request.images = {image};
+  request.images = {first_image};
   request.to_floor = true;
   request.allow_move = allow_move;
   Silent silent;
@@ -163,7 +157,7 @@ class MovePowerCut : public ShrinkPowerCut {
     keep(disk);
   }
   static std::map<std::string, std::uint32_t> files_of(Store& disk) {
-    const Guest guest({{image, &disk}});
+    const Guest guest({{first_image, &disk}});
     std::map<std::string, std::uint32_t> all;
     for (const Disk& each : guest.disks())
       for (const jh::Place& place : each.places)
@@ -180,7 +174,7 @@ TEST_P(MovePowerCut, OldOrNew) {
   const auto look = [&](FaultHost& host) {
     if (is_old(host)) return;
     ++new_ones;
-    const auto file = host.open(image, Access::read_only);
+    const auto file = host.open(first_image, Access::read_only);
     EXPECT_LT(file->size(), 40U << 20);
     EXPECT_EQ(files_of(*file), files_);
   };
@@ -194,8 +188,8 @@ INSTANTIATE_TEST_SUITE_P(Forms, MovePowerCut, testing::Values(kinds().front()),
 
 void compact(FaultHost& host) {
   HostNeighbours beside(host);
-  const auto file = host.open(image, Access::read_only);
-  const Guest guest({{image, file.get(), false, &beside}});
+  const auto file = host.open(first_image, Access::read_only);
+  const Guest guest({{first_image, file.get(), false, &beside}});
   Silent silent;
   compact_in_place(host, guest, 0, false, silent);
 }
@@ -226,14 +220,14 @@ class PackedPowerCut : public ShrinkPowerCut {
     MemoryStore disk(full_disk(), "full");
     tree_ = tree_of(disk);
     std::mt19937 random(11);
-    const Guest guest({{image, &disk}});
+    const Guest guest({{first_image, &disk}});
     for (const UnusedRange& range : find_unused(guest, 0).ranges) {
       Buffer text(range.end - range.start);
       for (std::uint8_t& byte : text) byte = static_cast<std::uint8_t>('a' + random() % 16);
       disk.write(range.start, text);
     }
     const auto from = open_container(disk);
-    MemoryStore packed(0, image);
+    MemoryStore packed(0, first_image);
     NewContainer wanted_form;
     wanted_form.form = Form::qcow2;
     wanted_form.keeping = Keeping::packed;
@@ -241,7 +235,7 @@ class PackedPowerCut : public ShrinkPowerCut {
     Silent silent;
     fill_packed(*from, packed, wanted_form, silent);
     ASSERT_LT(packed.size(), disk.size() * 2 / 3);
-    old_.emplace(image, std::move(packed));
+    old_.emplace(first_image, std::move(packed));
   }
 };
 
@@ -249,16 +243,16 @@ TEST_P(PackedPowerCut, CompactingLeavesSoundImagesAtAnyTime) {
   std::uint64_t smallest = UINT64_MAX;
   cut_everywhere(
       [](FaultHost& host) {
-        const auto file = host.open(image, Access::read_only);
-        const Guest guest({{image, file.get()}});
+        const auto file = host.open(first_image, Access::read_only);
+        const Guest guest({{first_image, file.get()}});
         Silent silent;
         compact_in_place(host, guest, 0, false, silent);
       },
       [&](FaultHost& host) {
         EXPECT_EQ(expect_sound(host), 24U << 20);
-        smallest = std::min(smallest, host.content(image).size());
+        smallest = std::min(smallest, host.content(first_image).size());
       });
-  EXPECT_LT(smallest, old_.at(image).size() * 2 / 3);
+  EXPECT_LT(smallest, old_.at(first_image).size() * 2 / 3);
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, PackedPowerCut, testing::Values(kinds().front()),
@@ -287,8 +281,8 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
     bool finished = false;
     try {
       HostNeighbours beside(host);
-      const auto file = host.open(image, Access::read_only);
-      const Guest guest({{image, file.get(), false, &beside}});
+      const auto file = host.open(first_image, Access::read_only);
+      const Guest guest({{first_image, file.get(), false, &beside}});
       StopAt progress(n);
       compact_in_place(host, guest, 0, false, progress);
       finished = true;
@@ -318,7 +312,8 @@ class ShrinkFailedDisk : public ShrinkPowerCut {};
 
 TEST_P(ShrinkFailedDisk, LeavesWhatTheErrorSays) {
   const SaidLeft said = fail_everywhere(
-      old_, image, stride * 2, [](FaultHost& host) { shrink_to_the_floor(host, false); },
+      old_, first_image, stride_of(7) * 2,
+      [](FaultHost& host) { shrink_to_the_floor(host, false); },
       [&](FaultHost& host) {
         if (!is_old(host)) expect_sound(host);
       });
@@ -328,9 +323,9 @@ TEST_P(ShrinkFailedDisk, LeavesWhatTheErrorSays) {
 }
 
 TEST_P(ShrinkFailedDisk, LeavesASoundImageWhileCompacting) {
-  const SaidLeft said = fail_everywhere(old_, image, stride, compact, [&](FaultHost& host) {
-    EXPECT_EQ(expect_sound(host), 24U << 20);
-  });
+  const SaidLeft said =
+      fail_everywhere(old_, first_image, stride_of(7), compact,
+                      [&](FaultHost& host) { EXPECT_EQ(expect_sound(host), 24U << 20); });
   // A raw image only gets holes; the others begin with a sealed step.
   EXPECT_GT(GetParam().form == Form::raw ? said.sound : said.unchanged, 0U);
   if (GetParam().form == Form::qcow2) {

@@ -21,7 +21,6 @@ constexpr std::uint64_t usual_share = 40;
 constexpr std::uint64_t usual_share = 16;
 #endif
 
-const std::string& image = first_image;
 const std::string& second = second_image;
 const std::string late_file = "written-meanwhile";
 
@@ -141,40 +140,41 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
   std::vector<Deed> deeds{
       {"nothing", [](FaultHost&) {}},
       {"the guest writes files", write({}), wrote, false},
-      flip("a byte that the change writes", image, place(random, image, true)),
-      flip("a byte that it leaves alone", image, place(random, image, false)),
-      flip("the first byte", image, 0),
+      flip("a byte that the change writes", first_image, place(random, first_image, true)),
+      flip("a byte that it leaves alone", first_image, place(random, first_image, false)),
+      flip("the first byte", first_image, 0),
       {"an older copy came back",
        [this](FaultHost& host) {
          for (const auto& [path, content] : old_) host.overwrite(path, content);
        }},
       {"another disk of this size",
        [this](FaultHost& host) {
-         MemoryStore other(host.content(image).size(), "other");
+         MemoryStore other(host.content(first_image).size(), "other");
          for (std::uint64_t at = 0; at + 4096 <= other.size(); at += 1U << 16)
            other.write(at, Buffer(4096, 0x77));
-         host.overwrite(image, other);
+         host.overwrite(first_image, other);
        },
        [](FaultHost& host) {
-         return byte_at(host, image, 0) == 0x77 && byte_at(host, image, 1U << 20) == 0x77;
+         return byte_at(host, first_image, 0) == 0x77 &&
+                byte_at(host, first_image, 1U << 20) == 0x77;
        },
        false},
       {"it was lengthened",
        [](FaultHost& host) {
-         const auto file = host.open(image, Access::read_write);
+         const auto file = host.open(first_image, Access::read_write);
          const std::uint64_t at = file->size();
          file->resize(at + (1U << 16));
          file->write(at, Buffer(1U << 16, 0x5A));
          file->flush();
        },
        [end = std::make_shared<std::uint64_t>()](FaultHost& host) {
-         const auto file = host.open(image, Access::read_only);
-         return file->size() > 1U << 16 && byte_at(host, image, file->size() - 1) == 0x5A;
+         const auto file = host.open(first_image, Access::read_only);
+         return file->size() > 1U << 16 && byte_at(host, first_image, file->size() - 1) == 0x5A;
        },
        GetParam().form != Form::raw},
       {"it was shortened",
        [](FaultHost& host) {
-         const auto file = host.open(image, Access::read_write);
+         const auto file = host.open(first_image, Access::read_write);
          file->resize(file->size() - (1U << 16));
          file->flush();
        },
@@ -200,7 +200,7 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
          };
          carry("/moor/", "/fen/");
          try {
-           recover(host, "/fen/" + image.substr(6));
+           recover(host, "/fen/" + first_image.substr(6));
          } catch (const Error&) {
            // As well as where it was.
          }
@@ -208,9 +208,9 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
        }},
       {"a copy in its place",
        [](FaultHost& host) {
-         const MemoryStore copy(host.content(image), "copy");
-         host.remove(image);
-         host.put(image, copy);
+         const MemoryStore copy(host.content(first_image), "copy");
+         host.remove(first_image);
+         host.put(first_image, copy);
        }},
   };
   if (two) {
@@ -274,7 +274,7 @@ TEST_P(World, MovesOnBetweenTheCutAndRecover) {
       host.restart(random);
       deed.act(host);
       expect_kept(
-          host, deed, [&] { recover(host, image); }, ++round % 16 == 0);
+          host, deed, [&] { recover(host, first_image); }, ++round % 16 == 0);
       if (HasFailure()) return;
     }
   }

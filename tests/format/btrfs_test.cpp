@@ -14,11 +14,10 @@
 #include "support/same_guest.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
  protected:

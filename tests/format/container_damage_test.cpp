@@ -7,15 +7,10 @@
 
 #include "core/container/qcow2/qcow2.h"
 #include "support/containers.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t stride = 11;
-#else
-constexpr std::uint64_t stride = 1;
-#endif
 
 // A small disk with something in it.
 std::unique_ptr<MemoryImage> sample(const Kind& kind) {
@@ -69,7 +64,7 @@ TEST_P(ContainerDamage, EveryByteOfTheHeadersAndTables) {
     // Data of the guest fills whole pages; headers and tables are at most this dense.
     const Buffer page = read_buffer(*image->main, at, std::min<std::uint64_t>(512, length - at));
     const bool data = std::all_of(page.begin(), page.end(), [](auto b) { return b == 0x5a; });
-    for (std::uint64_t i = 0; i < page.size() && !data; i += stride) {
+    for (std::uint64_t i = 0; i < page.size() && !data; i += stride_of(11)) {
       // Tables are mostly zeros: some of those will do.
       if (at + i >= 4096 && page[i] == 0 && (at + i) % 97 != 0) continue;
       for (const std::uint8_t value :

@@ -13,9 +13,9 @@ namespace jh::test {
 namespace {
 
 #ifdef JUNEHEATH_SANITIZED
-constexpr int operations = 400;
+constexpr int random_operations = 400;
 #else
-constexpr int operations = 2000;
+constexpr int random_operations = 2000;
 #endif
 
 std::uint64_t seed() {
@@ -135,7 +135,7 @@ TEST_P(ContainerModel, RandomOperations) {
   fmt::print("  seed {}\n", seeded);
   const bool pieces = GetParam().in_pieces;
   const auto image = new_image(wanted(GetParam(), pieces ? 3ULL << 30 : 24U << 20));
-  Model(*image, seeded).run(operations, pieces ? 7ULL << 30 : 96U << 20);
+  Model(*image, seeded).run(random_operations, pieces ? 7ULL << 30 : 96U << 20);
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, ContainerModel, testing::ValuesIn(kinds()),
@@ -155,7 +155,7 @@ TEST_P(Qcow2Model, RandomOperations) {
   image.main = &image.files.create("/moor/guest.img");
   qcow2::create(*image.main, 24U << 20, GetParam().image);
   image.open();
-  Model(image, seeded).run(operations, 96U << 20);
+  Model(image, seeded).run(random_operations, 96U << 20);
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, Qcow2Model,

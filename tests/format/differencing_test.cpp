@@ -13,14 +13,14 @@
 namespace jh::test {
 namespace {
 
-constexpr std::uint64_t disk_size = 16U << 20;
+constexpr std::uint64_t chain_disk = 16U << 20;
 
 // A parent that holds 0x11 in its first 4 MiB, and an empty child beside it.
 class Differencing : public testing::Test {
  protected:
   MemoryStore& parent(Form form) {
     MemoryStore& file = files_.create("/moor/parent.img");
-    NewContainer made = wanted({"", form, Keeping::sparse}, disk_size);
+    NewContainer made = wanted({"", form, Keeping::sparse}, chain_disk);
     create_container(file, made, &files_);
     const auto container = open_container(file, &files_);
     container->disk().write(0, Buffer(4U << 20, 0x11));
@@ -28,7 +28,7 @@ class Differencing : public testing::Test {
   }
   MemoryStore& child(Form form) {
     MemoryStore& file = files_.create("/moor/child.img");
-    NewContainer made = wanted({"", form, Keeping::sparse}, disk_size);
+    NewContainer made = wanted({"", form, Keeping::sparse}, chain_disk);
     made.id[0] = 99;
     create_container(file, made, &files_);
     return file;
@@ -226,7 +226,7 @@ TEST_F(Differencing, Qcow2ThatIsSmallerThanItsParentOrLarger) {
 
 TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
   MemoryStore& file = files_.create("/moor/child.img");
-  qcow2::create(file, disk_size, {});
+  qcow2::create(file, chain_disk, {});
   auto header = read_as<qcow2::Header>(file, 0);
   header.incompatible = qcow2::incompatible::external_data;
   header.autoclear = qcow2::autoclear::raw_external;
@@ -239,7 +239,7 @@ TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
   file.write(120, {reinterpret_cast<const std::uint8_t*>(name.data()), name.size()});
   expect_refused("data.raw");
   MemoryStore& data = files_.create("/moor/data.raw");
-  data.resize(disk_size);
+  data.resize(chain_disk);
   const auto container = open_container(file, &files_);
   EXPECT_EQ(container->facts().parts, std::vector<std::string>{"/moor/data.raw"});
   container->make_ready();
@@ -258,7 +258,7 @@ TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
 
 TEST_F(Differencing, Qcow2ExtensionsStayAndBitmapsAreMarkedAsOutOfDate) {
   MemoryStore& file = files_.create("/moor/child.img");
-  qcow2::create(file, disk_size, {});
+  qcow2::create(file, chain_disk, {});
   qcow2::Extension extension{};
   extension.type = qcow2::extension::bitmaps;
   extension.length = sizeof(qcow2::BitmapsExtension);

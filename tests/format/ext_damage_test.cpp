@@ -19,7 +19,7 @@
 namespace jh::test {
 namespace {
 
-struct Target {
+struct ExtTarget {
   std::string name;
   std::uint64_t offset;
   std::uint64_t length;
@@ -76,7 +76,7 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
   options.insert(options.end(), GetParam().begin(), GetParam().end());
   make_ext(path, 12ULL << 20, options);
   MemoryStore image = load(path);
-  std::vector<Target> targets;
+  std::vector<ExtTarget> targets;
   {
     ext::Filesystem fs(image);
     const auto& g = fs.geometry();
@@ -106,7 +106,7 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
 #else
   constexpr std::uint64_t stride = 1;
 #endif
-  for (const Target& target : targets) {
+  for (const ExtTarget& target : targets) {
     for (std::uint64_t at = 0; at < target.length; at += at % 4 == 3 ? stride : 1) {
       for (const int change : {0, 1, 2}) {
         if (stride != 1 && change == 1) continue;

@@ -23,12 +23,11 @@
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 Findings audit_structure(const std::string& path) {
   FileStore file(path, Access::read_only);

@@ -13,14 +13,13 @@
 #include "support/judges.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
 
 namespace files = std::filesystem;
-constexpr std::uint64_t mib = 1ULL << 20;
-
 // Files of a few blocks until nothing is free; of every `keep` files one is deleted again
 // (none: 0), so that free blocks lie scattered.
 void fill_up(const std::string& path, int deleted_of) {

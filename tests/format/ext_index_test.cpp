@@ -12,12 +12,12 @@
 namespace jh::test {
 namespace {
 
-struct Kind {
+struct IndexKind {
   const char* hash;
   bool unsigned_chars;
 };
 
-class ExtIndex : public testing::TestWithParam<Kind> {
+class ExtIndex : public testing::TestWithParam<IndexKind> {
  protected:
   void SetUp() override {
     if (!can_mount()) GTEST_SKIP() << "the kernel makes the directories, and mounting needs root";
@@ -81,9 +81,9 @@ TEST_P(ExtIndex, AChangedNameIsFoundByBoth) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Hashes, ExtIndex,
-                         testing::Values(Kind{"half_md4", false}, Kind{"half_md4", true},
-                                         Kind{"tea", false}, Kind{"tea", true},
-                                         Kind{"legacy", false}, Kind{"legacy", true}),
+                         testing::Values(IndexKind{"half_md4", false}, IndexKind{"half_md4", true},
+                                         IndexKind{"tea", false}, IndexKind{"tea", true},
+                                         IndexKind{"legacy", false}, IndexKind{"legacy", true}),
                          [](const auto& kind) {
                            return std::string(kind.param.hash) +
                                   (kind.param.unsigned_chars ? "_unsigned" : "_signed");

@@ -10,12 +10,11 @@
 #include "support/judges.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1ULL << 20;
 
 // Sizes to grow to, from a base of 32 MiB. `past`: beyond what -E resize= reserved.
 std::vector<std::uint64_t> sizes_for(std::uint32_t block_size) {

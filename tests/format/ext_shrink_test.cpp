@@ -17,12 +17,11 @@
 #include "support/judges.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1ULL << 20;
 
 class ExtShrink : public testing::TestWithParam<std::tuple<int, int>> {};
 

@@ -18,12 +18,12 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
-constexpr std::uint64_t mib = 1U << 20;
-constexpr const char* path = "/moor/place.img";
+constexpr const char* place_path = "/moor/place.img";
 
 struct Subject {
   const char* name;
@@ -224,10 +224,10 @@ TEST_P(FilesystemContract, DoesNotMissWhatItSaysIsFree) {
 
 // A growth on a stage, whose result is tampered with before the proof looks.
 void grow_on(FaultHost& host, const BeforeProof& tamper) {
-  const auto file = host.open(path, Access::read_only);
-  const Guest guest({{path, file.get()}});
+  const auto file = host.open(place_path, Access::read_only);
+  const Guest guest({{place_path, file.get()}});
   GrowRequest request;
-  request.images = {path};
+  request.images = {place_path};
   request.disk_chosen = true;
   request.by = Bytes(guest.disks()[0].size().value() / 2);
   if (!guest.disks()[0].places[0].content.is_usual_target()) request.gives = {parse_give("disk")};
@@ -243,7 +243,7 @@ TEST_P(FilesystemContract, LetsTheProofSeeWhatAGrowthMustNotTouch) {
     const auto kept = fs->first_kept(at, disk_->size() - at);
     if (!kept) continue;
     FaultHost host;
-    host.put(path, *disk_);
+    host.put(place_path, *disk_);
     const auto flip = [&](FileSet& files) {
       Buffer byte = read_buffer(files.stage(0), *kept, 1);
       byte[0] ^= 0x40;
@@ -255,7 +255,7 @@ TEST_P(FilesystemContract, LetsTheProofSeeWhatAGrowthMustNotTouch) {
     } catch (const Error& error) {
       EXPECT_EQ(error.status(), Status::damaged) << error.what();
     }
-    EXPECT_TRUE(host.content(path).same_content(*disk_));
+    EXPECT_TRUE(host.content(place_path).same_content(*disk_));
   }
 }
 
@@ -263,9 +263,9 @@ TEST_P(FilesystemContract, LetsTheProofSeeWhatAGrowthMustNotTouch) {
 class ChangedByte {
  public:
   ChangedByte(MemoryStore& disk, Filesystem& before) : before_(before), tree_(before.tree()) {
-    host_.put(path, disk);
-    file_ = host_.open(path, Access::read_only);
-    guest_ = std::make_unique<Guest>(std::vector<Guest::Image>{{path, file_.get()}});
+    host_.put(place_path, disk);
+    file_ = host_.open(place_path, Access::read_only);
+    guest_ = std::make_unique<Guest>(std::vector<Guest::Image>{{place_path, file_.get()}});
   }
   /// Null: it holds no files.
   FileTree* tree() { return tree_.get(); }
@@ -284,7 +284,7 @@ class ChangedByte {
       const auto changed_tree = now->tree();
       ContentCheck contents(files);
       compare_trees({*tree_, before_.store()}, {*changed_tree, now->store()}, changed, contents,
-                    path, silent);
+                    place_path, silent);
     } catch (const Error& error) {
       return error.what();
     }
@@ -372,11 +372,11 @@ class FilesystemContractCuts : public FilesystemContract {
   void expect_old_or_new(const std::function<void(FaultHost&)>& change) {
     const auto tree = tree_sums(*open(*disk_));
     FaultHost whole;
-    whole.put(path, *disk_);
+    whole.put(place_path, *disk_);
     whole.cut_at(0, Unflushed::kept);
     change(whole);
     const std::uint64_t operations = whole.operations();
-    MemoryStore result(whole.content(path), "result");
+    MemoryStore result(whole.content(place_path), "result");
     const auto new_size = recognise_content(result).size;
     std::mt19937 random(7);
     // Of many, a random part of a run.
@@ -385,15 +385,15 @@ class FilesystemContractCuts : public FilesystemContract {
     for (std::uint64_t n = 1; n <= operations; ++n) {
       if (!all && choice() % operations >= 60) continue;
       FaultHost host;
-      host.put(path, *disk_);
+      host.put(place_path, *disk_);
       host.cut_at(n, Unflushed::each);
       try {
         change(host);
       } catch (const PowerCut&) {
       }
       host.restart(random);
-      recover(host, path);
-      const auto file = host.open(path, Access::read_only);
+      recover(host, place_path);
+      const auto file = host.open(place_path, Access::read_only);
       const Content content = recognise_content(*file);
       ASSERT_NE(content.filesystem, nullptr) << n;
       EXPECT_TRUE(tree_sums(*content.filesystem) == tree) << n;
@@ -412,10 +412,10 @@ TEST_P(FilesystemContractCuts, LeaveTheOldOrTheNewWhenItShrinks) {
   const Bytes floor = open(*disk_)->floor().size;
   const Bytes size((floor.value() + (GetParam().size - floor.value()) / 8 + 511) / 512 * 512);
   expect_old_or_new([&](FaultHost& host) {
-    const auto file = host.open(path, Access::read_only);
-    const Guest guest({{path, file.get()}});
+    const auto file = host.open(place_path, Access::read_only);
+    const Guest guest({{place_path, file.get()}});
     ShrinkRequest request;
-    request.images = {path};
+    request.images = {place_path};
     request.disk_chosen = true;
     request.to = size;
     Silent silent;

@@ -11,7 +11,7 @@
 namespace jh::test {
 namespace {
 
-struct Target {
+struct NtfsTarget {
   std::string name;
   std::uint64_t offset;
   std::uint64_t length;
@@ -73,7 +73,7 @@ class NtfsDamage : public testing::TestWithParam<const char*> {};
 
 TEST_P(NtfsDamage, EveryFieldInTurn) {
   const MemoryStore image = ntfs_sample(GetParam());
-  std::vector<Target> targets;
+  std::vector<NtfsTarget> targets;
   {
     MemoryStore place(image, "place");
     ntfs::Filesystem fs(place);
@@ -110,7 +110,7 @@ TEST_P(NtfsDamage, EveryFieldInTurn) {
 #endif
   int refused = 0;
   int tried = 0;
-  for (const Target& target : targets) {
+  for (const NtfsTarget& target : targets) {
     for (std::uint64_t at = 0; at < target.length; ++at) {
       for (const int change : {0, 1, 2}) {
         if (!takes_all() && random() % one_of != 0) continue;

@@ -6,11 +6,10 @@
 #include "core/container/vhd/vhd.h"
 #include "core/store/memory_store.h"
 #include "support/containers.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 // The footer by its bytes: shared with nothing that wrote it.
 struct Seen {

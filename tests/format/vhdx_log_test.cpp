@@ -12,13 +12,13 @@ namespace {
 using namespace vhdx;
 
 constexpr Uuid log_id{9, 9, 9, 9, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12};
-constexpr std::uint64_t disk_size = 16U << 20;
+constexpr std::uint64_t logged_disk = 16U << 20;
 
 class VhdxLog : public testing::Test {
  protected:
   void SetUp() override {
     Kind kind{"Vhdx", Form::vhdx, Keeping::sparse};
-    image_ = new_image(wanted(kind, disk_size));
+    image_ = new_image(wanted(kind, logged_disk));
     image_->container->make_ready();
     image_->container->disk().write(0, Buffer(65536, 0x11));
     image_->open();

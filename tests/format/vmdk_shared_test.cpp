@@ -5,11 +5,10 @@
 
 #include "core/base/errors.h"
 #include "support/containers.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 class SharedFile : public testing::Test {
  protected:

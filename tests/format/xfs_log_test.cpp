@@ -16,14 +16,14 @@
 #include "support/program.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
-constexpr std::uint64_t mib = 1U << 20;
 namespace files = std::filesystem;
 
-const std::vector<std::vector<std::string>>& makes() {
+const std::vector<std::vector<std::string>>& log_makes() {
   static const std::vector<std::vector<std::string>> all{
       {},
       {"-m", "rmapbt=1"},
@@ -164,7 +164,7 @@ TEST(XfsLog, IsReplayedAsTheKernelDoes) {
     const TempFolder folder;
     const std::string theirs = folder / "kernel.img";
     const std::string ours = folder / "ours.img";
-    make_xfs(theirs, 600 * mib, makes()[random() % makes().size()], false);
+    make_xfs(theirs, 600 * mib, log_makes()[random() % log_makes().size()], false);
     const bool deleted = lose_power(theirs, random);
     copy_sparse(theirs, ours);
     const std::string tree = settled_tree(theirs);

@@ -15,12 +15,11 @@
 #include "support/same_guest.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 struct Made {
   const char* name;

@@ -83,9 +83,9 @@ TEST_F(Chain, ACopyHasAnIdentityOfItsOwn) {
     ASSERT_EQ(juneheath({"grow", image, "--to", "1GiB", "--into", out}).status, 0) << name;
     EXPECT_EQ(state(), before);
     const auto identity = [](const std::string& path) {
-      const std::string json = juneheath({"survey", path, "--json"}).out;
-      const std::size_t at = json.find("\"identity\"");
-      return json.substr(at, json.find('\n', at) - at);
+      const std::string document = juneheath({"survey", path, "--json"}).out;
+      const std::size_t at = document.find("\"identity\"");
+      return document.substr(at, document.find('\n', at) - at);
     };
     EXPECT_NE(identity(image), identity(out)) << name;
     EXPECT_EQ(check_ext(raw_of(out), 1048576), "") << name;

@@ -19,17 +19,13 @@ namespace {
 
 namespace files = std::filesystem;
 
-constexpr std::uint64_t root_at = 1048576;  // of the sample's only partition
+constexpr std::uint64_t survivor_at = 1048576;  // of the sample's only partition
 
 struct Case {
   const char* form;
   const char* store;
 };
 void PrintTo(const Case& item, std::ostream* out) { *out << item.form << " " << item.store; }
-
-std::uint64_t allocated(const std::string& path) {
-  return std::stoull(run({"stat", "-c", "%b", path}).out) * 512;
-}
 
 class Compact : public testing::TestWithParam<Case> {};
 
@@ -41,8 +37,8 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
   unpack_sample("heather", raw);
-  ASSERT_GT(fill_and_delete(raw, root_at), 400U);
-  const auto tree = tree_facts(Mounted(raw, root_at).path());
+  ASSERT_GT(fill_and_delete(raw, survivor_at), 400U);
+  const auto tree = tree_facts(Mounted(raw, survivor_at).path());
   const std::string image = folder / ("guest." + std::string(item.form));
   const auto as_raw = [&](const std::string& from, const std::string& to) {
     files::remove(to);
@@ -60,8 +56,8 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   // What would be ideal: only what survives, in a new image.
   const std::string survivors = folder / "survivors.img";
   ASSERT_EQ(juneheath({"compact", raw, "--into", survivors, "--quiet"}).status, 0);
-  EXPECT_EQ(check_ext(survivors, root_at), "");
-  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(survivors, root_at).path())), "");
+  EXPECT_EQ(check_ext(survivors, survivor_at), "");
+  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(survivors, survivor_at).path())), "");
   const std::string ideal = folder / ("ideal." + std::string(item.form));
   ASSERT_EQ(
       juneheath({"recast", survivors, ideal, "--form", item.form, "--store", item.store}).status,
@@ -97,14 +93,14 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   const std::string copy = folder / "copy.img";
   for (const std::string& result : {image, into}) {
     as_raw(result, copy);
-    EXPECT_EQ(check_ext(copy, root_at), "");
-    EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, root_at).path())), "");
+    EXPECT_EQ(check_ext(copy, survivor_at), "");
+    EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, survivor_at).path())), "");
   }
   // And it can grow again.
   ASSERT_EQ(juneheath({"grow", image, "--to", "512MiB"}).status, 0);
   as_raw(image, copy);
-  EXPECT_EQ(check_ext(copy, root_at), "");
-  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, root_at).path())), "");
+  EXPECT_EQ(check_ext(copy, survivor_at), "");
+  EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, survivor_at).path())), "");
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, Compact,

@@ -4,14 +4,13 @@
 
 #include "support/guest_story.h"
 #include "support/share.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
 namespace files = std::filesystem;
 using Words = std::vector<std::string>;
-constexpr std::uint64_t mib = 1ULL << 20;
-
 struct Story {
   const char* name;
   const char* sample;

@@ -13,7 +13,7 @@
 namespace jh::test {
 namespace {
 
-struct Sample {
+struct GrownSample {
   const char* name;
   std::uint64_t offset;  // of the root filesystem, bytes
   std::vector<std::string> request;
@@ -21,10 +21,10 @@ struct Sample {
   std::uint64_t least_capacity;  // of the mounted filesystem afterwards
 };
 
-class GrowStory : public testing::TestWithParam<Sample> {};
+class GrowStory : public testing::TestWithParam<GrownSample> {};
 
 TEST_P(GrowStory, OneCommandThenUndo) {
-  const Sample& sample = GetParam();
+  const GrownSample& sample = GetParam();
   const TempFolder folder;
   const std::string image = folder / "guest.img";
   unpack_sample(sample.name, image);
@@ -62,7 +62,7 @@ TEST_P(GrowStory, OneCommandThenUndo) {
 }
 
 TEST_P(GrowStory, UndoIsByteIdentical) {
-  const Sample& sample = GetParam();
+  const GrownSample& sample = GetParam();
   const TempFolder folder;
   const std::string image = folder / "guest.img";
   unpack_sample(sample.name, image);
@@ -83,8 +83,9 @@ TEST_P(GrowStory, UndoIsByteIdentical) {
 INSTANTIATE_TEST_SUITE_P(
     Samples, GrowStory,
     testing::Values(
-        Sample{"heather", 1048576, {"--to", "1GiB"}, 1ULL << 30, 950ULL << 20},
-        Sample{"nestcam", 52428800, {"--by", "1GiB", "--give", "/"}, 1409286144, 1200ULL << 20}),
+        GrownSample{"heather", 1048576, {"--to", "1GiB"}, 1ULL << 30, 950ULL << 20},
+        GrownSample{
+            "nestcam", 52428800, {"--by", "1GiB", "--give", "/"}, 1409286144, 1200ULL << 20}),
     [](const auto& test) { return std::string(test.param.name); });
 
 TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {

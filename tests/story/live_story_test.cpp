@@ -13,11 +13,10 @@
 #include "support/program.h"
 #include "support/samples.h"
 #include "support/schema.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 // A loop device, detached at the end.
 class Loop {

@@ -5,13 +5,12 @@
 #include "core/fs/fat/format.h"
 #include "core/table/mbr/format.h"
 #include "support/guest_story.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
 namespace files = std::filesystem;
-constexpr std::uint64_t mib = 1ULL << 20;
-
 class Moved : public GuestStory {
  protected:
   // Smaller, sound, with the same content; and undone, the same bytes as before.

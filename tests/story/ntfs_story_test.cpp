@@ -12,13 +12,12 @@
 #include "support/program.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
 
 namespace files = std::filesystem;
-
-constexpr std::uint64_t mib = 1U << 20;
 
 struct NtfsGuest {
   const char* sample;

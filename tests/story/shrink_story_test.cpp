@@ -21,22 +21,22 @@ namespace files = std::filesystem;
 using Words = std::vector<std::string>;
 using Shrunk = GuestStory;
 
-struct Case {
+struct GuestCase {
   std::string sample;
   std::string form;
   std::string store;
   std::string give;  // who gets the room on the way back
 };
 
-void PrintTo(const Case& item, std::ostream* out) {
+void PrintTo(const GuestCase& item, std::ostream* out) {
   *out << item.sample << " " << item.form << " " << item.store;
 }
 
-class ShrinkStory : public GuestStory, public testing::WithParamInterface<Case> {};
+class ShrinkStory : public GuestStory, public testing::WithParamInterface<GuestCase> {};
 
 TEST_P(ShrinkStory, ToTheFloorAndBack) {
   SKIP_UNLESS_TAKEN(3)
-  const Case& item = GetParam();
+  const GuestCase& item = GetParam();
   const std::string raw = folder_ / "guest.img";
   unpack_sample(item.sample, raw);
   const std::uint64_t size = files::file_size(raw);
@@ -95,8 +95,8 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   expect_same({as_raw()}, before);
 }
 
-std::vector<Case> cases() {
-  std::vector<Case> all;
+std::vector<GuestCase> cases() {
+  std::vector<GuestCase> all;
   const std::vector<std::pair<std::string, std::string>> samples{{"heather", "/"},
                                                                  {"nestcam", "/"},
                                                                  {"mbr-extended", "/srv"},

@@ -11,12 +11,11 @@
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1ULL << 20;
 
 struct GptShape {
   std::uint32_t sector = 512;

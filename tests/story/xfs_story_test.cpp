@@ -12,7 +12,7 @@ namespace jh::test {
 namespace {
 
 constexpr std::uint64_t boot_at = 1 << 20;
-constexpr std::uint64_t root_at = 488636416;  // the volume's first extent, on the disk
+constexpr std::uint64_t volume_at = 488636416;  // the volume's first extent, on the disk
 constexpr std::uint64_t root_size = 700ULL << 20;
 
 // The volume as a file of its own, as far as its extents lie side by side.
@@ -66,10 +66,10 @@ TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
   const std::uint64_t moved_by = now["disks"][0]["places"][1]["offset"].get<std::uint64_t>() -
                                  survey["disks"][0]["places"][1]["offset"].get<std::uint64_t>();
   EXPECT_GE(moved_by, 400ULL << 20);
-  cut_out(whole, root_at + moved_by, root_size, folder / "root");
+  cut_out(whole, volume_at + moved_by, root_size, folder / "root");
   EXPECT_EQ(check_xfs(folder / "root"), "");
   if (!can_mount()) return;
-  cut_out(raw, root_at, root_size, folder / "old-root");
+  cut_out(raw, volume_at, root_size, folder / "old-root");
   if (form == "img") return;  // that one has become the new one
   // One after the other: the kernel takes no two of one identity.
   const std::string before = mounted_tree(folder / "old-root");

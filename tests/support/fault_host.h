@@ -9,6 +9,9 @@
 
 namespace jh::test {
 
+/// What files of these tests are made of.
+inline Buffer filled(std::size_t size, std::uint8_t value) { return Buffer(size, value); }
+
 class FaultHost final : public Host {
  public:
   std::unique_ptr<Store> open(const std::string& path, Access access) override;

@@ -1,6 +1,7 @@
 #include "support/judges.h"
 
 #include <fmt/format.h>
+#include <gtest/gtest.h>
 #include <sys/statvfs.h>
 #include <sys/xattr.h>
 #include <unistd.h>
@@ -167,7 +168,15 @@ std::string mounted_tree(const std::string& image) {
 }
 
 Mounted::~Mounted() {
-  run({"umount", path_});
+  // Another test may just be looking at what is mounted here; what stays would keep its file busy.
+  for (int attempt = 0; run({"umount", path_}).status != 0; ++attempt) {
+    if (attempt == 100) {
+      ADD_FAILURE() << path_ << " stays mounted";
+      run({"umount", "--lazy", path_});
+      break;
+    }
+    std::this_thread::sleep_for(std::chrono::milliseconds(50));
+  }
   std::error_code ignored;
   files::remove(path_, ignored);
 }

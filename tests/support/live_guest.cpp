@@ -4,13 +4,10 @@
 
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
-namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
-
-}  // namespace
+namespace {}  // namespace
 
 MemoryStore larger_sample(const std::string& name, std::uint64_t more) {
   const TempFolder folder;

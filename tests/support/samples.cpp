@@ -1,6 +1,7 @@
 #include "support/samples.h"
 
 #include <gtest/gtest.h>
+#include <sys/stat.h>
 #include <unistd.h>
 #include <zstd.h>
 
@@ -107,6 +108,12 @@ std::uint32_t file_digest(const std::string& path) {
     }
   }
   return digest;
+}
+
+std::uint64_t allocated(const std::string& path) {
+  struct stat facts {};
+  if (::stat(path.c_str(), &facts) != 0) throw std::runtime_error("no file " + path);
+  return static_cast<std::uint64_t>(facts.st_blocks) * 512;
 }
 
 std::string read_file(const std::string& path) {

@@ -31,6 +31,8 @@ void save(Store& store, const std::string& path);
 void make_sparse_file(const std::string& path, std::uint64_t size);
 /// CRC-32C of a whole file, holes read as zeros.
 std::uint32_t file_digest(const std::string& path);
+/// The room that a file takes on its host, in bytes.
+std::uint64_t allocated(const std::string& path);
 std::string read_file(const std::string& path);
 void write_file(const std::string& path, const std::string& text);
 /// Overwrites bytes of a file.

@@ -6,11 +6,10 @@
 #include "support/judges.h"
 #include "support/live_guest.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 class NewDiskOfASystem : public testing::Test {
  protected:

@@ -7,11 +7,10 @@
 #include "support/live_guest.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 TEST(Live, APlainPartitionGrowsOutsideIn) {
   MemoryKernel kernel = plain_system();

@@ -6,11 +6,10 @@
 #include "support/live_guest.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/sizes.h"
 
 namespace jh::test {
 namespace {
-
-constexpr std::uint64_t mib = 1U << 20;
 
 // Somebody else changes the group while the locks are given away for a moment: the partition is
 // larger by then, and the kernel knows.

@@ -11,11 +11,12 @@
 #include "cli/run.h"
 #include "cli/terminal.h"
 #include "core/base/stopped.h"
+#include "support/sizes.h"
 
 namespace jh::cli {
 namespace {
 
-constexpr std::uint64_t mib = 1U << 20;
+using test::mib;
 
 TEST(ProgressText, HasShareRateAndTimeLeft) {
   EXPECT_EQ(progress_text({"copying", 25 * mib, 100 * mib, 5}), "copying  25%  5 MiB/s  15 s left");

@@ -13,11 +13,10 @@ namespace jh {
 namespace {
 
 using test::FaultHost;
+using test::filled;
 
-constexpr const char* image = "/m/a.img";
+constexpr const char* image_path = "/m/a.img";
 constexpr const char* victim = "/etc/passwd";
-
-Buffer filled(std::size_t size, std::uint8_t value) { return Buffer(size, value); }
 
 MemoryStore content(std::uint8_t seed) {
   MemoryStore made(100'352);
@@ -30,7 +29,7 @@ MemoryStore content(std::uint8_t seed) {
 class Forged : public testing::Test {
  protected:
   Forged() {
-    host_.put(image, content(1));
+    host_.put(image_path, content(1));
     host_.put(victim, content(9));
   }
 
@@ -71,21 +70,21 @@ class Forged : public testing::Test {
   }
 
   FaultHost host_;
-  const Named only_image_{{image}, {}};
+  const Named only_image_{{image_path}, {}};
 };
 
 TEST_F(Forged, ADroppedChangeRemovesNoFileThatWasNotNamed) {
-  forge({image, victim}, 1, false, false, [](Ledger&) {});
-  const Recovered done = recover(host_, image, only_image_);
+  forge({image_path, victim}, 1, false, false, [](Ledger&) {});
+  const Recovered done = recover(host_, image_path, only_image_);
   EXPECT_EQ(done.result, RecoverResult::dropped);
   EXPECT_EQ(done.left, std::vector<std::string>{victim});
   expect_victim_untouched();
-  EXPECT_TRUE(host_.content(image).same_content(content(1)));
+  EXPECT_TRUE(host_.content(image_path).same_content(content(1)));
 }
 
 TEST_F(Forged, NorOneThatWasNamedButHoldsSomething) {
-  forge({image, victim}, 1, false, false, [](Ledger&) {});
-  recover(host_, image, {{image, victim}, {}});
+  forge({image_path, victim}, 1, false, false, [](Ledger&) {});
+  recover(host_, image_path, {{image_path, victim}, {}});
   expect_victim_untouched();
 }
 
@@ -98,29 +97,29 @@ TEST_F(Forged, NoFileIsReachedThatWasNotNamed) {
       ledger.append_about(ledger::RecordKind::new_size, i, 100'352, 100'352, {});
   };
   for (const bool done : {false, true}) {
-    forge({image, victim}, 0, true, done, write_over);
+    forge({image_path, victim}, 0, true, done, write_over);
     if (done) {
-      EXPECT_THROW(undo(host_, image, only_image_), Error);
-      EXPECT_THROW(check_undo(host_, image, only_image_), Error);
+      EXPECT_THROW(undo(host_, image_path, only_image_), Error);
+      EXPECT_THROW(check_undo(host_, image_path, only_image_), Error);
     } else {
-      EXPECT_THROW(recover(host_, image, only_image_), Error);
+      EXPECT_THROW(recover(host_, image_path, only_image_), Error);
       EXPECT_THROW(waiting_changes(host_, only_image_), Error);
     }
     expect_victim_untouched();
-    host_.remove(std::string(image) + ".juneheath");
+    host_.remove(std::string(image_path) + ".juneheath");
   }
 }
 
 TEST_F(Forged, APointerLeadsToNoLedgerOfOthers) {
   // The ledger lies beside the victim's neighbour and names the image; only the pointer is ours.
   host_.put("/m/b.img", content(5));
-  forge({"/m/b.img", image}, 0, true, false, [](Ledger& ledger) {
+  forge({"/m/b.img", image_path}, 0, true, false, [](Ledger& ledger) {
     for (std::uint32_t i = 0; i < 2; ++i)
       ledger.append_about(ledger::RecordKind::new_size, i, 4096, 100'352, {});
   });
-  EXPECT_THROW(recover(host_, image, only_image_), Error);
+  EXPECT_THROW(recover(host_, image_path, only_image_), Error);
   EXPECT_EQ(host_.content("/m/b.img").size(), 100'352U);
-  EXPECT_EQ(host_.content(image).size(), 100'352U);
+  EXPECT_EQ(host_.content(image_path).size(), 100'352U);
 }
 
 TEST_F(Forged, APointerToAPointerLeadsNowhere) {
@@ -134,18 +133,18 @@ TEST_F(Forged, APointerToAPointerLeadsNowhere) {
   second.write(0, {reinterpret_cast<const std::uint8_t*>(to_first.data()), to_first.size()});
   host_.put("/m/a.img.juneheath", first);
   host_.put("/m/b.img.juneheath", second);
-  EXPECT_EQ(recover(host_, image, only_image_).result, RecoverResult::nothing_to_do);
+  EXPECT_EQ(recover(host_, image_path, only_image_).result, RecoverResult::nothing_to_do);
 }
 
 TEST_F(Forged, ACommittedOneWritesOnlyWhereEveryByteIsKnown) {
   // Behind the image's end there is nothing that could be the old byte of anything.
-  forge({image}, 0, true, false, [](Ledger& ledger) {
+  forge({image_path}, 0, true, false, [](Ledger& ledger) {
     ledger.append(ledger::RecordKind::before, 0, 50'000, filled(100, 0x55));
     ledger.append(ledger::RecordKind::after, 0, 50'000, filled(100, 0x66));
     ledger.append_about(ledger::RecordKind::new_size, 0, 100'352, 100'352, {});
   });
-  EXPECT_THROW(recover(host_, image, only_image_), Error);
-  EXPECT_TRUE(host_.content(image).same_content(content(1)));
+  EXPECT_THROW(recover(host_, image_path, only_image_), Error);
+  EXPECT_TRUE(host_.content(image_path).same_content(content(1)));
 }
 
 TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
@@ -190,29 +189,29 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
       for (const FrontIs front : {FrontIs::unknown, FrontIs::open, FrontIs::closed}) {
         if (done && front != FrontIs::unknown) continue;  // its fronts are open again
         SCOPED_TRACE(i);
-        host_.put(image, content(1));
+        host_.put(image_path, content(1));
         forge(
-            {image}, 0, true, done,
+            {image_path}, 0, true, done,
             [&](Ledger& ledger) {
               ledger.append_about(RecordKind::new_size, 0, 100'352, 100'352, {});
               lies[i](ledger);
             },
             front);
-        const MemoryStore before(host_.content(image), "before");
+        const MemoryStore before(host_.content(image_path), "before");
         if (done) {
-          EXPECT_THROW(undo(host_, image, only_image_), Error);
+          EXPECT_THROW(undo(host_, image_path, only_image_), Error);
         } else {
-          EXPECT_THROW(recover(host_, image, only_image_), Error);
+          EXPECT_THROW(recover(host_, image_path, only_image_), Error);
         }
-        EXPECT_TRUE(host_.content(image).same_content(before));
-        host_.remove(std::string(image) + ".juneheath");
+        EXPECT_TRUE(host_.content(image_path).same_content(before));
+        host_.remove(std::string(image_path) + ".juneheath");
       }
 }
 
 // A change with everything in it, up to its seal, with the power cut at one of its operations.
 void change(FaultHost& host, bool keep_undo) {
-  const auto file = host.open(image, Access::read_write);
-  Transaction transaction(host, {image}, {file.get()});
+  const auto file = host.open(image_path, Access::read_write);
+  Transaction transaction(host, {image_path}, {file.get()});
   Stage& stage = transaction.stage(0);
   stage.write(100, filled(5000, 0xA1));
   stage.write_unreferenced(4096 * 9, filled(4096, 0xB2));
@@ -239,11 +238,11 @@ class WorldMovesOn : public testing::TestWithParam<bool> {};
 TEST_P(WorldMovesOn, BetweenACutAndRecover) {
   const bool keep_undo = GetParam();
   FaultHost whole;
-  whole.put(image, content(1));
+  whole.put(image_path, content(1));
   whole.cut_at(0, Unflushed::kept);
   change(whole, keep_undo);
   const std::uint64_t operations = whole.operations();
-  const MemoryStore fresh(whole.content(image), "new");
+  const MemoryStore fresh(whole.content(image_path), "new");
   std::mt19937 random(5);
   int dropped = 0;
   int finished = 0;
@@ -254,11 +253,11 @@ TEST_P(WorldMovesOn, BetweenACutAndRecover) {
     for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn})
       for (std::size_t action = 0; action < places.size() + 4; ++action) {
         FaultHost host;
-        host.put(image, content(1));
+        host.put(image_path, content(1));
         host.cut_at(n, mode);
         ASSERT_THROW(change(host, keep_undo), PowerCut);
         host.restart(random);
-        MemoryStore now(host.content(image), "now");
+        MemoryStore now(host.content(image_path), "now");
         const std::uint64_t place = action < places.size() ? places[action] : UINT64_MAX;
         if (place < now.size()) {
           Buffer byte = read_buffer(now, place, 1);
@@ -276,39 +275,39 @@ TEST_P(WorldMovesOn, BetweenACutAndRecover) {
         } else {
           continue;
         }
-        host.overwrite(image, now);
+        host.overwrite(image_path, now);
         try {
-          const RecoverResult result = recover(host, image, {{image}, {}}).result;
+          const RecoverResult result = recover(host, image_path, {{image_path}, {}}).result;
           // A change that was not begun gives back what stood where it said so.
           if (result == RecoverResult::dropped) open_front(now, content(1));
-          if (result == RecoverResult::finished && !host.content(image).same_content(now)) {
+          if (result == RecoverResult::finished && !host.content(image_path).same_content(now)) {
             // The new state, but for the byte that is somebody else's and not the change's.
             MemoryStore expected(fresh, "expected");
             if (place < fresh.size()) expected.write(place, read_buffer(now, place, 1));
             // Or, where all was written but the first page: what he left, with that page.
             open_front(now, MemoryStore(fresh, "new"));
-            ASSERT_TRUE(host.content(image).same_content(expected) ||
-                        host.content(image).same_content(now))
+            ASSERT_TRUE(host.content(image_path).same_content(expected) ||
+                        host.content(image_path).same_content(now))
                 << n << " " << action;
             ++finished;
           } else {
-            ASSERT_TRUE(host.content(image).same_content(now)) << n << " " << action;
+            ASSERT_TRUE(host.content(image_path).same_content(now)) << n << " " << action;
             ++dropped;
           }
         } catch (const Error& error) {
           ASSERT_EQ(error.status(), Status::refused) << error.what();
-          ASSERT_TRUE(host.content(image).same_content(now)) << n << " " << action;
+          ASSERT_TRUE(host.content(image_path).same_content(now)) << n << " " << action;
           ++refused;
         }
         // The undo gives back the old state with his byte, or refuses.
-        const MemoryStore before_undo(host.content(image), "before undo");
+        const MemoryStore before_undo(host.content(image_path), "before undo");
         try {
-          undo(host, image, {{image}, {}});
+          undo(host, image_path, {{image_path}, {}});
           MemoryStore old(content(1), "old");
           if (place < fresh.size()) old.write(place, read_buffer(now, place, 1));
-          ASSERT_TRUE(host.content(image).same_content(old)) << n << " " << action;
+          ASSERT_TRUE(host.content(image_path).same_content(old)) << n << " " << action;
         } catch (const Error&) {
-          ASSERT_TRUE(host.content(image).same_content(before_undo)) << n << " " << action;
+          ASSERT_TRUE(host.content(image_path).same_content(before_undo)) << n << " " << action;
         }
       }
   EXPECT_GT(dropped, 100);

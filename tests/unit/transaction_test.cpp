@@ -12,10 +12,9 @@ namespace {
 
 using test::check_undo;
 using test::FaultHost;
+using test::filled;
 using test::recover;
 using test::undo;
-
-Buffer filled(std::size_t size, std::uint8_t value) { return Buffer(size, value); }
 
 MemoryStore image_of(std::uint64_t size, std::uint8_t seed) {
   MemoryStore image(size);
