@@ -35,7 +35,7 @@ CommandLine audit_line() {
   own.add_options()(
       "proof",
       boost::program_options::value<std::string>()->default_value("usual")->value_name("HOW"),
-      "usual, or full: read content against its sums");
+      "usual, or full: verify content by its checksums");
   return {
       "audit",
       "IMAGE...",
@@ -46,12 +46,12 @@ CommandLine audit_line() {
       own};
 }
 
-int run_audit(Run& run, const Arguments& arguments) {
+int run_audit(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, audit_line(), arguments);
   if (parsed.help_shown) return 0;
   const Session session = open_session(parsed, parsed.images);
   const Guest& guest = *session.guest;
-  run.saw(guest);
+  run.record_before(guest);
   const auto progress = progress_of(run);
   Findings findings;
   const AuditScope scope =

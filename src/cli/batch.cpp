@@ -42,7 +42,7 @@ std::optional<std::vector<OptionFact>> options_of(const std::string& change) {
 
 class Batch {
  public:
-  Batch(Run& run, Order order, bool yes) : run_(run), order_(std::move(order)), yes_(yes) {
+  Batch(CommandRun& run, Order order, bool yes) : run_(run), order_(std::move(order)), yes_(yes) {
     for (const Task& task : order_.tasks) {
       TaskResult result;
       result.task = &task;
@@ -89,13 +89,13 @@ class Batch {
     JobLimits limits = limits_of(order_);
     limits.deadline.reset();
     limits.stop_after_failure = false;
-    // What was cut off is settled first: no plan can be made on it.
+    // What was cut off is recovered first: no plan can be made on it.
     std::vector<const Task*> fresh;
     for (const TaskResult& result : results_)
       if (!result.earlier && result.state.kind != TaskState::Kind::begun)
         fresh.push_back(result.task);
     const auto outcomes = run_jobs(order_, fresh, limits, "looked at", run_.text(), plan_task);
-    if (was_interrupted(/*forget=*/true))
+    if (was_interrupted(/*reset=*/true))
       refuse("stopped while the guests were looked at", order_.path, "run the order again");
     plans_.clear();
     for (std::size_t i = 0; i < fresh.size(); ++i) {
@@ -201,7 +201,7 @@ class Batch {
         });
     if (is_interactive()) return confirmed("\n  Go ahead?");
     if (shrinks)
-      refuse("making something smaller needs to be confirmed", order_.path,
+      refuse("shrinking needs confirmation", order_.path,
              "look at the plans (--dry-run), then add --yes");
     return true;
   }
@@ -294,7 +294,7 @@ class Batch {
       std::cout << "  Run the order again to do what is left; what is done is not repeated.\n";
   }
 
-  Run& run_;
+  CommandRun& run_;
   Order order_;
   bool yes_;
   std::vector<TaskResult> results_;
@@ -347,7 +347,7 @@ CommandLine batch_line() {
           CommandLine::Takes::order};
 }
 
-int run_batch(Run& run, const Arguments& arguments) {
+int run_batch(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, batch_line(), arguments);
   if (parsed.help_shown) return 0;
   if (parsed.images.size() != 1) wrong_usage("batch takes one work order", "run them one by one");

@@ -127,8 +127,8 @@ class Jobs {
       io_failed("a job cannot be begun: no process", task.name);
     }
     if (process == 0) {
-      // A guest's process ends with its order, as a cut that `recover` settles: the next run is to
-      // find nobody at work.
+      // A guest's process ends with its order, as a cut that `recover` finishes or rolls back: the
+      // next run is to find nobody at work.
       ::prctl(PR_SET_PDEATHSIG, SIGKILL);
       if (::getppid() != me) ::_exit(static_cast<int>(Status::internal));
       ::close(ends[0]);

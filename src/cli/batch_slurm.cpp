@@ -166,11 +166,11 @@ class SlurmRun {
         told = line;
       }
       if (queue.empty()) break;
-      if (was_interrupted(/*forget=*/true)) {
+      if (was_interrupted(/*reset=*/true)) {
         if (draws) std::cerr << "\n";
         throw Error(Status::refused, "waiting was stopped; the jobs go on", "job " + joined(),
                     "run the order again to wait for them, or end them: scancel " + joined())
-            .leaving(Left::sound);
+            .with_outcome(Outcome::sound);
       }
       std::this_thread::sleep_for(1s);
     }

@@ -93,7 +93,7 @@ std::uint64_t on_host(const std::vector<std::string>& images) {
   }
 }
 
-int run_command(Run& run, const Task& task, const Arguments& more) {
+int run_command(CommandRun& run, const Task& task, const Arguments& more) {
   Arguments arguments = task.arguments;
   arguments.insert(arguments.end(), more.begin(), more.end());
   const Command* command = find_command(run.record.command);
@@ -133,19 +133,19 @@ class Performance {
     state_.change = task_.change;
     state_.machine = machine_name();
     if (old && old->kind == TaskState::Kind::begun) {
-      if (const int status = settle(); status != 0) return status;
+      if (const int status = recover_interrupted(); status != 0) return status;
       if (same) {
         switch (where_it_stands()) {
-          case Stands::after:
+          case RunState::after:
             return recognised();
-          case Stands::neither:
+          case RunState::neither:
             return stays_begun(
                 {Status::refused,
                  "the guest is neither as the order found it nor as it was to become",
                  task_folder(order_, task_),
                  "look at it (juneheath survey " + shell_words(task_.images) +
                      "); to begin anew, remove task.json there"});
-          case Stands::before:
+          case RunState::before:
             break;
         }
       }
@@ -155,28 +155,28 @@ class Performance {
 
  private:
   // A change that was cut off is finished or dropped: its ledger decides.
-  int settle() {
+  int recover_interrupted() {
     Arguments images;
     for (const auto* list : {&task_.images, &task_.added, &task_.made})
       for (const std::string& file : *list)
         if (list == &task_.images || files::exists(file)) images.push_back(file);
-    Run recover("recover", images);
+    CommandRun recover("recover", images);
     const int status = recover.finish([&] { return run_recover(recover, images); });
     return status == 0 ? 0 : stays_begun(*recover.record.error);
   }
 
-  Stands where_it_stands() const {
-    if (!task_.made.empty()) return all_there(task_.made) ? Stands::after : Stands::before;
-    if (!task_.added.empty()) return all_there(task_.added) ? Stands::after : Stands::before;
-    if (state_.goals.empty()) return Stands::before;  // what changes no size can be done again
+  RunState where_it_stands() const {
+    if (!task_.made.empty()) return all_there(task_.made) ? RunState::after : RunState::before;
+    if (!task_.added.empty()) return all_there(task_.added) ? RunState::after : RunState::before;
+    if (state_.goals.empty()) return RunState::before;  // what changes no size can be done again
     Parsed parsed;
     parsed.images = task_.images;
-    return stands(state_.goals, layer_sizes(*open_session(parsed, task_.images).guest));
+    return run_state(state_.goals, layer_sizes(*open_session(parsed, task_.images).guest));
   }
 
   int recognised() {
     // The run that did it had no time for its report.
-    Run survey("survey", task_.images);
+    CommandRun survey("survey", task_.images);
     survey.set_replaces_report();
     Arguments arguments = task_.images;
     arguments.insert(arguments.end(), {"--quiet", "--report", task_folder(order_, task_)});
@@ -199,7 +199,7 @@ class Performance {
     ++state_.runs;
     state_.host_before = on_host(task_.images);
     if (task_.change == "grow" || task_.change == "shrink") {
-      Run plan(task_.change, task_.arguments);
+      CommandRun plan(task_.change, task_.arguments);
       const int status = run_command(plan, task_, {"--dry-run", "--quiet"});
       if (status == 0 && plan.record.plan) {
         state_.goals = goals_of(*plan.record.plan);
@@ -208,7 +208,7 @@ class Performance {
       // What refuses here refuses below, with a report.
     }
     write_state(order_, task_, state_);
-    Run run(task_.change, task_.arguments);
+    CommandRun run(task_.change, task_.arguments);
     run.set_progress_pipe(pipe_);
     run.set_replaces_report();
     Arguments more = yes_for(task_.change);
@@ -250,16 +250,16 @@ class Performance {
 
   // What became of the run that was cut off is not known yet: its goals count until it is, or the
   // next run would add the same once more.
-  int stays_begun(const Error& error) { return end(error.leaving(Left::unfinished)); }
+  int stays_begun(const Error& error) { return end(error.with_outcome(Outcome::unfinished)); }
 
   int end(const Error& error) {
     state_.status = static_cast<int>(error.status());
     const bool refused = error.status() == Status::refused || error.status() == Status::usage ||
                          error.status() == Status::unsupported;
-    state_.kind = error.left() == Left::unfinished ? TaskState::Kind::begun
-                  : error.left() == Left::done     ? TaskState::Kind::done
-                  : refused                        ? TaskState::Kind::refused
-                                                   : TaskState::Kind::failed;
+    state_.kind = error.outcome() == Outcome::unfinished ? TaskState::Kind::begun
+                  : error.outcome() == Outcome::done     ? TaskState::Kind::done
+                  : refused                              ? TaskState::Kind::refused
+                                                         : TaskState::Kind::failed;
     state_.message = error.what();
     state_.where = error.where();
     state_.next = error.next();
@@ -296,7 +296,7 @@ std::string other_words(const Task& task, const RunRecord& record) {
 int plan_task(const Order& order, const Task& task, int progress_pipe) {
   const TaskLock lock(task_folder(order, task));
   TaskPlan plan;
-  Run run(has_dry_run(task) ? task.change : "survey", task.arguments);
+  CommandRun run(has_dry_run(task) ? task.change : "survey", task.arguments);
   run.set_progress_pipe(progress_pipe);
   if (has_dry_run(task)) {
     plan.status = run_command(run, task, {"--dry-run", "--quiet"});

@@ -1,7 +1,7 @@
 // One guest of a work order: planned, and carried out so that a second run does nothing twice.
 #pragma once
 
-#include "cli/run.h"
+#include "cli/command_run.h"
 #include "core/order/state.h"
 
 namespace jh::cli {
@@ -11,7 +11,7 @@ namespace jh::cli {
 
 /// A dry run; what it finds is written to the guest's folder. Returns its exit status.
 int plan_task(const Order& order, const Task& task, int progress_pipe);
-/// Does what is left to do: settles what was cut off, recognises what is done, does the rest.
+/// Does what is left to do: recovers what was cut off, recognises what is done, does the rest.
 /// Returns the exit status; the guest's state is written at each turn.
 int perform_task(const Order& order, const Task& task, int progress_pipe);
 

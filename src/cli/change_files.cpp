@@ -24,12 +24,12 @@ std::string numbered(const std::string& base, std::size_t index, std::size_t cou
 
 std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images,
                                    bool with_parents) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   std::vector<std::string> files;
   for (const std::string& image : images) {
     files.push_back(image);
     FileStore file(image, Access::read_only);
-    const auto container = open_container(file, &beside);
+    const auto container = open_container(file, &resolver);
     const ContainerFacts facts = container->facts();
     files.insert(files.end(), facts.parts.begin(), facts.parts.end());
     if (with_parents) files.insert(files.end(), facts.parents.begin(), facts.parents.end());
@@ -128,9 +128,9 @@ void check_backup(const Disk& disk, const std::vector<std::string>& files,
   }
   // One that builds on others is found whole only beside them.
   if (!disk.container->facts().parents.empty()) return;
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   FileStore copy(copies.front(), Access::read_only);
-  if (open_container(copy, &beside)->disk().size() != disk.size().value())
+  if (open_container(copy, &resolver)->disk().size() != disk.size().value())
     io_failed("the backup shows a disk of another size", copies.front(),
               "look at the host's disk; nothing was changed");
 }
@@ -158,13 +158,13 @@ void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort, P
 }
 
 std::vector<std::string> Copies::make(const std::vector<std::string>& images,
-                                      const std::string& base, std::optional<Form> form,
+                                      const std::string& base, std::optional<ImageFormat> format,
                                       Progress& progress) {
   std::vector<std::string> paths;
   for (std::size_t i = 0; i < images.size(); ++i) {
     made_.push_back(std::make_unique<UnfinishedImage>(numbered(base, i, images.size())));
     paths.push_back(made_.back()->path());
-    made_.back()->check_places(copy_disk(host_, images[i], paths.back(), form, progress));
+    made_.back()->check_places(copy_disk(host_, images[i], paths.back(), format, progress));
   }
   return paths;
 }

@@ -45,7 +45,7 @@ class Copies {
   Copies(const Copies&) = delete;
   Copies& operator=(const Copies&) = delete;
   std::vector<std::string> make(const std::vector<std::string>& images, const std::string& base,
-                                std::optional<Form> form, Progress& progress);
+                                std::optional<ImageFormat> format, Progress& progress);
   /// Gives the new images, with all their files, their names; returns those.
   std::vector<std::string> keep();
 

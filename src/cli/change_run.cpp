@@ -35,7 +35,7 @@ ChangeOptions change_options_from(const Parsed& parsed) {
   // What is new can be thrown away; there is nothing to take back.
   options.keep_undo = !parsed.values["no-undo"].as<bool>() && !options.into_copy;
   options.proof = proof_from(parsed);
-  options.form = form_from(parsed);
+  options.format = format_from(parsed);
   return options;
 }
 
@@ -47,24 +47,24 @@ std::size_t disk_from(const Parsed& parsed, const char* option) {
   return disk - 1;
 }
 
-Form form_from(const std::string& text) {
-  for (const Form form : {Form::raw, Form::qcow2, Form::vdi, Form::vmdk, Form::vhd, Form::vhdx})
-    if (fold_case(text) == fold_case(form_name(form))) return form;
+ImageFormat format_from(const std::string& text) {
+  for (const ImageFormat format : {ImageFormat::raw, ImageFormat::qcow2, ImageFormat::vdi,
+                                   ImageFormat::vmdk, ImageFormat::vhd, ImageFormat::vhdx})
+    if (fold_case(text) == fold_case(format_name(format))) return format;
   wrong_usage(fmt::format("\"{}\" is no form of images", text),
               "use raw, qcow2, vdi, vmdk, vhd or vhdx");
 }
 
-std::optional<Form> form_from(const Parsed& parsed) {
+std::optional<ImageFormat> format_from(const Parsed& parsed) {
   if (parsed.values.count("form") == 0) return std::nullopt;
-  return form_from(parsed.values["form"].as<std::string>());
+  return format_from(parsed.values["form"].as<std::string>());
 }
 
 bool may_go_on(const Parsed& parsed, bool needs_yes) {
   if (parsed.values["yes"].as<bool>()) return true;
   if (is_interactive()) return confirmed("\n  Go ahead?");
   if (needs_yes)
-    refuse("making something smaller needs to be confirmed", {},
-           "look at the plan (--dry-run), then add --yes");
+    refuse("shrinking needs confirmation", {}, "look at the plan (--dry-run), then add --yes");
   return true;
 }
 
@@ -90,9 +90,9 @@ void note_promises(Host& host, Plan& plan) {
   }
 }
 
-void note_result(Run& run, const Plan& plan, const ChangeResult& result, const Guest& now,
+void note_result(CommandRun& run, const Plan& plan, const ChangeResult& result, const Guest& now,
                  const std::vector<LayerChange>& changes, const std::string& undo) {
-  run.became(now);
+  run.record_after(now);
   run.record.changed = true;
   run.record.layers = changes;
   run.record.evidence = result.evidence.all();
@@ -123,7 +123,7 @@ void print_result(const Parsed& parsed, const ChangeResult& result,
 
 }  // namespace
 
-int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
+int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& options,
                const ChangeRun& run) {
   const bool text = told.text();
   const bool dry_run = parsed.values["dry-run"].as<bool>();
@@ -135,9 +135,9 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   const bool ends_undo = check_no_unfinished_change(host, parsed.images) && !options.into_copy;
   Session session;
   Plan plan;
-  failing_leaves(Left::unchanged, [&] {
+  failing_with(Outcome::unchanged, [&] {
     session = open_session(parsed, parsed.images, run.add_disks);
-    told.saw(*session.guest);
+    told.record_before(*session.guest);
     plan = run.plan(*session.guest, parsed.images);
     told.record.plan = plan;
     for (std::size_t i = 0; i < plan.disks.size(); ++i)
@@ -148,7 +148,7 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
     std::cout
-        << "  All of it is done on a new image, "
+        << "  The change is made on a new image, "
         << printable(parsed.values["into"].as<std::string>())
         << "; the original is only read.\n  Where the form gives an image an identity, the new one "
            "gets its own.\n";
@@ -171,11 +171,12 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   check_room(host, parsed, options, plan);
   Copies copies(host);
   std::vector<std::string> images = parsed.images;
-  failing_leaves(Left::unchanged, [&] {
+  failing_with(Outcome::unchanged, [&] {
     make_backup(parsed, *session.guest, options.proof, *progress);
     if (!options.into_copy) return;
     const SourceWatch source(all_files(host, images, /*with_parents=*/true));
-    images = copies.make(images, parsed.values["into"].as<std::string>(), options.form, *progress);
+    images =
+        copies.make(images, parsed.values["into"].as<std::string>(), options.format, *progress);
     source.check();
     session = open_session(parsed, images, run.add_disks);
     plan = run.plan(*session.guest, images);
@@ -184,7 +185,7 @@ int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options,
   const ChangeResult result = carry_out(host, *session.guest, plan, options, *progress);
   if (options.into_copy) images = copies.keep();
   told.record.changed = true;
-  done_but("what became of it cannot be shown", [&] {
+  done_but("the result cannot be shown", [&] {
     for (const auto& [path, size] : run.add_disks) images.push_back(path);
     const Session now = open_session(parsed, images);
     const std::vector<LayerChange> changes = compare_layers(before, layer_sizes(*now.guest));

@@ -18,8 +18,8 @@ ChangeOptions change_options_from(const Parsed& parsed);
 std::size_t disk_from(const Parsed& parsed, const char* option);
 
 /// --form. Throws usage errors.
-Form form_from(const std::string& text);
-std::optional<Form> form_from(const Parsed& parsed);
+ImageFormat format_from(const std::string& text);
+std::optional<ImageFormat> format_from(const Parsed& parsed);
 
 /// Whether a change that was shown may be carried out: --yes, or who sits there is asked. Throws
 /// refused where `needs_yes` and nobody can be asked.
@@ -34,6 +34,7 @@ struct ChangeRun {
 };
 
 /// Shows the plan, asks, and carries it out. Understands --dry-run, --yes, --backup and --into.
-int run_change(Run& told, const Parsed& parsed, const ChangeOptions& options, const ChangeRun& run);
+int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& options,
+               const ChangeRun& run);
 
 }  // namespace jh::cli

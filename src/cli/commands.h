@@ -4,8 +4,8 @@
 #include <string>
 #include <vector>
 
+#include "cli/command_run.h"
 #include "cli/options.h"
-#include "cli/run.h"
 
 namespace jh::cli {
 
@@ -13,7 +13,7 @@ struct Command {
   const char* name;
   CommandLine (*line)();
   /// Arguments come without the command's name.
-  int (*run)(Run& run, const Arguments& arguments);
+  int (*run)(CommandRun& run, const Arguments& arguments);
 };
 
 /// All of them, in the order of the help page.
@@ -33,17 +33,17 @@ CommandLine batch_line();
 CommandLine config_line();
 CommandLine demo_line();
 
-int run_survey(Run& run, const Arguments& arguments);
-int run_grow(Run& run, const Arguments& arguments);
-int run_shrink(Run& run, const Arguments& arguments);
-int run_compact(Run& run, const Arguments& arguments);
-int run_recast(Run& run, const Arguments& arguments);
-int run_audit(Run& run, const Arguments& arguments);
-int run_undo(Run& run, const Arguments& arguments);
-int run_recover(Run& run, const Arguments& arguments);
-int run_batch(Run& run, const Arguments& arguments);
-int run_config(Run& run, const Arguments& arguments);
-int run_demo(Run& run, const Arguments& arguments);
+int run_survey(CommandRun& run, const Arguments& arguments);
+int run_grow(CommandRun& run, const Arguments& arguments);
+int run_shrink(CommandRun& run, const Arguments& arguments);
+int run_compact(CommandRun& run, const Arguments& arguments);
+int run_recast(CommandRun& run, const Arguments& arguments);
+int run_audit(CommandRun& run, const Arguments& arguments);
+int run_undo(CommandRun& run, const Arguments& arguments);
+int run_recover(CommandRun& run, const Arguments& arguments);
+int run_batch(CommandRun& run, const Arguments& arguments);
+int run_config(CommandRun& run, const Arguments& arguments);
+int run_demo(CommandRun& run, const Arguments& arguments);
 
 /// For shells: a line for each word that the last one could become, with a tab and what it is.
 int run_complete(const Arguments& words);

@@ -87,7 +87,7 @@ void print_result(const std::string& name, const CompactFigures& figures, const 
 }
 
 // For the report: what became of the file.
-void note(Run& run, std::size_t index, const CompactFigures& figures, bool planned) {
+void note(CommandRun& run, std::size_t index, const CompactFigures& figures, bool planned) {
   if (index == 0) run.record.figures.clear();
   for (const auto& source : figures.given_back)
     run.record.figures.push_back({source.name, source.bytes, "bytes"});
@@ -97,10 +97,10 @@ void note(Run& run, std::size_t index, const CompactFigures& figures, bool plann
   if (planned || index >= run.record.files.size()) return;
   const std::string& image = figures.files.front();
   FileHost host;
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   FileStore file(image, Access::read_only);
-  const Guest now({{image, &file, false, &beside}});
-  Silent silent;
+  const Guest now({{image, &file, false, &resolver}});
+  NullProgress silent;
   run.record.files[index].after = occupancy_of(now, 0, allocated_on_host(figures.files), silent);
 }
 
@@ -121,12 +121,12 @@ CommandLine compact_line() {
           compact_options()};
 }
 
-int run_compact(Run& run, const Arguments& arguments) {
+int run_compact(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, compact_line(), arguments);
   if (parsed.help_shown) return 0;
   ChangeOptions options;
   options.into_copy = parsed.values.count("into") != 0;
-  options.form = form_from(parsed);
+  options.format = format_from(parsed);
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   const bool text = run.text();
   FileHost host = host_for(parsed, parsed.images);
@@ -137,11 +137,11 @@ int run_compact(Run& run, const Arguments& arguments) {
   const Locks locks = lock_images(host, parsed.images, options, dry_run);
   check_no_unfinished_change(host, parsed.images);
   const Session session =
-      failing_leaves(Left::unchanged, [&] { return open_session(parsed, parsed.images); });
+      failing_with(Outcome::unchanged, [&] { return open_session(parsed, parsed.images); });
   const Guest& guest = *session.guest;
   std::vector<OnHost> on_host;
   for (const Disk& disk : guest.disks()) on_host.push_back({allocated_on_host(files_of(disk)), {}});
-  run.saw(guest);
+  run.record_before(guest);
   const auto told = progress_of(run);
   Progress& progress = *told;
   run.record.dry_run = dry_run;
@@ -171,7 +171,7 @@ int run_compact(Run& run, const Arguments& arguments) {
     for (std::size_t i = 0; i < parsed.images.size(); ++i)
       report(
           i,
-          failing_leaves(Left::unchanged, [&] { return plan_compact(host, guest, i, progress); }),
+          failing_with(Outcome::unchanged, [&] { return plan_compact(host, guest, i, progress); }),
           true);
     if (dry_run) {
       run.record.document = {{"done", false}, {"images", documents}};
@@ -189,7 +189,7 @@ int run_compact(Run& run, const Arguments& arguments) {
     if (options.into_copy) {
       UnfinishedImage fresh(parsed.values["into"].as<std::string>());
       const SourceWatch source(all_files(host, {parsed.images[i]}, /*with_parents=*/true));
-      CompactFigures figures = compact_into(host, guest, i, fresh.path(), options.form, progress);
+      CompactFigures figures = compact_into(host, guest, i, fresh.path(), options.format, progress);
       source.check();
       figures.files.erase(figures.files.begin());
       fresh.finish(figures.files);
@@ -205,8 +205,8 @@ int run_compact(Run& run, const Arguments& arguments) {
                false);
       } catch (const Error& error) {
         // The disks before this one are done.
-        if (i == 0 || error.left() != Left::unchanged) throw;
-        throw error.leaving(Left::sound);
+        if (i == 0 || error.outcome() != Outcome::unchanged) throw;
+        throw error.with_outcome(Outcome::sound);
       }
     }
   }

@@ -155,7 +155,7 @@ class Completion {
       const Session session = open_session(parsed, {path});
       if (!looks_like_disk(*session.guest)) return;
       const ContainerFacts facts = session.guest->disks().front().container->facts();
-      add(path, std::string(form_name(facts.form)) + ", " + human(facts.disk_size));
+      add(path, std::string(format_name(facts.format)) + ", " + human(facts.disk_size));
     } catch (const Error&) {
       return;  // what cannot be opened is not offered
     }

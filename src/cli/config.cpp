@@ -114,7 +114,7 @@ CommandLine config_line() {
       CommandLine::Takes::nothing};
 }
 
-int run_config(Run& run, const Arguments& arguments) {
+int run_config(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, config_line(), arguments);
   if (parsed.help_shown) return 0;
   const std::string path = config_path();

@@ -41,10 +41,10 @@ void unpack(const files::path& from, const files::path& to) {
   const auto out = FileStore::create(to.string());
   const std::unique_ptr<ZSTD_DStream, decltype(&ZSTD_freeDStream)> stream(ZSTD_createDStream(),
                                                                           &ZSTD_freeDStream);
-  std::vector<char> packed(ZSTD_DStreamInSize());
+  std::vector<char> compressed(ZSTD_DStreamInSize());
   Buffer plain(1U << 20);
   std::uint64_t at = 0;
-  ZSTD_inBuffer input{packed.data(), 0, 0};
+  ZSTD_inBuffer input{compressed.data(), 0, 0};
   ZSTD_outBuffer output{plain.data(), plain.size(), 0};
   const auto put = [&] {
     out->resize(at + output.pos);
@@ -55,8 +55,8 @@ void unpack(const files::path& from, const files::path& to) {
   };
   while (true) {
     if (input.pos == input.size) {
-      in.read(packed.data(), static_cast<std::streamsize>(packed.size()));
-      input = {packed.data(), static_cast<std::size_t>(in.gcount()), 0};
+      in.read(compressed.data(), static_cast<std::streamsize>(compressed.size()));
+      input = {compressed.data(), static_cast<std::size_t>(in.gcount()), 0};
       if (input.size == 0) break;
     }
     const std::size_t result = ZSTD_decompressStream(stream.get(), &output, &input);
@@ -81,7 +81,7 @@ class Story {
     for (const std::string& argument : arguments) shown += " " + shell_word(argument);
     std::cout << "\n" << styled("$ " + shown, Style::command) << "\n" << std::flush;
     // Run in the folder, so that the images have short names.
-    Run run(name, arguments);
+    CommandRun run(name, arguments);
     const int status = run.finish([&] { return find_command(name)->run(run, arguments); });
     std::cout << std::flush;
     if (status != expected)
@@ -138,7 +138,7 @@ CommandLine demo_line() {
       CommandLine::Takes::folder};
 }
 
-int run_demo(Run& run, const Arguments& arguments) {
+int run_demo(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, demo_line(), arguments);
   if (parsed.help_shown) return 0;
   const files::path folder = parsed.images.front();

@@ -116,7 +116,7 @@ CommandLine grow_line() {
           grow_options()};
 }
 
-int run_grow(Run& run, const Arguments& arguments) {
+int run_grow(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, grow_line(), arguments);
   if (parsed.help_shown) return 0;
   GrowRequest request = request_from(parsed);

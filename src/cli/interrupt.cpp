@@ -29,9 +29,9 @@ void handle(void (*handler)(int), int flags) {
 
 void note_interrupts(Waits waits) { handle(on_interrupt, waits == Waits::go_on ? SA_RESTART : 0); }
 
-bool was_interrupted(bool forget) {
+bool was_interrupted(bool reset) {
   const bool was = interrupted != 0;
-  if (was && forget) interrupted = 0;
+  if (was && reset) interrupted = 0;
   return was;
 }
 

@@ -42,7 +42,7 @@ nlohmann::json tables_json(const live::TablesKept& kept) {
   return {{"folder", kept.folder}, {"put_back", kept.command}};
 }
 
-int nothing_to_do(Run& run, const Error& error) {
+int nothing_to_do(CommandRun& run, const Error& error) {
   run.record.document = {{"done", false}, {"nothing_to_do", true}, {"why", error.what()}};
   if (run.text()) std::cout << "Nothing to do: " << printable(error.what()) << ".\n";
   return 0;
@@ -50,12 +50,12 @@ int nothing_to_do(Run& run, const Error& error) {
 
 }  // namespace
 
-int survey_live(Run& run, const Parsed& parsed) {
+int survey_live(CommandRun& run, const Parsed& parsed) {
   LinuxKernel kernel;
   live::ask_for_sizes(kernel);
   const RunningSystem system(kernel, parsed.images);
   const Guest& guest = system.guest();
-  run.saw(guest);
+  run.record_before(guest);
   const std::vector<std::string> untold = not_told(system);
   if (run.json() || run.reports()) {
     run.record.document = survey_json(guest);
@@ -91,13 +91,13 @@ int survey_live(Run& run, const Parsed& parsed) {
   return 0;
 }
 
-int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
+int grow_live(CommandRun& run, const Parsed& parsed, GrowRequest request) {
   LinuxKernel kernel;
   request.running = true;
   const bool dry_run = parsed.values["dry-run"].as<bool>();
   std::optional<LiveChange> change;
   try {
-    failing_leaves(Left::unchanged, [&] {
+    failing_with(Outcome::unchanged, [&] {
       change.emplace(kernel, request, live::Notes(parsed.common.ledger_folder), !dry_run);
     });
   } catch (const Error& error) {
@@ -106,10 +106,10 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
     throw;
   }
   const Guest& guest = change->system().guest();
-  run.saw(guest);
+  run.record_before(guest);
   run.record.plan = change->plan();
   if (run.text()) {
-    for (const std::string& words : change->mended()) std::cout << printable(words) << "\n";
+    for (const std::string& words : change->repaired()) std::cout << printable(words) << "\n";
     print_plan(change->plan(), guest);
   }
   if (dry_run) {
@@ -125,7 +125,7 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
   }
   const std::vector<LayerSize> before = layer_sizes(guest);
   const auto progress = progress_of(run);
-  live::TablesKept kept = failing_leaves(Left::unchanged, [&] {
+  live::TablesKept kept = failing_with(Outcome::unchanged, [&] {
     return keep_tables(change->system(), change->plan(), folder_for_tables(parsed));
   });
   std::size_t done = 0;
@@ -137,7 +137,7 @@ int grow_live(Run& run, const Parsed& parsed, GrowRequest request) {
   live::end_put_back(kept);
   const auto now = change->look_again();
   const std::vector<LayerChange> changes = compare_layers(before, layer_sizes(now->guest()));
-  run.became(now->guest());
+  run.record_after(now->guest());
   run.record.changed = true;
   run.record.layers = changes;
   run.record.document = {{"plan", plan_json(change->plan())},

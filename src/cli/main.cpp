@@ -18,7 +18,7 @@ namespace {
 void print_help() {
   std::cout << "juneheath changes the size of a guest's disk from outside, in one step, through\n"
                "every layer at once: image, partition table, filesystem. All of it or nothing,\n"
-               "proven before it counts, and with a way back.\n\n";
+               "verified before it is committed, and with a way back.\n\n";
   for (const Command& command : all_commands()) {
     const CommandLine line = command.line();
     const std::string head = fmt::format("  juneheath {:8} {}", command.name, line.usage);
@@ -44,7 +44,7 @@ void print_help() {
                   : fmt::format("perhaps: juneheath {}; all of them: juneheath --help", meant));
 }
 
-int dispatch(Run& run, const Arguments& arguments) {
+int dispatch(CommandRun& run, const Arguments& arguments) {
   const std::string& name = run.record.command;
   if (name.empty()) wrong_usage("no command is named", "see: juneheath --help");
   if (name == "help" && !arguments.empty()) {
@@ -85,7 +85,7 @@ int main(int argc, char** argv) {
   const std::string name = argc > 1 ? argv[1] : "";
   const std::vector<std::string> arguments(argv + std::min(argc, 2), argv + argc);
   if (name == "complete") return jh::cli::run_complete(arguments);
-  jh::cli::Run run(name, arguments);
+  jh::cli::CommandRun run(name, arguments);
   run.set_json(std::find(arguments.begin(), arguments.end(), "--json") != arguments.end());
   return run.finish([&] { return jh::cli::dispatch(run, arguments); });
 }

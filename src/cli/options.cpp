@@ -95,7 +95,7 @@ const char* word_for(CommandLine::Takes takes) {
 
 }  // namespace
 
-Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments) {
+Parsed parse(CommandRun& run, const CommandLine& line, const Arguments& arguments) {
   const po::options_description visible = all_options(line);
   po::options_description all;
   all.add(visible);

@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include "cli/run.h"
+#include "cli/command_run.h"
 #include "cli/terminal.h"
 #include "core/base/errors.h"
 #include "core/plan/request.h"
@@ -47,7 +47,7 @@ struct CommandLine {
 /// Parses; shows the help page when asked for; tells the run who is to be told what. Throws usage
 /// errors. Defaults come from the config file ($XDG_CONFIG_HOME/juneheath/juneheath.conf) where it
 /// names an option.
-Parsed parse(Run& run, const CommandLine& line, const Arguments& arguments);
+Parsed parse(CommandRun& run, const CommandLine& line, const Arguments& arguments);
 
 /// The options that every command has.
 boost::program_options::options_description common_options();

@@ -10,7 +10,7 @@
 namespace jh::cli {
 namespace {
 
-struct Piece {
+struct BarCell {
   std::uint64_t size = 0;
   std::uint64_t used = 0;  // shown filled
   std::string name;
@@ -18,12 +18,11 @@ struct Piece {
   std::size_t width = 0;  // columns, without its left rule
 };
 
-std::vector<Piece> pieces_of(const Guest& guest, const Disk& disk) {
-  std::vector<std::pair<std::uint64_t, Piece>> found;
+std::vector<BarCell> pieces_of(const Guest& guest, const Disk& disk) {
+  std::vector<std::pair<std::uint64_t, BarCell>> found;
   for (const Place& place : disk.places) {
     if (place.content.kind == ContentKind::logical_partitions) continue;
-    Piece piece{place.size.value(), place.size.value(), printable(guest.best_name(place)), false,
-                0};
+    BarCell piece{place.size.value(), place.size.value(), printable(guest.best_name(place)), false, 0};
     if (place.content.used) piece.used = place.content.used->value();
     found.emplace_back(place.offset.value(), piece);
   }
@@ -32,35 +31,35 @@ std::vector<Piece> pieces_of(const Guest& guest, const Disk& disk) {
     for (const Gap& gap : disk.table->gaps())
       if (gap.count.value() * sector >= (2U << 20))
         found.emplace_back(gap.first.value() * sector,
-                           Piece{gap.count.value() * sector, 0, "room", true, 0});
+                           BarCell{gap.count.value() * sector, 0, "room", true, 0});
   }
   std::sort(found.begin(), found.end(),
             [](const auto& a, const auto& b) { return a.first < b.first; });
-  std::vector<Piece> pieces;
+  std::vector<BarCell> pieces;
   for (auto& [offset, piece] : found) pieces.push_back(std::move(piece));
   return pieces;
 }
 
 // To scale, but none narrower than its name (up to a limit), and all of `width` used up.
-void share_width(std::vector<Piece>& pieces, std::size_t width) {
+void share_width(std::vector<BarCell>& pieces, std::size_t width) {
   std::uint64_t total = 0;
-  for (const Piece& piece : pieces) total += piece.size;
+  for (const BarCell& piece : pieces) total += piece.size;
   std::size_t least_total = 0;
-  for (Piece& piece : pieces) {
+  for (BarCell& piece : pieces) {
     piece.width = std::min<std::size_t>(columns_of(piece.name) + 2, 14);
     least_total += piece.width;
   }
   if (total == 0 || least_total >= width) return;
   const std::size_t spare = width - least_total;
   std::size_t given = 0;
-  for (Piece& piece : pieces) {
+  for (BarCell& piece : pieces) {
     const auto share = static_cast<std::size_t>(
         static_cast<double>(spare) * static_cast<double>(piece.size) / static_cast<double>(total));
     piece.width += share;
     given += share;
   }
   auto largest = std::max_element(pieces.begin(), pieces.end(),
-                                  [](const Piece& a, const Piece& b) { return a.size < b.size; });
+                                  [](const BarCell& a, const BarCell& b) { return a.size < b.size; });
   largest->width += spare - given;
 }
 
@@ -73,12 +72,12 @@ std::string repeat(const std::string& text, std::size_t count) {
 }  // namespace
 
 std::string disk_picture(const Guest& guest, const Disk& disk, std::size_t width) {
-  std::vector<Piece> pieces = pieces_of(guest, disk);
+  std::vector<BarCell> pieces = pieces_of(guest, disk);
   if (pieces.empty()) return {};
   share_width(pieces, width - 3 - pieces.size());
   std::string names = "  ";
   std::string bars = "  ";
-  for (const Piece& piece : pieces) {
+  for (const BarCell& piece : pieces) {
     std::string name = piece.name;
     if (columns_of(name) + 1 > piece.width) name = name.substr(0, piece.width - 1);
     names += " " + styled(name, piece.gap ? Style::good : Style::heading) +

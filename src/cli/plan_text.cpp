@@ -68,9 +68,10 @@ void print_plan(const Plan& plan, const Guest& guest) {
   }
   std::cout << "\n";
   print_table(rows);
-  std::cout << (guest.is_running()
-                    ? "    After each step the kernel is asked, and what it says compared.\n"
-                    : "    Then the result is proven from disk, and only then it counts.\n");
+  std::cout
+      << (guest.is_running()
+              ? "    After each step the kernel is asked, and what it says compared.\n"
+              : "    Then the result is re-read from disk and verified before it is committed.\n");
   for (const std::string& note : plan.notes)
     std::cout << styled("    Note: ", Style::warn) << printable(note) << "\n";
   for (const std::string& remains : plan.remains)

@@ -4,8 +4,8 @@
 #include <chrono>
 #include <iostream>
 
+#include "cli/command_run.h"
 #include "cli/interrupt.h"
-#include "cli/run.h"
 #include "cli/terminal.h"
 #include "core/base/sizes.h"
 #include "core/base/stopped.h"
@@ -19,7 +19,7 @@ using namespace std::chrono_literals;
 /// What all ways of telling have in common: Ctrl-C, and how often something is said.
 class ToldProgress : public Progress {
  public:
-  ToldProgress(const Run& run, Clock::duration first, Clock::duration every)
+  ToldProgress(const CommandRun& run, Clock::duration first, Clock::duration every)
       : run_(run), first_(first), every_(every) {
     note_interrupts(Waits::go_on);
   }
@@ -33,7 +33,7 @@ class ToldProgress : public Progress {
   }
 
   void advance(std::uint64_t done) override {
-    if (was_interrupted(/*forget=*/true)) throw Stopped();
+    if (was_interrupted(/*reset=*/true)) throw Stopped();
     if (what_.empty()) return;  // between two pieces of work
     const auto now = Clock::now();
     if (now - started_ < first_ || now - told_ < every_) return;
@@ -51,7 +51,7 @@ class ToldProgress : public Progress {
   double seconds() const { return std::chrono::duration<double>(told_ - started_).count(); }
 
  private:
-  const Run& run_;
+  const CommandRun& run_;
   Clock::duration first_;
   Clock::duration every_;
   std::string what_;
@@ -62,7 +62,7 @@ class ToldProgress : public Progress {
 
 class NoProgress final : public ToldProgress {
  public:
-  explicit NoProgress(const Run& run) : ToldProgress(run, 24h, 24h) {}
+  explicit NoProgress(const CommandRun& run) : ToldProgress(run, 24h, 24h) {}
 
  private:
   void tell(std::uint64_t) override {}
@@ -70,7 +70,7 @@ class NoProgress final : public ToldProgress {
 
 class LineProgress final : public ToldProgress {
  public:
-  explicit LineProgress(const Run& run) : ToldProgress(run, 1s, 200ms) {}
+  explicit LineProgress(const CommandRun& run) : ToldProgress(run, 1s, 200ms) {}
   ~LineProgress() override { wipe(); }
   void end() override {
     ToldProgress::end();
@@ -93,7 +93,7 @@ class LineProgress final : public ToldProgress {
 
 class PlainProgress final : public ToldProgress {
  public:
-  explicit PlainProgress(const Run& run) : ToldProgress(run, 10s, 10s) {}
+  explicit PlainProgress(const CommandRun& run) : ToldProgress(run, 10s, 10s) {}
 
  private:
   void tell(std::uint64_t done) override {
@@ -104,7 +104,7 @@ class PlainProgress final : public ToldProgress {
 // "done total seconds what": the program that reads it draws them.
 class PipeProgress final : public ToldProgress {
  public:
-  explicit PipeProgress(const Run& run)
+  explicit PipeProgress(const CommandRun& run)
       : ToldProgress(run, 0s, 250ms), descriptor_(run.progress_pipe()) {}
 
  private:
@@ -134,7 +134,7 @@ std::string progress_text(const ProgressState& state) {
   return line;
 }
 
-std::unique_ptr<Progress> progress_of(const Run& run) {
+std::unique_ptr<Progress> progress_of(const CommandRun& run) {
   if (run.progress_pipe() >= 0) return std::make_unique<PipeProgress>(run);
   if (!run.text()) return std::make_unique<NoProgress>(run);
   if (::isatty(STDERR_FILENO) == 1) return std::make_unique<LineProgress>(run);

@@ -36,20 +36,20 @@ po::options_description recast_options() {
   return own;
 }
 
-Keeping keeping_from(const std::string& text) {
-  for (const Keeping keeping : {Keeping::sparse, Keeping::full, Keeping::packed})
-    if (text == keeping_name(keeping)) return keeping;
+Allocation keeping_from(const std::string& text) {
+  for (const Allocation allocation : {Allocation::sparse, Allocation::full, Allocation::compressed})
+    if (text == allocation_name(allocation)) return allocation;
   wrong_usage(fmt::format("--store {} is not known", text), "use sparse, full or packed");
 }
 
-std::string describe(Form form, Keeping keeping) {
-  return fmt::format("{}, {}", form_name(form), keeping_name(keeping));
+std::string describe(ImageFormat format, Allocation allocation) {
+  return fmt::format("{}, {}", format_name(format), allocation_name(allocation));
 }
 
 // Without a new image: the same one is kept in another way.
-int recast_here(Run& run, const Parsed& parsed) {
+int recast_here(CommandRun& run, const Parsed& parsed) {
   const std::string& image = parsed.images[0];
-  const Keeping keeping = keeping_from(parsed.values["store"].as<std::string>());
+  const Allocation allocation = keeping_from(parsed.values["store"].as<std::string>());
   const bool text = run.text();
   FileHost host = host_for(parsed, {parsed.images[0]});
   const Locks locks = lock_all({image});
@@ -58,11 +58,11 @@ int recast_here(Run& run, const Parsed& parsed) {
                 "see: juneheath survey " + image);
   const std::uint64_t before = FileStore(image, Access::read_only).allocated();
   const auto progress = progress_of(run);
-  const InPlaceResult result = recast_in_place(host, image, keeping, *progress);
+  const InPlaceResult result = recast_in_place(host, image, allocation, *progress);
   const std::uint64_t after = FileStore(image, Access::read_only).allocated();
   run.record.changed = true;
   run.record.document = {{"done", true},
-                         {"store", keeping_name(keeping)},
+                         {"store", allocation_name(allocation)},
                          {"allocated_before", before},
                          {"allocated_on_host", after}};
   run.record.figures = {{"on the host before", before, "bytes"},
@@ -70,9 +70,9 @@ int recast_here(Run& run, const Parsed& parsed) {
   if (result.undoable) run.record.way_back = undo_command(parsed, {image});
   if (!text) return 0;
   std::cout << fmt::format("  {} is {} now: the host gives it {}, before it was {}\n",
-                           printable(image), keeping_name(keeping), human(Bytes(after)),
+                           printable(image), allocation_name(allocation), human(Bytes(after)),
                            human(Bytes(before)));
-  if (keeping == Keeping::sparse)
+  if (allocation == Allocation::sparse)
     std::cout << "  What the guest has free may still be kept; what giving that back would save:\n"
               << "      "
               << styled("juneheath compact " + shell_word(image) + " --dry-run", Style::command)
@@ -100,7 +100,7 @@ CommandLine recast_line() {
       recast_options()};
 }
 
-int run_recast(Run& run, const Arguments& arguments) {
+int run_recast(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, recast_line(), arguments);
   if (parsed.help_shown) return 0;
   RecastRequest request;
@@ -113,9 +113,9 @@ int run_recast(Run& run, const Arguments& arguments) {
                 "write: juneheath recast IMAGE NEW; or recast IMAGE --store sparse|full");
   request.out = parsed.images[1];
   check_name_is_free(request.out);
-  request.form = form_from(parsed);
+  request.format = format_from(parsed);
   if (parsed.values.count("store") != 0)
-    request.keeping = keeping_from(parsed.values["store"].as<std::string>());
+    request.allocation = keeping_from(parsed.values["store"].as<std::string>());
   if (parsed.values.count("adapter") != 0) {
     request.adapter = parsed.values["adapter"].as<std::string>();
     if (!is_adapter(request.adapter))
@@ -130,13 +130,13 @@ int run_recast(Run& run, const Arguments& arguments) {
   const Locks locks = lock_for_reading(sources);
   const SourceWatch source(sources);
   FileStore file(request.image, Access::read_only);
-  HostNeighbours beside(host);
-  const auto from = open_container(file, &beside);
+  HostFileResolver resolver(host);
+  const auto from = open_container(file, &resolver);
   std::vector<std::string> sleeping;
   request.sector_size = parsed.common.sector_size;
   if (!from->facts().encrypted) {
     const Session session = open_session(parsed, {request.image});
-    run.saw(*session.guest);
+    run.record_before(*session.guest);
     const Disk& disk = session.guest->disks().front();
     if (disk.table) request.sector_size = disk.table->facts().sector_size;
     for (const Error& sleeper : session.guest->asleep())
@@ -144,13 +144,14 @@ int run_recast(Run& run, const Arguments& arguments) {
                          ": start only one of the two images, and change neither before");
   }
   RecastPlan plan =
-      failing_leaves(Left::unchanged, [&] { return plan_recast(host, *from, request); });
+      failing_with(Outcome::unchanged, [&] { return plan_recast(host, *from, request); });
   plan.notes.insert(plan.notes.end(), sleeping.begin(), sleeping.end());
   const bool text = run.text();
   if (text) {
-    std::cout << fmt::format("  {} ({}) becomes {} ({})\n", printable(request.image),
-                             describe(plan.from.form, keeping_on_host(plan.from, file.allocated())),
-                             printable(request.out), describe(plan.to.form, plan.to.keeping));
+    std::cout << fmt::format(
+        "  {} ({}) becomes {} ({})\n", printable(request.image),
+        describe(plan.from.format, allocation_on_host(plan.from, file.allocated())),
+        printable(request.out), describe(plan.to.format, plan.to.allocation));
     std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
     if (!plan.from.parents.empty())
       std::cout << fmt::format("  merged with what it builds on: {}\n",
@@ -187,8 +188,8 @@ int run_recast(Run& run, const Arguments& arguments) {
   }
   run.record.changed = true;
   run.record.document = {{"done", true},
-                         {"form", form_name(plan.to.form)},
-                         {"store", keeping_name(plan.to.keeping)},
+                         {"form", format_name(plan.to.format)},
+                         {"store", allocation_name(plan.to.allocation)},
                          {"disk_size", plan.to.disk_size.value()},
                          {"parts", parts},
                          {"file_length", length},
@@ -199,7 +200,7 @@ int run_recast(Run& run, const Arguments& arguments) {
                         {"length of the new one", length, "bytes"},
                         {"the old one on the host", file.allocated(), "bytes"},
                         {"the new one on the host", allocated, "bytes"}};
-  if (run.reports()) run.became(*open_session(parsed, {fresh.out()}).guest);
+  if (run.reports()) run.record_after(*open_session(parsed, {fresh.out()}).guest);
   if (!text) return 0;
   std::cout << "\n";
   print_table({{{"", Style::dim}, {"file", Style::dim, true}, {"on the host", Style::dim, true}},

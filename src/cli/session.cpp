@@ -10,14 +10,14 @@ Session open_session(const Parsed& parsed, const std::vector<std::string>& image
   Session session;
   std::vector<Guest::Image> opened;
   session.host = std::make_unique<FileHost>(parsed.common.ledger_folder, reach_of(parsed, images));
-  session.beside = std::make_unique<HostNeighbours>(*session.host);
+  session.resolver = std::make_unique<HostFileResolver>(*session.host);
   Host& host = *session.host;
   for (const std::string& path : images) {
     session.files.push_back(std::make_unique<FileStore>(path, Access::read_only));
     for (std::size_t i = 0; i < opened.size(); ++i)
       if (host.identity(opened[i].path) == host.identity(path))
         wrong_usage("the same image is named twice: " + path);
-    opened.push_back({path, session.files.back().get(), false, session.beside.get()});
+    opened.push_back({path, session.files.back().get(), false, session.resolver.get()});
   }
   for (const auto& [path, size] : added) {
     // An empty file may be left from a change that was cut off before it began.
@@ -36,9 +36,9 @@ std::uint64_t allocated_on_host(const std::vector<std::string>& files) {
   return sum;
 }
 
-Keeping keeping_on_host(const ContainerFacts& facts, std::uint64_t allocated) {
-  if (facts.form != Form::raw) return facts.keeping;
-  return allocated + 4096 < facts.file_length.value() ? Keeping::sparse : Keeping::full;
+Allocation allocation_on_host(const ContainerFacts& facts, std::uint64_t allocated) {
+  if (facts.format != ImageFormat::raw) return facts.allocation;
+  return allocated + 4096 < facts.file_length.value() ? Allocation::sparse : Allocation::full;
 }
 
 bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {

@@ -16,7 +16,7 @@ struct Session {
   std::vector<std::unique_ptr<MemoryStore>> blanks;  // disks to be added
   std::vector<std::unique_ptr<FileStore>> files;
   std::unique_ptr<Host> host;
-  std::unique_ptr<HostNeighbours> beside;
+  std::unique_ptr<HostFileResolver> resolver;
   std::unique_ptr<Guest> guest;
 };
 
@@ -27,7 +27,7 @@ Session open_session(const Parsed& parsed, const std::vector<std::string>& image
 /// Bytes that these files take on the host.
 std::uint64_t allocated_on_host(const std::vector<std::string>& files);
 /// How an image is kept: a raw one says nothing of it, and is as sparse as its host keeps it.
-Keeping keeping_on_host(const ContainerFacts& facts, std::uint64_t allocated);
+Allocation allocation_on_host(const ContainerFacts& facts, std::uint64_t allocated);
 /// Throws refused when one of the images has an unfinished change. Returns whether the undo of a
 /// finished one is kept.
 bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images);

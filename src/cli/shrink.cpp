@@ -79,7 +79,7 @@ CommandLine shrink_line() {
           shrink_options()};
 }
 
-int run_shrink(Run& run, const Arguments& arguments) {
+int run_shrink(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, shrink_line(), arguments);
   if (parsed.help_shown) return 0;
   ShrinkRequest request = request_from(parsed);

@@ -39,12 +39,12 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
   std::uint64_t allocated = file.allocated();
   for (const std::string& part : facts.parts)
     allocated += FileStore(part, Access::read_only).allocated();
-  std::string form = file.is_block_device()
-                         ? "block device"
-                         : fmt::format("{}, {}", form_name(facts.form),
-                                       keeping_name(keeping_on_host(facts, allocated)));
-  if (!facts.variant.empty()) form += fmt::format(" ({})", facts.variant);
-  std::cout << fmt::format("  {}; the guest sees {}\n", form, spelled_out(facts.disk_size));
+  std::string format = file.is_block_device()
+                           ? "block device"
+                           : fmt::format("{}, {}", format_name(facts.format),
+                                         allocation_name(allocation_on_host(facts, allocated)));
+  if (!facts.variant.empty()) format += fmt::format(" ({})", facts.variant);
+  std::cout << fmt::format("  {}; the guest sees {}\n", format, spelled_out(facts.disk_size));
   if (facts.blocks != 0) {
     const std::uint64_t kept = disk.container->blocks_kept();
     std::cout << fmt::format("  {} of {} blocks of {} are kept ({}%)", grouped(kept),
@@ -64,7 +64,7 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
     std::cout << styled("  snapshot ", Style::warn)
               << fmt::format("{} \"{}\" of {} UTC\n", printable(snapshot.id),
                              printable(snapshot.name), day_of(snapshot.made_at));
-  for (const std::string& what : facts.unsettled)
+  for (const std::string& what : facts.pending_repairs)
     std::cout << styled("  before a change: ", Style::warn) << printable(what) << "\n";
   for (const std::string& note : facts.notes) std::cout << "  " << printable(note) << "\n";
 }
@@ -99,15 +99,15 @@ nlohmann::json survey_document(const Session& session, const std::vector<Error>&
     nlohmann::json& disk = document["disks"][i];
     disk["allocated_on_host"] = file.allocated();
     if (file.is_block_device()) continue;
-    disk["store"] = keeping_name(
-        keeping_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
+    disk["store"] = allocation_name(
+        allocation_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
   }
   document["host_blockers"] = nlohmann::json::array();
   for (const Error& blocker : blockers) document["host_blockers"].push_back(error_brief(blocker));
   return document;
 }
 
-std::vector<RunRecord::FileState> files_now(const Run& run, const Session& session) {
+std::vector<RunRecord::FileState> files_now(const CommandRun& run, const Session& session) {
   const auto progress = progress_of(run);
   std::vector<RunRecord::FileState> all;
   for (std::size_t i = 0; i < session.guest->disks().size(); ++i)
@@ -173,7 +173,7 @@ CommandLine survey_line() {
       own};
 }
 
-int run_survey(Run& run, const Arguments& arguments) {
+int run_survey(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, survey_line(), arguments);
   if (parsed.help_shown) return 0;
   if (parsed.values["live"].as<bool>()) {
@@ -187,7 +187,7 @@ int run_survey(Run& run, const Arguments& arguments) {
     wrong_usage("--csv is for many images", "add --each, or use --json");
   FileHost host = host_for(parsed, parsed.images);
   const Session session = open_session(parsed, parsed.images);
-  run.saw(*session.guest);
+  run.record_before(*session.guest);
   std::vector<Error> blockers;
   if (run.json() || run.reports() || run.text())
     blockers = host_blockers(host, session.guest->image_paths());

@@ -55,7 +55,7 @@ Row place_row(const Guest& guest, Floors& floors, const Place& place, const OneU
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
   Style state_style = state == "clean" ? Style::good : Style::plain;
-  if (!content.blockers.empty() || content.settling) state_style = Style::warn;
+  if (!content.blockers.empty() || content.replay) state_style = Style::warn;
   Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
           {holds},
           {mounted_at(place)},
@@ -146,10 +146,10 @@ void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
   if (disk.added || guest.is_running()) return;  // nothing becomes smaller while it runs
   const LayerFloor floor = floors.of_disk(index);
   if (floor.size < disk.size())
-    std::cout << fmt::format("  floor of the disk: {}; there stands {}\n", human(floor.size),
+    std::cout << fmt::format("  floor of the disk: {}; limited by {}\n", human(floor.size),
                              floor.reason);
   else
-    std::cout << fmt::format("  floor of the disk: its present size; there stands {}\n",
+    std::cout << fmt::format("  floor of the disk: its present size; limited by {}\n",
                              floor.reason);
 }
 

@@ -11,7 +11,7 @@
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/csv.h"
-#include "core/container/neighbours.h"
+#include "core/container/file_resolver.h"
 #include "core/guest/many_files.h"
 #include "core/plan/overview.h"
 
@@ -42,7 +42,7 @@ std::optional<ImageOverview> look_at(const Parsed& parsed, const std::string& pa
   return overview;
 }
 
-Overviews look_at_all(const Run& run, const Parsed& parsed) {
+Overviews look_at_all(const CommandRun& run, const Parsed& parsed) {
   Overviews all;
   std::set<std::string> parts;
   const std::vector<std::string> files = files_below(parsed.images);
@@ -84,7 +84,7 @@ nlohmann::json overviews_json(const Overviews& all) {
   for (const ImageOverview& each : all.images)
     rows.push_back({{"image", each.image},
                     {"hostname", each.hostname},
-                    {"form", each.form},
+                    {"form", each.format},
                     {"disk_size", each.disk},
                     {"file_length", each.length},
                     {"allocated_on_host", each.host},
@@ -104,7 +104,7 @@ std::string overviews_csv(const Overviews& all) {
                 "used", "free_inside", "room", "floor", "blockers", "state", "trouble"});
   for (const ImageOverview& each : all.images)
     text +=
-        csv_line({printable(each.image), printable(each.hostname), each.form,
+        csv_line({printable(each.image), printable(each.hostname), each.format,
                   std::to_string(each.disk), std::to_string(each.length), std::to_string(each.host),
                   each.used ? std::to_string(*each.used) : "", std::to_string(each.inside_free),
                   std::to_string(each.room), std::to_string(each.floor),
@@ -119,7 +119,7 @@ RunRecord::Table overviews_table(const Overviews& all) {
                          {}};
   const auto size = [](std::uint64_t bytes) { return human(Bytes(bytes)); };
   for (const ImageOverview& each : all.images)
-    table.rows.push_back({each.image, each.hostname, each.form, size(each.disk), size(each.host),
+    table.rows.push_back({each.image, each.hostname, each.format, size(each.disk), size(each.host),
                           each.used ? size(*each.used) : "", size(each.inside_free),
                           size(each.room), size(each.floor),
                           each.trouble.empty() ? each.state : each.trouble});
@@ -153,7 +153,7 @@ void print_overviews(const Overviews& all) {
     }
     rows.push_back({{each.image, Style::heading},
                     {each.hostname},
-                    {each.form},
+                    {each.format},
                     size(each.disk),
                     size(each.host),
                     size(each.used.value_or(0)),
@@ -180,13 +180,15 @@ void print_overviews(const Overviews& all) {
   print_table(rows);
   std::cout << fmt::format("\n  {} image{}", all.images.size(), all.images.size() == 1 ? "" : "s");
   if (all.parts != 0) std::cout << fmt::format(", {} further files of theirs", all.parts);
-  std::cout << fmt::format("; {} file{} no image\n", all.no_images.size(),
-                           all.no_images.size() == 1 ? " is" : "s are");
+  std::cout << fmt::format("; {}\n",
+                           all.no_images.size() == 1
+                               ? "1 file is not a disk image"
+                               : fmt::format("{} files are not disk images", all.no_images.size()));
 }
 
 }  // namespace
 
-int survey_each(Run& run, const Parsed& parsed) {
+int survey_each(CommandRun& run, const Parsed& parsed) {
   const bool csv = parsed.values["csv"].as<bool>();
   if (csv && run.json()) wrong_usage("--csv and --json exclude each other", "choose one of them");
   const Overviews all = look_at_all(run, parsed);

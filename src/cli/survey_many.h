@@ -6,6 +6,6 @@
 namespace jh::cli {
 
 /// A line on each image that the paths lead to, as table, JSON or CSV; what is no image is counted.
-int survey_each(Run& run, const Parsed& parsed);
+int survey_each(CommandRun& run, const Parsed& parsed);
 
 }  // namespace jh::cli

@@ -103,11 +103,11 @@ void print_error(const Error& error) {
     while (std::getline(lines, line)) next += (next.empty() ? "" : "\n       ") + printable(line);
     std::cerr << "  next:  " << next << "\n";
   }
-  if (error.left() == Left::sound)
-    std::cerr << "  The image is sound, and the guest sees what it saw.\n";
-  else if (error.left() == Left::done)
+  if (error.outcome() == Outcome::sound)
+    std::cerr << "  The image is sound, and the guest sees the same data.\n";
+  else if (error.outcome() == Outcome::done)
     std::cerr << "  The change itself is done.\n";
-  else if (error.left() == Left::unchanged)
+  else if (error.outcome() == Outcome::unchanged)
     std::cerr << "  Nothing was changed.\n";
 }
 

@@ -10,7 +10,7 @@
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/sizes.h"
-#include "core/change/settle_images.h"
+#include "core/change/recover_images.h"
 #include "core/change/unfinished_image.h"
 
 namespace jh::cli {
@@ -35,8 +35,8 @@ void print_facts(const UndoFacts& facts) {
 }
 
 // What the report shows of the images; one that cannot be opened is not drawn.
-void see(Run& run, const Parsed& parsed, const std::vector<std::string>& images,
-         void (Run::*show)(const Guest&)) {
+void see(CommandRun& run, const Parsed& parsed, const std::vector<std::string>& images,
+         void (CommandRun::*show)(const Guest&)) {
   if (!run.reports() || images.empty()) return;
   try {
     const Session session = open_session(parsed, images);
@@ -89,7 +89,7 @@ CommandLine undo_line() {
       own};
 }
 
-int run_undo(Run& run, const Arguments& arguments) {
+int run_undo(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, undo_line(), arguments);
   if (parsed.help_shown) return 0;
   FileHost host = host_for(parsed, parsed.images);
@@ -108,11 +108,11 @@ int run_undo(Run& run, const Arguments& arguments) {
     if (text) std::cout << "Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
-  see(run, parsed, parsed.images, &Run::saw);
+  see(run, parsed, parsed.images, &CommandRun::record_before);
   undo_images(host, parsed.images);
   run.record.document = facts_json(facts, true);
   run.record.figures.push_back({"old content put back", facts.bytes_put_back, "bytes"});
-  see(run, parsed, left_of(facts), &Run::became);
+  see(run, parsed, left_of(facts), &CommandRun::record_after);
   if (text)
     std::cout << styled("Done.", Style::good)
               << " Every byte that the change wrote is as it was before it; all others are as they "
@@ -127,34 +127,34 @@ const char* word_for(RecoverResult result) {
     case RecoverResult::nothing_to_do:
       break;
     case RecoverResult::dropped:
-      return "dropped: the change was not decided yet, and the guest sees what it saw before it";
+      return "rolled back: the change was not committed; the guest sees what it saw before";
     case RecoverResult::finished:
       return "finished: the change is complete";
     case RecoverResult::undo_dropped:
-      return "dropped: the undo was not begun, and the change is still there";
+      return "rolled back: the undo was not committed; the change is still in place";
     case RecoverResult::undone:
-      return "the undo is complete: what the change wrote is as it was before it";
+      return "finished: the undo is complete";
     case RecoverResult::forgotten:
-      return "kept as it is: the change is forgotten";
+      return "kept as it is: the record of the change was removed";
   }
   return "nothing to do";
 }
 
-void tell_recovered(Run& run, const Parsed& parsed, const std::vector<Recovered>& all,
+void tell_recovered(CommandRun& run, const Parsed& parsed, const std::vector<Recovered>& all,
                     const std::vector<std::string>& missing) {
   nlohmann::json results = nlohmann::json::array();
-  std::vector<std::string> settled;
+  std::vector<std::string> recovered;
   for (const Recovered& done : all) {
     for (const std::string& image : done.images) {
       if (std::find(done.left.begin(), done.left.end(), image) != done.left.end()) continue;
-      settled.push_back(real_path(image));
+      recovered.push_back(real_path(image));
       if (std::find(parsed.images.begin(), parsed.images.end(), image) == parsed.images.end())
         continue;
       results.push_back({{"image", image}, {"result", word_for(done.result)}});
     }
   }
   for (const std::string& image : parsed.images)
-    if (std::find(settled.begin(), settled.end(), real_path(image)) == settled.end())
+    if (std::find(recovered.begin(), recovered.end(), real_path(image)) == recovered.end())
       results.push_back({{"image", image}, {"result", word_for(RecoverResult::nothing_to_do)}});
   for (const std::string& image : missing)
     results.push_back(
@@ -200,7 +200,7 @@ CommandLine recover_line() {
                     "leave the images as they are, and forget the change");
   return {"recover",
           "IMAGE...",
-          "finish or drop an interrupted change",
+          "finish or roll back an interrupted change",
           "After a crash or a power cut in the middle of a change: finishes it if it was decided\n"
           "already, drops it otherwise. What a guest wrote since is kept, or it is refused. Of a\n"
           "change of several images, all are named.",
@@ -210,7 +210,7 @@ CommandLine recover_line() {
           own};
 }
 
-int run_recover(Run& run, const Arguments& arguments) {
+int run_recover(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, recover_line(), arguments);
   if (parsed.help_shown) return 0;
   FileHost host = host_for(parsed, parsed.images);
@@ -239,7 +239,7 @@ int run_recover(Run& run, const Arguments& arguments) {
   }
   // What leads from there to a change that is no more.
   for (const std::string& image : missing) Ledger::open(host, image, /*tidy=*/true);
-  see(run, rest, rest.images, &Run::saw);
+  see(run, rest, rest.images, &CommandRun::record_before);
   tell_recovered(run, rest, all, missing);
   return 0;
 }

@@ -31,14 +31,14 @@ const MemoryStore& small_disk() {
 }
 
 void grow(FaultHost& host) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   const auto file = host.open(first_image, Access::read_only);
-  const Guest guest({{first_image, file.get(), false, &beside}});
+  const Guest guest({{first_image, file.get(), false, &resolver}});
   GrowRequest request;
   request.images = {first_image};
   request.to = Bytes(new_size);
   const Plan plan = plan_growth(guest, request);
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan, request, silent);
 }
 
@@ -46,14 +46,14 @@ class ContainerPowerCut : public FaultImages {
  protected:
   void SetUp() override { keep(small_disk()); }
   static bool is_new(FaultHost& host) {
-    HostNeighbours beside(host);
+    HostFileResolver resolver(host);
     const auto file = host.open(first_image, Access::read_only);
-    const auto container = open_container(*file, &beside);
+    const auto container = open_container(*file, &resolver);
     if (container->disk().size() != new_size) return false;
     Findings findings;
     container->audit(findings);
     ext::Filesystem fs(container->disk());
-    Silent silent;
+    NullProgress silent;
     ext::audit(fs, {}, findings, silent);
     EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
     return findings.clean() && fs.geometry().blocks * fs.geometry().block_size == new_size;

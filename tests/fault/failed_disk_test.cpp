@@ -20,7 +20,7 @@ void grow_to_400(FaultHost& host) {
   request.images = {first_image};
   request.to = parse_size("400MiB");
   const Plan plan = plan_growth(guest, request);
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan, request, silent);
 }
 
@@ -32,7 +32,7 @@ class FailedDisk : public testing::Test {
     old_.emplace(first_image, load(folder / "guest.img"));
     FaultHost host;
     host.put(first_image, old_.at(first_image));
-    grow(host);
+    grow_to_400(host);
     for (const std::string& name : host.names())
       grown_.emplace(name, MemoryStore(host.content(name), name));
     ASSERT_EQ(grown_.size(), 2U);
@@ -63,7 +63,7 @@ TEST_F(FailedDisk, WhileUndoing) {
 }
 
 TEST_F(FailedDisk, WhileRecasting) {
-  for (const Form form : {Form::qcow2, Form::vhdx}) {
+  for (const ImageFormat format : {ImageFormat::qcow2, ImageFormat::vhdx}) {
     const SaidLeft said = fail_everywhere(
         old_, first_image, stride_of(13) * 5,
         [&](FaultHost& host) {
@@ -72,9 +72,9 @@ TEST_F(FailedDisk, WhileRecasting) {
           RecastRequest request;
           request.image = first_image;
           request.out = "/moor/new";
-          request.form = form;
+          request.format = format;
           const RecastPlan plan = plan_recast(host, *from, request);
-          Silent silent;
+          NullProgress silent;
           carry_out_recast(host, *from, plan, request, silent);
         },
         [](FaultHost& host) {

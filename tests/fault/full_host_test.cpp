@@ -53,14 +53,14 @@ TEST_P(FullHost, IsRefusedOrRecovered) {
     } else {
       EXPECT_TRUE(error->status() == Status::io || error->status() == Status::refused)
           << error->what();
-      switch (error->left()) {
-        case Left::unchanged:
+      switch (error->outcome()) {
+        case Outcome::unchanged:
           ++unchanged;
           for (const auto& [path, content] : old)
             EXPECT_TRUE(host.content(path).same_content(content)) << error->what();
           EXPECT_EQ(recover(host, first_image), RecoverResult::nothing_to_do) << error->what();
           break;
-        case Left::sound:
+        case Outcome::sound:
           ++sound;
           EXPECT_EQ(recover(host, first_image), RecoverResult::nothing_to_do) << error->what();
           break;
@@ -91,7 +91,7 @@ TEST_P(FullHost, IsFoundBeforeAnythingIsDone) {
     ADD_FAILURE() << "nobody noticed";
   } catch (const Error& error) {
     EXPECT_EQ(error.status(), Status::refused) << error.what();
-    EXPECT_EQ(error.left(), Left::unchanged);
+    EXPECT_EQ(error.outcome(), Outcome::unchanged);
   }
   EXPECT_TRUE(same(contents_of(host, true), old)) << "something was left behind";
 }

@@ -52,7 +52,7 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     std::vector<Guest::Image> images{{path_a, a.get(), false}, {path_b, b.get(), false}};
     if (GetParam()) images.push_back({path_c, &blank, true});
     const Guest guest(images);
-    Silent silent;
+    NullProgress silent;
     carry_out(host, guest, plan_growth(guest, request_), request_, silent);
   }
 
@@ -83,7 +83,7 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     const Place* root = find_target(guest, "/");
     if (root->content.size != root->size) return false;
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     ext::audit(*ext_in(root->content), {}, findings, silent);
     return findings.clean();
   }

@@ -22,7 +22,7 @@ void grow(FaultHost& host, const GrowRequest& request) {
   const auto file = host.open(first_image, Access::read_only);
   const Guest guest({{first_image, file.get()}});
   const Plan plan = plan_growth(guest, request);
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan, request, silent);
 }
 
@@ -158,7 +158,7 @@ TEST(PowerCutTwoImages, AreBothOldOrBothNew) {
       transaction.stage(i).write_unreferenced(40'960, Buffer(8192, 0xBB));
       transaction.stage(i).write_unreferenced(400'000, Buffer(8192, 0xCC));
     }
-    Silent silent;
+    NullProgress silent;
     transaction.seal(silent, true);
   };
   FaultHost whole;

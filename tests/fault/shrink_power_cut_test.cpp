@@ -67,13 +67,13 @@ class ShrinkPowerCut : public FaultImages {
   }
   // Sound in every layer, with the same files; the size of its disk.
   std::uint64_t expect_sound(FaultHost& host) const {
-    HostNeighbours beside(host);
+    HostFileResolver resolver(host);
     const auto file = host.open(first_image, Access::read_only);
-    const auto container = open_container(*file, &beside);
+    const auto container = open_container(*file, &resolver);
     Findings findings;
     container->audit(findings);
     ext::Filesystem fs(container->disk());
-    Silent silent;
+    NullProgress silent;
     ext::audit(fs, {}, findings, silent);
     EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
     EXPECT_EQ(tree_of(container->disk()), tree_);
@@ -117,14 +117,14 @@ class ShrinkPowerCut : public FaultImages {
 };
 
 void shrink_to_the_floor(FaultHost& host, bool allow_move) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   const auto file = host.open(first_image, Access::read_only);
-  const Guest guest({{first_image, file.get(), false, &beside}});
+  const Guest guest({{first_image, file.get(), false, &resolver}});
   ShrinkRequest request;
   request.images = {first_image};
   request.to_floor = true;
   request.allow_move = allow_move;
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan_shrink(guest, request), request, silent);
 }
 
@@ -187,10 +187,10 @@ INSTANTIATE_TEST_SUITE_P(Forms, MovePowerCut, testing::Values(kinds().front()),
                          [](const auto& test) { return test.param.name; });
 
 void compact(FaultHost& host) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   const auto file = host.open(first_image, Access::read_only);
-  const Guest guest({{first_image, file.get(), false, &beside}});
-  Silent silent;
+  const Guest guest({{first_image, file.get(), false, &resolver}});
+  NullProgress silent;
   compact_in_place(host, guest, 0, false, silent);
 }
 
@@ -207,13 +207,13 @@ TEST_P(CompactPowerCut, LeavesSoundImagesAtAnyTime) {
   std::uint64_t before = 0;
   for (const auto& [path, content] : old_) before += content.size();
   // Blocks of two MiB, as VHD and VHDX have them, are all in use on so small a disk.
-  const Form form = GetParam().form;
-  if (form == Form::qcow2 || form == Form::vdi || form == Form::vmdk) {
+  const ImageFormat format = GetParam().format;
+  if (format == ImageFormat::qcow2 || format == ImageFormat::vdi || format == ImageFormat::vmdk) {
     EXPECT_LT(smallest, before);
   }
 }
 
-// Packed blocks, several in a cluster of the file, and over the borders of those.
+// Compressed blocks, several in a cluster of the file, and over the borders of those.
 class PackedPowerCut : public ShrinkPowerCut {
  protected:
   void SetUp() override {
@@ -227,15 +227,15 @@ class PackedPowerCut : public ShrinkPowerCut {
       disk.write(range.start, text);
     }
     const auto from = open_container(disk);
-    MemoryStore packed(0, first_image);
+    MemoryStore compressed(0, first_image);
     NewContainer wanted_form;
-    wanted_form.form = Form::qcow2;
-    wanted_form.keeping = Keeping::packed;
+    wanted_form.format = ImageFormat::qcow2;
+    wanted_form.allocation = Allocation::compressed;
     wanted_form.disk_size = Bytes(disk.size());
-    Silent silent;
-    fill_packed(*from, packed, wanted_form, silent);
-    ASSERT_LT(packed.size(), disk.size() * 2 / 3);
-    old_.emplace(first_image, std::move(packed));
+    NullProgress silent;
+    fill_compressed(*from, compressed, wanted_form, silent);
+    ASSERT_LT(compressed.size(), disk.size() * 2 / 3);
+    old_.emplace(first_image, std::move(compressed));
   }
 };
 
@@ -245,7 +245,7 @@ TEST_P(PackedPowerCut, CompactingLeavesSoundImagesAtAnyTime) {
       [](FaultHost& host) {
         const auto file = host.open(first_image, Access::read_only);
         const Guest guest({{first_image, file.get()}});
-        Silent silent;
+        NullProgress silent;
         compact_in_place(host, guest, 0, false, silent);
       },
       [&](FaultHost& host) {
@@ -280,15 +280,15 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
     for (const auto& [path, content] : old_) host.put(path, content);
     bool finished = false;
     try {
-      HostNeighbours beside(host);
+      HostFileResolver resolver(host);
       const auto file = host.open(first_image, Access::read_only);
-      const Guest guest({{first_image, file.get(), false, &beside}});
+      const Guest guest({{first_image, file.get(), false, &resolver}});
       StopAt progress(n);
       compact_in_place(host, guest, 0, false, progress);
       finished = true;
     } catch (const Stopped& stop) {
-      ++(stop.left() == Left::sound ? in_between : before_anything);
-      if (stop.left() == Left::sound) {
+      ++(stop.outcome() == Outcome::sound ? in_between : before_anything);
+      if (stop.outcome() == Outcome::sound) {
         EXPECT_NE(std::string(stop.what()).find("so far"), std::string::npos) << stop.what();
         EXPECT_NE(stop.next().find("again"), std::string::npos);
       } else {
@@ -301,8 +301,8 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
     if (finished) break;
   }
   EXPECT_GT(before_anything, 0);
-  const Form form = GetParam().form;
-  if (form == Form::qcow2 || form == Form::vdi || form == Form::vmdk) {
+  const ImageFormat format = GetParam().format;
+  if (format == ImageFormat::qcow2 || format == ImageFormat::vdi || format == ImageFormat::vmdk) {
     EXPECT_GT(in_between, 0);
   }
 }
@@ -327,8 +327,8 @@ TEST_P(ShrinkFailedDisk, LeavesASoundImageWhileCompacting) {
       fail_everywhere(old_, first_image, stride_of(7), compact,
                       [&](FaultHost& host) { EXPECT_EQ(expect_sound(host), 24U << 20); });
   // A raw image only gets holes; the others begin with a sealed step.
-  EXPECT_GT(GetParam().form == Form::raw ? said.sound : said.unchanged, 0U);
-  if (GetParam().form == Form::qcow2) {
+  EXPECT_GT(GetParam().format == ImageFormat::raw ? said.sound : said.unchanged, 0U);
+  if (GetParam().format == ImageFormat::qcow2) {
     EXPECT_GT(said.sound, 0U);
     EXPECT_GT(said.unfinished, 0U);
   }
@@ -341,7 +341,7 @@ INSTANTIATE_TEST_SUITE_P(Forms, ShrinkPowerCut, testing::ValuesIn(kinds()),
 std::vector<Kind> sparse_kinds() {
   std::vector<Kind> sparse;
   for (const Kind& kind : kinds())
-    if (kind.keeping == Keeping::sparse) sparse.push_back(kind);
+    if (kind.allocation == Allocation::sparse) sparse.push_back(kind);
   return sparse;
 }
 

@@ -29,7 +29,7 @@ void PrintTo(const Trouble& item, std::ostream* out) { *out << item.name; }
 struct Work {
   const char* name;
   std::vector<std::string> command;  // the image follows its first word
-  const char* form;                  // of the image; null: raw
+  const char* format;                // of the image; null: raw
   long stride;                       // of calls to stop at
   bool in_steps;                     // each of which leaves a sound image of its own
 };
@@ -48,8 +48,9 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
       if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
       ASSERT_EQ(fill_and_delete(folder_ / "base.raw", 1048576, 120), 120U);
     }
-    if (work.form != nullptr)
-      ASSERT_EQ(juneheath({"recast", folder_ / "base.raw", base_, "--form", work.form}).status, 0);
+    if (work.format != nullptr)
+      ASSERT_EQ(juneheath({"recast", folder_ / "base.raw", base_, "--form", work.format}).status,
+                0);
     else
       std::filesystem::rename(folder_ / "base.raw", base_);
     command_ = work.command;
@@ -69,7 +70,7 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
   std::string disk() {
     const std::string raw = folder_ / "as-raw";
     std::filesystem::remove(raw);
-    const Outcome recast = juneheath({"recast", image_, raw, "--form", "raw"});
+    const ProgramResult recast = juneheath({"recast", image_, raw, "--form", "raw"});
     EXPECT_EQ(recast.status, 0) << recast.err;
     EXPECT_EQ(check_ext(raw, 1048576), "");
     FileHost host;
@@ -93,7 +94,7 @@ TEST_P(StoppedProgram, LeavesOldOrNew) {
   if (trouble.forgets) environment["JUNEHEATH_FORGET"] = memory_;
   auto counting = environment;
   counting["JUNEHEATH_STOP_COUNT"] = folder_ / "count";
-  const Outcome whole = juneheath(command_, counting);
+  const ProgramResult whole = juneheath(command_, counting);
   ASSERT_EQ(whole.status, 0) << whole.err;
   const std::uint32_t new_digest = file_digest(image_);
   const std::string new_disk = disk();
@@ -108,14 +109,14 @@ TEST_P(StoppedProgram, LeavesOldOrNew) {
   for (long n = 1; n <= calls; n += n + stride < calls - 8 ? stride : 1) {
     fresh_start();
     environment["JUNEHEATH_STOP_AT"] = std::to_string(n);
-    const Outcome stopped = juneheath(command_, environment);
+    const ProgramResult stopped = juneheath(command_, environment);
     if (trouble.error == 0) {
       ASSERT_EQ(stopped.status, 99) << n << stopped.err;
     } else if (stopped.status != 0) {  // a hint that failed may be got over
       ASSERT_TRUE(stopped.status == 3 || stopped.status == 5) << n << stopped.err;
       ASSERT_TRUE(stopped.said("next:")) << n << stopped.err;
     }
-    const Outcome recovered = juneheath({"recover", image_});
+    const ProgramResult recovered = juneheath({"recover", image_});
     ASSERT_EQ(recovered.status, 0) << n << recovered.err;
     const std::uint32_t digest = file_digest(image_);
     const bool is_old = digest == old_digest;
@@ -138,9 +139,9 @@ TEST_P(StoppedProgram, WouldNoticeThatNothingIsFlushed) {
   if (!std::get<1>(GetParam()).forgets) GTEST_SKIP() << "only on a disk that forgets";
   fresh_start();
   const std::uint32_t old_digest = file_digest(image_);
-  const Outcome done = juneheath(command_, {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                                            {"JUNEHEATH_FORGET", memory_},
-                                            {"JUNEHEATH_FORGET_ALL", "1"}});
+  const ProgramResult done = juneheath(command_, {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                                                  {"JUNEHEATH_FORGET", memory_},
+                                                  {"JUNEHEATH_FORGET_ALL", "1"}});
   ASSERT_EQ(done.status, 0) << done.err;
   EXPECT_EQ(file_digest(image_), old_digest);
 }

@@ -42,7 +42,7 @@ std::string first_difference(const std::string& a, const std::string& b) {
 }
 
 // What somebody does meanwhile, and what must be there afterwards unless it is refused.
-struct Deed {
+struct ExternalAction {
   std::string name;
   std::function<void(FaultHost&)> act;
   // Whether what he wrote is still there.
@@ -70,8 +70,8 @@ class World : public testing::TestWithParam<GuestChange> {
     ASSERT_EQ(files_of(host), files_);
   }
 
-  std::vector<Deed> deeds(std::mt19937& random) const;
-  Deed flip(const std::string& name, const std::string& path, std::uint64_t at) const {
+  std::vector<ExternalAction> deeds(std::mt19937& random) const;
+  ExternalAction flip(const std::string& name, const std::string& path, std::uint64_t at) const {
     const auto odd = std::make_shared<std::uint8_t>();
     return {name,
             [=, this](FaultHost& host) {
@@ -113,9 +113,9 @@ class World : public testing::TestWithParam<GuestChange> {
     return 0;
   }
 
-  // After the deed, and recover or undo (in `act`): nothing lost, or nothing done.
+  // After the external action, and recover or undo (in `act`): nothing lost, or nothing done.
   template <class Act>
-  void expect_kept(FaultHost& host, const Deed& deed, Act act, bool all_judges);
+  void expect_kept(FaultHost& host, const ExternalAction& deed, Act act, bool all_judges);
 
   Contents old_;
   Contents new_;
@@ -125,7 +125,7 @@ class World : public testing::TestWithParam<GuestChange> {
   int done_ = 0;
 };
 
-std::vector<Deed> World::deeds(std::mt19937& random) const {
+std::vector<ExternalAction> World::deeds(std::mt19937& random) const {
   const bool two = old_.size() > 1;
   const auto all = std::make_shared<std::string>();
   const auto write = [all, this](std::vector<std::string> chosen) {
@@ -137,7 +137,7 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
     };
   };
   const auto wrote = [all](FaultHost& host) { return all->empty() || files_of(host) == *all; };
-  std::vector<Deed> deeds{
+  std::vector<ExternalAction> deeds{
       {"nothing", [](FaultHost&) {}},
       {"the guest writes files", write({}), wrote, false},
       flip("a byte that the change writes", first_image, place(random, first_image, true)),
@@ -171,7 +171,7 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
          const auto file = host.open(first_image, Access::read_only);
          return file->size() > 1U << 16 && byte_at(host, first_image, file->size() - 1) == 0x5A;
        },
-       GetParam().form != Form::raw},
+       GetParam().format != ImageFormat::raw},
       {"it was shortened",
        [](FaultHost& host) {
          const auto file = host.open(first_image, Access::read_write);
@@ -223,7 +223,7 @@ std::vector<Deed> World::deeds(std::mt19937& random) const {
 }
 
 template <class Act>
-void World::expect_kept(FaultHost& host, const Deed& deed, Act act, bool all_judges) {
+void World::expect_kept(FaultHost& host, const ExternalAction& deed, Act act, bool all_judges) {
   const Contents found = contents_of(host, false);
   bool refused = false;
   try {
@@ -259,7 +259,7 @@ TEST_P(World, MovesOnBetweenTheCutAndRecover) {
   for (std::uint64_t n = 1; n <= operations; ++n) {
     // The seal is at the end: more of it.
     const std::uint64_t here = n + 40 > operations ? std::max<std::uint64_t>(1, share / 4) : share;
-    for (const Deed& deed : deeds(random)) {
+    for (const ExternalAction& deed : deeds(random)) {
       if (random() % (here * 4) != 0) continue;
       const Unflushed mode = modes[random() % modes.size()];
       SCOPED_TRACE(fmt::format("cut at {} of {}, mode {}, {}", n, operations,
@@ -287,7 +287,7 @@ TEST_P(World, MovesOnBetweenTheChangeAndItsUndo) {
   fmt::print("  JUNEHEATH_SEED={}\n", seed);
   std::mt19937 random(seed);
   for (int round = 0; round < 2; ++round)
-    for (const Deed& deed : deeds(random)) {
+    for (const ExternalAction& deed : deeds(random)) {
       SCOPED_TRACE(deed.name);
       FaultHost host;
       put(host, ledger_end_);

@@ -23,7 +23,7 @@ class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
  protected:
   void expect_sound(const std::string& image) {
     EXPECT_EQ(check_btrfs(image), "");
-    const Outcome audit = juneheath({"audit", image});
+    const ProgramResult audit = juneheath({"audit", image});
     EXPECT_EQ(audit.status, 0) << audit.out;
   }
 };
@@ -42,7 +42,7 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   const std::string tree = mounted_tree(image);
   EXPECT_FALSE(tree.empty());
   const auto change = [&](const std::vector<std::string>& words) {
-    const Outcome outcome = juneheath(words);
+    const ProgramResult outcome = juneheath(words);
     ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
     expect_sound(image);
     EXPECT_EQ(mounted_tree(image), tree) << words[0];
@@ -51,7 +51,7 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
           "--yes"});
   change({"shrink", image, "--to", "floor", "--yes"});
   EXPECT_EQ(scrub(image), "");
-  const Outcome undone = juneheath({"undo", image, "--yes"});
+  const ProgramResult undone = juneheath({"undo", image, "--yes"});
   ASSERT_EQ(undone.status, 0) << undone.err;
   expect_sound(image);
   EXPECT_EQ(mounted_tree(image), tree);
@@ -95,7 +95,8 @@ TEST(Btrfs, WhatSnapshotsShareIsComparedOnce) {
                        "for i in $(seq {1}); do btrfs subvolume snapshot . s$i > /dev/null; done",
                        mounted.path(), snapshots)});
     }
-    const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes", "--verbose"});
+    const ProgramResult shrunk =
+        juneheath({"shrink", image, "--to", "floor", "--yes", "--verbose"});
     ASSERT_EQ(shrunk.status, 0) << shrunk.err;
     ASSERT_EQ(check_btrfs(image), "");
     const std::string words = "moved content read in both places, and the same";
@@ -118,7 +119,7 @@ TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
   const int sequences = more != nullptr ? std::stoi(more) : 300;
   const TempFolder folder;
   const std::string image = folder / "place.img";
-  Silent silent;
+  NullProgress silent;
   int emptied = 0;
   std::optional<MemoryStore> made;
   Sums tree;
@@ -180,7 +181,7 @@ void damage(Store& place, const btrfs::Volume& volume, const Damage& what) {
     const std::uint64_t at = copy + (what.block - start);
     Buffer bytes = read_buffer(place, at, volume.node_size());
     bytes[what.byte] = what.value;
-    put_at(bytes, 0, btrfs::block_sum(volume.sums(), bytes));
+    put_at(bytes, 0, btrfs::block_checksum(volume.checksums(), bytes));
     place.write(at, bytes);
   }
 }
@@ -238,7 +239,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     const std::string copy = folder / "copy.img";
     save(place, copy);
     const std::string checker = check_btrfs(copy);
-    const Outcome audit = juneheath({"audit", copy});
+    const ProgramResult audit = juneheath({"audit", copy});
     ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
     if (!checker.empty()) {
       // What looks like a profile over devices is left alone, and that is said.
@@ -257,7 +258,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
 }
 
 // Any byte of any block: named or harmless, never a fall, a hang or a write.
-TEST(Btrfs, LyingFieldsAreNamed) {
+TEST(Btrfs, CorruptFieldsAreReported) {
   std::mt19937 random{seed_of_run()};
   const TempFolder folder;
   const std::string image = folder / "place.img";
@@ -266,7 +267,7 @@ TEST(Btrfs, LyingFieldsAreNamed) {
   MemoryStore first(whole, "first");
   const btrfs::Volume volume(first);
   const auto blocks = all_blocks(volume);
-  Silent silent;
+  NullProgress silent;
   const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 20'000 : 600;
   for (int i = 0; i < rounds; ++i) {
     MemoryStore place(whole, "place");
@@ -276,7 +277,7 @@ TEST(Btrfs, LyingFieldsAreNamed) {
     if (random() % 4 == 0) {
       auto super = read_buffer(place, btrfs::superblock_places[0], sizeof(btrfs::Superblock));
       super[32 + random() % 1000] = value;
-      put_at(super, 0, btrfs::block_sum(volume.sums(), super));
+      put_at(super, 0, btrfs::block_checksum(volume.checksums(), super));
       place.write(btrfs::superblock_places[0], super);
     } else {
       const std::uint64_t block = blocks[random() % blocks.size()];
@@ -317,7 +318,7 @@ TEST(Btrfs, ATreeInUseThatSaysItIsBeingRemovedIsAFinding) {
     }
     ASSERT_TRUE(found);
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     recognise_content(place).filesystem->audit(AuditScope::full, {}, findings, silent);
     EXPECT_FALSE(findings.clean());
   }
@@ -350,25 +351,25 @@ TEST(Btrfs, ContentIsReadAgainstItsSums) {
     ASSERT_NE(at, 0U);
     poke(image, at + 5000, "moss");
     EXPECT_EQ(juneheath({"audit", image}).status, 0);
-    const Outcome full = juneheath({"audit", image, "--proof", "full"});
+    const ProgramResult full = juneheath({"audit", image, "--proof", "full"});
     EXPECT_EQ(full.status, 4);
-    EXPECT_TRUE(full.said("the sum of what is at")) << full.out;
+    EXPECT_TRUE(full.said("the checksum of the data at")) << full.out;
   }
 }
 
 TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const TempFolder folder;
-  for (const std::string packing : {"no", "zlib", "lzo", "zstd"})
+  for (const std::string compression : {"no", "zlib", "lzo", "zstd"})
     for (const bool chosen : {false, true}) {
-      SCOPED_TRACE(packing);
+      SCOPED_TRACE(compression);
       const std::string image = folder / "place.img";
       std::filesystem::remove(image);
       make_btrfs(image, 128 * mib, {"-L", "moss"}, false);
       {
         const Mounted mounted(image, 0, 0, /*writable=*/true);
-        if (packing != "no")
-          run({"mount", "-o", "remount,compress-force=" + packing, mounted.path()});
+        if (compression != "no")
+          run({"mount", "-o", "remount,compress-force=" + compression, mounted.path()});
         run({"bash", "-c",
              "cd '" + mounted.path() +
                  "' && btrfs subvolume create @ && btrfs subvolume create @home && mkdir -p @/etc "
@@ -389,10 +390,10 @@ TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
       const std::string longer = text("/long");
       ASSERT_EQ(longer.size(), 300'000U);
       EXPECT_EQ(longer.substr(299'990), "bird\nbird\n");
-      const Outcome survey = juneheath({"survey", image});
+      const ProgramResult survey = juneheath({"survey", image});
       EXPECT_TRUE(survey.said("/home")) << survey.out;
       EXPECT_TRUE(survey.said("guest moss")) << survey.out;
-      const Outcome grown =
+      const ProgramResult grown =
           juneheath({"grow", image, "--by", "100MiB", "--give", "/home", "--dry-run"});
       EXPECT_EQ(grown.status, 0) << grown.err;
     }
@@ -410,14 +411,15 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
     edit(super);
     Buffer bytes(sizeof(super));
     put_at(bytes, 0, super);
-    put_at(bytes, 0, btrfs::block_sum(super.sum_type.value() % 4, bytes));
+    put_at(bytes, 0, btrfs::block_checksum(super.sum_type.value() % 4, bytes));
     MemoryStore changed(whole, "changed");
     changed.write(btrfs::superblock_places[0], bytes);
     save(changed, image);
   };
   const auto expect_refused = [&](const std::string& words, int status) {
     const std::uint32_t before = file_digest(image);
-    const Outcome outcome = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+    const ProgramResult outcome =
+        juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
     EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
     EXPECT_TRUE(outcome.said(words)) << outcome.err;
     EXPECT_EQ(file_digest(image), before);
@@ -428,10 +430,11 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
   expect_refused("noted errors", 3);
   save(whole, image);
   poke(image, btrfs::superblock_places[0] + 300, "x");
-  expect_refused("the superblock's sum is wrong", 4);
+  expect_refused("the superblock's checksum is wrong", 4);
   // What only its guest knows is left to it, and said.
   const auto expect_left = [&](const std::string& words) {
-    const Outcome outcome = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+    const ProgramResult outcome =
+        juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
     EXPECT_EQ(outcome.status, 0) << outcome.err;
     EXPECT_TRUE(outcome.said("Left for you")) << outcome.out;
     EXPECT_TRUE(juneheath({"survey", image}).said(words)) << juneheath({"survey", image}).out;
@@ -451,7 +454,7 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
   // Below its floor, with the size that would do.
   save(whole, image);
   const std::uint32_t before = file_digest(image);
-  const Outcome small = juneheath({"shrink", image, "--to", "20MiB", "--yes"});
+  const ProgramResult small = juneheath({"shrink", image, "--to", "20MiB", "--yes"});
   EXPECT_EQ(small.status, 3) << small.err;
   EXPECT_EQ(file_digest(image), before);
 }

@@ -18,7 +18,7 @@ class CountingStore final : public Store {
     below_.read(offset, out);
   }
   void write(std::uint64_t offset, ConstByteSpan data) override { below_.write(offset, data); }
-  Run map(std::uint64_t offset, std::uint64_t length) override {
+  Range map(std::uint64_t offset, std::uint64_t length) override {
     return below_.map(offset, length);
   }
   void discard(std::uint64_t offset, std::uint64_t length) override {
@@ -37,9 +37,10 @@ class CountingStore final : public Store {
 TEST(Budget, TablesThatSnapshotsShareAreReadOnce) {
   constexpr std::uint64_t tables = 64;
   constexpr std::uint64_t reach = 512ULL << 20;  // of a table, with clusters of 64 KiB
-  MemoryNeighbours files;
+  MemoryFileResolver files;
   MemoryStore& file = files.create("/moor/deep.qcow2");
-  create_container(file, wanted({"", Form::qcow2, Keeping::sparse}, tables * reach), &files);
+  create_container(file, wanted({"", ImageFormat::qcow2, Allocation::sparse}, tables * reach),
+                   &files);
   {
     const auto image = open_container(file, &files);
     for (std::uint64_t i = 0; i < tables; ++i) image->disk().write(i * reach, Buffer(512, 7));

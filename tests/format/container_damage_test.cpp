@@ -15,7 +15,7 @@ namespace {
 // A small disk with something in it.
 std::unique_ptr<MemoryImage> sample(const Kind& kind) {
   auto image = new_image(wanted(kind, kind.in_pieces ? 3ULL << 30 : 16U << 20));
-  if (kind.form == Form::qcow2) {
+  if (kind.format == ImageFormat::qcow2) {
     // Small clusters: as many kinds of tables in less room.
     image->main->resize(0);
     qcow2::create(*image->main, 16U << 20, {12, 4, false, 3, false});
@@ -30,7 +30,7 @@ std::unique_ptr<MemoryImage> sample(const Kind& kind) {
 
 // Opens, describes, reads and audits; only an Error may come of it.
 // Returns whether the damage was noticed, by an error or a finding.
-bool look_at(Store& file, Neighbours& files) {
+bool look_at(Store& file, FileResolver& files) {
   try {
     const auto container = open_container(file, &files);
     container->facts();
@@ -80,7 +80,7 @@ TEST_P(ContainerDamage, EveryByteOfTheHeadersAndTables) {
   }
   fmt::print("  {} changes, {} noticed\n", tried, noticed);
   EXPECT_FALSE(look_at(*image->main, image->files));
-  if (GetParam().form != Form::raw) {
+  if (GetParam().format != ImageFormat::raw) {
     EXPECT_GT(noticed, tried / 100);
   }
 }

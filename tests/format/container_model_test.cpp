@@ -58,8 +58,8 @@ class Model {
     const std::uint64_t size = model_.size();
     ASSERT_EQ(image_.container->disk().size(), size);
     for (std::uint64_t at = 0; at < size && !testing::Test::HasFailure();) {
-      const Run one = model_.map(at, size - at);
-      const Run other = image_.container->disk().map(at, size - at);
+      const Range one = model_.map(at, size - at);
+      const Range other = image_.container->disk().map(at, size - at);
       const std::uint64_t both = std::min(one.length, other.length);
       if (!one.zero || !other.zero) {
         compare({at, std::min<std::uint64_t>(both, 1U << 20)});
@@ -74,13 +74,13 @@ class Model {
   }
 
  private:
-  struct Range {
+  struct DiskRange {
     std::uint64_t offset;
     std::uint64_t length;
   };
 
   // Most accesses are near each other, so that they meet; some are anywhere.
-  Range pick() {
+  DiskRange pick() {
     const std::uint64_t size = model_.size();
     const std::uint64_t spread =
         random_() % 4 == 0 ? size : std::min<std::uint64_t>(size, 8U << 20);
@@ -89,7 +89,7 @@ class Model {
     return {offset, 1 + random_() % std::min(longest, size - offset)};
   }
   void write() {
-    const Range range = pick();
+    const DiskRange range = pick();
     Buffer data(range.length);
     // Stretches of zeros, of one value, and of noise.
     const auto kind = random_() % 4;
@@ -104,7 +104,7 @@ class Model {
       image_.container->disk().write(range.offset, data);
   }
   void discard() {
-    const Range range = pick();
+    const DiskRange range = pick();
     model_.discard(range.offset, range.length);
     image_.container->disk().discard(range.offset, range.length);
   }
@@ -115,7 +115,7 @@ class Model {
     image_.grow(Bytes(size));
     model_.resize(size);
   }
-  void compare(const Range& range) {
+  void compare(const DiskRange& range) {
     const Buffer expected = read_buffer(model_, range.offset, range.length);
     const Buffer found = read_buffer(image_.container->disk(), range.offset, range.length);
     if (expected == found) return;

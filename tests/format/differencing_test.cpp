@@ -18,17 +18,17 @@ constexpr std::uint64_t chain_disk = 16U << 20;
 // A parent that holds 0x11 in its first 4 MiB, and an empty child beside it.
 class Differencing : public testing::Test {
  protected:
-  MemoryStore& parent(Form form) {
+  MemoryStore& parent(ImageFormat format) {
     MemoryStore& file = files_.create("/moor/parent.img");
-    NewContainer made = wanted({"", form, Keeping::sparse}, chain_disk);
+    NewContainer made = wanted({"", format, Allocation::sparse}, chain_disk);
     create_container(file, made, &files_);
     const auto container = open_container(file, &files_);
     container->disk().write(0, Buffer(4U << 20, 0x11));
     return file;
   }
-  MemoryStore& child(Form form) {
+  MemoryStore& child(ImageFormat format) {
     MemoryStore& file = files_.create("/moor/child.img");
-    NewContainer made = wanted({"", form, Keeping::sparse}, chain_disk);
+    NewContainer made = wanted({"", format, Allocation::sparse}, chain_disk);
     made.id[0] = 99;
     create_container(file, made, &files_);
     return file;
@@ -58,12 +58,12 @@ class Differencing : public testing::Test {
     }
   }
 
-  MemoryNeighbours files_;
+  MemoryFileResolver files_;
 };
 
 TEST_F(Differencing, Vdi) {
-  MemoryStore& below = parent(Form::vdi);
-  MemoryStore& file = child(Form::vdi);
+  MemoryStore& below = parent(ImageFormat::vdi);
+  MemoryStore& file = child(ImageFormat::vdi);
   auto header = read_as<vdi::Header>(file, 0);
   const auto theirs = read_as<vdi::Header>(below, 0);
   header.type = static_cast<std::uint32_t>(vdi::Type::differencing);
@@ -90,8 +90,8 @@ TEST_F(Differencing, Vdi) {
 }
 
 TEST_F(Differencing, Vhd) {
-  MemoryStore& below = parent(Form::vhd);
-  MemoryStore& file = child(Form::vhd);
+  MemoryStore& below = parent(ImageFormat::vhd);
+  MemoryStore& file = child(ImageFormat::vhd);
   const auto theirs = read_as<vhd::Footer>(below, 0);
   auto header = read_as<vhd::Header>(file, 512);
   auto footer = read_as<vhd::Footer>(file, 0);
@@ -110,8 +110,8 @@ TEST_F(Differencing, Vhd) {
   const std::uint8_t bits = 0xff;
   file.write(block + 1, {&bits, 1});
   file.write(block + 512, Buffer(2U << 20, 0x22));
-  header.checksum = vhd::sum_of(header);
-  footer.checksum = vhd::sum_of(footer);
+  header.checksum = vhd::checksum_of(header);
+  footer.checksum = vhd::checksum_of(footer);
   file.write(512, bytes_of(header));
   file.write(0, bytes_of(footer));
   file.write(file.size() - 512, bytes_of(footer));
@@ -123,15 +123,15 @@ TEST_F(Differencing, Vhd) {
   expect_chain();
   auto other = theirs;
   other.id[0] ^= 1;
-  other.checksum = vhd::sum_of(other);
+  other.checksum = vhd::checksum_of(other);
   below.write(0, bytes_of(other));
   below.write(below.size() - 512, bytes_of(other));
   expect_refused("expects the identity");
 }
 
 TEST_F(Differencing, Vhdx) {
-  MemoryStore& below = parent(Form::vhdx);
-  MemoryStore& file = child(Form::vhdx);
+  MemoryStore& below = parent(ImageFormat::vhdx);
+  MemoryStore& file = child(ImageFormat::vhdx);
   vhdx::Structure theirs;
   vhdx::read_headers(below, theirs);
   vhdx::Structure s;
@@ -197,7 +197,7 @@ TEST_F(Differencing, Vhdx) {
 }
 
 TEST_F(Differencing, Qcow2ThatIsSmallerThanItsParentOrLarger) {
-  parent(Form::qcow2);
+  parent(ImageFormat::qcow2);
   MemoryStore& file = files_.create("/moor/child.img");
   qcow2::create(file, 24U << 20, {});
   auto header = read_as<qcow2::Header>(file, 0);

@@ -48,7 +48,7 @@ bool look_everywhere(const MemoryStore& damaged_image) {
       if (++names > 5000 || path.size() > 5000) refuse("enough");
     });
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     ext::audit(fs, {}, findings, silent);
   });
   EXPECT_TRUE(image.same_content(damaged_image)) << "looking has written";
@@ -57,9 +57,9 @@ bool look_everywhere(const MemoryStore& damaged_image) {
   orderly([&] {
     MemoryStore grown(image, "grown");
     grown.resize(image.size() * 2);
-    if (content.settling) ext::bring_to_rest(grown);
+    if (content.replay) ext::bring_to_rest(grown);
     const std::uint64_t blocks = grown.size() / ext::Filesystem(grown).geometry().block_size;
-    Silent silent;
+    NullProgress silent;
     ext::clear_table_way(grown, blocks, silent);
     ext::Filesystem fs(grown);
     ext::grow(fs, ext::plan_grow(fs, blocks));
@@ -92,7 +92,7 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
                {"directory block",
                 g.offset(std::max<std::uint64_t>(1, ext::find_block(fs, *rings, 1))), 200}};
     ext::BlockVisitor visitor;
-    visitor.data = [](const ext::MappedRun&) { return true; };
+    visitor.data = [](const ext::MappedExtent&) { return true; };
     visitor.tree = [&](std::uint64_t block) {
       targets.push_back({"block list", g.offset(block), 120});
       return true;

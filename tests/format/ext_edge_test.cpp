@@ -33,7 +33,7 @@ Findings audit_structure(const std::string& path) {
   FileStore file(path, Access::read_only);
   ext::Filesystem fs(file);
   Findings findings;
-  Silent silent;
+  NullProgress silent;
   ext::audit(fs, {ext::AuditScope::structure, fs.geometry().group_count - 1}, findings, silent);
   return findings;
 }
@@ -276,10 +276,10 @@ TEST(GrowthThatMovesContent, AsksForAFullAuditBefore) {
     return juneheath({"grow", path, "--to", "700MiB"});
   };
   const std::uint32_t digest = file_digest(image);
-  const Outcome refused = grow(image);
+  const ProgramResult refused = grow(image);
   EXPECT_EQ(refused.status, 4) << refused.out << refused.err;
   EXPECT_EQ(file_digest(image), digest);
-  const Outcome done = grow(sound);
+  const ProgramResult done = grow(sound);
   EXPECT_EQ(done.status, 0) << done.err;
   EXPECT_TRUE(done.said("way")) << "the test needs a growth that moves content: " << done.out;
   EXPECT_EQ(check_ext(sound), "");

@@ -41,7 +41,7 @@ TEST_P(ExtEdit, ScatteredRunsNeedAndLoseTreeBlocks) {
       ext::Allocation allocation(fs);
       ext::InodeRecord inode = *ext::find_path(fs, "/film.bin");
       const auto old_runs = ext::read_runs(fs, inode);
-      std::vector<ext::MappedRun> runs;
+      std::vector<ext::MappedExtent> runs;
       std::uint64_t logical = 0;
       for (std::uint64_t i = 0; i < runs_wanted; ++i) {
         // Gaps in the file, and every other block left free: no two runs can be joined.

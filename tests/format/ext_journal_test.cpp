@@ -79,9 +79,9 @@ TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
 
   const std::string ours = folder / "ours";
   run({"cp", "--sparse=always", folder / "unclean", ours});
-  const Outcome plan = juneheath({"grow", ours, "--to", "200MiB", "--dry-run"});
+  const ProgramResult plan = juneheath({"grow", ours, "--to", "200MiB", "--dry-run"});
   EXPECT_TRUE(plan.said("replay the journal")) << plan.out << plan.err;
-  const Outcome grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
+  const ProgramResult grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(ours), "");
   EXPECT_EQ(tree_difference(expected, tree_facts(Mounted(ours, 0).path())), "");
@@ -148,9 +148,9 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
     };
     const auto expected = without_directories(tree_facts(Mounted(folder / "theirs", 0).path()));
     const std::string ours = folder / "unclean";
-    const Outcome survey = juneheath({"survey", ours});
+    const ProgramResult survey = juneheath({"survey", ours});
     EXPECT_TRUE(survey.said("fast commit")) << survey.out;
-    const Outcome grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
+    const ProgramResult grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_ext(ours), "");
     EXPECT_EQ(tree_difference(expected, without_directories(tree_facts(Mounted(ours, 0).path()))),
@@ -162,11 +162,11 @@ TEST(UncleanSample, TheSampleShowsWhatItMust) {
   const TempFolder folder;
   const std::string image = folder / "guest.img";
   unpack_sample("dirty-ext4", image);
-  const Outcome survey = juneheath({"survey", image});
+  const ProgramResult survey = juneheath({"survey", image});
   EXPECT_TRUE(survey.said("needs journal replay")) << survey.out;
-  const Outcome audit = juneheath({"audit", image});
+  const ProgramResult audit = juneheath({"audit", image});
   EXPECT_EQ(audit.status, 0) << audit.out;
-  const Outcome grown = juneheath({"grow", image, "--by", "100MiB"});
+  const ProgramResult grown = juneheath({"grow", image, "--by", "100MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(image, 1048576), "");
   FileStore file(image, Access::read_only);
@@ -189,7 +189,7 @@ TEST(UncleanSample, AnExternalJournalIsRefusedByName) {
   // As its superblock would say: a journal, but not in an inode; and not cleanly unmounted.
   poke(image, 1024 + 0xE0, std::string(4, '\0'));
   poke(image, 1024 + 0x60, std::string("\xc6\x02", 2));
-  const Outcome outcome = juneheath({"grow", image, "--to", "200MiB"});
+  const ProgramResult outcome = juneheath({"grow", image, "--to", "200MiB"});
   EXPECT_NE(outcome.status, 0);
   EXPECT_TRUE(juneheath({"grow", folder / "journal", "--to", "200MiB"}).said("journal_dev"));
 }

@@ -24,12 +24,12 @@ class Fat : public testing::TestWithParam<const char*> {
   std::string checker_says(MemoryStore& place) const {
     const std::string copy = folder_ / "copy";
     save(place, copy);
-    const Outcome said = run({"fsck.fat", "-n", copy});
+    const ProgramResult said = run({"fsck.fat", "-n", copy});
     return said.status == 0 ? "" : said.out;
   }
   static Findings audit(Store& place) {
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     const Content content = recognise_content(place);
     if (!content.filesystem)
       findings.add("FAT", "it cannot be opened");
@@ -131,7 +131,7 @@ TEST_P(Fat, FindsWhatTheCheckerFinds) {
 
 TEST_P(Fat, NamesDamageAndNeverFallsOverIt) {
   std::mt19937 random(4);
-  Silent silent;
+  NullProgress silent;
   for (int i = 0; i < 400; ++i) {
     MemoryStore place(*disk_, "place");
     for (int k = 0; k < 4; ++k) {

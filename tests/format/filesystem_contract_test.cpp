@@ -38,7 +38,7 @@ struct Subject {
 void PrintTo(const Subject& subject, std::ostream* out) { *out << subject.name; }
 
 std::string check_swap(const std::string& image) {
-  const Outcome told = run({"blkid", "-p", "-o", "value", "-s", "TYPE", image});
+  const ProgramResult told = run({"blkid", "-p", "-o", "value", "-s", "TYPE", image});
   return told.out == "swap\n" ? "" : "the system does not take it for swap: " + told.out;
 }
 
@@ -125,7 +125,7 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
     return GetParam().checker(copy);
   }
   void resize(MemoryStore& place, Bytes size) const {
-    Silent silent;
+    NullProgress silent;
     if (Bytes(place.size()) < size) place.resize(size.value());
     const ResizePlan plan = open(place)->plan_resize(size);
     if (!plan.changes()) return;
@@ -136,7 +136,7 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
   }
   void expect_sound(MemoryStore& place, const Sums& tree) const {
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     const auto fs = open(place);
     fs->audit(AuditScope::full, {}, findings, silent);
     EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
@@ -231,7 +231,7 @@ void grow_on(FaultHost& host, const BeforeProof& tamper) {
   request.disk_chosen = true;
   request.by = Bytes(guest.disks()[0].size().value() / 2);
   if (!guest.disks()[0].places[0].content.is_usual_target()) request.gives = {parse_give("disk")};
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, tamper);
 }
 
@@ -277,7 +277,7 @@ class ChangedByte {
     files.stage(0).write(at, byte);
     Ranges changed;
     add_range(changed, at, at + 1);
-    Silent silent;
+    NullProgress silent;
     try {
       const Content content = recognise_content(files.stage(0));
       const auto now = content.filesystem_kind->open_to_change(files.stage(0));
@@ -418,14 +418,14 @@ TEST_P(FilesystemContractCuts, LeaveTheOldOrTheNewWhenItShrinks) {
     request.images = {place_path};
     request.disk_chosen = true;
     request.to = size;
-    Silent silent;
+    NullProgress silent;
     carry_out(host, guest, plan_shrink(guest, request), request, silent);
   });
 }
 
 TEST_P(FilesystemContract, NamesDamageAndNeverFallsOverIt) {
   std::mt19937 random(8);
-  Silent silent;
+  NullProgress silent;
   for (int i = 0; i < 300; ++i) {
     MemoryStore place(*disk_, "place");
     for (int k = 0; k < 3; ++k) {

@@ -67,7 +67,7 @@ TEST(LvmText, KeepsWhatItDoesNotKnow) {
       "list = [1, \"two\", 3]\nempty = []\n\nnest { # with a remark\neggs = 4\t# four\n}\n}\n";
   const std::string text = group_text("", device_text(0, 10), odd);
   lvm::Group group = group_of(text);
-  group.count_up("test", 99);
+  group.increment_sequence("test", 99);
   const std::string written = lvm::write_text(group.text());
   for (const char* part :
        {"# made up", "span = -1.75", "\"a \\\"quoted\\\" \\\\ name\"", "list = [1, \"two\", 3]",
@@ -179,7 +179,7 @@ TEST(LvmGroup, AStaleCopyIsNotedAndRenewed) {
     ASSERT_EQ(found.groups.size(), 1U);
     lvm::OpenGroup& open = found.groups[0];
     EXPECT_TRUE(open.notes.empty());
-    open.group.count_up("half", 1);
+    open.group.increment_sequence("half", 1);
     lvm::write_area(*open.members[0]->store, open.members[0]->device.areas[0],
                     lvm::write_text(open.group.text()));
   }

@@ -33,7 +33,7 @@ bool look_everywhere(MemoryStore& place) {
   const MemoryStore was(place, "was");
   const Content content = recognise_content(place);
   bool refused = !content.blockers.empty();
-  Silent silent;
+  NullProgress silent;
   if (content.filesystem) {
     Filesystem& fs = *content.filesystem;
     Findings findings;
@@ -175,7 +175,7 @@ TEST(NtfsRecords, ASystemFileThatCallsItselfAPartOfAnotherIsDamage) {
       EXPECT_FALSE(content.blockers.empty());
       continue;
     }
-    Silent silent;
+    NullProgress silent;
     Findings findings;
     EXPECT_TRUE(
         refuses([&] { content.filesystem->audit(AuditScope::structure, {}, findings, silent); }) ||

@@ -46,7 +46,7 @@ class Sequence {
     }
     steps += fmt::format(" {}", wanted);
     if (wanted > place_.size()) place_.resize(wanted);
-    Silent silent;
+    NullProgress silent;
     const ResizePlan plan = fs.plan_resize(Bytes(wanted));
     if (!plan.changes()) return;
     if (plan.to < plan.from)
@@ -94,7 +94,7 @@ TEST(NtfsSequences, EndSoundAndWithEveryFile) {
     }
     records_taken += sequence.records_taken;
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
     ASSERT_TRUE(findings.clean()) << sample.name << sequence.steps << ": "
                                   << findings.kept().front().where << ": "
@@ -124,7 +124,7 @@ TEST(NtfsSequences, EndInTheMiddleOfTheMirror) {
       SCOPED_TRACE(fmt::format("{}, {} clusters into it", name, n));
       MemoryStore place(disk, "place");
       ntfs::NtfsFilesystem changed(place);
-      Silent silent;
+      NullProgress silent;
       const ResizePlan plan =
           changed.plan_resize(Bytes(mirror + n * g.cluster_size + g.sector_size));
       changed.resize(plan.to, silent);
@@ -144,7 +144,7 @@ TEST(NtfsSequences, GoOnWithManyNamesAndPieces) {
   const TempFolder folder;
   unpack_sample("ntfs-desk", folder / "image");
   MemoryStore place = load(folder / "image");
-  Silent silent;
+  NullProgress silent;
   const auto resize = [&](std::uint64_t size) {
     if (size > place.size()) place.resize(size);
     ntfs::NtfsFilesystem fs(place);
@@ -192,7 +192,7 @@ TEST(NtfsSequences, GoOnWithLargeClusters) {
   unpack_sample("ntfs-2m", folder / "image");
   const auto contents = ntfs_contents(folder / "image");
   MemoryStore place = load(folder / "image");
-  Silent silent;
+  NullProgress silent;
   for (const std::uint64_t size : {std::uint64_t{0}, std::uint64_t{900} << 20, std::uint64_t{0}}) {
     ntfs::NtfsFilesystem fs(place);
     const Bytes wanted = size == 0 ? fs.floor().size : Bytes(size);
@@ -210,7 +210,7 @@ TEST(NtfsSequences, LeaveBadClustersWhereTheyAre) {
   const TempFolder folder;
   unpack_sample("ntfs-desk", folder / "image");
   MemoryStore place = load(folder / "image");
-  Silent silent;
+  NullProgress silent;
   std::uint64_t bad = 0;
   {
     ntfs::NtfsFilesystem fs(place);

@@ -131,7 +131,7 @@ TEST_F(NtfsSleep, ShadowCopiesKeepEverythingInItsPlace) {
   // What is free is what they were made from.
   fs.for_each_free([](std::uint64_t, std::uint64_t) { ADD_FAILURE() << "given away"; });
   place_.resize(place_.size() * 2);
-  Silent silent;
+  NullProgress silent;
   const ResizePlan plan = fs.plan_resize(Bytes(place_.size()));
   fs.resize(plan.to, silent);
   Findings findings;

@@ -1,5 +1,5 @@
-// Every form into every form, in memory: equal content, what is zero takes no room, packed images
-// read back.
+// Every form into every form, in memory: equal content, what is zero takes no room, compressed
+// images read back.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -13,8 +13,8 @@ namespace {
 
 std::vector<Kind> all_kinds() {
   std::vector<Kind> all = kinds();
-  all.push_back({"Qcow2Packed", Form::qcow2, Keeping::packed});
-  all.push_back({"VmdkPacked", Form::vmdk, Keeping::packed});
+  all.push_back({"Qcow2Packed", ImageFormat::qcow2, Allocation::compressed});
+  all.push_back({"VmdkPacked", ImageFormat::vmdk, Allocation::compressed});
   return all;
 }
 
@@ -37,8 +37,8 @@ std::unique_ptr<MemoryImage> source() {
 }
 
 std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
-  Silent silent;
-  if (kind.keeping != Keeping::packed) {
+  NullProgress silent;
+  if (kind.allocation != Allocation::compressed) {
     auto image = new_image(wanted(kind, disk_size));
     fill_disk(*from.container, *image->container, silent);
     image->open();
@@ -46,7 +46,7 @@ std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
   }
   auto image = std::make_unique<MemoryImage>();
   image->main = &image->files.create("/moor/guest.img");
-  fill_packed(*from.container, *image->main, wanted(kind, disk_size), silent);
+  fill_compressed(*from.container, *image->main, wanted(kind, disk_size), silent);
   image->open();
   return image;
 }
@@ -54,7 +54,7 @@ std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
 class RecastMatrix : public testing::TestWithParam<Kind> {};
 
 TEST_P(RecastMatrix, IntoEveryForm) {
-  Silent silent;
+  NullProgress silent;
   const auto original = source();
   const std::uint64_t kept = bytes_kept(*original->container);
   const auto first = recast(*original, GetParam());
@@ -66,7 +66,7 @@ TEST_P(RecastMatrix, IntoEveryForm) {
     Findings findings;
     second->container->audit(findings);
     for (const Finding& finding : findings.kept()) ADD_FAILURE() << finding.what;
-    if (kind.form == Form::raw) {
+    if (kind.format == ImageFormat::raw) {
       EXPECT_LE(bytes_kept(*second->container), kept);
     }
     const auto again = recast(*first, kind);
@@ -78,7 +78,7 @@ INSTANTIATE_TEST_SUITE_P(From, RecastMatrix, testing::ValuesIn(all_kinds()),
                          [](const auto& param) { return param.param.name; });
 
 TEST(Recast, ADifferenceIsFound) {
-  Silent silent;
+  NullProgress silent;
   const auto original = source();
   const auto copy = recast(*original, kinds()[1]);
   compare_disks(*original->container, *copy->container, silent);

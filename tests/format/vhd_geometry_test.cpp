@@ -33,13 +33,13 @@ void expect_whole(Store& file, std::uint64_t size) {
 }
 
 TEST(VhdGeometry, NamesTheWholeDiskNewGrownAndShrunk) {
-  for (const Keeping keeping : {Keeping::sparse, Keeping::full})
+  for (const Allocation allocation : {Allocation::sparse, Allocation::full})
     for (const std::uint64_t size : {3 * mib, 192 * mib, 504 * mib, 2048 * mib, 40'000 * mib}) {
-      if (keeping == Keeping::full && size > 600 * mib) continue;
+      if (allocation == Allocation::full && size > 600 * mib) continue;
       MemoryStore file(0, "/m/a.vhd");
       NewContainer wanted;
-      wanted.form = Form::vhd;
-      wanted.keeping = keeping;
+      wanted.format = ImageFormat::vhd;
+      wanted.allocation = allocation;
       wanted.disk_size = Bytes(size);
       create_container(file, wanted, nullptr);
       expect_whole(file, size);

@@ -17,13 +17,13 @@ constexpr std::uint64_t logged_disk = 16U << 20;
 class VhdxLog : public testing::Test {
  protected:
   void SetUp() override {
-    Kind kind{"Vhdx", Form::vhdx, Keeping::sparse};
+    Kind kind{"Vhdx", ImageFormat::vhdx, Allocation::sparse};
     image_ = new_image(wanted(kind, logged_disk));
     image_->container->make_ready();
     image_->container->disk().write(0, Buffer(65536, 0x11));
     image_->open();
     // The first block's data, and the log's place, as the headers say.
-    data_ = image_->container->piece_at(0, 1).at;
+    data_ = image_->container->extent_at(0, 1).at;
     Structure structure;
     header_ = read_headers(*image_->main, structure);
     log_ = header_.log_offset.value();
@@ -105,8 +105,8 @@ TEST_F(VhdxLog, IsReplayedInReadingAndBeforeAChange) {
   EXPECT_EQ(byte_at(8192), 0x33);
   EXPECT_EQ(byte_at(12288), 0);
   EXPECT_EQ(byte_at(16384), 0x11);
-  ASSERT_EQ(image_->container->facts().unsettled.size(), 1U);
-  EXPECT_NE(image_->container->facts().unsettled[0].find("5 writes"), std::string::npos);
+  ASSERT_EQ(image_->container->facts().pending_repairs.size(), 1U);
+  EXPECT_NE(image_->container->facts().pending_repairs[0].find("5 writes"), std::string::npos);
   Findings findings;
   image_->container->audit(findings);
   EXPECT_TRUE(findings.clean());
@@ -114,7 +114,7 @@ TEST_F(VhdxLog, IsReplayedInReadingAndBeforeAChange) {
 
   image_->grow(Bytes(64U << 20));
   image_->open();
-  EXPECT_TRUE(image_->container->facts().unsettled.empty());
+  EXPECT_TRUE(image_->container->facts().pending_repairs.empty());
   EXPECT_EQ(byte_at(4096), 0);
   EXPECT_EQ(byte_at(8192), 0x33);
   EXPECT_EQ(read_buffer(*image_->main, data_ + 8192, 1)[0], 0x33) << "in the file itself";
@@ -162,14 +162,14 @@ TEST_F(VhdxLog, TheOtherHeaderStandsInForADamagedOne) {
   const std::uint8_t noise = 0xee;
   image_->main->write(header_offsets[structure.slot] + 20, {&noise, 1});
   image_->open();
-  EXPECT_FALSE(image_->container->facts().unsettled.empty());
+  EXPECT_FALSE(image_->container->facts().pending_repairs.empty());
   Findings findings;
   image_->container->audit(findings);
   EXPECT_EQ(findings.count(), 1U);
   EXPECT_EQ(byte_at(0), 0x11);
   image_->container->make_ready();
   image_->open();
-  EXPECT_TRUE(image_->container->facts().unsettled.empty());
+  EXPECT_TRUE(image_->container->facts().pending_repairs.empty());
 }
 
 }  // namespace

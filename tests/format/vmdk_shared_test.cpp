@@ -115,7 +115,8 @@ TEST_F(SharedFile, TwoInOnePlaceAreRefused) {
     image_.main->resize(4 * mib);
     expect_thrown([&] { image_.open(); }, Status::damaged, "in the same place of one file");
   }
-  create_container(flat(), wanted({"", Form::vmdk, Keeping::sparse}, 4 * mib), &image_.files);
+  create_container(flat(), wanted({"", ImageFormat::vmdk, Allocation::sparse}, 4 * mib),
+                   &image_.files);
   make("custom", "RW 8192 SPARSE \"rings.bin\"\nRW 8192 SPARSE \"rings.bin\"\n", flat().size());
   expect_thrown([&] { image_.open(); }, Status::damaged, "in the same place of one file");
 }

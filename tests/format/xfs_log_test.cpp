@@ -142,7 +142,7 @@ bool lose_power(const std::string& image, std::mt19937& random) {
 }
 
 // As its kernel shows it, once that has replayed the log and freed what was deleted.
-std::string settled_tree(const std::string& image) {
+std::string replayed_tree(const std::string& image) {
   { const Mounted mounted(image, 0, 0, /*writable=*/true); }
   return mounted_tree(image);
 }
@@ -167,8 +167,9 @@ TEST(XfsLog, IsReplayedAsTheKernelDoes) {
     make_xfs(theirs, 600 * mib, log_makes()[random() % log_makes().size()], false);
     const bool deleted = lose_power(theirs, random);
     copy_sparse(theirs, ours);
-    const std::string tree = settled_tree(theirs);
-    const Outcome grown = juneheath({"grow", ours, "--by", "100MiB", "--give", "disk", "--yes"});
+    const std::string tree = replayed_tree(theirs);
+    const ProgramResult grown =
+        juneheath({"grow", ours, "--by", "100MiB", "--give", "disk", "--yes"});
     if (grown.status == 3 && grown.said("which only it can finish")) {
       EXPECT_TRUE(grown.said("Nothing was changed")) << grown.err;
       ++unfinished;
@@ -182,7 +183,7 @@ TEST(XfsLog, IsReplayedAsTheKernelDoes) {
       EXPECT_EQ(check_xfs(ours), "");
       EXPECT_FALSE(deleted);
     }
-    EXPECT_EQ(settled_tree(ours), tree);
+    EXPECT_EQ(replayed_tree(ours), tree);
     EXPECT_EQ(check_xfs(ours), "");
     EXPECT_EQ(juneheath({"audit", ours}).status, 0) << juneheath({"audit", ours}).out;
   }
@@ -232,11 +233,12 @@ TEST(XfsLog, TornRecordsEndItAndDamagedOnesAreRefused) {
     save(torn, theirs);
     save(torn, ours);
     const std::uint32_t before = file_digest(ours);
-    const Outcome grown = juneheath({"grow", ours, "--by", "100MiB", "--give", "disk", "--yes"});
+    const ProgramResult grown =
+        juneheath({"grow", ours, "--by", "100MiB", "--give", "disk", "--yes"});
     if (back < 9) {
       ASSERT_EQ(grown.status, 0) << grown.err;
       EXPECT_EQ(juneheath({"audit", ours}).status, 0) << juneheath({"audit", ours}).out;
-      EXPECT_EQ(settled_tree(ours), settled_tree(theirs));
+      EXPECT_EQ(replayed_tree(ours), replayed_tree(theirs));
       EXPECT_EQ(check_xfs(ours), "");
     } else {
       EXPECT_EQ(grown.status, 4) << grown.err;
@@ -324,7 +326,8 @@ TEST(XfsLog, UnfinishedWorkIsNamed) {
   const std::string stuck = folder / "stuck.img";
   save(place, stuck);
   const std::uint32_t before = file_digest(stuck);
-  const Outcome outcome = juneheath({"grow", stuck, "--by", "1GiB", "--give", "disk", "--yes"});
+  const ProgramResult outcome =
+      juneheath({"grow", stuck, "--by", "1GiB", "--give", "disk", "--yes"});
   EXPECT_EQ(outcome.status, 3) << outcome.err;
   EXPECT_TRUE(outcome.said("stopped while it was freeing blocks")) << outcome.err;
   EXPECT_TRUE(outcome.said("start the guest")) << outcome.err;
@@ -338,10 +341,10 @@ TEST(XfsLog, OfARealGuestIsReplayedInOneCommand) {
   const std::string image = folder / "dirty.img";
   unpack_sample("dirty-xfs", image);
   const std::uint32_t before = file_digest(image);
-  const Outcome survey = juneheath({"survey", image});
+  const ProgramResult survey = juneheath({"survey", image});
   EXPECT_TRUE(survey.said("needs log replay")) << survey.out;
   EXPECT_EQ(file_digest(image), before);
-  const Outcome grown = juneheath({"grow", image, "--by", "1GiB", "--give", "/", "--yes"});
+  const ProgramResult grown = juneheath({"grow", image, "--by", "1GiB", "--give", "/", "--yes"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("replay the log: 2 transactions")) << grown.out;
   EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;

@@ -67,10 +67,10 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   // Twice: what was added must be able to grow, too; the second time to a hundred times its size.
   for (const std::uint64_t size : {old_size + 1 + random() % (old_size * 2), old_size * 100}) {
     SCOPED_TRACE(fmt::format("{} from {} to {} bytes", GetParam().name, old_size, size));
-    const Outcome grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
+    const ProgramResult grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_xfs(image), "");
-    const Outcome audit = juneheath({"audit", image});
+    const ProgramResult audit = juneheath({"audit", image});
     EXPECT_EQ(audit.status, 0) << audit.out;
     EXPECT_EQ(mounted_tree(image), tree);
     {
@@ -111,14 +111,14 @@ TEST(Xfs, AnyCombinationOfFeaturesGrows) {
     make_xfs(image, size, options, false);
     live_in_xfs(image, random);
     ASSERT_EQ(check_xfs(image), "");
-    const Outcome sound = juneheath({"audit", image});
+    const ProgramResult sound = juneheath({"audit", image});
     ASSERT_EQ(sound.status, 0) << sound.out << sound.err;
     const std::string tree = mounted_tree(image);
-    const Outcome grown =
+    const ProgramResult grown =
         juneheath({"grow", image, "--by", std::to_string(1 + random() % (3 * size)), "--yes"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     ASSERT_EQ(check_xfs(image), "");
-    const Outcome audit = juneheath({"audit", image});
+    const ProgramResult audit = juneheath({"audit", image});
     ASSERT_EQ(audit.status, 0) << audit.out;
     ASSERT_EQ(mounted_tree(image), tree);
     ++made;
@@ -134,7 +134,7 @@ TEST(Xfs, AnySequenceOfGrowthsKeepsTheFiles) {
   const int sequences = more != nullptr ? std::stoi(more) : 300;
   const TempFolder folder;
   const std::string image = folder / "place.img";
-  Silent silent;
+  NullProgress silent;
   std::optional<MemoryStore> made;
   Sums tree;
   for (int i = 0; i < sequences; ++i) {
@@ -189,7 +189,7 @@ TEST(Xfs, FullTreesOfTheLastGroupGrow) {
   }
   const std::string tree = mounted_tree(image);
   for (const std::uint64_t size : {321 * mib, 340 * mib, 2000 * mib}) {
-    const Outcome grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
+    const ProgramResult grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_xfs(image), "") << size;
     EXPECT_EQ(juneheath({"audit", image}).status, 0);
@@ -227,7 +227,7 @@ TEST(Xfs, ATreeGetsBlocksFromTheFreeList) {
     header.roots[0] = tree.root();
     header.levels[0] = tree.height();
     put_at(sector, 0, header);
-    xfs::set_sum(sector, offsetof(xfs::FreeSpaceHeader, checksum));
+    xfs::set_checksum(sector, offsetof(xfs::FreeSpaceHeader, checksum));
     changed.write(geometry.header_at(1, 1), sector);
     const auto read = xfs::Group(changed, geometry, 1).free_extents();
     ASSERT_EQ(read.size(), records);
@@ -272,12 +272,12 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
     const std::size_t victim =
         what < 3 ? random() % used : sizeof(xfs::TreeHeader) + random() % used;
     bytes[victim] ^= static_cast<std::uint8_t>(1U << random() % 8);
-    xfs::set_sum(bytes, sum);
+    xfs::set_checksum(bytes, sum);
     place.write(at, bytes);
     const std::string copy = folder / "copy.img";
     save(place, copy);
     const bool checker = !check_xfs(copy).empty();
-    const Outcome audit = juneheath({"audit", copy});
+    const ProgramResult audit = juneheath({"audit", copy});
     ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
     if (checker) {
       EXPECT_EQ(audit.status, 4) << "group " << group << ", structure " << what << ", byte "
@@ -370,12 +370,12 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
     std::size_t victim = random() % target.unit;
     while (random() % 8 != 0 && bytes[victim] == 0) victim = random() % target.unit;
     bytes[victim] ^= static_cast<std::uint8_t>(1U << random() % 8);
-    xfs::set_sum(bytes, target.sum);
+    xfs::set_checksum(bytes, target.sum);
     place.write(target.at, bytes);
     const std::string copy = folder / "copy.img";
     save(place, copy);
     const std::string checker = check_xfs(copy);
-    const Outcome audit = juneheath({"audit", copy});
+    const ProgramResult audit = juneheath({"audit", copy});
     ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
     const std::string what = fmt::format("{} ({}), byte {}", target.what, kind->first, victim);
     if (!checker.empty() && audit.status != 4)
@@ -394,7 +394,7 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
 }
 
 // Each byte of each header and root in turn: named or harmless, never a fall, a hang or a write.
-TEST(Xfs, LyingFieldsAreNamed) {
+TEST(Xfs, CorruptFieldsAreReported) {
   const TempFolder folder;
   const std::string image = folder / "place.img";
   make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
@@ -403,7 +403,7 @@ TEST(Xfs, LyingFieldsAreNamed) {
   const xfs::Geometry geometry(first);
   std::mt19937 random{std::random_device{}()};
   const bool all = std::getenv("JUNEHEATH_FULL") != nullptr;
-  Silent silent;
+  NullProgress silent;
   struct Structure {
     std::uint64_t at;
     std::size_t length;
@@ -431,7 +431,7 @@ TEST(Xfs, LyingFieldsAreNamed) {
         MemoryStore place(whole, "place");
         Buffer bytes = read_buffer(place, structure.at, structure.unit);
         bytes[byte] = value;
-        xfs::set_sum(bytes, structure.sum);
+        xfs::set_checksum(bytes, structure.sum);
         place.write(structure.at, bytes);
         look_all_over(place, Files::left_out, fmt::format("{} + {}", structure.at, byte));
       }
@@ -460,10 +460,10 @@ TEST(Xfs, QuotasAreCounted) {
     EXPECT_GT(counts.inodes.value(), 0U);
     counts.blocks = counts.blocks.value() + 1;
     put_at(record, 0, counts);
-    xfs::set_sum(record, offsetof(xfs::QuotaRecord, checksum));
+    xfs::set_checksum(record, offsetof(xfs::QuotaRecord, checksum));
     place.write(at, record);
     Findings findings;
-    Silent silent;
+    NullProgress silent;
     recognise_content(place).filesystem->audit(AuditScope::full, {}, findings, silent);
     ASSERT_EQ(findings.count(), 1U);
     EXPECT_NE(findings.kept().front().where.find("quota"), std::string::npos);
@@ -502,7 +502,7 @@ TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {
   EXPECT_EQ(text("/long")->size(), 300000U);
   EXPECT_EQ(*text("/hole"), std::string(100000, '\0') + "end\n");
   Findings findings;
-  Silent silent;
+  NullProgress silent;
   content.filesystem->audit(AuditScope::full, {}, findings, silent);
   EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
 }
@@ -518,22 +518,23 @@ TEST(Xfs, WhatItLeavesAloneIsNamed) {
   };
   const auto expect_refused = [&](const std::string& words, int status) {
     const std::uint32_t before = file_digest(image);
-    const Outcome outcome = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+    const ProgramResult outcome =
+        juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
     EXPECT_EQ(outcome.status, status) << outcome.err;
     EXPECT_TRUE(outcome.said(words)) << outcome.err;
     EXPECT_EQ(file_digest(image), before);
   };
   fresh({});
   poke(image, 219, std::string(1, '\x01'));
-  expect_refused("the superblock's sum is wrong", 4);
+  expect_refused("the superblock's checksum is wrong", 4);
   fresh({"-m", "crc=0"});
-  const Outcome old = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
+  const ProgramResult old = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
   EXPECT_EQ(old.status, 0) << old.err;
   EXPECT_TRUE(old.said("Left for you")) << old.out;
   EXPECT_TRUE(juneheath({"survey", image}).said("XFS of version 4"));
   EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
   fresh({});
-  const Outcome smaller = juneheath({"shrink", image, "--by", "10MiB", "--yes"});
+  const ProgramResult smaller = juneheath({"shrink", image, "--by", "10MiB", "--yes"});
   EXPECT_NE(smaller.status, 0);
   EXPECT_TRUE(smaller.said("XFS")) << smaller.err;
 }

@@ -31,11 +31,11 @@ fuzz::Places metadata_of(MemoryStore& image) {
 void mend(MemoryStore& image) {
   const auto super = read_as<btrfs::Superblock>(image, btrfs::superblock_places[0]);
   const std::uint16_t type = super.sum_type.value();
-  if (btrfs::sum_size(type) == 0) return;
+  if (btrfs::checksum_size(type) == 0) return;
   const auto seal = [&](std::uint64_t at, std::uint64_t length) {
     if (at + length > image.size()) return;
     Buffer bytes = read_buffer(image, at, length);
-    put_at(bytes, 0, btrfs::block_sum(type, bytes));
+    put_at(bytes, 0, btrfs::block_checksum(type, bytes));
     image.write(at, bytes);
   };
   seal(btrfs::superblock_places[0], sizeof(btrfs::Superblock));
@@ -52,7 +52,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const Content content = recognise_content(image);
   if (!content.filesystem) return 0;
   fuzz::expect_orderly([&] {
-    Silent silent;
+    NullProgress silent;
     Findings findings;
     content.filesystem->audit(AuditScope::content, {}, findings, silent);
     content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});

@@ -36,7 +36,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     container->disk().write(larger.value() - 70000, Buffer(66000, 0x5a));
     container->disk().write(100, Buffer(3000, 0x33));
     container->disk().discard(1U << 20, std::min<std::uint64_t>(2U << 20, old_size >> 1));
-    if (!findings.clean() || recognise_form(file) == Form::raw) return;
+    if (!findings.clean() || recognise_format(file) == ImageFormat::raw) return;
     const auto again = open_container(file);
     Findings after;
     again->audit(after);

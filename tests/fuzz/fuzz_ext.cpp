@@ -19,7 +19,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       });
     });
     fuzz::expect_orderly([&] { ext::read_text(fs, "/etc/fstab", 4096); });
-    Silent silent;
+    NullProgress silent;
     Findings findings;
     ext::audit(fs, {}, findings, silent);
     image.resize(image.size() * 3);

@@ -14,7 +14,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const Content content = recognise_content(image);
   if (!content.filesystem) return 0;
   fuzz::expect_orderly([&] {
-    Silent silent;
+    NullProgress silent;
     Findings findings;
     content.filesystem->audit(AuditScope::full, {}, findings, silent);
     content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});

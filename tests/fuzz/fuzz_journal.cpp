@@ -1,4 +1,4 @@
-// Unclean filesystems: replaying the journal and settling orphans, on memory and in a scratch
+// Unclean filesystems: replaying the journal and cleaning up orphans, on memory and in a scratch
 // store.
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/rest.h"
@@ -12,7 +12,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     ScratchStore scratch(image);
     ext::bring_to_rest(scratch);
     ext::Filesystem fs(scratch);
-    Silent silent;
+    NullProgress silent;
     Findings findings;
     ext::audit(fs, {}, findings, silent);
   });

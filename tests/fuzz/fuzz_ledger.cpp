@@ -3,8 +3,8 @@
 // alone.
 #include <cstdlib>
 
-#include "core/store/front.h"
-#include "core/store/settle.h"
+#include "core/store/first_page_guard.h"
+#include "core/store/recovery.h"
 #include "core/store/transaction.h"
 #include "fuzz_base.h"
 #include "support/fault_host.h"
@@ -94,11 +94,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     const std::uint8_t front = numbers.byte() % 3;
     if (front != 0) {
       ledger->append_about(ledger::RecordKind::front, 0, 0, 0, {});
-      Fronts::note(*ledger, 0, *stores[0], stores[0]->size());
+      FirstPageGuards::note(*ledger, 0, *stores[0], stores[0]->size());
     }
     ledger->flush();
     if ((shape & 4) != 0) ledger->commit((shape & 8) == 0);
-    if (front == 2) Fronts(*ledger, stores).close_all();
+    if (front == 2) FirstPageGuards(*ledger, stores).close_all();
     if ((shape & 16) != 0) ledger->mark_applied();
     if ((shape & 16) != 0 && numbers.byte() % 4 != 0) ledger->mark_done();
     if ((shape & 32) != 0) ledger->mark_undoing();

@@ -51,7 +51,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   fuzz::expect_orderly([&] {
     if (what == 0) recognise_content(image);
     ntfs::NtfsFilesystem fs(image);
-    Silent silent;
+    NullProgress silent;
     if (what == 1) {
       Findings findings;
       fs.audit(AuditScope::full, {}, findings, silent);

@@ -27,7 +27,7 @@ fuzz::Places metadata_of(MemoryStore& image) {
 void mend(MemoryStore& image, std::uint64_t at, std::uint64_t length, std::size_t sum) {
   if (at + length > image.size()) return;
   Buffer bytes = read_buffer(image, at, length);
-  xfs::set_sum(bytes, sum);
+  xfs::set_checksum(bytes, sum);
   image.write(at, bytes);
 }
 
@@ -44,7 +44,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const Content content = recognise_content(image);
   if (!content.filesystem) return 0;
   fuzz::expect_orderly([&] {
-    Silent silent;
+    NullProgress silent;
     Findings findings;
     content.filesystem->audit(AuditScope::full, {}, findings, silent);
     content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});

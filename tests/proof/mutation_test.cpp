@@ -149,16 +149,16 @@ class Mutation : public testing::TestWithParam<Case> {
     for (const auto& [path, content] : images_) host.put(path, content);
   }
   void change(FaultHost& host, const BeforeProof& damage) const {
-    HostNeighbours beside(host);
+    HostFileResolver resolver(host);
     std::vector<std::unique_ptr<Store>> files;
     std::vector<Guest::Image> disks;
     for (const std::string& path : paths_) {
       files.push_back(host.open(path, Access::read_only));
-      disks.push_back({path, files.back().get(), false, &beside});
+      disks.push_back({path, files.back().get(), false, &resolver});
     }
     const Guest guest(disks);
     const Plan plan = GetParam().plan(guest, paths_);
-    Silent silent;
+    NullProgress silent;
     ChangeOptions options;
     carry_out(host, guest, plan, options, silent, damage);
   }
@@ -199,7 +199,7 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
                   error.status() == Status::unsupported)
           << error.what() << "\n"
           << damage.what();
-      ASSERT_EQ(error.left(), Left::unchanged) << damage.what();
+      ASSERT_EQ(error.outcome(), Outcome::unchanged) << damage.what();
       for (const auto& [path, content] : images_)
         ASSERT_TRUE(host.content(path).same_content(content)) << damage.what();
       ++refused;

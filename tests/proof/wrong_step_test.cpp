@@ -64,7 +64,7 @@ std::uint32_t digest_of(FileSet& files) {
   for (Stage* stage : files.stages())
     for (std::uint64_t at = 0; at < stage->size(); at += page) {
       const std::uint64_t length = std::min(page, stage->size() - at);
-      const Run run = stage->map(at, length);
+      const Range run = stage->map(at, length);
       if (run.zero && run.length == length) continue;
       const Buffer bytes = read_buffer(*stage, at, length);
       if (!all_zero(bytes)) sum = sum * 31 + crc32c(bytes) + static_cast<std::uint32_t>(at / page);
@@ -73,7 +73,7 @@ std::uint32_t digest_of(FileSet& files) {
 }
 
 std::uint32_t WrongSteps::result_without(std::size_t left_out, std::string* said) {
-  Silent silent;
+  NullProgress silent;
   std::uint32_t digest = 0;
   try {
     FileSet files(host_, *guest_, plan_);
@@ -218,7 +218,7 @@ TEST_P(Forged, IsRefusedByThePartThatLooksThere) {
       std::vector<Guest::Image> images;
       for (std::size_t i = 0; i < change->samples.size(); ++i)
         images.push_back(
-            {i == 0 ? first_image : second_image, &files.stage(i), false, &files.beside()});
+            {i == 0 ? first_image : second_image, &files.stage(i), false, &files.resolver()});
       const Guest after(images);
       forgery.act(files, after);
       for (const Disk& disk : after.disks()) disk.container->disk().flush();
@@ -226,7 +226,7 @@ TEST_P(Forged, IsRefusedByThePartThatLooksThere) {
     ADD_FAILURE() << "the proof let it pass";
   } catch (const Error& error) {
     EXPECT_NE(std::string(error.what()).find(forgery.words), std::string::npos) << error.what();
-    EXPECT_EQ(error.left(), Left::unchanged);
+    EXPECT_EQ(error.outcome(), Outcome::unchanged);
   }
 }
 

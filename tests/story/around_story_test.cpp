@@ -32,7 +32,7 @@ class AroundStory : public GuestStory {
                   {"compact", image, "--yes"}};
     const std::uint32_t before = file_digest(image);
     for (const auto& command : commands) {
-      const Outcome outcome = juneheath(command);
+      const ProgramResult outcome = juneheath(command);
       EXPECT_TRUE(outcome.status == 3 || outcome.status == 4 || outcome.status == 6)
           << command[0] << ": " << outcome.status << "\n"
           << outcome.out << outcome.err;
@@ -145,7 +145,7 @@ class SleepingStory : public AroundStory {
     if (changed_before) commands.push_back({"undo", image, "--yes"});
     expect_left_alone(image, words, commands);
     EXPECT_FALSE(files::exists(folder_ / "new.img"));
-    const Outcome survey = juneheath({"survey", image});
+    const ProgramResult survey = juneheath({"survey", image});
     EXPECT_TRUE(survey.said(words)) << survey.out;
     EXPECT_FALSE(survey.said("juneheath grow")) << survey.out;
     EXPECT_FALSE(survey.said("juneheath undo")) << survey.out;
@@ -279,7 +279,7 @@ TEST_F(AroundStory, UndoIsRefusedWhereALogCountsOnTheChange) {
   ASSERT_EQ(juneheath({"grow", image, "--by", "512MiB", "--yes"}).status, 0);
   lose_power(image, 0, folder_.path().string());
   const std::uint32_t before = file_digest(image);
-  const Outcome undo = juneheath({"undo", image, "--yes"});
+  const ProgramResult undo = juneheath({"undo", image, "--yes"});
   EXPECT_EQ(undo.status, 3) << undo.out << undo.err;
   EXPECT_EQ(file_digest(image), before);
   // The kernel replays it, and nothing is lost.
@@ -293,9 +293,9 @@ TEST_F(AroundStory, UndoIsDoneWhereTheLogIsNoMatterOfIt) {
   const std::string image = sample("mbr-extended");
   ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--give", "p6", "--yes"}).status, 0);
   lose_power(image, offset_of(image, "p1"), folder_.path().string());
-  const Outcome survey = juneheath({"survey", image});
+  const ProgramResult survey = juneheath({"survey", image});
   ASSERT_TRUE(survey.said("needs journal replay")) << survey.out;
-  const Outcome undo = juneheath({"undo", image, "--yes"});
+  const ProgramResult undo = juneheath({"undo", image, "--yes"});
   EXPECT_EQ(undo.status, 0) << undo.out << undo.err;
   const Mounted after(image, offset_of(image, "p1"), 0, /*writable=*/true);
   EXPECT_TRUE(files::exists(after.path() + "/ring-1"));
@@ -346,7 +346,7 @@ TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
   const std::string whole = read_file(image).substr(0, 512);
   const auto before = trees({image});
   cut_last_partition(image, 81920);  // 40 MiB
-  const Outcome survey = juneheath({"survey", image});
+  const ProgramResult survey = juneheath({"survey", image});
   EXPECT_TRUE(survey.said("longer than its place")) << survey.out;
   EXPECT_TRUE(survey.said("juneheath grow " + image + " --give " + place)) << survey.out;
   expect_left_alone(image, "--give " + std::string(place),
@@ -355,7 +355,7 @@ TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
                      {"shrink", image, "--by", "8MiB", "--yes"},
                      {"compact", image, "--yes"},
                      {"compact", image, "--into", folder_ / "new.img"}});
-  const Outcome back = juneheath({"grow", image, "--give", place, "--yes"});
+  const ProgramResult back = juneheath({"grow", image, "--give", place, "--yes"});
   EXPECT_EQ(back.status, 0) << back.out << back.err;
   // Where each begins, and how long it is; what older systems read instead may be written anew.
   const std::string now = read_file(image).substr(0, 512);
@@ -434,7 +434,7 @@ TEST_F(AroundStory, MembersOfArraysAreNamedAndLeftAlone) {
     const std::string image = folder_ / "member.img";
     files::copy(original, image, files::copy_options::overwrite_existing);
     put(image, start + each.at, each.bytes);
-    const Outcome survey = juneheath({"survey", image});
+    const ProgramResult survey = juneheath({"survey", image});
     EXPECT_TRUE(survey.said(each.what)) << survey.out;
     expect_left_alone(image, "",
                       {{"grow", image, "--by", "64MiB", "--give", "p1", "--yes"},

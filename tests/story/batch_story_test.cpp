@@ -64,13 +64,13 @@ constexpr std::uintmax_t new_size = 320U << 20;
 TEST_F(BatchStory, ChangesAllAndSaysSo) {
   guests(4);
   const std::string path = order(grow_all);
-  const Outcome plan = juneheath({"batch", path, "--dry-run"});
+  const ProgramResult plan = juneheath({"batch", path, "--dry-run"});
   EXPECT_EQ(plan.status, 0) << plan.err;
   EXPECT_TRUE(plan.said("320 MiB")) << plan.out;
   EXPECT_EQ(check_schema(juneheath({"batch", path, "--dry-run", "--json"}).out), "");
   for (int i = 0; i < 4; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
 
-  const Outcome outcome = juneheath({"batch", path, "--yes", "--json"});
+  const ProgramResult outcome = juneheath({"batch", path, "--yes", "--json"});
   EXPECT_EQ(outcome.status, 0) << outcome.err;
   EXPECT_EQ(check_schema(outcome.out), "");
   EXPECT_EQ(check_schema(read_file(folder_ / "out/results.json")), "");
@@ -85,7 +85,7 @@ TEST_F(BatchStory, ChangesAllAndSaysSo) {
   EXPECT_NE(read_file(folder_ / "out/results.csv").find("nest2,grow,done,0,"), std::string::npos);
 
   // Again: nothing is left to do, and an increment is not added twice.
-  const Outcome again = juneheath({"batch", path, "--yes"});
+  const ProgramResult again = juneheath({"batch", path, "--yes"});
   EXPECT_EQ(again.status, 0) << again.err;
   EXPECT_TRUE(again.said("4 done earlier")) << again.out;
   for (int i = 0; i < 4; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
@@ -100,23 +100,23 @@ TEST_F(BatchStory, GoesOnOrStopsAfterAFailure) {
   const std::string guests_text =
       "[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\ndisks = \"nest0.img\"\n"
       "[[guest]]\ndisks = \"nest1.img\"\ngive = \"/nowhere\"\n[[guest]]\ndisks = \"nest2.img\"\n";
-  const Outcome stopped =
+  const ProgramResult stopped =
       juneheath({"batch", order("after_failure = \"stop\"\n" + guests_text), "--yes"});
   EXPECT_EQ(stopped.status, 3);
   EXPECT_TRUE(stopped.said("1 guest of the order is refused")) << stopped.err;
   for (int i = 0; i < 3; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
 
-  const Outcome went_on = juneheath({"batch", order(guests_text), "--yes"});
+  const ProgramResult went_on = juneheath({"batch", order(guests_text), "--yes"});
   EXPECT_EQ(went_on.status, 3) << went_on.err;
   EXPECT_EQ(result(0), "done");
   EXPECT_EQ(result(1), "refused");
   EXPECT_EQ(result(2), "done");
   EXPECT_EQ(std::filesystem::file_size(image(1)), old_size);
   // Put right, the order does what is left, and only that.
-  const std::string mended =
+  const std::string repaired =
       "[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\ndisks = \"nest0.img\"\n"
       "[[guest]]\ndisks = \"nest1.img\"\ngive = \"/\"\n[[guest]]\ndisks = \"nest2.img\"\n";
-  EXPECT_EQ(juneheath({"batch", order(mended), "--yes"}).status, 0);
+  EXPECT_EQ(juneheath({"batch", order(repaired), "--yes"}).status, 0);
   EXPECT_EQ(result(0), "done earlier");
   EXPECT_EQ(result(1), "done");
   for (int i = 0; i < 3; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
@@ -124,7 +124,7 @@ TEST_F(BatchStory, GoesOnOrStopsAfterAFailure) {
 
 TEST_F(BatchStory, BeginsNoneAfterItsDeadline) {
   guests(2);
-  const Outcome late = juneheath(
+  const ProgramResult late = juneheath(
       {"batch", order("deadline = 2020-01-01T00:00:00Z\n" + std::string(grow_all)), "--yes"});
   EXPECT_EQ(late.status, 3) << late.err;
   EXPECT_EQ(result(0), "not begun");
@@ -160,7 +160,7 @@ TEST_F(BatchStory, TwoRunsDoNotMeet) {
   std::filesystem::create_directories(folder_ / "out/guests/nest0");
   const int lock = ::open((folder_ / "out/guests/nest0/lock").c_str(), O_RDWR | O_CREAT, 0644);
   ASSERT_EQ(::flock(lock, LOCK_EX), 0);
-  const Outcome outcome = juneheath({"batch", path, "--yes"});
+  const ProgramResult outcome = juneheath({"batch", path, "--yes"});
   EXPECT_EQ(outcome.status, 3) << outcome.out;
   EXPECT_EQ(std::filesystem::file_size(image(0)), old_size);
   ::close(lock);
@@ -187,7 +187,7 @@ TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
       int status = 0;
       ::waitpid(child, &status, 0);
     }
-    const Outcome outcome = juneheath({"batch", path, "--yes"});
+    const ProgramResult outcome = juneheath({"batch", path, "--yes"});
     ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
     for (int i = 0; i < 5; ++i) {
       ASSERT_EQ(std::filesystem::file_size(image(i)), new_size) << "guest " << i;
@@ -230,10 +230,10 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
       std::filesystem::remove_all(entry);
     guests(1);
     const std::string path = order(grow_all);
-    const Outcome cut = juneheath({"batch", path, "--only", "nest0"},
-                                  {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                                   {"JUNEHEATH_STOP_AT", std::to_string(call)},
-                                   {"JUNEHEATH_FORGET", memory.path().string()}});
+    const ProgramResult cut = juneheath({"batch", path, "--only", "nest0"},
+                                        {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                                         {"JUNEHEATH_STOP_AT", std::to_string(call)},
+                                         {"JUNEHEATH_FORGET", memory.path().string()}});
     if (in_use_meanwhile) {
       // A run in between finds the image in use, and can find out nothing: that decides nothing.
       const int fd = ::open(image(0).c_str(), O_RDWR | O_CLOEXEC);
@@ -246,7 +246,7 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
       }
       ::close(fd);
     }
-    const Outcome rest = juneheath({"batch", path, "--yes"});
+    const ProgramResult rest = juneheath({"batch", path, "--yes"});
     EXPECT_EQ(rest.status, 0) << call << rest.out << rest.err;
     EXPECT_EQ(std::filesystem::file_size(image(0)), new_size) << "call " << call;
     EXPECT_EQ(check_ext(image(0), root_at), "") << "call " << call;
@@ -271,12 +271,12 @@ TEST_F(BatchStory, FortyGuestsThreeOfThemBad) {
   std::filesystem::create_directory(folder_ / "farm");
   for (std::size_t i = 0; i < 37; ++i) {
     const std::string& sample = samples[i % samples.size()];
-    const std::string& form = forms[(i / samples.size()) % forms.size()];
+    const std::string& format = forms[(i / samples.size()) % forms.size()];
     const std::string raw = folder_ / (sample + ".img");
     if (!std::filesystem::exists(raw)) unpack_sample(sample, raw);
     const std::string name = fmt::format("{}-{}", sample, i);
-    ASSERT_EQ(juneheath({"recast", raw, folder_ / ("farm/" + name + "." + form), "--quiet"}).status,
-              0);
+    ASSERT_EQ(
+        juneheath({"recast", raw, folder_ / ("farm/" + name + "." + format), "--quiet"}).status, 0);
     sizes[name] = std::filesystem::file_size(raw);
   }
   unpack_sample("swap-behind", folder_ / "farm/bad-1.img");
@@ -305,7 +305,7 @@ TEST_F(BatchStory, FortyGuestsThreeOfThemBad) {
   int status = 0;
   ::waitpid(child, &status, 0);
 
-  const Outcome rest = juneheath({"batch", path, "--yes", "--json"});
+  const ProgramResult rest = juneheath({"batch", path, "--yes", "--json"});
   const json results = json::parse(rest.out);
   EXPECT_EQ(rest.status, 4) << "one of them is damaged: " << results["totals"];
   std::size_t earlier = 0;

@@ -15,10 +15,10 @@ TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
   unpack_sample("moss", raw);
-  const std::string form = GetParam();
+  const std::string format = GetParam();
   std::string image = raw;
-  if (form != "img") {
-    image = folder / ("guest." + form);
+  if (format != "img") {
+    image = folder / ("guest." + format);
     ASSERT_EQ(juneheath({"recast", raw, image, "--quiet"}).status, 0);
   }
   constexpr std::uint64_t start = 1 << 20;
@@ -47,7 +47,7 @@ TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
     std::filesystem::remove(whole + ".fs");
   };
   const auto change = [&](const std::vector<std::string>& words) {
-    const Outcome outcome = juneheath(words);
+    const ProgramResult outcome = juneheath(words);
     ASSERT_EQ(outcome.status, 0) << outcome.err;
     check();
   };

@@ -22,7 +22,7 @@ class Chain : public testing::Test {
   void expect_refused(const std::vector<std::string>& command, const std::string& words,
                       int status = 3) {
     const auto before = state();
-    const Outcome refused = juneheath(command);
+    const ProgramResult refused = juneheath(command);
     EXPECT_EQ(refused.status, status) << refused.out << refused.err;
     EXPECT_TRUE(refused.said(words)) << refused.err;
     EXPECT_EQ(state(), before);
@@ -36,7 +36,8 @@ class Chain : public testing::Test {
   }
   std::string raw_of(const std::string& image) {
     const std::string raw = scratch_ / fmt::format("raw{}.img", number_++);
-    const Outcome recast = juneheath({"recast", image, raw, "--form", "raw", "--store", "sparse"});
+    const ProgramResult recast =
+        juneheath({"recast", image, raw, "--form", "raw", "--store", "sparse"});
     EXPECT_EQ(recast.status, 0) << recast.err;
     return raw;
   }
@@ -64,7 +65,7 @@ TEST_F(Chain, TheMergedDiskGoesIntoANewImage) {
   const std::string image = unpack("overlay.qcow2");
   const auto before = state();
   const std::string out = scratch_ / "whole.qcow2";
-  const Outcome grown = juneheath({"grow", image, "--to", "1GiB", "--into", out});
+  const ProgramResult grown = juneheath({"grow", image, "--to", "1GiB", "--into", out});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(state(), before);
   EXPECT_EQ(juneheath({"audit", out}).status, 0);
@@ -118,7 +119,7 @@ TEST_F(Chain, AChainThatComesBackToItselfEnds) {
 
 TEST_F(Chain, SnapshotsInsideAreListedAndStandInTheWay) {
   const std::string image = unpack("snap.qcow2");
-  const Outcome survey = juneheath({"survey", image});
+  const ProgramResult survey = juneheath({"survey", image});
   EXPECT_TRUE(survey.said("snapshot 1 \"before-season\"")) << survey.out;
   EXPECT_TRUE(survey.said("juneheath recast")) << survey.out;
   expect_refused({"grow", image, "--by", "1GiB"}, "keeps 1 snapshot inside: 1 \"before-season\"");
@@ -204,7 +205,7 @@ TEST_F(Chain, PiecesGrowByFurtherPiecesAndUndoRemovesThem) {
   for (const char* name : {"twoGbMaxExtentSparse.vmdk", "twoGbMaxExtentFlat.vmdk"}) {
     const std::string image = unpack(name);
     const auto before = state();
-    const Outcome grown = juneheath({"grow", image, "--to", "5GiB"});
+    const ProgramResult grown = juneheath({"grow", image, "--to", "5GiB"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     for (const char* number : {"002", "003"})
       EXPECT_TRUE(files::exists(image.substr(0, image.size() - 5) + "-ext-" +
@@ -231,11 +232,11 @@ TEST_F(Chain, CountsThatWereLeftBehindAreRebuilt) {
   poke(image, block, std::string(4096, '\0'));
   EXPECT_EQ(juneheath({"audit", image}).status, 4);
   poke(image, 79, "\1");
-  const Outcome audit = juneheath({"audit", image});
+  const ProgramResult audit = juneheath({"audit", image});
   EXPECT_EQ(audit.status, 0) << audit.out;
   EXPECT_TRUE(audit.said("rebuild the reference counts")) << audit.out;
   const auto before = state();
-  const Outcome grown = juneheath({"grow", image, "--to", "1GiB"});
+  const ProgramResult grown = juneheath({"grow", image, "--to", "1GiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("rebuild the reference counts")) << grown.out;
   EXPECT_FALSE(juneheath({"survey", image}).said("rebuild"));
@@ -251,7 +252,7 @@ TEST_F(Chain, AnEncryptedImageGrowsWithoutBeingLookedInto) {
   EXPECT_TRUE(juneheath({"survey", image}).said("encrypted content"));
   expect_refused({"recast", image, scratch_ / "new.img"}, "encrypted", 6);
   const auto before = state();
-  const Outcome grown = juneheath({"grow", image, "--to", "1GiB", "--give", "nothing"});
+  const ProgramResult grown = juneheath({"grow", image, "--to", "1GiB", "--give", "nothing"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
   EXPECT_TRUE(juneheath({"survey", image}).said("the guest sees 1 GiB"));
@@ -262,7 +263,7 @@ TEST_F(Chain, AnEncryptedImageGrowsWithoutBeingLookedInto) {
 // Disks at the edge of what the forms can hold: made, grown, and refused one step further.
 TEST_F(Chain, TheFormsReachTheirLimits) {
   struct Limit {
-    const char* form;
+    const char* format;
     const char* from;
     const char* to;
     const char* beyond;
@@ -278,22 +279,23 @@ TEST_F(Chain, TheFormsReachTheirLimits) {
     files::remove(raw);
     run({"truncate", "-s", std::string(limit.from).substr(0, std::string(limit.from).find('i')),
          raw});
-    const std::string image = folder_ / (std::string("large.") + limit.form);
-    ASSERT_EQ(juneheath({"recast", raw, image}).status, 0) << limit.form;
-    const std::uint32_t before = limit.form == std::string("vdi") ? file_digest(image) : 0;
-    const Outcome grown =
+    const std::string image = folder_ / (std::string("large.") + limit.format);
+    ASSERT_EQ(juneheath({"recast", raw, image}).status, 0) << limit.format;
+    const std::uint32_t before = limit.format == std::string("vdi") ? file_digest(image) : 0;
+    const ProgramResult grown =
         juneheath({"grow", image, "--to", limit.to, "--give", "nothing", "--proof", "full"});
-    EXPECT_EQ(grown.status, 0) << limit.form << grown.err;
+    EXPECT_EQ(grown.status, 0) << limit.format << grown.err;
 #ifndef JUNEHEATH_SANITIZED
-    EXPECT_LE(grown.peak_mib, limit.memory) << limit.form << " to " << limit.to;
+    EXPECT_LE(grown.peak_mib, limit.memory) << limit.format << " to " << limit.to;
 #endif
-    EXPECT_EQ(juneheath({"audit", image}).status, 0) << limit.form;
+    EXPECT_EQ(juneheath({"audit", image}).status, 0) << limit.format;
     if (*limit.beyond != '\0') {
-      const Outcome refused = juneheath({"grow", image, "--to", limit.beyond, "--give", "nothing"});
-      EXPECT_EQ(refused.status, 3) << limit.form;
+      const ProgramResult refused =
+          juneheath({"grow", image, "--to", limit.beyond, "--give", "nothing"});
+      EXPECT_EQ(refused.status, 3) << limit.format;
       EXPECT_TRUE(refused.said("at most")) << refused.err;
     }
-    EXPECT_EQ(juneheath({"undo", image}).status, 0) << limit.form;
+    EXPECT_EQ(juneheath({"undo", image}).status, 0) << limit.format;
     if (before != 0) {
       EXPECT_EQ(file_digest(image), before);
     }

@@ -22,10 +22,10 @@ namespace files = std::filesystem;
 constexpr std::uint64_t survivor_at = 1048576;  // of the sample's only partition
 
 struct Case {
-  const char* form;
+  const char* format;
   const char* store;
 };
-void PrintTo(const Case& item, std::ostream* out) { *out << item.form << " " << item.store; }
+void PrintTo(const Case& item, std::ostream* out) { *out << item.format << " " << item.store; }
 
 class Compact : public testing::TestWithParam<Case> {};
 
@@ -33,23 +33,24 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   SKIP_UNLESS_TAKEN(2)
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   const Case& item = GetParam();
-  const bool is_raw = std::string(item.form) == "raw";
+  const bool is_raw = std::string(item.format) == "raw";
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
   unpack_sample("heather", raw);
   ASSERT_GT(fill_and_delete(raw, survivor_at), 400U);
   const auto tree = tree_facts(Mounted(raw, survivor_at).path());
-  const std::string image = folder / ("guest." + std::string(item.form));
+  const std::string image = folder / ("guest." + std::string(item.format));
   const auto as_raw = [&](const std::string& from, const std::string& to) {
     files::remove(to);
-    const Outcome recast = juneheath({"recast", from, to, "--form", "raw", "--store", "sparse"});
+    const ProgramResult recast =
+        juneheath({"recast", from, to, "--form", "raw", "--store", "sparse"});
     ASSERT_EQ(recast.status, 0) << recast.err;
   };
   if (is_raw)
     run({"cp", "--sparse=never", raw, image});
   else
-    ASSERT_EQ(juneheath({"recast", raw, image, "--form", item.form, "--store", item.store}).status,
-              0);
+    ASSERT_EQ(
+        juneheath({"recast", raw, image, "--form", item.format, "--store", item.store}).status, 0);
   const std::uint64_t full = is_raw ? allocated(image) : files::file_size(image);
   EXPECT_GT(full, 100U << 20);
 
@@ -58,29 +59,29 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   ASSERT_EQ(juneheath({"compact", raw, "--into", survivors, "--quiet"}).status, 0);
   EXPECT_EQ(check_ext(survivors, survivor_at), "");
   EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(survivors, survivor_at).path())), "");
-  const std::string ideal = folder / ("ideal." + std::string(item.form));
+  const std::string ideal = folder / ("ideal." + std::string(item.format));
   ASSERT_EQ(
-      juneheath({"recast", survivors, ideal, "--form", item.form, "--store", item.store}).status,
+      juneheath({"recast", survivors, ideal, "--form", item.format, "--store", item.store}).status,
       0);
   const std::uint64_t best = is_raw ? allocated(ideal) : files::file_size(ideal);
 
-  const std::string into = folder / ("into." + std::string(item.form));
+  const std::string into = folder / ("into." + std::string(item.format));
   const std::uint32_t digest = file_digest(image);
   ASSERT_EQ(juneheath({"compact", image, "--into", into, "--quiet"}).status, 0);
   EXPECT_EQ(file_digest(image), digest);
   EXPECT_LE(is_raw ? allocated(into) : files::file_size(into), best * 103 / 100);
 
-  const Outcome planned = juneheath({"compact", image, "--dry-run", "--json"});
+  const ProgramResult planned = juneheath({"compact", image, "--dry-run", "--json"});
   ASSERT_EQ(planned.status, 0) << planned.err;
   EXPECT_EQ(file_digest(image), digest);
-  const Outcome done = juneheath({"compact", image, "--yes"});
+  const ProgramResult done = juneheath({"compact", image, "--yes"});
   ASSERT_EQ(done.status, 0) << done.err;
   EXPECT_TRUE(done.said("free blocks of /")) << done.out;
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
   const std::uint64_t now = is_raw ? allocated(image) : files::file_size(image);
   std::uint64_t best_in_place = best;
   if (std::string(item.store) == "packed") {
-    // A block that survives in part stays as it is, and packs less well for it.
+    // A block that survives in part stays as it is, and compresses less well for it.
     const std::string same = folder / "same.qcow2";
     ASSERT_EQ(juneheath({"recast", image, same, "--store", "packed"}).status, 0);
     best_in_place = files::file_size(same);
@@ -109,8 +110,8 @@ INSTANTIATE_TEST_SUITE_P(Forms, Compact,
                                          Case{"vhd", "sparse"}, Case{"vhdx", "sparse"},
                                          Case{"qcow2", "packed"}),
                          [](const auto& test) {
-                           const bool packed = test.param.store == std::string("packed");
-                           return test.param.form + std::string(packed ? "_packed" : "");
+                           const bool compressed = test.param.store == std::string("packed");
+                           return test.param.format + std::string(compressed ? "_packed" : "");
                          });
 
 TEST(CompactOf, AFullImageIsRefused) {
@@ -120,7 +121,7 @@ TEST(CompactOf, AFullImageIsRefused) {
   const std::string image = folder / "guest.vhd";
   ASSERT_EQ(juneheath({"recast", raw, image, "--store", "full"}).status, 0);
   const std::uint32_t digest = file_digest(image);
-  const Outcome refused = juneheath({"compact", image, "--yes"});
+  const ProgramResult refused = juneheath({"compact", image, "--yes"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("--store sparse")) << refused.err;
   EXPECT_EQ(file_digest(image), digest);
@@ -133,12 +134,12 @@ TEST(CompactOf, AGroupOverTwoDisks) {
   const std::string b = folder / "b.img";
   unpack_sample("two-disk-a", a);
   unpack_sample("two-disk-b", b);
-  const Outcome before = juneheath({"audit", a, b});
+  const ProgramResult before = juneheath({"audit", a, b});
   ASSERT_EQ(before.status, 0) << before.out;
-  const Outcome done = juneheath({"compact", a, b, "--yes", "--zero-free"});
+  const ProgramResult done = juneheath({"compact", a, b, "--yes", "--zero-free"});
   ASSERT_EQ(done.status, 0) << done.err;
   EXPECT_TRUE(done.said("free blocks")) << done.out;
-  const Outcome after = juneheath({"audit", a, b});
+  const ProgramResult after = juneheath({"audit", a, b});
   EXPECT_EQ(after.status, 0) << after.out;
 }
 
@@ -165,18 +166,18 @@ TEST(CompactOf, AGroupOverTwoDisksThatAreFullOfOldContent) {
   }
   FileHost host;
   const std::string files = what_the_guests_disks_hold(host, raw);
-  for (const std::string form : {"qcow2", "vdi"}) {
+  for (const std::string format : {"qcow2", "vdi"}) {
     std::vector<std::string> images;
     for (const std::string& path : raw) {
-      images.push_back(path + "." + form);
+      images.push_back(path + "." + format);
       ASSERT_EQ(juneheath({"recast", path, images.back(), "--quiet"}).status, 0);
     }
-    const Outcome done = juneheath({"compact", images[0], images[1], "--yes", "--json"});
-    ASSERT_EQ(done.status, 0) << form << done.err;
+    const ProgramResult done = juneheath({"compact", images[0], images[1], "--yes", "--json"});
+    ASSERT_EQ(done.status, 0) << format << done.err;
     for (const auto& image : nlohmann::json::parse(done.out)["images"])
       EXPECT_LT(image["length_after"].get<std::uint64_t>(),
                 image["length_before"].get<std::uint64_t>() * 3 / 4);
-    EXPECT_TRUE(what_the_guests_disks_hold(host, images) == files) << form;
+    EXPECT_TRUE(what_the_guests_disks_hold(host, images) == files) << format;
     EXPECT_EQ(checker_says(host, images), "");
   }
 }

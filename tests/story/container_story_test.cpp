@@ -45,7 +45,8 @@ class ContainerSample : public testing::TestWithParam<Sample> {
  protected:
   std::string as_raw(const std::string& name) {
     const std::string raw = scratch_ / name;
-    const Outcome recast = juneheath({"recast", image_, raw, "--form", "raw", "--store", "sparse"});
+    const ProgramResult recast =
+        juneheath({"recast", image_, raw, "--form", "raw", "--store", "sparse"});
     EXPECT_EQ(recast.status, 0) << recast.err;
     return raw;
   }
@@ -62,7 +63,7 @@ TEST_P(ContainerSample, IsReadAndGrownInOneCommand) {
   EXPECT_EQ(juneheath({"audit", image_}).status, 0);
   const auto sums = digests(folder_);
 
-  const Outcome grown = juneheath({"grow", image_, "--to", "1GiB"});
+  const ProgramResult grown = juneheath({"grow", image_, "--to", "1GiB"});
   ASSERT_EQ(grown.status, 0) << grown.out << grown.err;
   EXPECT_EQ(juneheath({"audit", image_}).status, 0) << juneheath({"audit", image_}).out;
   const std::string after = as_raw("after.img");
@@ -77,7 +78,7 @@ TEST_P(ContainerSample, IsReadAndGrownInOneCommand) {
   if (!GetParam().archiver.empty()) {
     EXPECT_EQ(archiver_difference(GetParam().archiver, image_, after), "");
   }
-  const Outcome undone = juneheath({"undo", image_});
+  const ProgramResult undone = juneheath({"undo", image_});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(digests(folder_), sums);
 }
@@ -98,7 +99,7 @@ INSTANTIATE_TEST_SUITE_P(Files, ContainerSample,
 
 // Targets of recast: every form, in every way it can be kept.
 struct Target {
-  const char* form;
+  const char* format;
   const char* store;
   const char* archiver;
   bool pieces = false;
@@ -119,14 +120,14 @@ constexpr std::array<Target, 14> recast_targets{{{"raw", "sparse", ""},
                                                  {"vhdx", "sparse", "VHDX"}}};
 
 void PrintTo(const Target& target, std::ostream* out) {
-  *out << target.form << " " << target.store;
+  *out << target.format << " " << target.store;
 }
 
 class RecastTo : public testing::TestWithParam<Target> {};
 
-Outcome recast_to(const std::string& from, const std::string& to, const Target& target) {
-  std::vector<std::string> command{"recast",    from,      to,          "--form",
-                                   target.form, "--store", target.store};
+ProgramResult recast_to(const std::string& from, const std::string& to, const Target& target) {
+  std::vector<std::string> command{"recast",      from,      to,          "--form",
+                                   target.format, "--store", target.store};
   if (target.pieces) command.emplace_back("--pieces");
   return juneheath(command);
 }
@@ -135,7 +136,7 @@ TEST_P(RecastTo, AndBack) {
   SKIP_UNLESS_TAKEN(2)
   const TempFolder folder;
   const std::string first = folder / "first.vmdk";
-  const Outcome made = recast_to(unpack_container("v3.qcow2", folder), first, GetParam());
+  const ProgramResult made = recast_to(unpack_container("v3.qcow2", folder), first, GetParam());
   ASSERT_EQ(made.status, 0) << made.err;
   EXPECT_EQ(juneheath({"audit", first}).status, 0);
   const std::string raw = folder / "raw.img";
@@ -149,13 +150,13 @@ TEST_P(RecastTo, AndBack) {
   if (std::string(GetParam().store) == "sparse" && !GetParam().pieces) {
     EXPECT_LT(allocated(first), 8U << 20);
   }
-  if (std::string(GetParam().store) == "full" && std::string(GetParam().form) != "vmdk") {
+  if (std::string(GetParam().store) == "full" && std::string(GetParam().format) != "vmdk") {
     EXPECT_GE(allocated(first), 192U << 20);
   }
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, RecastTo, testing::ValuesIn(recast_targets), [](const auto& param) {
-  return fmt::format("{}_{}{}", param.param.form, param.param.store,
+  return fmt::format("{}_{}{}", param.param.format, param.param.store,
                      param.param.pieces ? "_pieces" : "");
 });
 
@@ -164,15 +165,15 @@ TEST(Recast, TheSameInputGivesTheSameBytes) {
   const std::string from = unpack_container("sparse.vmdk", folder);
   for (const Target& target : recast_targets) {
     // Forms with an identity get a new one from an image that has none.
-    const std::string form = target.form;
-    if (form == "vdi" || form == "vhd" || form == "vhdx" || target.pieces ||
-        (form == "vmdk" && std::string(target.store) == "full"))
+    const std::string format = target.format;
+    if (format == "vdi" || format == "vhd" || format == "vhdx" || target.pieces ||
+        (format == "vmdk" && std::string(target.store) == "full"))
       continue;
     const TempFolder one;
     const TempFolder two;
     ASSERT_EQ(recast_to(from, one / "image", target).status, 0);
     ASSERT_EQ(recast_to(from, two / "image", target).status, 0);
-    EXPECT_EQ(digests(one), digests(two)) << form << target.store;
+    EXPECT_EQ(digests(one), digests(two)) << format << target.store;
   }
   // Across forms the identity stays, and so do the bytes.
   const std::string vdi = unpack_container("dyn.vdi", folder);
@@ -216,7 +217,7 @@ TEST(Recast, SparseAndFullInPlace) {
       EXPECT_EQ(sha256_of(scratch / "raw.img"), sample_sha256) << name;
       EXPECT_EQ(juneheath({"audit", image}).status, 0) << name;
     };
-    const Outcome full = juneheath({"recast", image, "--store", "full"});
+    const ProgramResult full = juneheath({"recast", image, "--store", "full"});
     ASSERT_EQ(full.status, 0) << name << full.err;
     EXPECT_GE(allocated(image), 192U << 20) << name;
     EXPECT_TRUE(juneheath({"survey", image}).said(", full")) << name;
@@ -237,7 +238,7 @@ TEST(Recast, SparseAndFullInPlace) {
   const TempFolder folder;
   const std::string image = unpack_container("dyn.vhd", folder);
   const std::uint32_t before = file_digest(image);
-  const Outcome refused = juneheath({"recast", image, "--store", "full"});
+  const ProgramResult refused = juneheath({"recast", image, "--store", "full"});
   EXPECT_EQ(refused.status, 6) << refused.err;
   EXPECT_TRUE(refused.said("recast " + image + " NEW --store full")) << refused.err;
   EXPECT_EQ(file_digest(image), before);

@@ -25,14 +25,14 @@ class FrictionStory : public GuestStory {
     return path;
   }
   void expect(const Words& command, int status, const std::string& words) {
-    const Outcome outcome = juneheath(command);
+    const ProgramResult outcome = juneheath(command);
     EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
     EXPECT_TRUE(outcome.said(words)) << words << "\n" << outcome.out << outcome.err;
   }
   // By a shell, as a technician pastes it.
   int paste(const std::string& command) { return paste_as_it_is(command + " --dry-run"); }
   int paste_as_it_is(const std::string& command) {
-    const Outcome outcome =
+    const ProgramResult outcome =
         run({"sh", "-c", std::regex_replace(command, std::regex("^juneheath"), JUNEHEATH_PROGRAM)});
     said_ = outcome.err;
     return outcome.status;
@@ -78,7 +78,7 @@ TEST_F(FrictionStory, AFolderThatMayNotBeReadIsNoBug) {
   const std::string image = sample("heather");
   write_file(folder_ / "a file", "");
   // What stands where a folder should be answers as one that may not be read.
-  const Outcome outcome =
+  const ProgramResult outcome =
       juneheath({"survey", image}, {{"HOME", folder_ / "a file/home"}, {"XDG_CONFIG_HOME", ""}});
   EXPECT_EQ(outcome.status, 0) << outcome.err;
 }
@@ -87,24 +87,24 @@ TEST_F(FrictionStory, AFolderThatMayNotBeReadIsNoBug) {
 
 TEST_F(FrictionStory, EndingsSayTheFormOfWhatIsMade) {
   const std::string image = sample("heather");
-  const auto form = [&](const std::string& path) {
+  const auto format = [&](const std::string& path) {
     return nlohmann::json::parse(juneheath({"survey", "--json", path}).out)["disks"][0]["form"]
         .get<std::string>();
   };
   ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "a.vhdx"}).status, 0);
-  EXPECT_EQ(form(folder_ / "a.vhdx"), "VHDX");
+  EXPECT_EQ(format(folder_ / "a.vhdx"), "VHDX");
   ASSERT_EQ(juneheath({"compact", image, "--into", folder_ / "a.qcow2"}).status, 0);
-  EXPECT_EQ(form(folder_ / "a.qcow2"), "qcow2");
+  EXPECT_EQ(format(folder_ / "a.qcow2"), "qcow2");
   ASSERT_EQ(
       juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "b", "--form", "vdi"}).status,
       0);
-  EXPECT_EQ(form(folder_ / "b"), "VDI");
+  EXPECT_EQ(format(folder_ / "b"), "VDI");
   const std::string group = sample("fieldstation");
   ASSERT_EQ(juneheath({"grow", group, "--add-disk", folder_ / "more.vmdk=256MiB", "--give", "/home",
                        "--yes"})
                 .status,
             0);
-  EXPECT_EQ(form(folder_ / "more.vmdk"), "VMDK");
+  EXPECT_EQ(format(folder_ / "more.vmdk"), "VMDK");
   expect_audit_clean({group, folder_ / "more.vmdk"});
 }
 
@@ -136,7 +136,7 @@ TEST_F(FrictionStory, CommandsInRefusalsWorkWhenPasted) {
       Words words = asked;
       if (asked.size() == 2 && asked[0] == "grow") words.emplace_back("--dry-run");
       if (asked[0] == "compact") words.emplace_back("--dry-run");
-      const Outcome outcome = juneheath(words);
+      const ProgramResult outcome = juneheath(words);
       if (outcome.status == 0) continue;
       EXPECT_EQ(file_digest(image), digest);
       for (std::sregex_iterator found(outcome.err.begin(), outcome.err.end(), command), end;
@@ -177,7 +177,7 @@ TEST_F(FrictionStory, ABlankDiskGoesToTheGroup) {
       Words words{"grow", image};
       if (asked) words.emplace_back("--add-disk");
       words.insert(words.end(), {blank, "--give", "/home", "--yes"});
-      const Outcome grown = juneheath(words);
+      const ProgramResult grown = juneheath(words);
       EXPECT_EQ(grown.status, 0) << grown.out << grown.err;
       expect_audit_clean({image, blank});
       const auto survey = nlohmann::json::parse(juneheath({"survey", "--json", image, blank}).out);
@@ -208,7 +208,7 @@ TEST_F(FrictionStory, TheWayDownLeavesRoomWhereItIsAsked) {
   const auto size_after = [&](const Words& more) {
     Words words{"shrink", image, "--dry-run", "--json"};
     words.insert(words.end(), more.begin(), more.end());
-    const Outcome outcome = juneheath(words);
+    const ProgramResult outcome = juneheath(words);
     EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
     return nlohmann::json::parse(outcome.out)["plan"]["disks"][0]["to"].get<std::uint64_t>();
   };
@@ -235,7 +235,8 @@ TEST_F(FrictionStory, TheFloorOfTwoPhysicalVolumesOnOneDiskIsReached) {
           .status,
       0);
   const auto before = trees({image});
-  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
+  const ProgramResult shrunk =
+      juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
   EXPECT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
   EXPECT_LT(files::file_size(image), 600U << 20);
   expect_audit_clean({image});

@@ -26,15 +26,15 @@ class GrowSeveral : public GuestStory,
  protected:
   // The disk as a raw file, whatever form it is kept in.
   std::string as_raw(const std::string& image, const std::string& name) {
-    if (form() == "raw") return image;
+    if (format() == "raw") return image;
     const std::string raw = folder_ / (name + ".raw");
     files::remove(raw);
-    const Outcome done = juneheath({"recast", image, raw, "--form", "raw", "--quiet"});
+    const ProgramResult done = juneheath({"recast", image, raw, "--form", "raw", "--quiet"});
     EXPECT_EQ(done.status, 0) << done.err;
     return raw;
   }
   const Story& story() const { return std::get<0>(GetParam()); }
-  std::string form() const { return std::get<1>(GetParam()); }
+  std::string format() const { return std::get<1>(GetParam()); }
 
   // By the survey: the size of each place, of partitions and volumes.
   static std::map<std::string, std::uint64_t> sizes(const std::string& image) {
@@ -67,8 +67,8 @@ TEST_P(GrowSeveral, IsJudgedAndUndone) {
   const std::string sample = folder_ / "sample.img";
   unpack_sample(story().sample, sample);
   std::string image = sample;
-  if (form() != "raw") {
-    image = folder_ / ("guest." + form());
+  if (format() != "raw") {
+    image = folder_ / ("guest." + format());
     ASSERT_EQ(juneheath({"recast", sample, image, "--quiet"}).status, 0);
     files::remove(sample);
   }
@@ -79,7 +79,7 @@ TEST_P(GrowSeveral, IsJudgedAndUndone) {
   const std::string names = identities(image);
   const std::uint64_t disk_before = files::file_size(raw_before);
 
-  const Outcome grown = run_on("grow", {image}, story().options);
+  const ProgramResult grown = run_on("grow", {image}, story().options);
   ASSERT_EQ(grown.status, 0) << grown.out << grown.err;
   for (const char* words : story().said) EXPECT_TRUE(grown.said(words)) << words << grown.out;
   expect_audit_clean({image});
@@ -98,7 +98,7 @@ TEST_P(GrowSeveral, IsJudgedAndUndone) {
     EXPECT_GT(files::file_size(raw_after), disk_before);
   }
 
-  const Outcome undone = juneheath({"undo", image});
+  const ProgramResult undone = juneheath({"undo", image});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(image), file_digest(original));
 }
@@ -169,12 +169,12 @@ INSTANTIATE_TEST_SUITE_P(All, GrowSeveral,
 
 class GrowRefused : public GuestStory {
  protected:
-  Outcome refused(const std::string& sample, const Words& options, int status) {
+  ProgramResult refused(const std::string& sample, const Words& options, int status) {
     const std::string image = folder_ / (sample + ".img");
     files::remove(image);
     unpack_sample(sample, image);
     const std::uint32_t digest = file_digest(image);
-    const Outcome outcome = run_on("grow", {image}, options);
+    const ProgramResult outcome = run_on("grow", {image}, options);
     EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
     EXPECT_EQ(file_digest(image), digest);
     EXPECT_FALSE(files::exists(image + ".juneheath"));
@@ -186,7 +186,7 @@ class GrowRefused : public GuestStory {
 
 // The way that helps is the first that is offered; and it works as it is written.
 TEST_F(GrowRefused, OffersToMoveWhatIsInTheWay) {
-  const Outcome blocked = refused("swap-behind", {"--by", "100MiB", "--give", "/"}, 3);
+  const ProgramResult blocked = refused("swap-behind", {"--by", "100MiB", "--give", "/"}, 3);
   EXPECT_TRUE(blocked.said("p3 (swap) stands directly behind it")) << blocked.err;
   const std::string command = "juneheath grow " + image_ + " --by 100MiB --allow-move --give /";
   const std::size_t at = blocked.err.find("next:");
@@ -199,13 +199,13 @@ TEST_F(GrowRefused, OffersToMoveWhatIsInTheWay) {
 
 // On a full disk the command makes it larger as well.
 TEST_F(GrowRefused, OffersALargerDiskWithIt) {
-  const Outcome blocked = refused("mbr-extended", {"--give", "/"}, 3);
+  const ProgramResult blocked = refused("mbr-extended", {"--give", "/"}, 3);
   EXPECT_TRUE(blocked.said("--by 10GiB --allow-move --give /")) << blocked.err;
 }
 
 TEST_F(GrowRefused, WhatIsNotThere) {
   // The numbers are said.
-  const Outcome much =
+  const ProgramResult much =
       refused("swap-behind",
               {"--by", "100MiB", "--give", "/=80MiB", "--give", "swap=40MiB", "--allow-move"}, 3);
   EXPECT_TRUE(much.said("swap cannot get 40 MiB")) << much.err;
@@ -226,14 +226,15 @@ TEST_F(GrowRefused, WhatDoesNotMove) {
   unpack_sample("swap-behind", image);
   poke(image, 66 * mib + 4086, std::string("S1SUSPEND\0", 10));
   const std::uint32_t digest = file_digest(image);
-  const Outcome suspended =
+  const ProgramResult suspended =
       run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
   EXPECT_EQ(suspended.status, 3);
   EXPECT_TRUE(suspended.said("the guest is asleep")) << suspended.err;
   EXPECT_TRUE(suspended.said("suspended")) << suspended.err;
   // Nobody knows what this is.
   poke(image, 66 * mib, std::string(8192, 'q'));
-  const Outcome unknown = run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
+  const ProgramResult unknown =
+      run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
   EXPECT_EQ(unknown.status, 3);
   EXPECT_TRUE(unknown.said("it is not known what is in it")) << unknown.err;
   EXPECT_NE(file_digest(image), digest);

@@ -34,7 +34,7 @@ TEST_P(GrowStory, OneCommandThenUndo) {
 
   std::vector<std::string> command{"grow", image};
   command.insert(command.end(), sample.request.begin(), sample.request.end());
-  const Outcome grown = juneheath(command);
+  const ProgramResult grown = juneheath(command);
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("Before and after"));
   EXPECT_TRUE(grown.said("juneheath undo " + image));
@@ -45,13 +45,13 @@ TEST_P(GrowStory, OneCommandThenUndo) {
     EXPECT_GE(mounted.capacity(), sample.least_capacity);
     EXPECT_EQ(tree_difference(tree, tree_facts(mounted.path())), "");
   }
-  const Outcome audit = juneheath({"audit", image});
+  const ProgramResult audit = juneheath({"audit", image});
   EXPECT_EQ(audit.status, 0) << audit.out;
   const std::uint32_t digest_grown = file_digest(image);
   EXPECT_NE(digest_grown, digest);
 
   // A second growth on top, taken back alone.
-  const Outcome again = juneheath({"grow", image, "--by", "700MiB", "--proof", "full"});
+  const ProgramResult again = juneheath({"grow", image, "--by", "700MiB", "--proof", "full"});
   ASSERT_EQ(again.status, 0) << again.err;
   EXPECT_EQ(check_ext(image, sample.offset), "");
   if (can_mount()) {
@@ -69,14 +69,14 @@ TEST_P(GrowStory, UndoIsByteIdentical) {
   const std::uint32_t digest = file_digest(image);
   std::vector<std::string> command{"grow", image, "--quiet"};
   command.insert(command.end(), sample.request.begin(), sample.request.end());
-  const Outcome grown = juneheath(command);
+  const ProgramResult grown = juneheath(command);
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(grown.out, "");
-  const Outcome undone = juneheath({"undo", image});
+  const ProgramResult undone = juneheath({"undo", image});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(image), digest);
   EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
-  const Outcome nothing_left = juneheath({"undo", image});
+  const ProgramResult nothing_left = juneheath({"undo", image});
   EXPECT_EQ(nothing_left.status, 3);
 }
 
@@ -95,12 +95,12 @@ TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
   unpack_sample("heather", image);
   {
     const Mounted mounted(image, 1048576, 0, true);
-    const Outcome full =
+    const ProgramResult full =
         run({"dd", "if=/dev/urandom", "of=" + mounted.path() + "/rings.db", "bs=64k"});
     EXPECT_TRUE(full.said("No space left")) << full.err;
   }
   const auto tree = tree_facts(Mounted(image, 1048576).path());
-  const Outcome grown = juneheath({"grow", image, "--by", "256MiB"});
+  const ProgramResult grown = juneheath({"grow", image, "--by", "256MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(image, 1048576), "");
   EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(image, 1048576).path())), "");
@@ -115,13 +115,13 @@ TEST(Grow, TheGuestCanUseTheRoom) {
   ASSERT_EQ(juneheath({"grow", image, "--by", "1GiB"}).status, 0);
   {
     const Mounted mounted(image, 52428800, 0, true);
-    const Outcome written =
+    const ProgramResult written =
         run({"dd", "if=/dev/zero", "of=" + mounted.path() + "/film.raw", "bs=1M", "count=900"});
     EXPECT_EQ(written.status, 0) << written.err;
   }
   EXPECT_EQ(check_ext(image, 52428800), "");
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  const Outcome undo = juneheath({"undo", image});
+  const ProgramResult undo = juneheath({"undo", image});
   EXPECT_EQ(undo.status, 3);
   EXPECT_TRUE(undo.said("written since")) << undo.err;
 }
@@ -134,19 +134,19 @@ TEST(Grow, UsesRoomThatIsThereAlready) {
     unpack_sample(name, image);
     std::filesystem::resize_file(image, 700ULL << 20);
     const std::uint32_t digest = file_digest(image);
-    const Outcome survey = juneheath({"survey", image});
+    const ProgramResult survey = juneheath({"survey", image});
     EXPECT_TRUE(survey.said("room")) << survey.out;
     EXPECT_TRUE(survey.said("juneheath grow " + image + " --give /")) << survey.out;
     if (std::string(name) == "nestcam") {
       EXPECT_TRUE(survey.said("larger than its GPT knows")) << survey.out;
     }
-    const Outcome plan = juneheath({"grow", image, "--dry-run"});
+    const ProgramResult plan = juneheath({"grow", image, "--dry-run"});
     EXPECT_EQ(plan.status, 0) << plan.err;
     if (std::string(name) == "nestcam") {
-      EXPECT_TRUE(plan.said("move the spare copy to the disk's end")) << plan.out;
+      EXPECT_TRUE(plan.said("move the backup copy to the disk's end")) << plan.out;
     }
     EXPECT_EQ(file_digest(image), digest);
-    const Outcome grown = juneheath({"grow", image});
+    const ProgramResult grown = juneheath({"grow", image});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(std::filesystem::file_size(image), 700ULL << 20);
     EXPECT_EQ(check_ext(image, offset), "");
@@ -166,7 +166,7 @@ TEST(Grow, JunkInTheRoomIsHarmlessAndKeptForUndo) {
   for (std::uint64_t at = 330ULL << 20; at < (890ULL << 20); at += 8'388'608 - 5000)
     poke(image, at, junk);
   const std::uint32_t digest = file_digest(image);
-  const Outcome grown = juneheath({"grow", image, "--give", "/"});
+  const ProgramResult grown = juneheath({"grow", image, "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(image, 52428800), "");
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
@@ -188,7 +188,7 @@ TEST(Grow, AmountsAndNothing) {
   survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
   EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (291 + 462) << 20);
   EXPECT_EQ(check_ext(image, 1048576), "");
-  const Outcome too_much = juneheath({"grow", image, "--give", "/=1GiB"});
+  const ProgramResult too_much = juneheath({"grow", image, "--give", "/=1GiB"});
   EXPECT_EQ(too_much.status, 3);
   EXPECT_TRUE(too_much.said("/=rest")) << too_much.err;
   // The disk alone.
@@ -203,7 +203,7 @@ TEST(Grow, BackupAndNoUndo) {
   const std::string image = folder / "a.img";
   unpack_sample("heather", image);
   const std::uint32_t digest = file_digest(image);
-  const Outcome grown = juneheath(
+  const ProgramResult grown = juneheath(
       {"grow", image, "--by", "100MiB", "--backup", folder / "old.img", "--no-undo", "--json"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   const auto document = nlohmann::json::parse(grown.out);
@@ -211,7 +211,8 @@ TEST(Grow, BackupAndNoUndo) {
   EXPECT_EQ(document["plan"]["disks"][0]["difference"], 100 << 20);
   EXPECT_EQ(file_digest(folder / "old.img"), digest);
   EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
-  const Outcome again = juneheath({"grow", image, "--by", "1MiB", "--backup", folder / "old.img"});
+  const ProgramResult again =
+      juneheath({"grow", image, "--by", "1MiB", "--backup", folder / "old.img"});
   EXPECT_EQ(again.status, 3);
 }
 
@@ -230,7 +231,7 @@ TEST(Grow, AFilesystemOnTheWholeDisk) {
   const TempFolder folder;
   const std::string image = folder / "plain.img";
   make_ext(image, 64ULL << 20, {});
-  const Outcome grown = juneheath({"grow", image, "--to", "300MiB"});
+  const ProgramResult grown = juneheath({"grow", image, "--to", "300MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(image), "");
   EXPECT_TRUE(juneheath({"survey", image}).said("merlin"));
@@ -253,14 +254,14 @@ TEST(Grow, ABlockDevice) {
   };
   EXPECT_TRUE(with({"survey", device}).said("block device"));
   EXPECT_EQ(with({"grow", device, "--to", "1GiB"}).status, 3);
-  const Outcome grown = with({"grow", device});
+  const ProgramResult grown = with({"grow", device});
   EXPECT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(file, 52428800), "");
   EXPECT_EQ(with({"grow", device, "--dry-run"}).status, 3) << "nothing left to do";
   {
-    const Outcome mounted =
+    const ProgramResult mounted =
         run({"mount", "-o", "ro,offset=52428800", device, folder.path().string()});
-    const Outcome busy = with({"undo", device});
+    const ProgramResult busy = with({"undo", device});
     EXPECT_EQ(busy.status, 3) << busy.out << busy.err;
     run({"umount", folder.path().string()});
     EXPECT_EQ(mounted.status, 0) << mounted.err;
@@ -284,7 +285,7 @@ TEST(Grow, DisksWithLargeSectors) {
   poke(image, 1 << 20, read_file(folder / "fs"));
   const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
   EXPECT_EQ(survey["disks"][0]["table"]["sector_size"], 4096);
-  const Outcome grown = juneheath({"grow", image, "--to", "200MiB"});
+  const ProgramResult grown = juneheath({"grow", image, "--to", "200MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(check_ext(image, 1 << 20), "");
   EXPECT_TRUE(juneheath({"survey", image}).said("199.0"));

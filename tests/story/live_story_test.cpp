@@ -22,7 +22,7 @@ namespace {
 class Loop {
  public:
   explicit Loop(const std::string& image) {
-    const Outcome made = run({"losetup", "-f", "--show", image});
+    const ProgramResult made = run({"losetup", "-f", "--show", image});
     path_ = made.out.substr(0, made.out.find('\n'));
   }
   Loop(const Loop&) = delete;
@@ -109,35 +109,35 @@ TEST_P(LiveStory, AMountedFilesystemTakesTheRoomOfItsDisk) {
       return juneheath(words);
     };
     // Nothing to do: refused, or well ended where that was asked for.
-    const Outcome none = with({"grow", "--give", point, "--yes"});
+    const ProgramResult none = with({"grow", "--give", point, "--yes"});
     EXPECT_EQ(none.status, 3) << none.err;
-    const Outcome well = with({"grow", "--give", point, "--yes", "--if-room", "--json"});
+    const ProgramResult well = with({"grow", "--give", point, "--yes", "--if-room", "--json"});
     EXPECT_EQ(well.status, 0) << well.err;
     EXPECT_EQ(check_schema(well.out), "");
     EXPECT_TRUE(nlohmann::json::parse(well.out).at("nothing_to_do").get<bool>());
 
     std::filesystem::resize_file(image, size + 500 * mib);
     ASSERT_EQ(run({"losetup", "-c", loop.path()}).status, 0);
-    const Outcome survey = with({"survey", "--json"});
+    const ProgramResult survey = with({"survey", "--json"});
     EXPECT_EQ(survey.status, 0) << survey.err;
     EXPECT_EQ(check_schema(survey.out), "");
     const auto place = nlohmann::json::parse(survey.out).at("disks").at(0).at("places").at(0);
     EXPECT_GT(place.at("room").get<std::uint64_t>(), 490 * mib);
     EXPECT_EQ(place.at("mount_points").at(0), point);
 
-    const Outcome dry = with({"grow", "--give", point, "--dry-run", "--json"});
+    const ProgramResult dry = with({"grow", "--give", point, "--dry-run", "--json"});
     EXPECT_EQ(check_schema(dry.out), "");
     if (kind == "ext4" && dry.status == 6) {
       // Its driver asks for more than many a test machine gives: said before anything is begun.
       EXPECT_NE(dry.out.find("CAP_SYS_RESOURCE"), std::string::npos) << dry.out;
-      const Outcome refused = with({"grow", "--give", point, "--yes"});
+      const ProgramResult refused = with({"grow", "--give", point, "--yes"});
       EXPECT_EQ(refused.status, 6);
       EXPECT_FALSE(std::filesystem::exists(folder / "kept"));
       return;
     }
     EXPECT_EQ(dry.status, 0) << dry.err;
     EXPECT_FALSE(std::filesystem::exists(folder / "kept"));
-    const Outcome grown = with({"grow", "--give", point, "--yes", "--json"});
+    const ProgramResult grown = with({"grow", "--give", point, "--yes", "--json"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_schema(grown.out), "");
     const auto result = nlohmann::json::parse(grown.out);
@@ -179,11 +179,11 @@ TEST(LiveWords, WhatDoesNotGoTogetherIsSaid) {
                                                     {"survey", "--live", "--each"},
                                                     {"grow"}};
   for (const auto& words : wrong) {
-    const Outcome outcome = juneheath(words);
+    const ProgramResult outcome = juneheath(words);
     EXPECT_EQ(outcome.status, 2) << words[1] << ": " << outcome.err;
     EXPECT_NE(outcome.err.find("next:"), std::string::npos) << outcome.err;
   }
-  const Outcome nowhere = juneheath({"survey", "--live", "/dev/no-such-disk"});
+  const ProgramResult nowhere = juneheath({"survey", "--live", "/dev/no-such-disk"});
   EXPECT_EQ(nowhere.status, 3) << nowhere.err;
 }
 

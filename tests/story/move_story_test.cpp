@@ -14,11 +14,12 @@ namespace files = std::filesystem;
 class Moved : public GuestStory {
  protected:
   // Smaller, sound, with the same content; and undone, the same bytes as before.
-  Outcome shrink_and_judge(const std::string& image, const std::vector<std::string>& options) {
+  ProgramResult shrink_and_judge(const std::string& image,
+                                 const std::vector<std::string>& options) {
     const std::uint32_t digest = file_digest(image);
     const std::uint64_t size = files::file_size(image);
     const auto before = trees({image});
-    const Outcome moved = run_on("shrink", {image}, options);
+    const ProgramResult moved = run_on("shrink", {image}, options);
     EXPECT_EQ(moved.status, 0) << moved.out << moved.err;
     if (moved.status != 0) return moved;
     EXPECT_TRUE(moved.said("towards the front")) << moved.out;
@@ -26,7 +27,7 @@ class Moved : public GuestStory {
     expect_audit_clean({image});
     expect_same({image}, before);
     look(image);
-    const Outcome undone = juneheath({"undo", image});
+    const ProgramResult undone = juneheath({"undo", image});
     EXPECT_EQ(undone.status, 0) << undone.err;
     EXPECT_EQ(file_digest(image), digest);
     return moved;
@@ -63,7 +64,8 @@ TEST_F(Moved, EverythingToTheFloor) {
   const std::string image = folder_ / "nestcam.img";
   unpack_sample("nestcam", image);
   const auto before = trees({image});
-  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
+  const ProgramResult shrunk =
+      juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
   expect_audit_clean({image});
   expect_same({image}, before);
@@ -163,9 +165,9 @@ class MovedNames : public Moved {
   }
   // Names, sizes and content of what an archiver finds in an NTFS; its boot sector names its place.
   static std::string listing(const std::string& file) {
-    const Outcome listed =
+    const ProgramResult listed =
         run({"sh", "-c", "7zz x -so -tntfs '-x!*/$Boot' '" + file + "' | cksum"});
-    const Outcome names = run({"sh", "-c", "7zz l -ba -tntfs '" + file + "'"});
+    const ProgramResult names = run({"sh", "-c", "7zz l -ba -tntfs '" + file + "'"});
     EXPECT_EQ(names.status, 0) << names.err;
     EXPECT_GT(names.out.size(), 20U);
     return listed.out + names.out;
@@ -196,7 +198,7 @@ TEST_F(MovedNames, UnknownContentStays) {
   poke(image_, fat_at, std::string(512, 'x'));
   poke(image_, fat_at + 6 * 512, std::string(512, 'x'));
   const std::uint32_t digest = file_digest(image_);
-  const Outcome refused =
+  const ProgramResult refused =
       juneheath({"shrink", image_, "--by", "60MiB", "--take", "p1=60MiB", "--allow-move", "--yes"});
   EXPECT_EQ(refused.status, 3) << refused.out;
   EXPECT_EQ(file_digest(image_), digest);

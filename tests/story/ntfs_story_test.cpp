@@ -23,10 +23,10 @@ struct NtfsGuest {
   const char* sample;
   const char* target;
   bool rescue_behind;
-  const char* form;
+  const char* format;
 };
 
-void PrintTo(const NtfsGuest& guest, std::ostream* out) { *out << guest.sample << guest.form; }
+void PrintTo(const NtfsGuest& guest, std::ostream* out) { *out << guest.sample << guest.format; }
 
 class NtfsStory : public testing::TestWithParam<NtfsGuest> {
  protected:
@@ -34,13 +34,13 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
     raw_ = folder_ / "raw.img";
     unpack_sample(GetParam().sample, raw_);
     image_ = raw_;
-    if (std::string(GetParam().form) == "raw") return;
-    image_ = folder_ / std::string("image.") + GetParam().form;
-    expect_done({"recast", raw_, image_, "--form", GetParam().form});
+    if (std::string(GetParam().format) == "raw") return;
+    image_ = folder_ / std::string("image.") + GetParam().format;
+    expect_done({"recast", raw_, image_, "--form", GetParam().format});
     files::remove(raw_);
   }
   void expect_done(const std::vector<std::string>& command) {
-    const Outcome done = juneheath(command);
+    const ProgramResult done = juneheath(command);
     ASSERT_EQ(done.status, 0) << testing::PrintToString(command) << done.out << done.err;
   }
   // The disk as a raw image.
@@ -68,7 +68,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
     for (const auto& place : ntfs_places())
       EXPECT_EQ(account_ntfs(disk, place["offset"], place["size"]), "") << place["name"];
     EXPECT_TRUE(contents() == before);
-    const Outcome audit = juneheath({"audit", image_});
+    const ProgramResult audit = juneheath({"audit", image_});
     EXPECT_EQ(audit.status, 0) << audit.out;
   }
   // Names, sizes and content of all files, as a general archiver finds them.
@@ -81,9 +81,9 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
       run({"dd", "if=" + disk, "of=" + volume, "bs=64K", "iflag=skip_bytes,count_bytes",
            "conv=sparse", fmt::format("skip={}", place["offset"].get<std::uint64_t>()),
            fmt::format("count={}", place["size"].get<std::uint64_t>())});
-      const Outcome names =
+      const ProgramResult names =
           run({"sh", "-c", "7zz l -ba -tntfs '" + volume + "' | grep -v '\\[SYSTEM\\]'"});
-      const Outcome content =
+      const ProgramResult content =
           run({"sh", "-c", "7zz x -so -tntfs '-xr!$*' '" + volume + "' | cksum"});
       EXPECT_GT(names.out.size(), 20U) << names.err;
       said += names.out + content.out;
@@ -146,9 +146,9 @@ TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
 
 std::vector<NtfsGuest> guests() {
   std::vector<NtfsGuest> all;
-  for (const char* form : {"raw", "vhd", "vhdx", "vmdk"}) {
-    all.push_back({"mbr-ntfs", "p2", false, form});
-    all.push_back({"gpt-ntfs-recovery", "p3", true, form});
+  for (const char* format : {"raw", "vhd", "vhdx", "vmdk"}) {
+    all.push_back({"mbr-ntfs", "p2", false, format});
+    all.push_back({"gpt-ntfs-recovery", "p3", true, format});
   }
   all.push_back({"dispatch", "C:", true, "raw"});
   all.push_back({"dispatch", "C:", true, "vhdx"});
@@ -157,7 +157,7 @@ std::vector<NtfsGuest> guests() {
 
 INSTANTIATE_TEST_SUITE_P(Guests, NtfsStory, testing::ValuesIn(guests()), [](const auto& test) {
   std::string name;
-  for (const char c : std::string(test.param.sample) + "_" + test.param.form)
+  for (const char c : std::string(test.param.sample) + "_" + test.param.format)
     name += std::isalnum(static_cast<unsigned char>(c)) != 0 ? c : '_';
   return name;
 });
@@ -170,23 +170,25 @@ class NtfsNames : public testing::Test {
 };
 
 TEST_F(NtfsNames, AreThoseOfTheGuest) {
-  const Outcome survey = juneheath({"survey", image_});
+  const ProgramResult survey = juneheath({"survey", image_});
   EXPECT_NE(survey.out.find("C:"), std::string::npos);
   EXPECT_NE(survey.out.find("p4 (the rescue partition) stands behind it"), std::string::npos)
       << survey.out;
   for (const char* target : {"C:", "c:", "system", "label:Dispatch", "p3"}) {
-    const Outcome plan =
+    const ProgramResult plan =
         juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
     EXPECT_EQ(plan.status, 0) << target << plan.err;
     EXPECT_NE(plan.out.find("towards the end, with all that is in it"), std::string::npos)
         << plan.out;
   }
-  // Without a target: what a system keeps to mend itself with is not meant, though room lies there.
-  const Outcome refused = juneheath({"grow", image_, "--by", "1GiB"});
+  // Without a target: what a system keeps to repair itself with is not meant, though room lies
+  // there.
+  const ProgramResult refused = juneheath({"grow", image_, "--by", "1GiB"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_NE(refused.err.find("--allow-move --give C:"), std::string::npos) << refused.err;
   EXPECT_EQ(refused.err.find("--give p4"), std::string::npos) << refused.err;
-  const Outcome chosen = juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--dry-run"});
+  const ProgramResult chosen =
+      juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--dry-run"});
   EXPECT_EQ(chosen.status, 0) << chosen.err;
 }
 
@@ -195,7 +197,7 @@ TEST_F(NtfsNames, ADiskOfTheGuestsOwnMakingIsLeftAlone) {
   unpack_sample("mbr-ntfs", image);
   poke(image, 446 + 4, "\x42");
   const std::uint32_t digest = file_digest(image);
-  const Outcome refused = juneheath({"grow", image, "--by", "1GiB", "--give", "p2", "--yes"});
+  const ProgramResult refused = juneheath({"grow", image, "--by", "1GiB", "--give", "p2", "--yes"});
   EXPECT_EQ(refused.status, 6) << refused.out << refused.err;
   EXPECT_NE(refused.err.find("dynamic disk"), std::string::npos) << refused.err;
   EXPECT_EQ(file_digest(image), digest);

@@ -19,13 +19,13 @@ TEST(Program, HelpFitsAScreen) {
   const auto lines = [](const std::string& text) {
     return std::count(text.begin(), text.end(), '\n');
   };
-  const Outcome help = juneheath({"--help"});
+  const ProgramResult help = juneheath({"--help"});
   EXPECT_EQ(help.status, 0);
   EXPECT_LE(lines(help.out), 40);
   for (const char* command : {"survey", "grow", "shrink", "compact", "recast", "audit", "undo",
                               "recover", "batch", "config", "demo"}) {
     EXPECT_TRUE(help.said(command));
-    const Outcome own = juneheath({command, "--help"});
+    const ProgramResult own = juneheath({command, "--help"});
     EXPECT_EQ(own.status, 0);
     EXPECT_LE(lines(own.out), 40) << command;
     EXPECT_TRUE(own.said("juneheath " + std::string(command)));
@@ -34,7 +34,7 @@ TEST(Program, HelpFitsAScreen) {
 }
 
 TEST(Program, ErrorsAreJsonToo) {
-  const Outcome outcome = juneheath({"survey", "/nowhere.img", "--json"});
+  const ProgramResult outcome = juneheath({"survey", "/nowhere.img", "--json"});
   EXPECT_EQ(outcome.status, 3);
   const auto document = nlohmann::json::parse(outcome.out);
   EXPECT_EQ(document["error"]["status"], 3);
@@ -43,7 +43,7 @@ TEST(Program, ErrorsAreJsonToo) {
 
 TEST(Program, TheDemoRuns) {
   const TempFolder folder;
-  const Outcome demo = juneheath({"demo", folder / "station"});
+  const ProgramResult demo = juneheath({"demo", folder / "station"});
   ASSERT_EQ(demo.status, 0) << demo.err;
   for (const char* command :
        {"$ juneheath survey heather.img", "$ juneheath grow heather.img --to 1GiB --dry-run",
@@ -58,7 +58,7 @@ TEST(Program, DefaultsComeFromTheConfigFile) {
   const TempFolder folder;
   std::filesystem::create_directories(folder / "juneheath");
   write_file(folder / "juneheath/juneheath.conf", "color = sometimes\n");
-  const Outcome outcome =
+  const ProgramResult outcome =
       juneheath({"survey", "/nowhere.img"}, {{"XDG_CONFIG_HOME", folder.path().string()}});
   EXPECT_EQ(outcome.status, 2);
   EXPECT_TRUE(outcome.said("sometimes"));
@@ -79,7 +79,7 @@ TEST(Program, ConfigSaysWhereValuesComeFrom) {
   EXPECT_EQ(options["prof"]["known"], false);
   EXPECT_EQ(options["color"]["value"], "auto");
   EXPECT_EQ(options["color"]["from"], "default");
-  const Outcome text = juneheath({"config"}, here);
+  const ProgramResult text = juneheath({"config"}, here);
   EXPECT_TRUE(text.said("line 3: no command has such an option")) << text.out;
 }
 
@@ -95,7 +95,7 @@ TEST(Program, LogsWhatItDoes) {
                             "exit status 0, done", "error: the disk already has", "exit status 3"})
     EXPECT_NE(text.find(words), std::string::npos) << words << "\n" << text;
   // Where no log can be written nothing is done.
-  const Outcome outcome =
+  const ProgramResult outcome =
       juneheath({"grow", image, "--by", "1GiB", "--yes", "--log", image + "/log.txt"});
   EXPECT_EQ(outcome.status, 5);
   EXPECT_TRUE(outcome.said("Nothing was changed")) << outcome.err;

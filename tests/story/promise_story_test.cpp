@@ -39,7 +39,7 @@ TEST_F(PromiseStory, ABackupIsThereWhateverItsName) {
     const std::string image = sample("heather");
     const std::uint32_t before = file_digest(image);
     const std::string backup = folder_ / name;
-    const Outcome outcome =
+    const ProgramResult outcome =
         juneheath({"grow", image, "--by", "64MiB", "--backup", backup, "--proof", "full", "--yes"});
     EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
     ASSERT_TRUE(files::is_regular_file(backup));
@@ -57,7 +57,7 @@ TEST_F(PromiseStory, ABackupOfSeveralFilesIsAFolderThatIsWhole) {
   // Cut off at any of its writes there is the whole, or nothing under this name.
   for (int call = 1; call < 40; ++call) {
     SCOPED_TRACE(call);
-    const Outcome cut =
+    const ProgramResult cut =
         juneheath({"grow", disk, "--by", "64MiB", "--backup", backup, "--yes"},
                   {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(call)}});
     ASSERT_EQ(cut.status, 99);
@@ -87,7 +87,7 @@ TEST_F(PromiseStory, ACopyThatSomebodyWritesToIsNone) {
       {"compact", image, "--into", folder_ / "new.img"},
       {"grow", image, "--by", "64MiB", "--into", folder_ / "new.img", "--yes"}};
   for (const auto& command : commands) {
-    const Outcome outcome = juneheath(command);
+    const ProgramResult outcome = juneheath(command);
     EXPECT_TRUE(outcome.status == 3 || outcome.status == 5) << outcome.out << outcome.err;
     EXPECT_FALSE(files::exists(folder_ / "new.qcow2"));
     EXPECT_FALSE(files::exists(folder_ / "new.img"));
@@ -116,7 +116,7 @@ TEST_F(PromiseStory, AChangeAndACopyDoNotMeet) {
         {"compact", image, "--into", folder_ / "new.img"},
         {"grow", image, "--by", "64MiB", "--into", folder_ / "new.img", "--yes"},
         {"grow", image, "--by", "64MiB", "--dry-run"}}) {
-    const Outcome outcome = juneheath(command);
+    const ProgramResult outcome = juneheath(command);
     EXPECT_EQ(outcome.status, 3) << outcome.out << outcome.err;
   }
   ::close(fd);
@@ -194,7 +194,7 @@ TEST_F(PromiseStory, LargeSectorsAreWrittenWhereThereIsAFieldAndSaidElsewhere) {
   ASSERT_EQ(juneheath({"recast", image, vhdx}).status, 0);
   EXPECT_EQ(juneheath({"audit", vhdx}).status, 0);
   for (const char* name : {"large.qcow2", "large.vdi", "large.vmdk"}) {
-    const Outcome outcome = juneheath({"recast", vhdx, folder_ / name});
+    const ProgramResult outcome = juneheath({"recast", vhdx, folder_ / name});
     EXPECT_EQ(outcome.status, 0) << outcome.err;
     EXPECT_TRUE(outcome.said("block size of 4096")) << outcome.out;
   }
@@ -206,7 +206,7 @@ TEST_F(PromiseStory, LargeSectorsAreWrittenWhereThereIsAFieldAndSaidElsewhere) {
        at = bytes.find(field, at + 1)) {
     const std::string old = bytes.substr(at, 4);
     poke(vhdx, at, std::string("\x00\x02\x00\x00", 4));
-    const Outcome audit = juneheath({"audit", vhdx});
+    const ProgramResult audit = juneheath({"audit", vhdx});
     changed = audit.status == 4 && audit.said("counts sectors of 4096");
     if (!changed) poke(vhdx, at, old);
   }
@@ -221,7 +221,8 @@ TEST_F(PromiseStory, AReportKeepsItsFolder) {
   ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report}).status, 0);
   const std::string first = read_file(report + "/report.json");
   const std::uint32_t grown = file_digest(image);
-  const Outcome second = juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report});
+  const ProgramResult second =
+      juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report});
   EXPECT_EQ(second.status, 3) << second.out;
   EXPECT_TRUE(second.said("the report of another run")) << second.err;
   EXPECT_EQ(file_digest(image), grown);
@@ -269,7 +270,7 @@ TEST_F(PromiseStory, WhatFailsBehindTheSealDoesNotTakeTheChangeBack) {
       files::remove_all(report);
       for (const char* left : {".juneheath", ".juneheath.open"}) files::remove(image + left);
       sample("heather");
-      const Outcome outcome =
+      const ProgramResult outcome =
           juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report},
                     {{"LD_PRELOAD", JUNEHEATH_STOPPER},
                      {"JUNEHEATH_STOP_AT", std::to_string(call)},
@@ -292,7 +293,7 @@ TEST_F(PromiseStory, AnOrderDoesNotRepeatWhatOnlyCouldNotBeReported) {
              "change = \"grow\"\nby = \"64MiB\"\n");
   // A folder where a file of the report is to be.
   files::create_directories(folder_ / "out/guests/moor/report.html/in the way");
-  const Outcome first = juneheath({"batch", folder_ / "order.toml", "--yes"});
+  const ProgramResult first = juneheath({"batch", folder_ / "order.toml", "--yes"});
   EXPECT_EQ(first.status, 5) << first.out << first.err;
   EXPECT_EQ(files::file_size(image), 256U << 20);
   files::remove_all(folder_ / "out/guests/moor/report.html");

@@ -68,7 +68,7 @@ class Walk {
           // Early, or anywhere in what takes long: some come too late.
           {"JUNEHEATH_STOP_AT", std::to_string(1 + random_() % (random_() % 2 == 0 ? 60 : 1500))}};
 #endif
-    const Outcome outcome = juneheath(command, environment);
+    const ProgramResult outcome = juneheath(command, environment);
     log_ += fmt::format("\n  {} -> {}", fmt::join(command, " "), outcome.status);
     if (!outcome.err.empty()) log_ += " " + outcome.err.substr(0, outcome.err.find('\n'));
     const bool known = outcome.status == 0 || outcome.status == 3 || outcome.status == 99 ||
@@ -176,7 +176,7 @@ class Walk {
   }
 
   bool recover() {
-    const Outcome recovered = juneheath(with_images({"recover"}));
+    const ProgramResult recovered = juneheath(with_images({"recover"}));
     log_ += fmt::format("\n  cut; recover -> {} {}", recovered.status, recovered.err);
     // Of a disk that a dropped change was to add, a part may be left; it says so.
     if (recovered.said("is part of nothing")) files::remove(made_);
@@ -191,15 +191,15 @@ class Walk {
 
   void recast() {
     static const Words forms{"qcow2", "vdi", "vmdk", "vhd", "vhdx"};
-    const std::string form = forms[random_() % forms.size()];
-    const std::string to = folder_ / ("guest." + form);
-    const bool full = form != "qcow2" && random_() % 3 == 0;
-    const Outcome done =
+    const std::string format = forms[random_() % forms.size()];
+    const std::string to = folder_ / ("guest." + format);
+    const bool full = format != "qcow2" && random_() % 3 == 0;
+    const ProgramResult done =
         juneheath({"recast", images_[0], to, "--quiet", "--store", full ? "full" : "sparse"});
     if (done.status != 0) return;
     files::remove(images_[0]);
     images_[0] = to;
-    log_ += " as " + form + (full ? ", full" : "");
+    log_ += " as " + format + (full ? ", full" : "");
   }
 
   // The files in all filesystems; sizes may change.
@@ -224,7 +224,7 @@ class Walk {
     }
     Words audit{"audit"};
     audit.insert(audit.end(), images_.begin(), images_.end());
-    if (const Outcome outcome = juneheath(audit); outcome.status != 0) {
+    if (const ProgramResult outcome = juneheath(audit); outcome.status != 0) {
       log_ += "\n  audit: " + outcome.out;
       return false;
     }

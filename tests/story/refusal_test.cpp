@@ -24,7 +24,7 @@ class Refusal : public testing::Test {
   void expect(const std::vector<std::string>& command, int status, const std::string& words) {
     const std::uint32_t before = file_digest(image_);
     const auto names_before = names();
-    const Outcome outcome = juneheath(command);
+    const ProgramResult outcome = juneheath(command);
     EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
     EXPECT_TRUE(outcome.said(words)) << outcome.err;
     EXPECT_EQ(file_digest(image_), before);
@@ -87,7 +87,7 @@ TEST_F(Refusal, MarkedAsHavingErrors) {
   make_ext(plain, 32ULL << 20, {"-O", "^metadata_csum"});
   poke(plain, 1024 + 0x3A, std::string("\x02", 1));
   const std::uint32_t before = file_digest(plain);
-  const Outcome outcome = juneheath({"grow", plain, "--by", "100MiB"});
+  const ProgramResult outcome = juneheath({"grow", plain, "--by", "100MiB"});
   EXPECT_EQ(outcome.status, 3);
   EXPECT_TRUE(outcome.said("having errors")) << outcome.err;
   EXPECT_EQ(file_digest(plain), before);
@@ -96,9 +96,9 @@ TEST_F(Refusal, MarkedAsHavingErrors) {
 TEST_F(Refusal, AnInterruptedChangeIsPresent) {
   write_file(folder_ / "count", "");
   // Stopped somewhere in the middle, with the ledger begun.
-  const Outcome stopped = juneheath(grow(), {{"LD_PRELOAD", JUNEHEATH_STOPPER},
-                                             {"JUNEHEATH_STOP_AT", "8"},
-                                             {"ASAN_OPTIONS", "verify_asan_link_order=0"}});
+  const ProgramResult stopped = juneheath(grow(), {{"LD_PRELOAD", JUNEHEATH_STOPPER},
+                                                   {"JUNEHEATH_STOP_AT", "8"},
+                                                   {"ASAN_OPTIONS", "verify_asan_link_order=0"}});
   ASSERT_EQ(stopped.status, 99) << stopped.err;
   ASSERT_TRUE(files::exists(image_ + ".juneheath.open"));
   expect(grow(), 3, "juneheath recover");
@@ -137,7 +137,7 @@ TEST_F(Refusal, HostWithoutRoom) {
   run({"cp", "--sparse=always", image_, image});
   run({"sh", "-c", "dd if=/dev/zero of=" + (point / "ballast") + " bs=64k; true"});
   const std::uint32_t before = file_digest(image);
-  const Outcome outcome = juneheath({"grow", image, "--to", "1GiB"});
+  const ProgramResult outcome = juneheath({"grow", image, "--to", "1GiB"});
   EXPECT_EQ(outcome.status, 3) << outcome.out << outcome.err;
   EXPECT_TRUE(outcome.said("make room")) << outcome.err;
   EXPECT_EQ(file_digest(image), before);
@@ -148,7 +148,7 @@ TEST_F(Refusal, HostWithoutRoom) {
 
 TEST_F(Refusal, AContainerThatIsOnlyItsSignature) {
   write_file(folder_ / "disk", std::string("QFI\xfb\0\0\0\3", 8) + std::string(4096, '\0'));
-  const Outcome outcome = juneheath({"grow", folder_ / "disk", "--by", "1GiB"});
+  const ProgramResult outcome = juneheath({"grow", folder_ / "disk", "--by", "1GiB"});
   EXPECT_EQ(outcome.status, 4);
   EXPECT_TRUE(outcome.said("qcow2")) << outcome.err;
   EXPECT_EQ(juneheath({"survey", folder_ / "disk"}).status, 4);
@@ -165,7 +165,7 @@ TEST_F(Refusal, ATargetWithSomethingBehindIt) {
   const std::string disk = folder_ / "nestcam.img";
   unpack_sample("nestcam", disk);
   const std::uint32_t before = file_digest(disk);
-  const Outcome outcome = juneheath({"grow", disk, "--by", "1GiB", "--give", "/boot/efi"});
+  const ProgramResult outcome = juneheath({"grow", disk, "--by", "1GiB", "--give", "/boot/efi"});
   EXPECT_EQ(outcome.status, 3);
   EXPECT_TRUE(outcome.said("p3 (ext4) stands directly behind it")) << outcome.err;
   EXPECT_EQ(file_digest(disk), before);
@@ -187,7 +187,7 @@ TEST_F(Refusal, SeveralTargetsCouldBeMeant) {
   poke(disk, 1 << 20, read_file(folder_ / "fs"));
   poke(disk, 80 << 20, read_file(folder_ / "fs"));
   const std::uint32_t before = file_digest(disk);
-  const Outcome outcome = juneheath({"grow", disk});
+  const ProgramResult outcome = juneheath({"grow", disk});
   EXPECT_EQ(outcome.status, 3);
   EXPECT_TRUE(outcome.said("several places could take the room")) << outcome.err;
   EXPECT_TRUE(outcome.said("juneheath grow " + disk + " --give p2")) << outcome.err;

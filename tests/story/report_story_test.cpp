@@ -25,7 +25,7 @@ class ReportStory : public testing::Test {
   json report(std::vector<std::string> words, int status, bool figure = true) {
     const std::string folder = folder_ / ("report-" + std::to_string(++count_));
     words.insert(words.end(), {"--report", folder});
-    const Outcome outcome = juneheath(words);
+    const ProgramResult outcome = juneheath(words);
     EXPECT_EQ(outcome.status, status) << outcome.err;
     const std::string text = read_file(folder + "/report.json");
     EXPECT_EQ(check_schema(text), "") << words.front();
@@ -186,7 +186,7 @@ TEST_F(ReportStory, OfAHostileName) {
 TEST_F(ReportStory, ThatCannotBeWrittenIsFoundOutBeforeTheChange) {
   write_file(folder_ / "taken", "");
   const std::uint32_t before = file_digest(image_);
-  const Outcome outcome =
+  const ProgramResult outcome =
       juneheath({"grow", image_, "--by", "1GiB", "--yes", "--report", folder_ / "taken"});
   EXPECT_EQ(outcome.status, 5);
   EXPECT_TRUE(outcome.said("Nothing was changed")) << outcome.err;
@@ -205,7 +205,7 @@ TEST_F(ReportStory, FiguresOfASurvey) {
 TEST_F(ReportStory, DocumentsFollowTheSchema) {
   const auto expect_valid = [&](std::vector<std::string> words) {
     words.emplace_back("--json");
-    const Outcome outcome = juneheath(words);
+    const ProgramResult outcome = juneheath(words);
     EXPECT_EQ(check_schema(outcome.out), "") << words.front();
   };
   for (const char* sample : {"heather", "mbr-extended", "dispatch", "mbr-boot-lvm", "two-groups",
@@ -253,11 +253,11 @@ TEST_F(ReportStory, SurveyOfMany) {
   EXPECT_EQ(document["images"].size(), 123U);
   EXPECT_EQ(document["no_images"].size(), 2U);
   EXPECT_GE(document["parts_of_images"], 1);
-  const Outcome csv = juneheath({"survey", "--each", folder_.path().string(), "--csv"});
+  const ProgramResult csv = juneheath({"survey", "--each", folder_.path().string(), "--csv"});
   EXPECT_EQ(std::count(csv.out.begin(), csv.out.end(), '\n'), 124);
-  const Outcome text = juneheath({"survey", "--each", folder_.path().string()});
+  const ProgramResult text = juneheath({"survey", "--each", folder_.path().string()});
   EXPECT_TRUE(text.said("123 images")) << text.out;
-  EXPECT_TRUE(text.said("2 files are no image")) << text.out;
+  EXPECT_TRUE(text.said("2 files are not disk images")) << text.out;
   EXPECT_EQ(juneheath({"survey", image_, "--csv"}).status, 2);
 }
 

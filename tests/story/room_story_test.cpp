@@ -28,7 +28,7 @@ TEST_F(Room, A64GiBGuestBecomes128GiBInPlace) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   ASSERT_NO_FATAL_FAILURE(start_at("64GiB", "/"));
-  const Outcome grown = grow({"--to", "128GiB", "--give", "/"});
+  const ProgramResult grown = grow({"--to", "128GiB", "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_GE(expect_sound("moorvg/rootlv", tree), 118ULL << 30);
   EXPECT_NE(table_of(0, "MBR").find(fmt::format("+{}", (128ULL << 30) - 101711872)),
@@ -41,7 +41,7 @@ TEST_F(Room, A64GiBGuestBecomes128GiBInPlace) {
 TEST_F(Room, ANewPartitionOfTheRightType) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
-  const Outcome grown = grow({"--by", "20GiB", "--new-partition", "--give", "/"});
+  const ProgramResult grown = grow({"--by", "20GiB", "--new-partition", "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("type 0x8e")) << grown.out;
   EXPECT_EQ(listed_partitions(images_[0], "MBR").size(), 3U);
@@ -60,7 +60,7 @@ TEST_F(Room, ANewPartitionOfTheRightType) {
 TEST_F(Room, ANewPartitionUnderAGpt) {
   unpack({"fieldstation"});
   const auto tree = tree_of("field-station/home");
-  const Outcome grown = grow({"--by", "1GiB", "--new-partition", "--give", "/home"});
+  const ProgramResult grown = grow({"--by", "1GiB", "--new-partition", "--give", "/home"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_EQ(listed_partitions(images_[0], "GPT").size(), 4U);
   expect_sound("field-station/home", tree);
@@ -91,7 +91,7 @@ TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
   poke(images_[0], 446 + 3 * 16, entry(0x05, end / 512 + 32768, 32768));
   poke(images_[0], end + (16ULL << 20) + 510, "\x55\xAA");
   digests_[0] = file_digest(images_[0]);
-  const Outcome grown = grow({"--by", "1GiB", "--give", "/"});
+  const ProgramResult grown = grow({"--by", "1GiB", "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("make a new logical partition (type 0x8e)")) << grown.out;
   expect_sound("moorvg/rootlv", tree);
@@ -99,7 +99,7 @@ TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
   EXPECT_NE(loader_devices(images_).find("(loop0,msdos5)"), std::string::npos)
       << loader_devices(images_);
   // And a second one behind it.
-  const Outcome again = grow({"--by", "1GiB", "--new-partition", "--give", "/"});
+  const ProgramResult again = grow({"--by", "1GiB", "--new-partition", "--give", "/"});
   ASSERT_EQ(again.status, 0) << again.err;
   EXPECT_NE(loader_devices(images_).find("(loop0,msdos6)"), std::string::npos)
       << loader_devices(images_);
@@ -119,7 +119,7 @@ TEST_F(Room, FourPrimariesAreExplained) {
     poke(images_[0], 446 + static_cast<std::uint64_t>(i) * 16, bytes);
   }
   digests_[0] = file_digest(images_[0]);
-  const Outcome refused = grow({"--by", "1GiB", "--give", "/"});
+  const ProgramResult refused = grow({"--by", "1GiB", "--give", "/"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("four primary partitions")) << refused.err;
   EXPECT_TRUE(refused.said("--add-disk")) << refused.err;
@@ -130,7 +130,7 @@ TEST_F(Room, AnAddedDiskAndItsUndo) {
   unpack({"fieldstation"});
   const auto tree = tree_of("field-station/var--log");
   const std::string extra = folder_ / "extra.img";
-  const Outcome grown = grow({"--add-disk", extra + "=50GiB", "--give", "/var/log"});
+  const ProgramResult grown = grow({"--add-disk", extra + "=50GiB", "--give", "/var/log"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("attach the new disk")) << grown.out;
   images_.push_back(extra);
@@ -144,7 +144,7 @@ TEST_F(Room, AnAddedDiskAndItsUndo) {
   expect_audit_clean();
   images_.pop_back();
   digests_.pop_back();
-  const Outcome half = undo();
+  const ProgramResult half = undo();
   EXPECT_EQ(half.status, 3);
   EXPECT_TRUE(half.said("juneheath undo " + images_[0] + " " + extra)) << half.err;
   undo_and_compare({extra});
@@ -161,13 +161,13 @@ TEST_F(Room, AnAddedDiskUnderAnMbrHasOneToo) {
   expect_sound("moorvg/rootlv", tree);
   // The file is taken now.
   images_.pop_back();
-  const Outcome taken = grow({"--add-disk", extra + "=5GiB", "--give", "/"});
+  const ProgramResult taken = grow({"--add-disk", extra + "=5GiB", "--give", "/"});
   EXPECT_EQ(taken.status, 3);
 }
 
 TEST_F(Room, SwapGetsAnotherGiB) {
   unpack({"mbr-boot-lvm"});
-  const Outcome grown = grow({"--by", "1GiB", "--give", "swap=1GiB"});
+  const ProgramResult grown = grow({"--by", "1GiB", "--give", "swap=1GiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   const std::string copy = folder_ / "swap";
   extract_volume(images_, "moorvg/swaplv", copy);
@@ -216,12 +216,12 @@ TEST_F(Room, AGuestWithAListOfItsDevices) {
   bytes[13] = '\x08';
   poke(images_[0], 446 + 2 * 16, bytes);
   digests_[0] = file_digest(images_[0]);
-  const Outcome refused = grow({"--by", "1GiB", "--give", "/"});
+  const ProgramResult refused = grow({"--by", "1GiB", "--give", "/"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("system.devices")) << refused.err;
   EXPECT_TRUE(refused.said("--new-partition")) << refused.err;
   expect_untouched();
-  const Outcome asked = grow({"--by", "1GiB", "--give", "/", "--new-partition"});
+  const ProgramResult asked = grow({"--by", "1GiB", "--give", "/", "--new-partition"});
   EXPECT_EQ(asked.status, 0) << asked.err;
   EXPECT_TRUE(asked.said("list of LVM devices")) << asked.out;
 }
@@ -232,7 +232,7 @@ TEST_F(Room, WhatIsLockedInsideStillGetsItsVolume) {
   poke(images_[0], piece.offset, std::string("LUKS\xba\xbe\0\2", 8));
   poke(images_[0], piece.offset + 1024, std::string(1024, '\0'));
   digests_[0] = file_digest(images_[0]);
-  const Outcome grown = grow({"--give", "field-station/home=40MiB"});
+  const ProgramResult grown = grow({"--give", "field-station/home=40MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("make it larger from inside the guest")) << grown.out;
   expect_audit_clean();

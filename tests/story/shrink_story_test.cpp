@@ -23,13 +23,13 @@ using Shrunk = GuestStory;
 
 struct GuestCase {
   std::string sample;
-  std::string form;
+  std::string format;
   std::string store;
   std::string give;  // who gets the room on the way back
 };
 
 void PrintTo(const GuestCase& item, std::ostream* out) {
-  *out << item.sample << " " << item.form << " " << item.store;
+  *out << item.sample << " " << item.format << " " << item.store;
 }
 
 class ShrinkStory : public GuestStory, public testing::WithParamInterface<GuestCase> {};
@@ -42,53 +42,56 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   const std::uint64_t size = files::file_size(raw);
   const auto before = trees({raw});
   std::string image = raw;
-  if (item.form != "raw") {
-    image = folder_ / ("guest." + item.form);
-    ASSERT_EQ(juneheath({"recast", raw, image, "--form", item.form, "--store", item.store}).status,
-              0);
+  if (item.format != "raw") {
+    image = folder_ / ("guest." + item.format);
+    ASSERT_EQ(
+        juneheath({"recast", raw, image, "--form", item.format, "--store", item.store}).status, 0);
   }
   const auto as_raw = [&] {
-    if (item.form == "raw") return image;
+    if (item.format == "raw") return image;
     const std::string copy = folder_ / "copy.img";
     files::remove(copy);
-    const Outcome recast = juneheath({"recast", image, copy, "--form", "raw", "--store", "sparse"});
+    const ProgramResult recast =
+        juneheath({"recast", image, copy, "--form", "raw", "--store", "sparse"});
     EXPECT_EQ(recast.status, 0) << recast.err;
     return copy;
   };
   const std::uint32_t digest = file_digest(image);
   const std::uint64_t length = files::file_size(image);
 
-  const bool beside = item.form == "vmdk" && item.store == "full";  // a descriptor, and the disk
-  const Outcome asked = juneheath({"shrink", image, "--to", "floor"});
+  const bool resolver =
+      item.format == "vmdk" && item.store == "full";  // a descriptor, and the disk
+  const ProgramResult asked = juneheath({"shrink", image, "--to", "floor"});
   EXPECT_EQ(asked.status, 3) << "without --yes, and nobody to ask";
   EXPECT_EQ(file_digest(image), digest);
-  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
+  const ProgramResult shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
-  if (!beside) {
+  if (!resolver) {
     EXPECT_LT(files::file_size(image), length);
   }
   expect_audit_clean({image});
   expect_same({as_raw()}, before);
-  if (item.form != "raw" && !beside) {
-    EXPECT_EQ(archiver_difference(item.form == "qcow2" ? "qcow" : item.form, image, as_raw()), "");
+  if (item.format != "raw" && !resolver) {
+    EXPECT_EQ(archiver_difference(item.format == "qcow2" ? "qcow" : item.format, image, as_raw()),
+              "");
   }
   const std::uint64_t floor = files::file_size(as_raw());
   EXPECT_LT(floor, size);
 
   // Half a MiB less would be too little: nothing happens.
   const std::uint32_t digest_small = file_digest(image);
-  const Outcome less = juneheath({"shrink", image, "--by", "2MiB", "--yes"});
+  const ProgramResult less = juneheath({"shrink", image, "--by", "2MiB", "--yes"});
   EXPECT_EQ(less.status, 3) << less.out;
   EXPECT_TRUE(less.said("floor")) << less.err;
   EXPECT_EQ(file_digest(image), digest_small);
 
-  const Outcome undone = juneheath({"undo", image});
+  const ProgramResult undone = juneheath({"undo", image});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(image), digest);
   EXPECT_EQ(files::file_size(image), length);
 
   ASSERT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes", "--no-undo"}).status, 0);
-  const Outcome grown =
+  const ProgramResult grown =
       juneheath({"grow", image, "--to", std::to_string(size), "--give", item.give});
   ASSERT_EQ(grown.status, 0) << grown.err;
   expect_audit_clean({image});
@@ -104,7 +107,7 @@ std::vector<GuestCase> cases() {
                                                                  {"fieldstation", "/var/log"},
                                                                  {"whole-disk-pv", "bare/data"}};
   for (const auto& [sample, give] : samples) all.push_back({sample, "raw", "", give});
-  for (const auto& [form, store] :
+  for (const auto& [format, store] :
        std::vector<std::pair<std::string, std::string>>{{"qcow2", "sparse"},
                                                         {"vdi", "sparse"},
                                                         {"vdi", "full"},
@@ -114,16 +117,16 @@ std::vector<GuestCase> cases() {
                                                         {"vhd", "full"},
                                                         {"vhdx", "sparse"},
                                                         {"vhdx", "full"}}) {
-    all.push_back({"fieldstation", form, store, "/var/log"});
-    all.push_back({"mbr-extended", form, store, "/srv"});
-    all.push_back({"mbr-boot-lvm", form, store, "/"});
-    all.push_back({"nestcam", form, store, "/"});
+    all.push_back({"fieldstation", format, store, "/var/log"});
+    all.push_back({"mbr-extended", format, store, "/srv"});
+    all.push_back({"mbr-boot-lvm", format, store, "/"});
+    all.push_back({"nestcam", format, store, "/"});
   }
   return all;
 }
 
 INSTANTIATE_TEST_SUITE_P(Guests, ShrinkStory, testing::ValuesIn(cases()), [](const auto& test) {
-  std::string name = test.param.sample + "_" + test.param.form + "_" + test.param.store;
+  std::string name = test.param.sample + "_" + test.param.format + "_" + test.param.store;
   for (char& c : name)
     if (std::isalnum(static_cast<unsigned char>(c)) == 0) c = '_';
   return name;
@@ -132,15 +135,15 @@ INSTANTIATE_TEST_SUITE_P(Guests, ShrinkStory, testing::ValuesIn(cases()), [](con
 class TwoDisks : public GuestStory, public testing::WithParamInterface<const char*> {
  protected:
   void SetUp() override {
-    const std::string form = GetParam();
+    const std::string format = GetParam();
     for (const char letter : {'a', 'b'}) {
       const std::string raw = folder_ / fmt::format("{}.img", letter);
       unpack_sample(fmt::format("two-disk-{}", letter), raw);
       raw_.push_back(raw);
       images_.push_back(raw);
-      if (form == "raw") continue;
-      images_.back() = folder_ / fmt::format("{}.{}", letter, form);
-      ASSERT_EQ(juneheath({"recast", raw, images_.back(), "--form", form}).status, 0);
+      if (format == "raw") continue;
+      images_.back() = folder_ / fmt::format("{}.{}", letter, format);
+      ASSERT_EQ(juneheath({"recast", raw, images_.back(), "--form", format}).status, 0);
     }
   }
   // The disks as raw images, as they are now.
@@ -148,10 +151,10 @@ class TwoDisks : public GuestStory, public testing::WithParamInterface<const cha
     if (images_ == raw_) return images_;
     for (std::size_t i = 0; i < images_.size(); ++i) {
       files::remove(raw_[i]);
-      const Outcome recast = juneheath({"recast", images_[i], raw_[i], "--form", "raw"});
+      const ProgramResult recast = juneheath({"recast", images_[i], raw_[i], "--form", "raw"});
       EXPECT_EQ(recast.status, 0) << recast.err;
-      const std::string form = GetParam();
-      EXPECT_EQ(archiver_difference(form == "qcow2" ? "qcow" : form, images_[i], raw_[i]), "");
+      const std::string format = GetParam();
+      EXPECT_EQ(archiver_difference(format == "qcow2" ? "qcow" : format, images_[i], raw_[i]), "");
     }
     return raw_;
   }
@@ -165,20 +168,20 @@ TEST_P(TwoDisks, OneBecomesSmaller) {
   const Words digests{std::to_string(file_digest(images[0])),
                       std::to_string(file_digest(images[1]))};
   const auto before = trees(now());
-  const Outcome which = run_on("shrink", images, {"--to", "floor", "--yes"});
+  const ProgramResult which = run_on("shrink", images, {"--to", "floor", "--yes"});
   EXPECT_EQ(which.status, 3);
   EXPECT_TRUE(which.said("--disk 2")) << which.err;
 
-  const Outcome shrunk = run_on("shrink", images, {"--to", "floor", "--disk", "1", "--yes"});
+  const ProgramResult shrunk = run_on("shrink", images, {"--to", "floor", "--disk", "1", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
   EXPECT_LT(files::file_size(now()[0]), 320ULL << 20);
   expect_audit_clean(images);
   expect_same(now(), before);
-  const Outcome back =
+  const ProgramResult back =
       run_on("grow", images, {"--to", "320MiB", "--disk", "1", "--give", "twodisk/store"});
   ASSERT_EQ(back.status, 0) << back.err;
   expect_same(now(), before);
-  const Outcome undone = juneheath({"undo", images[0], images[1]});
+  const ProgramResult undone = juneheath({"undo", images[0], images[1]});
   ASSERT_EQ(undone.status, 0) << undone.err;
   expect_same(now(), before);
 }
@@ -187,7 +190,7 @@ TEST_P(TwoDisks, OneLeavesTheGroup) {
   const Words& images = images_;
   const std::vector<std::uint32_t> digests{file_digest(images[0]), file_digest(images[1])};
   const auto before = trees(now());
-  const Outcome first = run_on(
+  const ProgramResult first = run_on(
       "shrink", images,
       {"--remove-disk", "2", "--yes", "--take", "twodisk/store", "--take", "twodisk/striped"});
   ASSERT_EQ(first.status, 0) << first.out << first.err;
@@ -197,7 +200,7 @@ TEST_P(TwoDisks, OneLeavesTheGroup) {
   const auto left = trees({now()[0]});
   for (const std::string volume : {"twodisk/store", "twodisk/striped"})
     EXPECT_EQ(tree_difference(before.at(volume), left.at(volume)), "") << volume;
-  const Outcome undone = juneheath({"undo", images[0], images[1]});
+  const ProgramResult undone = juneheath({"undo", images[0], images[1]});
   ASSERT_EQ(undone.status, 0) << undone.err;
   EXPECT_EQ(file_digest(images[0]), digests[0]);
   EXPECT_EQ(file_digest(images[1]), digests[1]);
@@ -212,14 +215,14 @@ TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
   const std::string image = folder_ / "guest.img";
   unpack_sample("fieldstation", image);
   const auto before = trees({image});
-  const Outcome taken = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
+  const ProgramResult taken = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
   ASSERT_EQ(taken.status, 0) << taken.out << taken.err;
   EXPECT_EQ(files::file_size(image), 768ULL << 20);
   expect_same({image}, before);
-  const Outcome given = juneheath({"grow", image, "--give", "/var/log=200MiB"});
+  const ProgramResult given = juneheath({"grow", image, "--give", "/var/log=200MiB"});
   ASSERT_EQ(given.status, 0) << given.err;
   expect_same({image}, before);
-  const Outcome too_much = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
+  const ProgramResult too_much = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
   EXPECT_EQ(too_much.status, 3);
   EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
 }
@@ -236,7 +239,7 @@ TEST_F(Shrunk, ExtentsThatShareAFile) {
                           "createType=\"custom\"\nRW 1500000 FLAT \"guest.img\" 0\n"
                           "RW 597152 FLAT \"guest.img\" 1500000\n";
   const std::uint32_t digest = file_digest(raw);
-  const Outcome shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
+  const ProgramResult shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
   EXPECT_LE(files::file_size(raw), small);
   expect_audit_clean({image});
@@ -258,7 +261,7 @@ TEST_F(Shrunk, PiecesBehindTheEndGo) {
   unpack_sample("nestcam", raw);
   ASSERT_EQ(juneheath({"grow", raw, "--to", "5GiB", "--no-undo", "--yes"}).status, 0);
   const auto before = trees({raw});
-  const Outcome recast = juneheath({"recast", raw, image, "--pieces"});
+  const ProgramResult recast = juneheath({"recast", raw, image, "--pieces"});
   ASSERT_EQ(recast.status, 0) << recast.err;
   const auto pieces = [&] {
     std::map<std::string, std::uint64_t> sizes;
@@ -271,7 +274,7 @@ TEST_F(Shrunk, PiecesBehindTheEndGo) {
   const auto all = pieces();
   ASSERT_EQ(all.size(), 3U);
   const Words smaller{"shrink", image, "--to", "1GiB", "--yes"};
-  const Outcome shrunk = juneheath(smaller);
+  const ProgramResult shrunk = juneheath(smaller);
   ASSERT_EQ(shrunk.status, 0) << shrunk.err;
   EXPECT_TRUE(shrunk.said("stays, empty, for the undo")) << shrunk.out;
   EXPECT_EQ(std::next(pieces().begin())->second, 0U);
@@ -281,17 +284,17 @@ TEST_F(Shrunk, PiecesBehindTheEndGo) {
 
   Words for_good = smaller;
   for_good.push_back("--no-undo");
-  const Outcome gone = juneheath(for_good);
+  const ProgramResult gone = juneheath(for_good);
   ASSERT_EQ(gone.status, 0) << gone.err;
   EXPECT_TRUE(gone.said("it is removed")) << gone.out;
   EXPECT_EQ(pieces().size(), 1U);
   expect_audit_clean({image});
   // What is left of an undo that nobody wants any more is not in the way of growing again.
   for (const bool undoable : {true, false}) {
-    const Outcome grown = juneheath({"grow", image, "--to", "5GiB", "--yes"});
+    const ProgramResult grown = juneheath({"grow", image, "--to", "5GiB", "--yes"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(pieces().size(), 3U);
-    const Outcome again = juneheath(undoable ? smaller : for_good);
+    const ProgramResult again = juneheath(undoable ? smaller : for_good);
     ASSERT_EQ(again.status, 0) << again.err;
   }
   expect_audit_clean({image});
@@ -305,13 +308,13 @@ TEST_F(Shrunk, IsNotGuessed) {
   const std::string image = folder_ / "guest.img";
   unpack_sample("fieldstation", image);
   const std::uint32_t digest = file_digest(image);
-  const Outcome which = juneheath({"shrink", image, "--to", "600MiB", "--yes"});
+  const ProgramResult which = juneheath({"shrink", image, "--to", "600MiB", "--yes"});
   EXPECT_EQ(which.status, 3);
   EXPECT_TRUE(which.said("--take /home=")) << which.err;
   EXPECT_TRUE(which.said("--take /=")) << which.err;
   EXPECT_EQ(file_digest(image), digest);
-  const Outcome into = juneheath({"shrink", image, "--to", "600MiB", "--take", "/home=68MiB",
-                                  "--into", folder_ / "small.qcow2", "--yes"});
+  const ProgramResult into = juneheath({"shrink", image, "--to", "600MiB", "--take", "/home=68MiB",
+                                        "--into", folder_ / "small.qcow2", "--yes"});
   EXPECT_EQ(into.status, 0) << into.out << into.err;
   EXPECT_EQ(file_digest(image), digest);
 }

@@ -27,8 +27,8 @@ class SwapAlone : public testing::TestWithParam<SwapCase> {
 
   void make_area(const std::string& path, std::uint64_t size) const {
     make_sparse_file(path, size);
-    const Outcome made = run({"mkswap", "-p", GetParam().page_size, "-L", "spare", "-U",
-                              "0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711", path});
+    const ProgramResult made = run({"mkswap", "-p", GetParam().page_size, "-L", "spare", "-U",
+                                    "0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711", path});
     ASSERT_EQ(made.status, 0) << made.err;
     if (!GetParam().big_endian) return;
     // The maker writes its machine's byte order; the other one differs in three words.
@@ -65,7 +65,7 @@ TEST_P(SwapAlone, GrowsToWhatTheSystemWouldMake) {
   make_area(large, 80U << 20);
   put_on_disk(small);
   const std::uint32_t before = file_digest(image_);
-  const Outcome grown =
+  const ProgramResult grown =
       juneheath({"grow", image_, "--by", "48MiB", "--give", GetParam().partition ? "p1" : "disk"});
   ASSERT_EQ(grown.status, 0) << grown.out << grown.err;
   EXPECT_EQ(read_file(image_).substr(GetParam().partition ? start : 0), read_file(large));
@@ -81,7 +81,7 @@ TEST_P(SwapAlone, ASuspendedSystemIsRefused) {
   poke(area, signature, std::string("S1SUSPEND\0", 10));
   put_on_disk(area);
   const std::uint32_t before = file_digest(image_);
-  const Outcome refused =
+  const ProgramResult refused =
       juneheath({"grow", image_, "--by", "48MiB", "--give", GetParam().partition ? "p1" : "disk"});
   EXPECT_EQ(refused.status, 3) << refused.err;
   EXPECT_TRUE(refused.said("suspended")) << refused.err;

@@ -79,13 +79,13 @@ TEST_P(GptShapes, Grow) {
   poke(image, mib, read_file(folder / "fs"));
   ASSERT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
   // The rest of the disk first, then more disk.
-  const Outcome first = juneheath({"grow", image});
+  const ProgramResult first = juneheath({"grow", image});
   ASSERT_EQ(first.status, 0) << first.err;
-  const Outcome second = juneheath({"grow", image, "--to", "300MiB"});
+  const ProgramResult second = juneheath({"grow", image, "--to", "300MiB"});
   ASSERT_EQ(second.status, 0) << second.err;
   EXPECT_EQ(check_ext(image, mib), "");
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  // To the last whole MiB before the spare copy.
+  // To the last whole MiB before the backup copy.
   const std::map<std::uint64_t, std::uint64_t> expected{{mib, 298 * mib}};
   if (GetParam().sector == 512) {
     EXPECT_EQ(listed_partitions(image, "GPT"), expected);
@@ -112,7 +112,7 @@ TEST(Tables, ALogicalPartitionGrowsWithItsExtendedOne) {
   const std::uint64_t data = before.rbegin()->first;
   std::map<std::string, std::string> tree;
   if (can_mount()) tree = tree_facts(Mounted(image, data).path());
-  const Outcome grown = juneheath({"grow", image, "--by", "300MiB", "--give", "/srv"});
+  const ProgramResult grown = juneheath({"grow", image, "--by", "300MiB", "--give", "/srv"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("the extended partition grows along"));
   auto expected = before;
@@ -135,9 +135,9 @@ TEST(Tables, OneDamagedGptCopyIsRepairedOnChange) {
     unpack_sample("nestcam", image);
     poke(image, first_copy ? 512 + 40 : (320 * mib - 512) + 40, "\x77");
     EXPECT_EQ(juneheath({"audit", image}).status, 4);
-    const Outcome survey = juneheath({"survey", image});
+    const ProgramResult survey = juneheath({"survey", image});
     EXPECT_TRUE(survey.said("the next change puts it right")) << survey.out;
-    const Outcome grown = juneheath({"grow", image, "--by", "200MiB", "--give", "/"});
+    const ProgramResult grown = juneheath({"grow", image, "--by", "200MiB", "--give", "/"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_TRUE(grown.said("repair: ")) << grown.out;
     EXPECT_EQ(juneheath({"audit", image}).status, 0);
@@ -155,9 +155,9 @@ TEST(Tables, ADamagedSpareCopyDoesNotStopTheDiskFromGrowing) {
     const Buffer noise(33 * 512, 0x5A);
     file.write(file.size() - noise.size(), noise);
   }
-  const Outcome grown = juneheath({"grow", image, "--by", "20MiB", "--give", "nothing"});
+  const ProgramResult grown = juneheath({"grow", image, "--by", "20MiB", "--give", "nothing"});
   EXPECT_EQ(grown.status, 0) << grown.err;
-  const Outcome audit = juneheath({"audit", image});
+  const ProgramResult audit = juneheath({"audit", image});
   EXPECT_EQ(audit.status, 0) << audit.out;
 }
 
@@ -177,8 +177,8 @@ TEST(Tables, TheSectorSizeIsForAllDisks) {
     record.entries[0].sectors = 10 * 256;
     file.write(0, bytes_of(record));
   }
-  const Outcome grown = juneheath({"grow", images[0], images[1], "--disk", "2", "--by", "20MiB",
-                                   "--give", "2:p1", "--sector-size", "4096"});
+  const ProgramResult grown = juneheath({"grow", images[0], images[1], "--disk", "2", "--by",
+                                         "20MiB", "--give", "2:p1", "--sector-size", "4096"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   const auto survey =
       juneheath({"survey", images[0], images[1], "--sector-size", "4096", "--json"}).out;
@@ -191,7 +191,7 @@ TEST(Tables, WhatCannotBeTrustedIsRefused) {
   const TempFolder folder;
   const auto refused = [&](const std::string& image, int status, const std::string& words) {
     const std::uint32_t before = file_digest(image);
-    const Outcome outcome = juneheath({"grow", image, "--by", "100MiB"});
+    const ProgramResult outcome = juneheath({"grow", image, "--by", "100MiB"});
     EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
     EXPECT_TRUE(outcome.said(words)) << outcome.err;
     EXPECT_EQ(file_digest(image), before);

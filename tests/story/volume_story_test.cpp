@@ -16,7 +16,7 @@ TEST_F(VolumeGuest, FreeExtentsOfTheGroupAreUsedFirst) {
   const auto tree = tree_of("field-station/var--log");
   const std::string loader_before =
       loader_sum(images_, "(lvm/field--station-var----log)/noise.bin");
-  const Outcome grown = grow({"--give", "/var/log=40MiB"});
+  const ProgramResult grown = grow({"--give", "/var/log=40MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("add 10 extents of 4 MiB")) << grown.out;
   EXPECT_EQ(std::filesystem::file_size(images_[0]), 768ULL << 20);
@@ -34,8 +34,8 @@ TEST_F(VolumeGuest, ThePhysicalVolumeGrowsInPlaceForSeveralTargets) {
   unpack({"fieldstation"});
   const auto root = tree_of("field-station/root");
   const auto home = tree_of("field-station/home");
-  const Outcome grown = grow({"--by", "1GiB", "--give", "/home=25%", "--give", "swap=64MiB",
-                              "--give", "/=rest", "--proof", "full"});
+  const ProgramResult grown = grow({"--by", "1GiB", "--give", "/home=25%", "--give", "swap=64MiB",
+                                    "--give", "/=rest", "--proof", "full"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   // 27 free and 256 new extents: a quarter of them, 16, and what is left.
   EXPECT_TRUE(grown.said("add 70 extents")) << grown.out;
@@ -57,7 +57,7 @@ TEST_F(VolumeGuest, EveryWayOfNamingAVolumeInFstabIsUnderstood) {
   unpack({"fieldstation"});
   for (const char* target :
        {"/", "/var/log", "/home", "swap", "field-station/root", "field-station/swap_1"}) {
-    const Outcome plan = grow({"--give", target, "--dry-run"});
+    const ProgramResult plan = grow({"--give", target, "--dry-run"});
     EXPECT_EQ(plan.status, 0) << target << ": " << plan.err;
   }
   expect_untouched();
@@ -67,11 +67,11 @@ TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   const std::string fstab = loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab");
-  const Outcome full = grow({"--give", "/=64MiB"});
+  const ProgramResult full = grow({"--give", "/=64MiB"});
   EXPECT_EQ(full.status, 3);
   EXPECT_TRUE(full.said("takes 16 extents of 4 MiB, and none is free")) << full.err;
   expect_untouched();
-  const Outcome grown = grow({"--to", "2GiB", "--give", "/"});
+  const ProgramResult grown = grow({"--to", "2GiB", "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   expect_sound("moorvg/rootlv", tree);
   EXPECT_EQ(loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab"), fstab);
@@ -83,7 +83,7 @@ TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
 TEST_F(VolumeGuest, ADiskLongerThanItsPhysicalVolumeBecomesSmallerAroundIt) {
   unpack({"whole-disk-pv"});
   ASSERT_EQ(grow({"--by", "10MiB", "--give", "nothing"}).status, 0);
-  const Outcome shrunk = juneheath({"shrink", images_[0], "--by", "5MiB", "--yes"});
+  const ProgramResult shrunk = juneheath({"shrink", images_[0], "--by", "5MiB", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.err;
   expect_audit_clean();
 }
@@ -91,7 +91,7 @@ TEST_F(VolumeGuest, ADiskLongerThanItsPhysicalVolumeBecomesSmallerAroundIt) {
 TEST_F(VolumeGuest, AWholeDiskIsThePhysicalVolume) {
   unpack({"whole-disk-pv"});
   const auto tree = tree_of("bare/data");
-  const Outcome grown = grow({"--by", "512MiB"});  // only one volume can be meant
+  const ProgramResult grown = grow({"--by", "512MiB"});  // only one volume can be meant
   ASSERT_EQ(grown.status, 0) << grown.err;
   expect_sound("bare/data", tree);
   expect_audit_clean();
@@ -104,11 +104,11 @@ TEST_F(VolumeGuest, AGroupOverTwoDisksIsWrittenOnBoth) {
   const auto scratch = tree_of("twodisk/striped");
   const std::string noise = loader_sum(images_, "(lvm/twodisk-striped)/noise.bin");
   // Neither can grow without the other: the stripes need room on both.
-  const Outcome one = grow({"--give", "/scratch=16MiB"});
+  const ProgramResult one = grow({"--give", "/scratch=16MiB"});
   EXPECT_EQ(one.status, 3);
   expect_untouched();
   ASSERT_EQ(grow({"--disk", "1", "--by", "256MiB", "--give", "/=8MiB"}).status, 0);
-  const Outcome grown = grow({"--give", "/scratch=60MiB", "--give", "/=rest"});
+  const ProgramResult grown = grow({"--give", "/scratch=60MiB", "--give", "/=rest"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("rows of 2 extents")) << grown.out;
   expect_sound("twodisk/store", store);
@@ -132,7 +132,7 @@ TEST_F(VolumeGuest, UndoCoversBothDisks) {
 
 TEST_F(VolumeGuest, AMissingDiskIsNamedAndNothingChanges) {
   unpack({"two-disk-a"});
-  const Outcome refused = grow({"--by", "1GiB", "--give", "twodisk/store"});
+  const ProgramResult refused = grow({"--by", "1GiB", "--give", "twodisk/store"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("lacks a physical volume")) << refused.err;
   EXPECT_TRUE(refused.said("name all disks")) << refused.err;
@@ -144,7 +144,7 @@ TEST_F(VolumeGuest, OneDiskTwiceIsADuplicate) {
   std::filesystem::copy_file(images_[1], folder_ / "copy.img");
   images_.push_back(folder_ / "copy.img");
   digests_.push_back(digests_[1]);
-  const Outcome refused = grow({"--disk", "1", "--by", "1GiB", "--give", "twodisk/store"});
+  const ProgramResult refused = grow({"--disk", "1", "--by", "1GiB", "--give", "twodisk/store"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("have the identity")) << refused.err;
   expect_untouched();
@@ -152,7 +152,7 @@ TEST_F(VolumeGuest, OneDiskTwiceIsADuplicate) {
 
 TEST_F(VolumeGuest, AnAmountThatIsOneExtentShortIsRefusedWithBothCounts) {
   unpack({"fieldstation"});
-  const Outcome refused = grow({"--by", "512MiB", "--give", "/var/log=624MiB"});
+  const ProgramResult refused = grow({"--by", "512MiB", "--give", "/var/log=624MiB"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("takes 156 extents of 4 MiB, and there are 155")) << refused.err;
   EXPECT_TRUE(refused.said("--give /var/log=rest")) << refused.err;
@@ -162,7 +162,7 @@ TEST_F(VolumeGuest, AnAmountThatIsOneExtentShortIsRefusedWithBothCounts) {
 
 TEST_F(VolumeGuest, RoundingUpIsSaid) {
   unpack({"fieldstation"});
-  const Outcome plan = grow({"--give", "/home=10MiB", "--dry-run"});
+  const ProgramResult plan = grow({"--give", "/home=10MiB", "--dry-run"});
   EXPECT_EQ(plan.status, 0);
   EXPECT_TRUE(plan.said("/home gets 12 MiB")) << plan.out;
 }
@@ -171,11 +171,11 @@ TEST_F(VolumeGuest, MoreThanOneRestOrOneTargetTwiceIsWrongUsage) {
   unpack({"fieldstation"});
   EXPECT_EQ(grow({"--give", "/home", "--give", "/"}).status, 2);
   EXPECT_EQ(grow({"--give", "/home=4MiB", "--give", "field-station/home"}).status, 2);
-  const Outcome mixed = grow({"--give", "/home=4MiB", "--give", "/boot"});
+  const ProgramResult mixed = grow({"--give", "/home=4MiB", "--give", "/boot"});
   EXPECT_EQ(mixed.status, 3);
   EXPECT_TRUE(mixed.said("/boot cannot grow: p3")) << mixed.err;
   EXPECT_TRUE(mixed.said("--allow-move --give /home=4MiB --give /boot")) << mixed.err;
-  const Outcome which = grow({"--by", "1GiB"});
+  const ProgramResult which = grow({"--by", "1GiB"});
   EXPECT_EQ(which.status, 3);
   EXPECT_TRUE(which.said("--give /var/log")) << which.err;
   expect_untouched();
@@ -186,7 +186,7 @@ TEST_F(VolumeGuest, ASuspendedSystemInSwapIsRefused) {
   // The swap volume begins at extent 115 of p3's data.
   poke(images_[0], 102760960 - 512 + (1 << 20) + 115ULL * (4 << 20) + 4086, "S1SUSPEND\0");
   digests_[0] = file_digest(images_[0]);
-  const Outcome refused = grow({"--give", "swap=8MiB"});
+  const ProgramResult refused = grow({"--give", "swap=8MiB"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("suspended")) << refused.err;
   expect_untouched();
@@ -212,10 +212,10 @@ TEST_P(OtherKinds, AreShownKeptAndRefusedByName) {
   }
   digests_[0] = file_digest(images_[0]);
   const auto pieces = volume_pieces(images_, "field-station/home");
-  const Outcome survey = juneheath({"survey", images_[0]});
+  const ProgramResult survey = juneheath({"survey", images_[0]});
   EXPECT_EQ(survey.status, 0) << survey.err;
   EXPECT_TRUE(survey.said(GetParam())) << survey.out;
-  const Outcome refused = grow({"--give", "field-station/swap_1=8MiB"});
+  const ProgramResult refused = grow({"--give", "field-station/swap_1=8MiB"});
   EXPECT_EQ(refused.status, 6) << refused.out << refused.err;
   EXPECT_TRUE(refused.said(GetParam())) << refused.err;
   expect_untouched();
@@ -226,7 +226,7 @@ TEST_P(OtherKinds, AreShownKeptAndRefusedByName) {
     return text.substr(start, text.find("\n}", start) - start);
   };
   const auto home = tree_of("field-station/home");
-  const Outcome grown = grow({"--by", "256MiB", "--give", "/home"});
+  const ProgramResult grown = grow({"--by", "256MiB", "--give", "/home"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   expect_sound("field-station/home", home);
   EXPECT_EQ(section(metadata_text(images_[0], device_start)), section(kept));

@@ -41,7 +41,7 @@ class World : public testing::Test {
     run({"cp", "--sparse=always", base_, image_});
   }
   static long calls_of(const Words& command, const std::string& counter) {
-    const Outcome whole =
+    const ProgramResult whole =
         juneheath(command, {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_COUNT", counter}});
     EXPECT_EQ(whole.status, 0) << whole.err;
     return std::stol(read_file(counter));
@@ -88,7 +88,7 @@ TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
     if (!open && n > calls / 2) continue;  // the shrunk disk has no room to write
     const Facts tree = guest_writes(image_, 150);
     const std::uint32_t digest = file_digest(image_);
-    const Outcome recovered = juneheath({"recover", image_});
+    const ProgramResult recovered = juneheath({"recover", image_});
     if (recovered.status == 0) {
       expect_holds(image_, tree);
       ++dropped;
@@ -125,7 +125,7 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
     if (!stopped(grow, n)) continue;
     const bool is_closed = read_file(image_).starts_with("juneheath: this image is in the middle");
     if (is_closed) {
-      const Outcome survey = juneheath({"survey", image_});
+      const ProgramResult survey = juneheath({"survey", image_});
       EXPECT_EQ(survey.status, 3);
       EXPECT_TRUE(survey.said("juneheath recover")) << survey.err;
       EXPECT_EQ(juneheath({"recover", image_, "--keep-as-is"}).status, 3);
@@ -136,7 +136,7 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
       run({"sync", "-f", mounted.path()});
       ++used;
     }
-    const Outcome recovered = juneheath({"recover", image_});
+    const ProgramResult recovered = juneheath({"recover", image_});
     EXPECT_EQ(recovered.status, 0) << recovered.err;
     EXPECT_EQ(juneheath({"audit", image_}).status, 0);
     EXPECT_EQ(check_ext(image_, root), "");
@@ -172,9 +172,9 @@ TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
       seen |= files::exists(image + ".juneheath");
       const bool waits = files::exists(image + ".juneheath");
       EXPECT_FALSE(juneheath({"survey", image}).said("juneheath undo")) << n;
-      const Outcome undo = juneheath({"undo", image});
+      const ProgramResult undo = juneheath({"undo", image});
       EXPECT_EQ(undo.status, 3) << n << undo.out;
-      const Outcome recovered = juneheath({"recover", image});
+      const ProgramResult recovered = juneheath({"recover", image});
       EXPECT_EQ(recovered.status, 0) << n << recovered.err;
       EXPECT_EQ(juneheath({"undo", image}).status, 3) << n;
       EXPECT_FALSE(files::exists(image + ".juneheath")) << n;
@@ -201,7 +201,7 @@ TEST_F(World, AnotherImageWasCopiedOverTheFile) {
     ASSERT_EQ(juneheath({"grow", other, "--quiet"}).status, 0);
     ASSERT_EQ(run({"cp", other, image_}).status, 0);  // the same inode, another content
     const std::uint32_t digest = file_digest(image_);
-    const Outcome recovered = juneheath({"recover", image_});
+    const ProgramResult recovered = juneheath({"recover", image_});
     EXPECT_TRUE(recovered.status == 0 || recovered.status == 3) << recovered.err;
     EXPECT_EQ(file_digest(image_), digest);
     if (recovered.status == 0) continue;
@@ -214,7 +214,7 @@ TEST_F(World, AnotherImageWasCopiedOverTheFile) {
 TEST_F(World, AnImageWithTwoNamesIsLeftAlone) {
   fresh();
   files::create_hard_link(image_, folder_ / "second.img");
-  const Outcome refused = juneheath({"grow", image_, "--to", "256MiB"});
+  const ProgramResult refused = juneheath({"grow", image_, "--to", "256MiB"});
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("2 names")) << refused.err;
   EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--into", folder_ / "new.img"}).status, 0);
@@ -223,7 +223,7 @@ TEST_F(World, AnImageWithTwoNamesIsLeftAlone) {
 TEST_F(World, TheUndoOfAChangeEndsWithTheNextOne) {
   fresh();
   ASSERT_EQ(juneheath({"shrink", image_, "--by", "60MiB", "--yes"}).status, 0);
-  const Outcome compacted = juneheath({"compact", image_, "--yes"});
+  const ProgramResult compacted = juneheath({"compact", image_, "--yes"});
   ASSERT_EQ(compacted.status, 0);
   EXPECT_TRUE(compacted.said("can no longer be taken back")) << compacted.out;
   EXPECT_EQ(juneheath({"undo", image_}).status, 3);
@@ -232,7 +232,7 @@ TEST_F(World, TheUndoOfAChangeEndsWithTheNextOne) {
   ASSERT_EQ(juneheath({"shrink", image_, "--by", "60MiB", "--yes"}).status, 0);
   ASSERT_TRUE(stopped({"grow", image_, "--to", "256MiB", "--quiet"}, 12));
   if (files::exists(image_ + ".juneheath.open")) {
-    const Outcome recovered = juneheath({"recover", image_});
+    const ProgramResult recovered = juneheath({"recover", image_});
     EXPECT_TRUE(recovered.said("can no longer be taken back")) << recovered.out;
     EXPECT_EQ(juneheath({"undo", image_}).status, 3);
   }
@@ -258,7 +258,7 @@ TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
     prepare();
     poke(image, at, "written by the guest");
     const std::uint32_t digest = file_digest(image);
-    const Outcome undo = juneheath({"undo", image});
+    const ProgramResult undo = juneheath({"undo", image});
     EXPECT_EQ(undo.status, 3) << at;
     EXPECT_TRUE(undo.said("has been used since")) << undo.err;
     EXPECT_EQ(file_digest(image), digest);
@@ -266,7 +266,7 @@ TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
   // What was not handed out does not matter, and is left as it is found.
   prepare();
   poke(image, 600000, "a note elsewhere");
-  const Outcome undo = juneheath({"undo", image});
+  const ProgramResult undo = juneheath({"undo", image});
   EXPECT_EQ(undo.status, 0) << undo.err;
   EXPECT_TRUE(undo.said("all others are as they were found")) << undo.out;
   EXPECT_EQ(read_file(image).substr(600000, 16), "a note elsewhere");
@@ -297,7 +297,7 @@ TEST_F(World, BothImagesOfAChangeAreNamedAndFree) {
     ASSERT_TRUE(stopped(grow, n));
     const std::string sums = fmt::format("{} {}", file_digest(a), file_digest(b));
     const auto now = [&] { return fmt::format("{} {}", file_digest(a), file_digest(b)); };
-    const Outcome one = juneheath({"recover", b});
+    const ProgramResult one = juneheath({"recover", b});
     if (one.status != 0) {
       EXPECT_EQ(one.status, 3);
       EXPECT_TRUE(one.said(fmt::format("juneheath recover {} {}", b, a))) << one.err;
@@ -306,7 +306,7 @@ TEST_F(World, BothImagesOfAChangeAreNamedAndFree) {
     // Somebody has the second one attached.
     const std::string device = run({"losetup", "--find", "--show", b}).out;
     const bool waits = one.status != 0;
-    const Outcome busy = juneheath({"recover", a, b});
+    const ProgramResult busy = juneheath({"recover", a, b});
     run({"losetup", "--detach", device.substr(0, device.size() - 1)});
     if (waits) {
       EXPECT_EQ(busy.status, 3) << busy.out;
@@ -372,7 +372,7 @@ TEST_F(World, WhatTheGuestNamesReachesTheTerminalHarmless) {
        {Words{"survey", image_}, Words{"grow", image_, "--to", "256MiB", "--dry-run"},
         Words{"grow", image_, "--to", "100MiB"},
         Words{"shrink", image_, "--to", "floor", "--dry-run"}}) {
-    const Outcome said = juneheath(command);
+    const ProgramResult said = juneheath(command);
     for (const std::string& text : {said.out, said.err})
       for (const char c : text)
         EXPECT_TRUE(c == '\n' || static_cast<unsigned char>(c) >= 0x20) << command[0] << text;
@@ -383,19 +383,19 @@ TEST_F(World, WhatTheGuestNamesReachesTheTerminalHarmless) {
 TEST_F(World, LimitsAndClosedOutputsAreFailuresWithAMessage) {
   fresh();
   const std::string program = JUNEHEATH_PROGRAM;
-  const Outcome limited = run({"bash", "-c",
-                               "ulimit -f 1000; exec " + program + " recast " + image_ + " " +
-                                   (folder_ / "big.vdi") + " --store full"});
+  const ProgramResult limited = run({"bash", "-c",
+                                     "ulimit -f 1000; exec " + program + " recast " + image_ + " " +
+                                         (folder_ / "big.vdi") + " --store full"});
   EXPECT_EQ(limited.status, 5) << limited.err;
   EXPECT_FALSE(files::exists(folder_ / "big.vdi"));
-  const Outcome full = run({"bash", "-c", program + " survey " + image_ + " > /dev/full"});
+  const ProgramResult full = run({"bash", "-c", program + " survey " + image_ + " > /dev/full"});
   EXPECT_EQ(full.status, 5) << full.err;
   EXPECT_EQ(juneheath({"grow", image_, "--by", "18446744073709551615"}).status, 2);
   files::create_directories(folder_ / "config/juneheath/juneheath.conf");
   EXPECT_EQ(juneheath({"survey", image_}, {{"XDG_CONFIG_HOME", folder_ / "config"}}).status, 2);
   const std::string name = folder_ / (std::string(246, 'n') + ".img");
   run({"cp", "--sparse=always", base_, name});
-  const Outcome long_name = juneheath({"grow", name, "--to", "256MiB"});
+  const ProgramResult long_name = juneheath({"grow", name, "--to", "256MiB"});
   EXPECT_NE(long_name.status, 0);
   EXPECT_TRUE(long_name.said("too long")) << long_name.err;
   EXPECT_TRUE(juneheath({"survey", image_, "--json"}).said("\"store\": \"sparse\""));
@@ -419,7 +419,7 @@ TEST_F(World, AnImageLeadsToNoFileElsewhere) {
   files::create_symlink("/dev/zero", inner + "/device");
   for (const std::string& extent : {std::string("../secret"), secret, std::string("link")}) {
     descriptor(extent);
-    const Outcome refused = juneheath({"recast", inner + "/trap.vmdk", out});
+    const ProgramResult refused = juneheath({"recast", inner + "/trap.vmdk", out});
     EXPECT_EQ(refused.status, 3) << extent;
     EXPECT_TRUE(refused.said("secret")) << refused.err;
     EXPECT_FALSE(files::exists(out));
@@ -432,7 +432,7 @@ TEST_F(World, AnImageLeadsToNoFileElsewhere) {
   EXPECT_FALSE(files::exists(out));
 }
 
-// A packed entry that leads nowhere: once the search for gaps never ended.
+// A compressed entry that leads nowhere: once the search for gaps never ended.
 TEST_F(World, ADamagedPackedEntryIsFoundByEveryCommand) {
   fresh();
   const std::string image = unpack_container("ext-l2.qcow2", folder_);
@@ -455,11 +455,11 @@ TEST_F(World, TwoAtATime) {
       return juneheath({"grow", image_, "--by", by, "--give", "/", "--quiet"});
     };
     auto other = std::async(std::launch::async, [&] { return grow("32MiB"); });
-    const Outcome one = turn % 2 == 0
-                            ? grow("64MiB")
-                            : juneheath({"shrink", image_, "--to", "floor", "--yes", "--quiet"});
-    const Outcome two = other.get();
-    for (const Outcome& each : {one, two}) {
+    const ProgramResult one =
+        turn % 2 == 0 ? grow("64MiB")
+                      : juneheath({"shrink", image_, "--to", "floor", "--yes", "--quiet"});
+    const ProgramResult two = other.get();
+    for (const ProgramResult& each : {one, two}) {
       EXPECT_TRUE(each.status == 0 || each.status == 3) << each.err;
       EXPECT_FALSE(each.said("damage")) << each.err;
     }
@@ -469,7 +469,7 @@ TEST_F(World, TwoAtATime) {
   }
 }
 
-// An undo removes the disk that its change had made; cut anywhere, recover settles it by the names
+// An undo removes the disk that its change had made; cut anywhere, recover handles it by the names
 // of both, and leaves nothing behind.
 TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
   const std::string added = folder_ / "added.vhd";
@@ -480,16 +480,16 @@ TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
   bool was_gone = false;
   for (int n = 1;; ++n) {
     fresh();
-    const Outcome grown = juneheath(
+    const ProgramResult grown = juneheath(
         {"grow", image_, "--add-disk", added + "=40MiB", "--give", "bare/data", "--quiet"});
     ASSERT_EQ(grown.status, 0) << grown.err;
-    const Outcome undo =
+    const ProgramResult undo =
         juneheath({"undo", image_, added, "--quiet"},
                   {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(n)}});
     if (undo.status != 99) break;
     ++cuts;
     was_gone = was_gone || !files::exists(added);
-    const Outcome recovered = juneheath({"recover", image_, added});
+    const ProgramResult recovered = juneheath({"recover", image_, added});
     EXPECT_EQ(recovered.status, 0) << n << recovered.err;
     if (files::exists(added)) {
       EXPECT_EQ(juneheath({"undo", image_, added, "--quiet"}).status, 0) << n;

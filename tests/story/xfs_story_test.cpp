@@ -30,34 +30,34 @@ TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
   const TempFolder folder;
   const std::string raw = folder / "guest.img";
   unpack_sample("moorhost", raw);
-  const std::string form = GetParam();
+  const std::string format = GetParam();
   std::string image = raw;
-  if (form != "img") {
-    image = folder / ("guest." + form);
+  if (format != "img") {
+    image = folder / ("guest." + format);
     ASSERT_EQ(juneheath({"recast", raw, image, "--quiet"}).status, 0);
   }
   const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
   EXPECT_EQ(survey["hostname"], "moorhost") << "read from its XFS";
   EXPECT_EQ(survey["groups"][0]["volumes"][1]["mount_points"][0], "/");
 
-  const Outcome grown =
+  const ProgramResult grown =
       juneheath({"grow", image, "--by", "1GiB", "--give", "/", "--give", "swap=64MiB", "--yes"});
   ASSERT_EQ(grown.status, 0) << grown.err;
   EXPECT_TRUE(grown.said("XFS on heath/root")) << grown.out;
   EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
-  const Outcome undone = juneheath({"undo", image, "--yes"});
+  const ProgramResult undone = juneheath({"undo", image, "--yes"});
   EXPECT_EQ(undone.status, 0) << undone.err;
 
   // /boot stands in front of the physical volume: that moves out of its way, with all that is in
   // it.
-  const Outcome moved = juneheath(
+  const ProgramResult moved = juneheath(
       {"grow", image, "--by", "512MiB", "--give", "/boot=400MiB", "--allow-move", "--yes"});
   ASSERT_EQ(moved.status, 0) << moved.err;
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
   ASSERT_EQ(juneheath({"compact", image, "--yes"}).status, 0);
   EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  const std::string whole = form == "img" ? image : folder / "whole.img";
-  if (form != "img") {
+  const std::string whole = format == "img" ? image : folder / "whole.img";
+  if (format != "img") {
     ASSERT_EQ(juneheath({"recast", image, whole, "--form", "raw", "--quiet"}).status, 0);
   }
   cut_out(whole, boot_at, 800ULL << 20, folder / "boot");
@@ -70,7 +70,7 @@ TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
   EXPECT_EQ(check_xfs(folder / "root"), "");
   if (!can_mount()) return;
   cut_out(raw, volume_at, root_size, folder / "old-root");
-  if (form == "img") return;  // that one has become the new one
+  if (format == "img") return;  // that one has become the new one
   // One after the other: the kernel takes no two of one identity.
   const std::string before = mounted_tree(folder / "old-root");
   EXPECT_FALSE(before.empty());

@@ -141,7 +141,7 @@ void make_lived_in_btrfs(const std::string& image, std::uint64_t size, const Btr
 
 std::string scrub(const std::string& image) {
   const Mounted mounted(image, 0);
-  const Outcome outcome = run({"btrfs", "scrub", "start", "-B", "-r", mounted.path()});
+  const ProgramResult outcome = run({"btrfs", "scrub", "start", "-B", "-r", mounted.path()});
   return outcome.status == 0 ? "" : outcome.out + outcome.err;
 }
 

@@ -1,4 +1,5 @@
-// A btrfs as guests have it: subvolumes, snapshots, packed and shared content, holes, attributes.
+// A btrfs as guests have it: subvolumes, snapshots, compressed and shared content, holes,
+// attributes.
 #pragma once
 
 #include <random>

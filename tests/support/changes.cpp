@@ -18,13 +18,13 @@ namespace {
 
 template <class Work>
 void with_guest(FaultHost& host, Work work) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   std::vector<std::unique_ptr<Store>> files;
   std::vector<Guest::Image> disks;
   for (const std::string& path : {first_image, second_image}) {
     if (!host.exists(path)) continue;
     files.push_back(host.open(path, Access::read_only));
-    disks.push_back({path, files.back().get(), false, &beside});
+    disks.push_back({path, files.back().get(), false, &resolver});
   }
   work(Guest(disks));
 }
@@ -36,7 +36,7 @@ void grow(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) 
   request.by = 40_MiB;
   if (guest.disks().size() > 1)
     request.gives = {parse_give("/scratch=16MiB"), parse_give("/=rest")};
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
@@ -47,7 +47,7 @@ void grow_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_pr
   request.disk_chosen = true;
   request.by = 40_MiB;
   request.gives = {parse_give("disk")};
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
@@ -57,7 +57,7 @@ void shrink(FaultHost& host, const Guest& guest, const BeforeProof& before_proof
   request.disk_chosen = true;
   request.to_floor = true;
   request.allow_move = true;
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan_shrink(guest, request), request, silent, before_proof);
 }
 
@@ -68,7 +68,7 @@ void grow_with_moves(FaultHost& host, const Guest& guest, const std::vector<cons
   request.by = 24_MiB;
   request.allow_move = true;
   for (const char* give : gives) request.gives.push_back(parse_give(give));
-  Silent silent;
+  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
@@ -83,13 +83,13 @@ void grow_two_groups(FaultHost& host, const Guest& guest, const BeforeProof& bef
 }
 
 void compact(FaultHost& host, const Guest& guest, const BeforeProof&) {
-  Silent silent;
+  NullProgress silent;
   compact_in_place(host, guest, 0, false, silent);
 }
 
 void keep_full(FaultHost& host, const Guest&, const BeforeProof&) {
-  Silent silent;
-  recast_in_place(host, first_image, Keeping::full, silent);
+  NullProgress silent;
+  recast_in_place(host, first_image, Allocation::full, silent);
 }
 
 void add_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) {
@@ -97,14 +97,14 @@ void add_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_pro
   std::vector<Guest::Image> disks;
   for (const Disk& disk : guest.disks()) {
     request.images.push_back(disk.path);
-    disks.push_back({disk.path, disk.file, false, disk.beside});
+    disks.push_back({disk.path, disk.file, false, disk.resolver});
   }
   request.add_disks = {{added_image, 64_MiB}};
   request.gives = {parse_give("/=rest")};
   MemoryStore blank((64_MiB).value(), added_image);
   disks.push_back({added_image, &blank, true});
   const Guest with_it(disks);
-  Silent silent;
+  NullProgress silent;
   carry_out(host, with_it, plan_growth(with_it, request), request, silent, before_proof);
 }
 
@@ -133,20 +133,20 @@ void PrintTo(const GuestChange& change, std::ostream* out) { *out << change.name
 
 const std::vector<GuestChange>& guest_changes() {
   static const std::vector<GuestChange> all{
-      {"GrowMbr", {"heather"}, Form::raw, Keeping::full, grow},
-      {"GrowQcow2", {"full"}, Form::qcow2, Keeping::sparse, grow},
-      {"Shrink", {"full"}, Form::raw, Keeping::full, shrink},
-      {"ShrinkVhdx", {"full"}, Form::vhdx, Keeping::sparse, shrink},
-      {"Move", {"mbr-extended"}, Form::raw, Keeping::full, shrink},
-      {"MakeRoom", {"mbr-extended"}, Form::raw, Keeping::full, make_room},
-      {"TwoGroups", {"two-groups"}, Form::qcow2, Keeping::sparse, grow_two_groups},
-      {"GrowNtfs", {"ntfs-desk"}, Form::vhdx, Keeping::sparse, grow_disk},
-      {"ShrinkNtfs", {"ntfs-512"}, Form::raw, Keeping::full, shrink},
-      {"CompactQcow2", {"full"}, Form::qcow2, Keeping::sparse, compact},
-      {"CompactVdi", {"full"}, Form::vdi, Keeping::sparse, compact},
-      {"RecastVdi", {"full"}, Form::vdi, Keeping::sparse, keep_full},
-      {"TwoDisks", {"two-disk-a", "two-disk-b"}, Form::raw, Keeping::full, grow},
-      {"AddDisk", {"two-disk-a", "two-disk-b"}, Form::raw, Keeping::full, add_disk}};
+      {"GrowMbr", {"heather"}, ImageFormat::raw, Allocation::full, grow},
+      {"GrowQcow2", {"full"}, ImageFormat::qcow2, Allocation::sparse, grow},
+      {"Shrink", {"full"}, ImageFormat::raw, Allocation::full, shrink},
+      {"ShrinkVhdx", {"full"}, ImageFormat::vhdx, Allocation::sparse, shrink},
+      {"Move", {"mbr-extended"}, ImageFormat::raw, Allocation::full, shrink},
+      {"MakeRoom", {"mbr-extended"}, ImageFormat::raw, Allocation::full, make_room},
+      {"TwoGroups", {"two-groups"}, ImageFormat::qcow2, Allocation::sparse, grow_two_groups},
+      {"GrowNtfs", {"ntfs-desk"}, ImageFormat::vhdx, Allocation::sparse, grow_disk},
+      {"ShrinkNtfs", {"ntfs-512"}, ImageFormat::raw, Allocation::full, shrink},
+      {"CompactQcow2", {"full"}, ImageFormat::qcow2, Allocation::sparse, compact},
+      {"CompactVdi", {"full"}, ImageFormat::vdi, Allocation::sparse, compact},
+      {"RecastVdi", {"full"}, ImageFormat::vdi, Allocation::sparse, keep_full},
+      {"TwoDisks", {"two-disk-a", "two-disk-b"}, ImageFormat::raw, Allocation::full, grow},
+      {"AddDisk", {"two-disk-a", "two-disk-b"}, ImageFormat::raw, Allocation::full, add_disk}};
   return all;
 }
 
@@ -155,17 +155,17 @@ Contents images_of(const GuestChange& change) {
   for (std::size_t i = 0; i < change.samples.size(); ++i) {
     const std::string path = i == 0 ? first_image : second_image;
     MemoryStore disk = sample(change.samples[i]);
-    if (change.form == Form::raw) {
+    if (change.format == ImageFormat::raw) {
       old.emplace(path, MemoryStore(disk, path));
       continue;
     }
     const auto from = open_container(disk);
     NewContainer wanted;
-    wanted.form = change.form;
-    wanted.keeping = change.keeping;
+    wanted.format = change.format;
+    wanted.allocation = change.allocation;
     wanted.disk_size = Bytes(disk.size());
     auto made = new_image(wanted);
-    Silent silent;
+    NullProgress silent;
     fill_disk(*from, *made->container, silent);
     old.emplace(path, MemoryStore(dynamic_cast<MemoryStore&>(*made->main), path));
   }

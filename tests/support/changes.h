@@ -22,8 +22,8 @@ const std::string added_image = "/moor/added.img";
 struct GuestChange {
   const char* name;
   std::vector<std::string> samples;  // "full": a small filesystem, much of it in use
-  Form form = Form::raw;
-  Keeping keeping = Keeping::sparse;
+  ImageFormat format = ImageFormat::raw;
+  Allocation allocation = Allocation::sparse;
   std::function<void(FaultHost&, const Guest&, const BeforeProof&)> work;
 };
 void PrintTo(const GuestChange& change, std::ostream* out);

@@ -17,13 +17,13 @@ namespace {
 // The images hold the same disk: all but one are kept as differences from that one.
 constexpr const char* base = "v3.qcow2";
 
-void decode(const std::string& packed, const std::string& prefix, const std::string& to) {
+void decode(const std::string& compressed, const std::string& prefix, const std::string& to) {
   ZSTD_DCtx* context = ZSTD_createDCtx();
   ZSTD_DCtx_setParameter(context, ZSTD_d_windowLogMax, 31);
   if (!prefix.empty()) ZSTD_DCtx_refPrefix(context, prefix.data(), prefix.size());
   const auto out = FileStore::create(to);
   Buffer plain(65536);
-  ZSTD_inBuffer input{packed.data(), packed.size(), 0};
+  ZSTD_inBuffer input{compressed.data(), compressed.size(), 0};
   std::uint64_t at = 0;
   for (bool more = true; more;) {
     ZSTD_outBuffer output{plain.data(), plain.size(), 0};
@@ -77,27 +77,27 @@ std::unique_ptr<MemoryImage> new_image(const NewContainer& wanted) {
 
 const std::vector<Kind>& kinds() {
   static const std::vector<Kind> all{
-      {"Raw", Form::raw, Keeping::sparse},
-      {"Qcow2", Form::qcow2, Keeping::sparse},
-      {"Vdi", Form::vdi, Keeping::sparse},
-      {"VdiFull", Form::vdi, Keeping::full},
-      {"Vmdk", Form::vmdk, Keeping::sparse},
-      {"VmdkFull", Form::vmdk, Keeping::full},
-      {"VmdkPieces", Form::vmdk, Keeping::sparse, true},
-      {"VmdkFullPieces", Form::vmdk, Keeping::full, true},
-      {"Vhd", Form::vhd, Keeping::sparse},
-      {"VhdFull", Form::vhd, Keeping::full},
-      {"Vhdx", Form::vhdx, Keeping::sparse},
-      {"VhdxFull", Form::vhdx, Keeping::full},
-      {"VhdxLargeSectors", Form::vhdx, Keeping::sparse, false, 4096},
+      {"Raw", ImageFormat::raw, Allocation::sparse},
+      {"Qcow2", ImageFormat::qcow2, Allocation::sparse},
+      {"Vdi", ImageFormat::vdi, Allocation::sparse},
+      {"VdiFull", ImageFormat::vdi, Allocation::full},
+      {"Vmdk", ImageFormat::vmdk, Allocation::sparse},
+      {"VmdkFull", ImageFormat::vmdk, Allocation::full},
+      {"VmdkPieces", ImageFormat::vmdk, Allocation::sparse, true},
+      {"VmdkFullPieces", ImageFormat::vmdk, Allocation::full, true},
+      {"Vhd", ImageFormat::vhd, Allocation::sparse},
+      {"VhdFull", ImageFormat::vhd, Allocation::full},
+      {"Vhdx", ImageFormat::vhdx, Allocation::sparse},
+      {"VhdxFull", ImageFormat::vhdx, Allocation::full},
+      {"VhdxLargeSectors", ImageFormat::vhdx, Allocation::sparse, false, 4096},
   };
   return all;
 }
 
 NewContainer wanted(const Kind& kind, std::uint64_t size) {
   NewContainer container;
-  container.form = kind.form;
-  container.keeping = kind.keeping;
+  container.format = kind.format;
+  container.allocation = kind.allocation;
   container.in_pieces = kind.in_pieces;
   container.sector_size = kind.sector_size;
   container.disk_size = Bytes(size);

@@ -24,7 +24,7 @@ std::string unpack_container(const std::string& name, const TempFolder& folder);
 std::string sha256_of(const std::string& path);
 
 /// Files in memory, found by their paths.
-class MemoryNeighbours final : public Neighbours {
+class MemoryFileResolver final : public FileResolver {
  public:
   MemoryStore& create(const std::string& path) {
     files_[path] = std::make_unique<MemoryStore>(0, path);
@@ -48,7 +48,7 @@ class MemoryNeighbours final : public Neighbours {
 
 /// A new image in memory and the container opened on it.
 struct MemoryImage {
-  MemoryNeighbours files;
+  MemoryFileResolver files;
   MemoryStore* main = nullptr;
   std::unique_ptr<Container> container;
   void open() { container = open_container(*main, &files); }
@@ -64,8 +64,8 @@ std::unique_ptr<MemoryImage> new_image(const NewContainer& wanted);
 /// Every kind of image that can be written to in place, by a name for the test.
 struct Kind {
   std::string name;
-  Form form;
-  Keeping keeping;
+  ImageFormat format;
+  Allocation allocation;
   bool in_pieces = false;
   std::uint32_t sector_size = 512;
 };

@@ -36,7 +36,7 @@ void grow_ext(const std::string& path, std::uint64_t size) {
   if (moves) std::filesystem::copy_file(path, kept);
   try {
     file.resize(std::max(size, old_size));
-    Silent silent;
+    NullProgress silent;
     ext::clear_table_way(file, blocks, silent);
     ext::Filesystem fs(file);
     ext::grow(fs, ext::plan_grow(fs, blocks));
@@ -52,7 +52,7 @@ std::uint64_t shrink_ext(const std::string& path, std::uint64_t size) {
   FileStore file(path, Access::read_write);
   ext::Filesystem fs(file);
   const auto plan = ext::plan_shrink(fs, size / fs.geometry().block_size);
-  Silent silent;
+  NullProgress silent;
   ext::shrink(fs, plan, silent);
   return fs.geometry().blocks * fs.geometry().block_size;
 }
@@ -66,7 +66,7 @@ std::uint64_t floor_of(const std::string& path) {
 Findings audit_ext(const std::string& path) {
   FileStore file(path, Access::read_only);
   Findings findings;
-  Silent silent;
+  NullProgress silent;
   try {
     ext::Filesystem fs(file);
     ext::audit(fs, {}, findings, silent);

@@ -22,7 +22,7 @@ struct SaidLeft {
 };
 
 /// Calls `work` with one failing operation, and with all failing from one on; then, when the disk
-/// is mended and recover has run where the Error asks for it, look(host).
+/// is repaired and recover has run where the Error asks for it, look(host).
 template <class Work, class Look>
 SaidLeft fail_everywhere(const Contents& old, const std::string& image, std::uint64_t stride,
                          Work work, Look look) {
@@ -54,8 +54,8 @@ SaidLeft fail_everywhere(const Contents& old, const std::string& image, std::uin
         continue;
       }
       EXPECT_EQ(error->status(), Status::io) << error->what();
-      switch (error->left()) {
-        case Left::unchanged:
+      switch (error->outcome()) {
+        case Outcome::unchanged:
           ++said.unchanged;
           EXPECT_EQ(recover(host, image), RecoverResult::nothing_to_do);
           for (const auto& [path, content] : old)
@@ -66,20 +66,20 @@ SaidLeft fail_everywhere(const Contents& old, const std::string& image, std::uin
               EXPECT_TRUE(lasting && host.content(name).size() == 0) << name;
             }
           break;
-        case Left::unfinished:
+        case Outcome::unfinished:
           ++said.unfinished;
           EXPECT_NE(error->next().find("juneheath recover " + image), std::string::npos)
               << error->next();
           recover(host, image);
           break;
-        case Left::sound:
+        case Outcome::sound:
           ++said.sound;
           EXPECT_EQ(recover(host, image), RecoverResult::nothing_to_do);
           break;
-        case Left::done:
+        case Outcome::done:
           EXPECT_EQ(recover(host, image), RecoverResult::nothing_to_do);
           break;
-        case Left::unsaid:
+        case Outcome::unsaid:
           ADD_FAILURE() << "it does not say what it left: " << error->what();
       }
       for (const std::string& name : host.names()) EXPECT_FALSE(name.ends_with(".open")) << name;

@@ -3,7 +3,7 @@
 
 #include <map>
 
-#include "core/change/settle_images.h"
+#include "core/change/recover_images.h"
 #include "core/store/fault_store.h"
 #include "core/store/host.h"
 
@@ -31,7 +31,7 @@ class FaultHost final : public Host {
 
   /// From now on the n-th operation is the last; names change as `mode` says.
   void cut_at(std::uint64_t n, Unflushed mode);
-  /// The disk fails at the n-th operation, and with `lasting` from there on, until mended.
+  /// The disk fails at the n-th operation, and with `lasting` from there on, until repaired.
   void fail_at(std::uint64_t n, bool lasting) { power_.fail_at(n, lasting); }
   void mend() { power_.switch_on(); }
   std::uint64_t operations() const { return power_.count(); }

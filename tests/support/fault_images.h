@@ -17,7 +17,7 @@ class FaultImages : public testing::TestWithParam<Kind> {
     MemoryStore content(disk, "content");
     const auto from = open_container(content);
     auto made = new_image(wanted(GetParam(), content.size()));
-    Silent silent;
+    NullProgress silent;
     fill_disk(*from, *made->container, silent);
     for (const std::string& path : made->files.siblings("")) {
       auto* store = dynamic_cast<MemoryStore*>(made->files.part(path));

@@ -68,8 +68,8 @@ class GuestStory : public testing::Test {
       EXPECT_EQ(tree_difference(tree, now.at(name)), "") << name;
   }
 
-  Outcome run_on(const std::string& command, const std::vector<std::string>& images,
-                 const std::vector<std::string>& options) {
+  ProgramResult run_on(const std::string& command, const std::vector<std::string>& images,
+                       const std::vector<std::string>& options) {
     std::vector<std::string> words{command};
     words.insert(words.end(), images.begin(), images.end());
     words.insert(words.end(), options.begin(), options.end());
@@ -77,7 +77,7 @@ class GuestStory : public testing::Test {
   }
 
   void expect_audit_clean(const std::vector<std::string>& images) {
-    const Outcome audit = run_on("audit", images, {});
+    const ProgramResult audit = run_on("audit", images, {});
     EXPECT_EQ(audit.status, 0) << audit.out;
   }
 

@@ -19,12 +19,12 @@ using Filesystem = ext::Filesystem;
 
 bool is_sound(Filesystem& fs) {
   Findings findings;
-  Silent silent;
+  NullProgress silent;
   audit(fs, {}, findings, silent);
   return findings.clean();
 }
 
-std::uint32_t free_inode(Filesystem& fs, Allocation& allocation) {
+std::uint32_t free_inode(Filesystem& fs, ext::Allocation& allocation) {
   for (std::uint32_t ino = fs.geometry().first_ino; ino <= fs.geometry().inodes(); ++ino)
     if (!allocation.inode_in_use(ino)) return ino;
   refuse("no inode is free", "the test's guest");
@@ -51,12 +51,12 @@ InodeRecord empty_file(Filesystem& fs, std::uint32_t ino) {
 
 std::uint32_t make_file(Filesystem& fs, const std::string& name, std::uint64_t size) {
   const Geometry& g = fs.geometry();
-  Allocation allocation(fs);
+  ext::Allocation allocation(fs);
   const std::uint32_t ino = free_inode(fs, allocation);
   allocation.take_inode(ino, false);
   InodeRecord file = empty_file(fs, ino);
   std::mt19937 random(static_cast<std::uint32_t>(size));
-  std::vector<MappedRun> runs;
+  std::vector<MappedExtent> runs;
   const std::uint64_t step = 4ULL * g.cluster_ratio;
   const std::uint64_t blocks = ceil_div(size, g.block_size);
   for (std::uint64_t logical = 0; logical < blocks; logical += step) {
@@ -89,12 +89,12 @@ std::uint32_t make_file(Filesystem& fs, const std::string& name, std::uint64_t s
 bool guest_writes_files(Host& host, const std::vector<std::string>& images, const std::string& name,
                         std::uint64_t size) {
   try {
-    HostNeighbours beside(host);
+    HostFileResolver resolver(host);
     std::vector<std::unique_ptr<Store>> files;
     std::vector<Guest::Image> disks;
     for (const std::string& path : images) {
       files.push_back(host.open(path, Access::read_write));
-      disks.push_back({path, files.back().get(), false, &beside});
+      disks.push_back({path, files.back().get(), false, &resolver});
     }
     const Guest guest(disks);
     std::vector<Filesystem*> filesystems;

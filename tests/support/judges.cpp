@@ -75,13 +75,13 @@ void make_ext(const std::string& path, std::uint64_t size, const std::vector<std
   if (filled) command.insert(command.end(), {"-d", sample_tree()});
   command.insert(command.end(), options.begin(), options.end());
   command.push_back(path);
-  const Outcome outcome = run(command);
+  const ProgramResult outcome = run(command);
   if (outcome.status != 0) throw std::runtime_error(fmt::format("mkfs.ext4: {}", outcome.err));
 }
 
 std::string check_ext(const std::string& image, std::uint64_t offset) {
   const std::string name = offset == 0 ? image : fmt::format("{}?offset={}", image, offset);
-  const Outcome outcome = run({"e2fsck", "-f", "-n", name});
+  const ProgramResult outcome = run({"e2fsck", "-f", "-n", name});
   return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
 }
 
@@ -93,7 +93,7 @@ void make_by(std::vector<std::string> maker, const std::string& path, std::uint6
   const std::string name = maker.front();
   maker.insert(maker.end(), options.begin(), options.end());
   maker.push_back(path);
-  const Outcome outcome = run(maker);
+  const ProgramResult outcome = run(maker);
   if (outcome.status != 0) throw std::runtime_error(fmt::format("{}: {}", name, outcome.err));
   if (!filled || !can_mount()) return;
   const Mounted mounted(path, 0, 0, /*writable=*/true);
@@ -113,12 +113,12 @@ void make_btrfs(const std::string& path, std::uint64_t size,
 }
 
 std::string check_btrfs(const std::string& image) {
-  const Outcome outcome = run({"btrfs", "check", "--readonly", image});
+  const ProgramResult outcome = run({"btrfs", "check", "--readonly", image});
   return outcome.status == 0 ? "" : outcome.out + outcome.err;
 }
 
 std::string check_xfs(const std::string& image) {
-  const Outcome outcome = run({"xfs_repair", "-n", "-f", image});
+  const ProgramResult outcome = run({"xfs_repair", "-n", "-f", image});
   return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
 }
 
@@ -142,7 +142,7 @@ Mounted::Mounted(const std::string& image, std::uint64_t offset, std::uint64_t s
   // A loop device that a read-only mount of the same file has left may not be gone yet, and is
   // taken again.
   for (int attempt = 0; attempt < 40; ++attempt) {
-    const Outcome outcome = run({"mount", "-o", options, image, path_});
+    const ProgramResult outcome = run({"mount", "-o", options, image, path_});
     if (outcome.status != 0) {
       files::remove(path_);
       throw std::runtime_error("the kernel does not mount it: " + outcome.err);
@@ -204,11 +204,12 @@ std::size_t fill_and_delete(const std::string& raw, std::uint64_t offset, int fi
   return names.size();
 }
 
-std::string archiver_difference(const std::string& form, const std::string& image,
+std::string archiver_difference(const std::string& format, const std::string& image,
                                 const std::string& raw) {
-  const Outcome same = run(
-      {"sh", "-c", fmt::format("7zz x -so -t{} '{}' 2>/dev/null | cmp - '{}'", form, image, raw)});
-  return same.status == 0 ? "" : form + ": " + same.out + same.err;
+  const ProgramResult same =
+      run({"sh", "-c",
+           fmt::format("7zz x -so -t{} '{}' 2>/dev/null | cmp - '{}'", format, image, raw)});
+  return same.status == 0 ? "" : format + ": " + same.out + same.err;
 }
 
 std::map<std::uint64_t, std::uint64_t> listed_partitions(const std::string& image,

@@ -59,7 +59,7 @@ std::size_t fill_and_delete(const std::string& image, std::uint64_t offset, int 
 
 /// Empty when a general archiver, told the form ("qcow", "vdi", "vmdk", "vhd", "vhdx"), finds in
 /// the image the very bytes of the raw disk.
-std::string archiver_difference(const std::string& form, const std::string& image,
+std::string archiver_difference(const std::string& format, const std::string& image,
                                 const std::string& raw);
 
 /// A general archiver's reading of a table ("MBR" or "GPT"; 512-byte sectors): first byte → length.

@@ -55,7 +55,7 @@ std::vector<std::string> orders(const MemoryKernel& kernel) {
 }
 
 void change(MemoryKernel& kernel, const GrowRequest& request, const std::string& notes) {
-  Silent silent;
+  NullProgress silent;
   live::LiveChange change(kernel, request, live::Notes(notes), /*to_change=*/true);
   change.carry_out(silent, [](const Step&) {});
 }

@@ -20,12 +20,12 @@ using live::MappedDevice;
 // Bytes of a device, put together from pieces of disks.
 class MemoryKernel::View final : public Store {
  public:
-  struct Piece {
+  struct Extent {
     MemoryStore* disk = nullptr;
     std::uint64_t at = 0;
     std::uint64_t size = 0;
   };
-  View(MemoryKernel& kernel, std::string path, std::vector<Piece> pieces, bool to_change)
+  View(MemoryKernel& kernel, std::string path, std::vector<Extent> pieces, bool to_change)
       : kernel_(kernel),
         path_(std::move(path)),
         pieces_(std::move(pieces)),
@@ -33,12 +33,12 @@ class MemoryKernel::View final : public Store {
 
   std::uint64_t size() const override {
     std::uint64_t sum = 0;
-    for (const Piece& piece : pieces_) sum += piece.size;
+    for (const Extent& piece : pieces_) sum += piece.size;
     return sum;
   }
   void read(std::uint64_t offset, ByteSpan out) override {
     each(offset, out.size(),
-         [&](const Piece& piece, std::uint64_t at, std::size_t done, std::size_t length) {
+         [&](const Extent& piece, std::uint64_t at, std::size_t done, std::size_t length) {
            piece.disk->read(at, out.subspan(done, length));
          });
   }
@@ -46,12 +46,12 @@ class MemoryKernel::View final : public Store {
     if (!to_change_) throw Error(Status::internal, "written to what was opened to be read", {}, {});
     kernel_.change(fmt::format("write {} bytes at {} of {}", data.size(), offset, path_), [&] {
       each(offset, data.size(),
-           [&](const Piece& piece, std::uint64_t at, std::size_t done, std::size_t length) {
+           [&](const Extent& piece, std::uint64_t at, std::size_t done, std::size_t length) {
              piece.disk->write(at, data.subspan(done, length));
            });
     });
   }
-  Run map(std::uint64_t offset, std::uint64_t length) override { return {offset, length, false}; }
+  Range map(std::uint64_t offset, std::uint64_t length) override { return {offset, length, false}; }
   void discard(std::uint64_t offset, std::uint64_t length) override {
     const Buffer zeros(length);
     write(offset, zeros);
@@ -66,7 +66,7 @@ class MemoryKernel::View final : public Store {
   void each(std::uint64_t offset, std::size_t length, Work work) {
     std::uint64_t begin = 0;
     std::size_t done = 0;
-    for (const Piece& piece : pieces_) {
+    for (const Extent& piece : pieces_) {
       if (done < length && offset + done < begin + piece.size) {
         const std::uint64_t inside = offset + done - begin;
         const auto part =
@@ -81,7 +81,7 @@ class MemoryKernel::View final : public Store {
 
   MemoryKernel& kernel_;
   std::string path_;
-  std::vector<Piece> pieces_;
+  std::vector<Extent> pieces_;
   bool to_change_;
 };
 
@@ -238,7 +238,7 @@ std::unique_ptr<Store> MemoryKernel::open(const std::string& path, bool to_chang
   const auto device = device_at(path);
   if (!device) io_failed("it cannot be opened: no such device", path, {});
   if (unreadable.contains(path)) io_failed("it cannot be read: Input/output error", path, {});
-  std::vector<View::Piece> pieces;
+  std::vector<View::Extent> pieces;
   for (const KernelDisk& disk : disks_) {
     MemoryStore& bytes = bytes_.at(disk.name);
     if (disk.device == *device) pieces.push_back({&bytes, 0, disk.size});

@@ -13,7 +13,7 @@ std::string account_ntfs(const std::string& image, std::uint64_t offset = 0,
                          std::uint64_t length = 0);
 
 /// Of every file and stream ("27:$DATA:name", by number, type and name) a sum of its content as it
-/// reads, or of the packed clusters; the volume's own files that follow its size are left out.
+/// reads, or of the compressed clusters; the volume's own files that follow its size are left out.
 std::map<std::string, std::uint64_t> ntfs_contents(const std::string& image,
                                                    std::uint64_t offset = 0);
 

@@ -249,7 +249,7 @@ class Writer {
                          Buffer(entry.key.begin(), entry.key.end())});
     });
     std::vector<Attribute> attributes;
-    for (const Piece& piece : old.pieces()) {
+    for (const Extent& piece : old.pieces()) {
       if (piece.attribute.name() != u"$I30")
         attributes.push_back(piece.attribute);
       else if (!piece.attribute.resident())

@@ -12,8 +12,8 @@
 
 namespace jh::test {
 
-Outcome run(const std::vector<std::string>& command,
-            const std::map<std::string, std::string>& environment) {
+ProgramResult run(const std::vector<std::string>& command,
+                  const std::map<std::string, std::string>& environment) {
   const TempFolder folder;
   const std::string out = folder / "out";
   const std::string err = folder / "err";
@@ -37,7 +37,7 @@ Outcome run(const std::vector<std::string>& command,
   int status = 0;
   rusage usage{};
   ::wait4(child, &status, 0, &usage);
-  Outcome outcome;
+  ProgramResult outcome;
   outcome.peak_mib = usage.ru_maxrss / 1024;
   outcome.status = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
   outcome.out = read_file(out);
@@ -45,8 +45,8 @@ Outcome run(const std::vector<std::string>& command,
   return outcome;
 }
 
-Outcome juneheath(std::vector<std::string> arguments,
-                  const std::map<std::string, std::string>& environment) {
+ProgramResult juneheath(std::vector<std::string> arguments,
+                        const std::map<std::string, std::string>& environment) {
   // Long runs use a program of their own, so that the tree may be built meanwhile.
   const char* other = std::getenv("JUNEHEATH_PROGRAM");
   arguments.insert(arguments.begin(), other != nullptr ? other : JUNEHEATH_PROGRAM);

@@ -7,7 +7,7 @@
 
 namespace jh::test {
 
-struct Outcome {
+struct ProgramResult {
   int status = -1;    // exit status; 128 + signal when killed
   long peak_mib = 0;  // the most memory it had at a time, or this process before it began
   std::string out;
@@ -17,10 +17,10 @@ struct Outcome {
   }
 };
 
-Outcome run(const std::vector<std::string>& command,
-            const std::map<std::string, std::string>& environment = {});
-/// Our own program.
-Outcome juneheath(std::vector<std::string> arguments,
+ProgramResult run(const std::vector<std::string>& command,
                   const std::map<std::string, std::string>& environment = {});
+/// Our own program.
+ProgramResult juneheath(std::vector<std::string> arguments,
+                        const std::map<std::string, std::string>& environment = {});
 
 }  // namespace jh::test

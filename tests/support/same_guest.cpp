@@ -24,15 +24,15 @@ namespace jh::test {
 namespace {
 
 struct OpenGuest {
-  OpenGuest(Host& host, const std::vector<std::string>& paths) : beside(host) {
+  OpenGuest(Host& host, const std::vector<std::string>& paths) : resolver(host) {
     std::vector<Guest::Image> images;
     for (const std::string& path : paths) {
       files.push_back(host.open(path, Access::read_only));
-      images.push_back({path, files.back().get(), false, &beside});
+      images.push_back({path, files.back().get(), false, &resolver});
     }
     guest = std::make_unique<Guest>(images);
   }
-  HostNeighbours beside;
+  HostFileResolver resolver;
   std::vector<std::unique_ptr<Store>> files;
   std::unique_ptr<Guest> guest;
 };
@@ -63,7 +63,7 @@ bool same_filesystem(const Place& before, const Place& after) {
   if (!before.content.filesystem || !after.content.filesystem) return false;
   if (before.content.size != after.content.size) return false;
   Findings findings;
-  Silent silent;
+  NullProgress silent;
   after.content.filesystem->audit(AuditScope::full, {}, findings, silent);
   return findings.clean() && tree_of(before.content) == tree_of(after.content);
 }
@@ -109,8 +109,8 @@ bool for_each_difference_in_use(const OpenGuest& was, const OpenGuest& now, MayD
     const Unused unused = find_unused(*was.guest, i);
     for (std::uint64_t at = 0; at < old_disk.size();) {
       auto [range, reach] = unused.stretch(at, std::min(most, old_disk.size() - at));
-      const Run old_run = old_disk.map(at, reach);
-      const Run new_run = new_disk.map(at, old_run.length);
+      const Range old_run = old_disk.map(at, reach);
+      const Range new_run = new_disk.map(at, old_run.length);
       reach = new_run.length;
       if (range == nullptr && !(old_run.zero && new_run.zero)) {
         const Buffer old_bytes = read_buffer(old_disk, at, reach);
@@ -134,7 +134,7 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
   const Content content = recognise_content(place);
   if (content.filesystem) try {
       Findings findings;
-      Silent silent;
+      NullProgress silent;
       Filesystem& fs = *content.filesystem;
       fs.audit(AuditScope::full, {}, findings, silent);
       fs.floor();

@@ -28,11 +28,11 @@ TempFolder::~TempFolder() {
 void unpack_sample(const std::string& name, const std::string& to) {
   files::path from = files::path(JUNEHEATH_SAMPLES) / (name + ".img.zst");
   if (!files::exists(from)) from = files::path(JUNEHEATH_FIXTURES) / (name + ".img.zst");
-  const std::string packed = read_file(from.string());
+  const std::string compressed = read_file(from.string());
   ZSTD_DStream* stream = ZSTD_createDStream();
   const auto out = FileStore::create(to);
   Buffer plain(1U << 20);
-  ZSTD_inBuffer input{packed.data(), packed.size(), 0};
+  ZSTD_inBuffer input{compressed.data(), compressed.size(), 0};
   std::uint64_t at = 0;
   bool more = true;
   while (more) {
@@ -54,7 +54,7 @@ MemoryStore load(const std::string& path) {
   MemoryStore memory(file.size(), path);
   Buffer piece;
   for (std::uint64_t at = 0; at < file.size();) {
-    const Run run = file.map(at, std::min<std::uint64_t>(1U << 20, file.size() - at));
+    const Range run = file.map(at, std::min<std::uint64_t>(1U << 20, file.size() - at));
     if (!run.zero) {
       piece.resize(run.length);
       file.read(at, piece);
@@ -74,7 +74,7 @@ void save(Store& store, const std::string& path) {
   const auto file = FileStore::create(path);
   file->resize(store.size());
   for (std::uint64_t at = 0; at < store.size();) {
-    const Run run = store.map(at, std::min<std::uint64_t>(1U << 20, store.size() - at));
+    const Range run = store.map(at, std::min<std::uint64_t>(1U << 20, store.size() - at));
     if (!run.zero) write_into_zeros(*file, at, read_buffer(store, at, run.length));
     at += run.length;
   }
@@ -90,7 +90,7 @@ std::uint32_t file_digest(const std::string& path) {
   std::uint32_t digest = static_cast<std::uint32_t>(file.size());
   Buffer page;
   for (std::uint64_t at = 0; at < file.size();) {
-    const Run run = file.map(at, file.size() - at);
+    const Range run = file.map(at, file.size() - at);
     if (run.zero) {
       at = std::min(file.size(), (at + run.length) / 4096 * 4096 + (run.length < 4096 ? 4096 : 0));
       continue;

@@ -24,7 +24,7 @@ class VolumeGuest : public testing::Test {
       digests_.push_back(file_digest(images_.back()));
     }
   }
-  Outcome grow(const Words& options) {
+  ProgramResult grow(const Words& options) {
     Words command{"grow"};
     command.insert(command.end(), images_.begin(), images_.end());
     command.insert(command.end(), options.begin(), options.end());
@@ -56,7 +56,7 @@ class VolumeGuest : public testing::Test {
   void expect_audit_clean() {
     Words command{"audit"};
     command.insert(command.end(), images_.begin(), images_.end());
-    const Outcome audit = juneheath(command);
+    const ProgramResult audit = juneheath(command);
     EXPECT_EQ(audit.status, 0) << audit.out;
   }
   void expect_untouched() {
@@ -66,7 +66,7 @@ class VolumeGuest : public testing::Test {
       EXPECT_EQ(entry.path().filename().string().find("juneheath"), std::string::npos)
           << entry.path();
   }
-  Outcome undo(const Words& also = {}) {
+  ProgramResult undo(const Words& also = {}) {
     Words command{"undo"};
     command.insert(command.end(), images_.begin(), images_.end());
     command.insert(command.end(), also.begin(), also.end());
@@ -74,7 +74,7 @@ class VolumeGuest : public testing::Test {
   }
   /// `also`: disks that the change added.
   void undo_and_compare(const Words& also = {}) {
-    const Outcome undone = undo(also);
+    const ProgramResult undone = undo(also);
     ASSERT_EQ(undone.status, 0) << undone.err;
     expect_untouched();
   }

@@ -112,7 +112,7 @@ void extract_volume(const std::vector<std::string>& images, const std::string& v
 std::string loader_devices(const std::vector<std::string>& images) {
   std::vector<std::string> command = loader(images);
   command.emplace_back("ls");
-  const Outcome outcome = run(command);
+  const ProgramResult outcome = run(command);
   return outcome.out + outcome.err;
 }
 
@@ -120,7 +120,7 @@ std::string loader_sum(const std::vector<std::string>& images, const std::string
   std::vector<std::string> command = loader(images);
   command.emplace_back("crc");
   command.push_back(file);
-  const Outcome outcome = run(command);
+  const ProgramResult outcome = run(command);
   return outcome.status == 0 ? outcome.out : "failed: " + outcome.err;
 }
 

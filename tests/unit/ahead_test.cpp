@@ -1,19 +1,19 @@
 // Work in a thread of its own, a few items ahead.
-#include "core/base/ahead.h"
-
 #include <gtest/gtest.h>
 
 #include <atomic>
 #include <stdexcept>
 
+#include "core/base/prefetcher.h"
+
 namespace jh {
 namespace {
 
-TEST(Ahead, KeepsTheOrderAndNeverRunsTooFar) {
+TEST(Prefetcher, KeepsTheOrderAndNeverRunsTooFar) {
   std::atomic<int> made = 0;
   std::atomic<int> used = 0;
   int furthest = 0;
-  Ahead<int> numbers(3, [&](const auto& add) {
+  Prefetcher<int> numbers(3, [&](const auto& add) {
     for (int i = 0; i < 1000; ++i)
       add([&](int& item) {
         item = i;
@@ -31,8 +31,8 @@ TEST(Ahead, KeepsTheOrderAndNeverRunsTooFar) {
   EXPECT_LE(furthest, 4) << "three in the ring, one just taken";
 }
 
-TEST(Ahead, WhatTheMakerThrowsComesBehindWhatItMade) {
-  Ahead<int> numbers(2, [](const auto& add) {
+TEST(Prefetcher, WhatTheMakerThrowsComesBehindWhatItMade) {
+  Prefetcher<int> numbers(2, [](const auto& add) {
     for (int i = 0; i < 5; ++i) add([&](int& item) { item = i; });
     throw std::runtime_error("the disk is gone");
   });
@@ -44,8 +44,8 @@ TEST(Ahead, WhatTheMakerThrowsComesBehindWhatItMade) {
   EXPECT_THROW(numbers.next(), std::runtime_error);
 }
 
-TEST(Ahead, AFillThatThrowsIsNoItem) {
-  Ahead<int> numbers(2, [](const auto& add) {
+TEST(Prefetcher, AFillThatThrowsIsNoItem) {
+  Prefetcher<int> numbers(2, [](const auto& add) {
     add([](int& item) { item = 7; });
     add([](int&) { throw std::runtime_error("a sector cannot be read"); });
   });
@@ -53,11 +53,11 @@ TEST(Ahead, AFillThatThrowsIsNoItem) {
   EXPECT_THROW(numbers.next(), std::runtime_error);
 }
 
-TEST(Ahead, TheUserMayStopAtAnyTime) {
+TEST(Prefetcher, TheUserMayStopAtAnyTime) {
   for (int taken = 0; taken < 6; ++taken) {
     bool at_end = false;
     {
-      Ahead<int> numbers(2, [&](const auto& add) {
+      Prefetcher<int> numbers(2, [&](const auto& add) {
         for (int i = 0; i < 1000000; ++i) add([&](int& item) { item = i; });
         at_end = true;
       });
@@ -67,8 +67,8 @@ TEST(Ahead, TheUserMayStopAtAnyTime) {
   }
 }
 
-TEST(Ahead, NothingIsMade) {
-  Ahead<int> numbers(2, [](const auto&) {});
+TEST(Prefetcher, NothingIsMade) {
+  Prefetcher<int> numbers(2, [](const auto&) {});
   EXPECT_EQ(numbers.next(), nullptr);
 }
 

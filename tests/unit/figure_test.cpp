@@ -32,7 +32,7 @@ TEST(StripScale, ShowsSliversAndKeepsTheOrder) {
   auto random = generator();
   for (int round = 0; round < 300; ++round) {
     const std::uint64_t size = 1 + random() % (1ULL << (10 + random() % 45));
-    std::vector<Span> spans;
+    std::vector<ByteRange> spans;
     for (std::uint64_t at = 0; at < size && spans.size() < 40;) {
       const std::uint64_t length = 1 + random() % (1 + size / (1 + random() % 60));
       spans.push_back({at, std::min(size, at + length)});
@@ -41,7 +41,7 @@ TEST(StripScale, ShowsSliversAndKeepsTheOrder) {
     const StripScale scale(size, spans, 1216, 7);
     EXPECT_NEAR(scale.at(size), 1216, 0.01);
     double before = -1;
-    for (const Span& span : spans) {
+    for (const ByteRange& span : spans) {
       EXPECT_GE(scale.at(span.start), before - 1e-9);
       before = scale.at(span.start);
       EXPECT_GE(scale.at(span.end) - before, 7 - 1e-6) << "a piece cannot be seen";

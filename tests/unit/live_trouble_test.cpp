@@ -46,7 +46,7 @@ TEST(Live, WhatOthersTookMeanwhileIsSaid) {
   } catch (const Error& error) {
     EXPECT_EQ(error.status(), Status::refused) << error.what();
     EXPECT_EQ(error.reason(), Reason::no_room) << error.what();
-    EXPECT_EQ(error.left(), Left::sound);
+    EXPECT_EQ(error.outcome(), Outcome::sound);
   }
   EXPECT_EQ(kernel.sizes_["/var/log"].size, logs);
   expect_sound(kernel, before);

@@ -170,12 +170,12 @@ TEST(TaskStands, TellsBeforeFromAfter) {
     const auto goals = goals_of(plan_growth(guest, grow));
     ASSERT_GE(goals.size(), 2U) << name;
     const std::vector<LayerSize> before = layer_sizes(guest);
-    EXPECT_EQ(stands(goals, before), Stands::before) << name;
+    EXPECT_EQ(run_state(goals, before), RunState::before) << name;
     std::vector<LayerSize> after = before;
     for (LayerSize& size : after)
       for (const auto& goal : goals)
         if (size.name == goal.layer) size.size = Bytes(goal.to);
-    EXPECT_EQ(stands(goals, after), Stands::after) << name;
+    EXPECT_EQ(run_state(goals, after), RunState::after) << name;
     for (const auto& goal : goals)
       EXPECT_TRUE(std::any_of(before.begin(), before.end(),
                               [&](const LayerSize& size) { return size.name == goal.layer; }))
@@ -183,7 +183,7 @@ TEST(TaskStands, TellsBeforeFromAfter) {
     after.front().size = before.front().size;
     for (LayerSize& size : after)
       if (size.name == goals.back().layer) size.size = Bytes(goals.back().to - 4096);
-    EXPECT_EQ(stands(goals, after), Stands::neither) << name;
+    EXPECT_EQ(run_state(goals, after), RunState::neither) << name;
   }
 }
 

@@ -158,7 +158,7 @@ TEST_F(Plans, AGroupSharesItsExtents) {
   request_.gives = {parse_give("/home=100MiB")};
   const Plan inside = plan_growth(*guest_, request_);
   EXPECT_FALSE(inside.has<step::GrowPartition>());
-  EXPECT_FALSE(inside.has<step::GrowDevice>());
+  EXPECT_FALSE(inside.has<step::GrowPhysicalVolume>());
   request_.gives = {parse_give("/home=200MiB")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("50 extents of 4 MiB, and there are 42"), std::string::npos) << words_;
@@ -169,7 +169,8 @@ TEST_F(Plans, APhysicalVolumeAloneTakesItsRoom) {
   open("fieldstation", 60ULL << 20);
   request_.gives = {parse_give("p3")};
   const Plan plan = plan_growth(*guest_, request_);
-  EXPECT_EQ(first_of<step::GrowDevice>(plan)->as<step::GrowDevice>()->extents, 182U);
+  EXPECT_EQ(first_of<step::GrowPhysicalVolume>(plan)->as<step::GrowPhysicalVolume>()->extents,
+            182U);
   EXPECT_FALSE(plan.has<step::GrowVolume>());
   EXPECT_EQ(plan.target, "group field-station");
   request_.gives = {parse_give("p3=4MiB")};
@@ -193,7 +194,7 @@ TEST_F(Plans, TwoGroupsAreServedOneAfterTheOther) {
   plan.for_each<step::CommitGroup>([&](const Step&, const step::CommitGroup&) { ++commits; });
   EXPECT_EQ(commits, 2);
   // The first one's partition is not the last: it gets nothing of the new room.
-  EXPECT_FALSE(plan.has<step::GrowDevice>({0, 1, {}}));
+  EXPECT_FALSE(plan.has<step::GrowPhysicalVolume>({0, 1, {}}));
   request_.gives = {parse_give("first/pieces=40MiB"), parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("10 extents of 4 MiB, and there are 9"), std::string::npos) << words_;

@@ -7,8 +7,8 @@
 #include <csignal>
 #include <thread>
 
+#include "cli/command_run.h"
 #include "cli/interrupt.h"
-#include "cli/run.h"
 #include "cli/terminal.h"
 #include "core/base/stopped.h"
 #include "support/sizes.h"
@@ -30,7 +30,7 @@ TEST(ProgressText, HasShareRateAndTimeLeft) {
 TEST(Progress, GoesToThePipeOfWhoStartedIt) {
   std::array<int, 2> ends{};
   ASSERT_EQ(::pipe(ends.data()), 0);
-  cli::Run run("grow", {});
+  cli::CommandRun run("grow", {});
   run.set_progress_pipe(ends[1]);
   {
     const auto progress = progress_of(run);
@@ -50,7 +50,7 @@ TEST(Progress, GoesToThePipeOfWhoStartedIt) {
 }
 
 TEST(Progress, StopsAtTheNextStepWhenAsked) {
-  cli::Run run("grow", {});
+  cli::CommandRun run("grow", {});
   run.set_quiet(true);
   const auto progress = progress_of(run);
   progress->begin("moving", 100);

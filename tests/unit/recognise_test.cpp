@@ -18,19 +18,19 @@ MemoryStore with(std::uint64_t size, std::uint64_t offset, const std::string& by
 }
 
 TEST(Recognise, ContainerForms) {
-  const auto form = [](std::uint64_t offset, const std::string& bytes) {
+  const auto format = [](std::uint64_t offset, const std::string& bytes) {
     MemoryStore file = with(1 << 20, offset, bytes);
-    return std::string(form_name(recognise_form(file)));
+    return std::string(format_name(recognise_format(file)));
   };
-  EXPECT_EQ(form(0, "QFI\xfb"), "qcow2");
-  EXPECT_EQ(form(0x40, "\x7f\x10\xda\xbe"), "VDI");
-  EXPECT_EQ(form(0, "KDMV"), "VMDK");
-  EXPECT_EQ(form(0, "# Disk DescriptorFile\nversion=1"), "VMDK");
-  EXPECT_EQ(form(0, "conectix"), "VHD");
-  EXPECT_EQ(form((1 << 20) - 512, "conectix"), "VHD");
-  EXPECT_EQ(form(0, "vhdxfile"), "VHDX");
-  EXPECT_EQ(form(0, "conect"), "raw");
-  EXPECT_EQ(form(7, "QFI\xfb"), "raw");
+  EXPECT_EQ(format(0, "QFI\xfb"), "qcow2");
+  EXPECT_EQ(format(0x40, "\x7f\x10\xda\xbe"), "VDI");
+  EXPECT_EQ(format(0, "KDMV"), "VMDK");
+  EXPECT_EQ(format(0, "# Disk DescriptorFile\nversion=1"), "VMDK");
+  EXPECT_EQ(format(0, "conectix"), "VHD");
+  EXPECT_EQ(format((1 << 20) - 512, "conectix"), "VHD");
+  EXPECT_EQ(format(0, "vhdxfile"), "VHDX");
+  EXPECT_EQ(format(0, "conect"), "raw");
+  EXPECT_EQ(format(7, "QFI\xfb"), "raw");
 }
 
 TEST(Recognise, OnlyRawIsOpened) {

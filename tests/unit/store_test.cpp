@@ -59,7 +59,7 @@ void play(Store& store, std::size_t size, bool resizes, unsigned seed) {
                    .first -
                got.begin();
     // The map never calls zero what is not.
-    const Run run = store.map(at, count);
+    const Range run = store.map(at, count);
     ASSERT_GT(run.length, 0U);
     if (run.zero) {
       ASSERT_TRUE(all_zero(ConstByteSpan(model).subspan(at, run.length)));
@@ -100,7 +100,7 @@ TEST(JoinStore, BehavesLikeAnArray) {
   play(join, 150'000, false, 4);
 }
 
-// Held, direct, parked, let go: whatever way the bytes take, and the old state stays readable.
+// Held, direct, spilled, let go: whatever way the bytes take, and the old state stays readable.
 TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
   for (const Stage::Tail tail : {Stage::Tail::held, Stage::Tail::direct})
     for (unsigned seed = 1; seed <= 12; ++seed) {
@@ -122,7 +122,7 @@ TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
       EXPECT_EQ(before.size(), 150'000U);
       EXPECT_EQ(read_buffer(before, 0, 150'000), read_buffer(old, 0, 150'000));
       for (std::uint64_t at = 0; at < 150'000;) {
-        const jh::Run run = before.map(at, 150'000 - at);
+        const jh::Range run = before.map(at, 150'000 - at);
         ASSERT_GT(run.length, 0U);
         if (run.zero) {
           EXPECT_TRUE(all_zero(read_buffer(old, at, run.length)));
@@ -130,7 +130,7 @@ TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
         at += run.length;
       }
       const Buffer wanted = read_buffer(stage, 0, stage.size());
-      Silent silent;
+      NullProgress silent;
       transaction.seal(silent, true);
       MemoryStore sealed(host.content("/m/a.img"), "sealed");
       ASSERT_EQ(read_buffer(sealed, 0, sealed.size()), wanted) << seed;
@@ -164,7 +164,7 @@ TEST(Stage, ParksWhatIsTooMuchToHold) {
     EXPECT_LE(stage.held_in_memory(), Stage::most_in_memory);
     EXPECT_EQ(stage.held(), size);
     EXPECT_GT(host.content("/m/a.img.juneheath.open").size(), Stage::most_in_memory / 2);
-    Silent silent;
+    NullProgress silent;
     transaction.seal(silent, true);
   }
   for (std::uint64_t at = 0; at + 4096 <= size; at += 4096) {
@@ -203,7 +203,7 @@ TEST(Stage, KeepsCopiesOnce) {
       stage.write(place(4, page), numbered_page(page + table));
     stage.discard(place(5, 0), table * 4096);
     EXPECT_LE(stage.held_in_memory(), (2 * table + 1) * 4096);
-    Silent silent;
+    NullProgress silent;
     transaction.seal(silent, true);
     const std::uint64_t payload = 3 * table * 4096;
     EXPECT_LT(host.content("/m/a.img.juneheath").size(), payload + 200'000);

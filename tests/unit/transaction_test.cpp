@@ -34,7 +34,7 @@ void change(FaultHost& host, const std::vector<std::string>& paths, bool seal,
     stores.push_back(files.back().get());
   }
   Transaction transaction(host, paths, stores);
-  Silent silent;
+  NullProgress silent;
   for (std::size_t i = 0; i < paths.size(); ++i) {
     Stage& stage = transaction.stage(i);
     const std::uint64_t old = stage.size();
@@ -158,7 +158,7 @@ TEST(Undo, TakesBackWhatWasWrittenTwice) {
     Buffer before(16 * 4096);
     stage.read_old(0, before);
     EXPECT_EQ(before, read_buffer(const_cast<MemoryStore&>(old), 0, before.size()));
-    Silent silent;
+    NullProgress silent;
     transaction.seal(silent, true);
   }
   const auto file = host.open("/m/a.img", Access::read_only);
@@ -178,7 +178,7 @@ TEST(Undo, LeavesTheRestOfAHoleAlone) {
     transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 20, 0xB1));
     EXPECT_EQ(read_buffer(*file, 1U << 20, 1)[0], 0xB1) << "it need not wait";
     transaction.stage(0).write(0, filled(10, 0xB2));
-    Silent silent;
+    NullProgress silent;
     transaction.seal(silent, true);
   }
   const auto file = host.open("/m/a.img", Access::read_write);
@@ -207,7 +207,7 @@ void move_and_cut(FaultHost& host, bool seal) {
     stage.note_moved(page * 4096, stage, page * 4096, 4096, crc);
   }
   stage.write(3 * 4096, filled(9000, 0xA7));
-  Silent silent;
+  NullProgress silent;
   if (seal) transaction.seal(silent, true);
 }
 
@@ -284,7 +284,7 @@ TEST(Recover, WritesCopiesThatWereKeptOnce) {
     for (std::uint64_t copy = 0; copy < 6; ++copy)
       for (std::uint64_t page = 0; page < 12; ++page)
         stage.write((copy * 50 + page) * 4096, filled(4096, static_cast<std::uint8_t>(90 + page)));
-    Silent silent;
+    NullProgress silent;
     transaction.seal(silent, true);
   };
   FaultHost whole;

@@ -7,9 +7,9 @@
 #include <algorithm>
 
 #include "core/carry/worker.h"
-#include "core/compact/drops.h"
+#include "core/compact/reclaimable.h"
 #include "core/container/fill.h"
-#include "core/plan/lineup.h"
+#include "core/plan/partition_layout.h"
 #include "core/plan/shrink.h"
 #include "support/containers.h"
 #include "support/fault_host.h"
@@ -109,7 +109,7 @@ TEST_F(WayDown, ABlockLosesItsPlaceWhenAllOfItIsUnusedOrZero) {
   disk.write(0, noise);
   const auto from = open_container(disk);
   NewContainer wanted;
-  wanted.form = Form::qcow2;
+  wanted.format = ImageFormat::qcow2;
   wanted.disk_size = Bytes(disk.size());
   const auto image = new_image(wanted);
   for (std::uint64_t at = 0; at < disk.size(); at += 65536)
@@ -122,8 +122,8 @@ TEST_F(WayDown, ABlockLosesItsPlaceWhenAllOfItIsUnusedOrZero) {
                    {5 * 65536 + 1, 6 * 65536, 0},     // all but a byte of one
                    {8 * 65536, 8 * 65536 + 1000, 0},  // one in two parts
                    {8 * 65536 + 1000, 9 * 65536, 1}};
-  Silent silent;
-  const Drops drops = find_drops(*image->container, unused, silent);
+  NullProgress silent;
+  const Reclaimable drops = find_reclaimable(*image->container, unused, silent);
   const Ranges expected{{65536, 2 * 65536}, {3 * 65536, 4 * 65536}, {8 * 65536, 9 * 65536}};
   EXPECT_EQ(drops.ranges, expected);
   EXPECT_EQ(drops.bytes, (std::vector<std::uint64_t>{65536 + 1000, 64536, 65536}));
@@ -176,17 +176,17 @@ TEST_F(WayDown, VolumesHaveFloorsInWholeStripes) {
 
 TEST_F(WayDown, PartitionsComeToLieSideBySide) {
   open({"mbr-extended"});
-  Lineup lineup(*guest_, 0);
+  PartitionLayout lineup(*guest_, 0);
   Floors floors(*guest_);
   std::vector<std::uint32_t> order;
   for (const auto& each : lineup.members()) order.push_back(each.place->partition->number);
   for (const auto& each : lineup.members())
     if (!each.stays) lineup.cut(*lineup.find(*each.place), floors.of(*each.place).size);
   lineup.pack_to_front();
-  std::vector<std::uint32_t> packed;
+  std::vector<std::uint32_t> compressed;
   Sectors last{};
   for (const auto& each : lineup.members()) {
-    packed.push_back(each.place->partition->number);
+    compressed.push_back(each.place->partition->number);
     EXPECT_GE(each.first, last);
     EXPECT_LE(each.first, each.place->partition->first) << "towards the front only";
     if (each.stays) {
@@ -194,7 +194,7 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
     }
     last = each.end();
   }
-  EXPECT_EQ(packed, order);
+  EXPECT_EQ(compressed, order);
   EXPECT_EQ(lineup.end(), last);
   const auto chain = lineup.extended(Sectors(1ULL << 32));
   ASSERT_TRUE(chain.has_value());
@@ -202,7 +202,7 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
     EXPECT_GT(logical.first, chain->outer.first);
     EXPECT_LE(logical.end, chain->outer.end);
   }
-  EXPECT_LT(packed_floor(*guest_, floors, 0).size, floors.of_disk(0).size);
+  EXPECT_LT(compressed_floor(*guest_, floors, 0).size, floors.of_disk(0).size);
 }
 
 // From the inside out: what is in a place first, the place, the table, and the image's end last.
@@ -235,7 +235,7 @@ TEST_F(WayDown, AGroupsStepsStandAroundItsMetadata) {
 TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
   open({"heather"});
   const Plan plan = plan_to_floor(false);
-  Silent silent;
+  NullProgress silent;
   FileSet files(host_, *guest_, plan);
   {
     Worker worker(*guest_, plan, files);
@@ -262,7 +262,7 @@ TEST_F(WayDown, TheWorkerStopsWhereAPlanIsNotMet) {
   Plan plan = plan_to_floor(false);
   Step& step = plan.steps[index_of<step::ShrinkContent>(plan)];
   std::get<step::ShrinkContent>(step.work).size += Bytes(1);
-  Silent silent;
+  NullProgress silent;
   FileSet files(host_, *guest_, plan);
   Worker worker(*guest_, plan, files);
   try {

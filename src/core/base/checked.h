@@ -10,7 +10,7 @@ namespace jh {
 
 inline std::uint64_t checked_add(std::uint64_t a, std::uint64_t b) {
   std::uint64_t sum = 0;
-  if (__builtin_add_overflow(a, b, &sum)) damaged("a sum of on-disk numbers overflows 64 bits");
+  if (__builtin_add_overflow(a, b, &sum)) damaged("the sum of on-disk numbers overflows 64 bits");
   return sum;
 }
 inline std::uint64_t checked_mul(std::uint64_t a, std::uint64_t b) {

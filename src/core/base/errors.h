@@ -21,11 +21,11 @@ enum class Status {
 };
 
 /// What a failure left behind, as far as it is certain.
-enum class Left {
+enum class Outcome {
   unsaid,
   unchanged,   // every image is as it was
   sound,       // something was done; the guest sees what it saw
-  unfinished,  // `recover` has to settle it
+  unfinished,  // `recover` has to finish it or roll it back
   done,        // what was asked for is done, and sealed; something behind it failed
 };
 
@@ -55,25 +55,26 @@ class Error : public std::runtime_error {
   const std::string& where() const { return where_; }
   const std::string& next() const { return next_; }
 
-  Left left() const {
-    return left_ == Left::unsaid && status_ == Status::refused ? Left::unchanged : left_;
+  Outcome outcome() const {
+    return outcome_ == Outcome::unsaid && status_ == Status::refused ? Outcome::unchanged
+                                                                     : outcome_;
   }
 
   /// The same error seen from one layer further up: `place` is put before the place known so far.
-  Error within(const std::string& place) const {
+  Error with_context(const std::string& place) const {
     Error error = *this;
     error.where_ = where_.empty() ? place : place + ", " + where_;
     return error;
   }
   Reason reason() const { return reason_; }
-  Error because(Reason reason) const {
+  Error with_reason(Reason reason) const {
     Error error = *this;
     error.reason_ = reason;
     return error;
   }
-  Error leaving(Left left) const {
+  Error with_outcome(Outcome outcome) const {
     Error error = *this;
-    error.left_ = left;
+    error.outcome_ = outcome;
     return error;
   }
 
@@ -81,7 +82,7 @@ class Error : public std::runtime_error {
   Status status_;
   std::string where_;
   std::string next_;
-  Left left_ = Left::unsaid;
+  Outcome outcome_ = Outcome::unsaid;
   Reason reason_ = Reason::other;
 };
 
@@ -112,12 +113,12 @@ inline void ensure(bool holds, const char* promise) {
 
 /// Runs `work`; an Error that comes out of it and does not say yet what it left says this.
 template <class Work>
-auto failing_leaves(Left left, Work&& work) -> decltype(work()) {
+auto failing_with(Outcome outcome, Work&& work) -> decltype(work()) {
   try {
     return work();
   } catch (const Error& error) {
-    if (error.left() != Left::unsaid) throw;
-    throw error.leaving(left);
+    if (error.outcome() != Outcome::unsaid) throw;
+    throw error.with_outcome(outcome);
   }
 }
 
@@ -128,7 +129,7 @@ auto done_but(const std::string& what, Work&& work) -> decltype(work()) {
   const auto failed = [&](const std::string& why, const std::string& where,
                           const std::string& next) {
     return Error(Status::io, "the change is done, but " + what + ": " + why, where, next)
-        .leaving(Left::done);
+        .with_outcome(Outcome::done);
   };
   try {
     return work();
@@ -145,7 +146,7 @@ auto at_place(const std::string& place, Work&& work) -> decltype(work()) {
   try {
     return work();
   } catch (const Error& error) {
-    throw error.within(place);
+    throw error.with_context(place);
   }
 }
 

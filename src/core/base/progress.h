@@ -18,7 +18,7 @@ class Progress {
 };
 
 /// Says nothing and never stops.
-class Silent final : public Progress {
+class NullProgress final : public Progress {
  public:
   void begin(const std::string&, std::uint64_t) override {}
   void advance(std::uint64_t) override {}

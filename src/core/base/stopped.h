@@ -13,7 +13,7 @@ class Stopped final : public Error {
   Stopped(std::string where, const std::string& done)
       : Error(Error(Status::refused, "stopped on your request: " + done, std::move(where),
                     "run the same command again to go on")
-                  .leaving(Left::sound)) {}
+                  .with_outcome(Outcome::sound)) {}
 };
 
 }  // namespace jh

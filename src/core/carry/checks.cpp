@@ -230,11 +230,12 @@ void check_no_saved_machine(const std::string& path) {
       if (!its_own) continue;
       throw Error(Status::refused,
                   "a machine's saved state lies beside the image: " + file.string() +
-                      "; the guest is asleep, and its memory holds the truth of its filesystems",
+                      "; the guest is suspended, and its saved memory holds the current state of "
+                      "its filesystems",
                   path,
                   "wake the machine in its hypervisor and shut it down properly, then run again; a "
                   "state that belongs to another machine: move it away")
-          .because(Reason::suspended);
+          .with_reason(Reason::suspended);
     }
     error.clear();
   }
@@ -321,7 +322,7 @@ void SourceWatch::check() const {
     if (!(state_of(files_[i]) == before_[i]))
       throw Error(Status::io, "the image was written to while it was being copied", files_[i],
                   "the copy was removed; shut the guest down, then run again")
-          .leaving(Left::unchanged);
+          .with_outcome(Outcome::unchanged);
 }
 
 }  // namespace jh

@@ -84,11 +84,11 @@ Claims claims_of(const std::string& path) {
   Claims claims;
   try {
     FileStore file(path, Access::read_only);
-    if (recognise_form(file) == Form::raw) return claims;
+    if (recognise_format(file) == ImageFormat::raw) return claims;
     FileHost host;
-    HostNeighbours beside(host);
+    HostFileResolver resolver(host);
     claims.pieces = part_names(file);
-    claims.parents = parent_paths(file, beside);
+    claims.parents = parent_paths(file, resolver);
     claims.parent_identity = parent_identity_of(file);
   } catch (const Error&) {
     // What cannot be read says nothing.
@@ -129,7 +129,7 @@ void check_no_dependents(const std::vector<std::string>& images) {
     const auto builds_on = [&](const std::string& image) {
       if (own != nullptr && *own == image) return;  // its own names lead back to it
       refuse(other + " builds on this image, and would be damaged by a change of it", image,
-             "name " + shell_word(other) + " instead, or let the hypervisor join the two");
+             "name " + shell_word(other) + " instead, or merge the two in the hypervisor");
     };
     bool found = false;
     for (const std::string& parent : claims.parents) {

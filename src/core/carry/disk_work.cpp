@@ -8,11 +8,11 @@
 
 namespace jh {
 
-DiskWork::DiskWork(Stage& stage, Neighbours& beside, std::uint32_t sector_size, Bytes size)
+DiskWork::DiskWork(Stage& stage, FileResolver& resolver, std::uint32_t sector_size, Bytes size)
     : stage_(stage),
       sector_size_(sector_size),
       size_(size),
-      container_(open_container(stage, &beside)) {
+      container_(open_container(stage, &resolver)) {
   open_table_again();
 }
 

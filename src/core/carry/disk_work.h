@@ -12,12 +12,12 @@ namespace jh {
 class DiskWork {
  public:
   /// All must outlive it. `size`: of the disk once all steps are done.
-  DiskWork(Stage& stage, Neighbours& beside, std::uint32_t sector_size, Bytes size);
+  DiskWork(Stage& stage, FileResolver& resolver, std::uint32_t sector_size, Bytes size);
 
   /// A place on the disk as the steps so far have left it. Partition 0: the whole disk.
   std::unique_ptr<Store> place(std::uint32_t partition);
 
-  void run(const Step&, const step::SettleContainer&) { be_ready(); }
+  void run(const Step&, const step::RecoverContainer&) { be_ready(); }
   void run(const Step& step, const step::GrowContainer& work);
   void run(const Step& step, const step::ShrinkContainer& work);
   void run(const Step& step, const step::CreateDisk& work);

@@ -29,7 +29,7 @@ std::unique_ptr<Store> GroupWork::open_volume(const Where& where) {
   return store;
 }
 
-void GroupWork::run(const Step& step, const step::GrowDevice& work) {
+void GroupWork::run(const Step& step, const step::GrowPhysicalVolume& work) {
   const std::size_t pv = device_of(step.where);
   lvm::resize_device(*group_, pv, group_->members[pv]->store->size());
   ensure(group_->group.pvs[pv].extents == work.extents, "the physical volume grows as planned");

@@ -20,7 +20,7 @@ class GroupWork {
 
   std::unique_ptr<Store> open_volume(const Where& where);
 
-  void run(const Step& step, const step::GrowDevice& work);
+  void run(const Step& step, const step::GrowPhysicalVolume& work);
   void run(const Step& step, const step::AddDevice& work);
   void run(const Step& step, const step::ShrinkDevice& work);
   void run(const Step& step, const step::RemoveDevice& work);

@@ -19,7 +19,7 @@ class Worker::Visitor {
     // A blank disk that is there keeps its image.
     if (worker_.before_.disks()[disk].added)
       create_container(worker_.files_.stage(disk), worker_.plan_.disks[disk].made,
-                       &worker_.files_.beside());
+                       &worker_.files_.resolver());
     on_disk(work);
   }
   void operator()(const step::MovePartition& work) {
@@ -27,7 +27,7 @@ class Worker::Visitor {
     ensure(place != nullptr, "what moves was there");
     worker_.disk(step_.where.disk).run(step_, work, place->content, progress_);
   }
-  void operator()(const step::SettleContainer& work) { on_disk(work); }
+  void operator()(const step::RecoverContainer& work) { on_disk(work); }
   void operator()(const step::GrowContainer& work) { on_disk(work); }
   void operator()(const step::ShrinkContainer& work) { on_disk(work); }
   void operator()(const step::RepairTable& work) { on_disk(work); }
@@ -43,7 +43,7 @@ class Worker::Visitor {
   void operator()(const step::MoveExtents& work) {
     worker_.group_of(step_.where).run(step_, work, progress_);
   }
-  void operator()(const step::GrowDevice& work) { in_group(work); }
+  void operator()(const step::GrowPhysicalVolume& work) { in_group(work); }
   void operator()(const step::ShrinkDevice& work) { in_group(work); }
   void operator()(const step::RemoveDevice& work) { in_group(work); }
   void operator()(const step::GrowVolume& work) { in_group(work); }
@@ -54,7 +54,9 @@ class Worker::Visitor {
   void operator()(const step::LoadVolume&) { ensure(false, "an image is at rest"); }
 
   // Inside a place.
-  void operator()(const step::SettleContent&) { kind().settle(*worker_.place(step_.where)); }
+  void operator()(const step::ReplayJournal&) {
+    kind().replay_journal(*worker_.place(step_.where));
+  }
   void operator()(const step::PrepareContent& work) {
     const auto store = worker_.place(step_.where);
     kind().open_to_change(*store)->prepare(work.size, progress_);
@@ -107,7 +109,7 @@ DiskWork& Worker::disk(std::size_t index) {
     const std::uint32_t sector = plan_.makes_table(index) ? disk.sector_size
                                  : disk.table             ? disk.table->facts().sector_size
                                                           : 0;
-    disks_[index] = std::make_unique<DiskWork>(files_.stage(index), files_.beside(), sector,
+    disks_[index] = std::make_unique<DiskWork>(files_.stage(index), files_.resolver(), sector,
                                                plan_.disks[index].to);
   }
   return *disks_[index];

@@ -55,7 +55,7 @@ void remove_let_go(Host& host, const std::string& path) {
                             "there: {}",
                             error.what()),
                 path, "remove it by hand")
-        .leaving(Left::done);
+        .with_outcome(Outcome::done);
   }
 }
 

@@ -6,11 +6,11 @@
 namespace jh {
 namespace {
 
-bool has_packed(Container& container) {
+bool has_compressed(Container& container) {
   const std::uint64_t size = container.disk().size();
   for (std::uint64_t at = 0; at < size;) {
-    const Piece piece = container.piece_at(at, size - at);
-    if (piece.kind == Piece::Kind::packed) return true;
+    const Extent piece = container.extent_at(at, size - at);
+    if (piece.kind == Extent::Kind::compressed) return true;
     at += piece.length;
   }
   return false;
@@ -19,9 +19,10 @@ bool has_packed(Container& container) {
 }  // namespace
 
 CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
-                            const std::string& out, std::optional<Form> form, Progress& progress) {
+                            const std::string& out, std::optional<ImageFormat> format,
+                            Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  failing_leaves(Left::unchanged, [&] {
+  failing_with(Outcome::unchanged, [&] {
     check_awake(guest);
     check_claims(guest, index);
   });
@@ -31,12 +32,13 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   RecastRequest request;
   request.image = disk.path;
   request.out = out;
-  request.form = form.value_or(form_by_ending(out).value_or(facts.form));
-  const bool can_be_packed = request.form == Form::qcow2 || request.form == Form::vmdk;
-  const bool packed = can_be_packed && has_packed(*disk.container);
-  request.keeping = packed ? Keeping::packed : Keeping::sparse;
-  request.in_pieces = request.form == Form::vmdk && facts.form == Form::vmdk &&
-                      facts.keeping != Keeping::packed && !facts.variant.empty();
+  request.format = format.value_or(format_by_extension(out).value_or(facts.format));
+  const bool can_be_compressed =
+      request.format == ImageFormat::qcow2 || request.format == ImageFormat::vmdk;
+  const bool compressed = can_be_compressed && has_compressed(*disk.container);
+  request.allocation = compressed ? Allocation::compressed : Allocation::sparse;
+  request.in_pieces = request.format == ImageFormat::vmdk && facts.format == ImageFormat::vmdk &&
+                      facts.allocation != Allocation::compressed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, used, request);
   carry_out_recast(host, used, plan, request, progress);
   CompactFigures figures;
@@ -46,7 +48,8 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   for (const std::string& path : figures.files)
     figures.length_after += host.open(path, Access::read_only)->size();
   figures.notes = unused.kept;
-  if (packed) figures.notes.emplace_back("the new image is packed, since parts of this one are");
+  if (compressed)
+    figures.notes.emplace_back("the new image is packed, since parts of this one are");
   for (const std::string& note : plan.notes) figures.notes.push_back(note);
   return figures;
 }

@@ -11,6 +11,7 @@ namespace jh {
 /// Writes what is used of the disk into a new image, of the same form unless another one is asked
 /// for, by `form` or by the ending of its name; the old one is only read.
 CompactFigures compact_into(Host& host, const Guest& guest, std::size_t disk,
-                            const std::string& out, std::optional<Form> form, Progress& progress);
+                            const std::string& out, std::optional<ImageFormat> format,
+                            Progress& progress);
 
 }  // namespace jh

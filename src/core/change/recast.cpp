@@ -27,43 +27,44 @@ Uuid uuid_from_text(const std::string& text) {
   return id;
 }
 
-bool has_identity(Form form) {
-  return form == Form::vdi || form == Form::vhd || form == Form::vhdx;
+bool has_identity(ImageFormat format) {
+  return format == ImageFormat::vdi || format == ImageFormat::vhd || format == ImageFormat::vhdx;
 }
 
 // Two files of one form with one identity would be taken for each other; across forms it may stay.
-void settle_identity(RecastPlan& plan) {
+void choose_identity(RecastPlan& plan) {
   NewContainer& to = plan.to;
-  if (to.form == Form::vmdk) {
+  if (to.format == ImageFormat::vmdk) {
     to.content_id = random_content_id();
     // It stands for the content, which is the same.
-    if (plan.from.form == Form::vmdk)
+    if (plan.from.format == ImageFormat::vmdk)
       if (const auto kept = vmdk::parse_content_id(plan.from.identity)) to.content_id = *kept;
     return;
   }
-  if (!has_identity(to.form)) return;
-  if (has_identity(plan.from.form) && plan.from.form != to.form && !plan.from.identity.empty()) {
+  if (!has_identity(to.format)) return;
+  if (has_identity(plan.from.format) && plan.from.format != to.format &&
+      !plan.from.identity.empty()) {
     to.id = uuid_from_text(plan.from.identity);
     plan.notes.push_back("the new image keeps the disk's identity " + plan.from.identity);
     return;
   }
   to.id = random_guid();
   plan.notes.push_back(
-      has_identity(plan.from.form)
+      has_identity(plan.from.format)
           ? fmt::format("the new image gets an identity of its own, {}: two {} images with one "
                         "would be taken for each other",
-                        guid_text(to.id), form_name(to.form))
+                        guid_text(to.id), format_name(to.format))
           : "the new image gets the identity " + guid_text(to.id));
 }
 
-bool has_keeping(Form form, Keeping keeping) {
-  switch (keeping) {
-    case Keeping::sparse:
+bool has_keeping(ImageFormat format, Allocation allocation) {
+  switch (allocation) {
+    case Allocation::sparse:
       return true;
-    case Keeping::full:
-      return form != Form::qcow2;
-    case Keeping::packed:
-      return form == Form::qcow2 || form == Form::vmdk;
+    case Allocation::full:
+      return format != ImageFormat::qcow2;
+    case Allocation::compressed:
+      return format == ImageFormat::qcow2 || format == ImageFormat::vmdk;
   }
   return false;
 }
@@ -78,16 +79,17 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
   RecastPlan plan;
   plan.from = from.facts();
   NewContainer& to = plan.to;
-  to.form = request.form.value_or(form_by_ending(request.out).value_or(plan.from.form));
+  to.format = request.format.value_or(format_by_extension(request.out).value_or(plan.from.format));
   // A raw image does not say how it is meant; others stay as they are where the form can.
-  const bool same = plan.from.form != Form::raw && has_keeping(to.form, plan.from.keeping);
-  to.keeping = request.keeping.value_or(same ? plan.from.keeping : Keeping::sparse);
+  const bool same =
+      plan.from.format != ImageFormat::raw && has_keeping(to.format, plan.from.allocation);
+  to.allocation = request.allocation.value_or(same ? plan.from.allocation : Allocation::sparse);
   to.in_pieces = request.in_pieces;
-  if (!has_keeping(to.form, to.keeping))
-    unsupported(
-        fmt::format("a {} image cannot be {}", form_name(to.form), keeping_name(to.keeping)),
-        request.out, "choose another --store or --form");
-  if (to.in_pieces && (to.form != Form::vmdk || to.keeping == Keeping::packed))
+  if (!has_keeping(to.format, to.allocation))
+    unsupported(fmt::format("a {} image cannot be {}", format_name(to.format),
+                            allocation_name(to.allocation)),
+                request.out, "choose another --store or --form");
+  if (to.in_pieces && (to.format != ImageFormat::vmdk || to.allocation == Allocation::compressed))
     wrong_usage("only VMDK disks that are sparse or full come in pieces");
   if (plan.from.encrypted)
     unsupported("the image's content is encrypted, and another image could not say how",
@@ -104,14 +106,15 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
   if (to.disk_size != plan.from.disk_size)
     plan.notes.push_back(fmt::format(
         "the disk becomes {} bytes longer: {}", (to.disk_size - plan.from.disk_size).value(),
-        to.form == Form::vhd ? "hosts ask full VHD images for whole MiB" : "it has whole sectors"));
-  if (to.sector_size != 512 && to.form != Form::vhdx)
+        to.format == ImageFormat::vhd ? "hosts ask full VHD images for whole MiB"
+                                      : "it has whole sectors"));
+  if (to.sector_size != 512 && to.format != ImageFormat::vhdx)
     plan.notes.push_back(fmt::format(
         "the disk has sectors of {0} bytes, which a {1} image does not say: attach it with a "
         "logical and physical block size of {0} in the hypervisor, or its guest will not find its "
         "partitions",
-        to.sector_size, form_name(to.form)));
-  settle_identity(plan);
+        to.sector_size, format_name(to.format)));
+  choose_identity(plan);
   plan.parts = parts_of_new(request.out, to);
   for (const std::string& path : plan.parts)
     if (host.exists(path))
@@ -121,10 +124,10 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
     refuse("the new image's name is taken already", request.out,
            "choose another name, or move it away");
   plan.bytes_to_read = bytes_kept(from);
-  plan.host_needs = to.keeping == Keeping::full ? to.disk_size.value() : plan.bytes_to_read;
+  plan.host_needs = to.allocation == Allocation::full ? to.disk_size.value() : plan.bytes_to_read;
   const std::uint64_t free = host.free_space(request.out);
   // Packing may save anything or nothing; only what is certain to be needed is asked for.
-  if (to.keeping != Keeping::packed && plan.host_needs > free)
+  if (to.allocation != Allocation::compressed && plan.host_needs > free)
     refuse(fmt::format("the new image needs up to {}, but the host has only {} free there",
                        human(Bytes(plan.host_needs)), human(Bytes(free))),
            request.out, "make room, or write it elsewhere");
@@ -140,27 +143,27 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
     return gone;
   };
   try {
-    HostNeighbours beside(host, Access::read_write);
+    HostFileResolver resolver(host, Access::read_write);
     // Only what we have made ourselves is removed.
-    Store& file = beside.create_part(request.out);
+    Store& file = resolver.create_part(request.out);
     begun.push_back(request.out);
-    host.take_after(request.out, request.image);
+    host.copy_owner_and_mode(request.out, request.image);
     for (const std::string& part : plan.parts) {
-      beside.create_part(part);
+      resolver.create_part(part);
       begun.push_back(part);
-      host.take_after(part, request.image);
+      host.copy_owner_and_mode(part, request.image);
     }
     progress.begin("writing " + request.out, plan.bytes_to_read);
-    if (plan.to.keeping == Keeping::packed) {
-      fill_packed(from, file, plan.to, progress);
+    if (plan.to.allocation == Allocation::compressed) {
+      fill_compressed(from, file, plan.to, progress);
     } else {
-      create_container(file, plan.to, &beside);
-      const auto made = open_container(file, &beside);
-      if (plan.to.keeping == Keeping::full) {
+      create_container(file, plan.to, &resolver);
+      const auto made = open_container(file, &resolver);
+      if (plan.to.allocation == Allocation::full) {
         // A full image owns its room, whatever is zero today.
         file.reserve(0, file.size());
         for (const std::string& part : plan.parts) {
-          Store* store = beside.part(part);
+          Store* store = resolver.part(part);
           store->reserve(0, store->size());
         }
       }
@@ -169,9 +172,9 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
     progress.end();
     progress.begin("making it durable", 0);
     file.flush();
-    for (const std::string& part : plan.parts) beside.part(part)->flush();
+    for (const std::string& part : plan.parts) resolver.part(part)->flush();
     progress.end();
-    const auto made = open_container(file, &beside);
+    const auto made = open_container(file, &resolver);
     Findings findings;
     made->audit(findings);
     if (!findings.clean())
@@ -188,8 +191,8 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
           Status::io,
           fmt::format("{}; and what was written of the new image is still there", error.what()),
           error.where(), "remove " + request.out + "; " + error.next())
-          .leaving(Left::sound);
-    if (error.left() == Left::unsaid) throw error.leaving(Left::unchanged);
+          .with_outcome(Outcome::sound);
+    if (error.outcome() == Outcome::unsaid) throw error.with_outcome(Outcome::unchanged);
     throw;
   } catch (...) {
     remove_begun();
@@ -198,25 +201,25 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
 }
 
 std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
-                                   std::optional<Form> form, Progress& progress) {
+                                   std::optional<ImageFormat> format, Progress& progress) {
   const auto file = host.open(image, Access::read_only);
-  HostNeighbours beside(host);
-  const auto from = open_container(*file, &beside);
+  HostFileResolver resolver(host);
+  const auto from = open_container(*file, &resolver);
   const ContainerFacts facts = from->facts();
-  const Form wanted = form.value_or(form_by_ending(out).value_or(facts.form));
+  const ImageFormat wanted = format.value_or(format_by_extension(out).value_or(facts.format));
   // Two files with one identity would be taken for each other: those are written anew.
-  if (wanted == facts.form && facts.blockers.empty() && facts.parts.empty() &&
-      !has_identity(facts.form)) {
+  if (wanted == facts.format && facts.blockers.empty() && facts.parts.empty() &&
+      !has_identity(facts.format)) {
     copy_image(image, out, progress, "new image");
     return {out};
   }
   RecastRequest request;
   request.image = image;
   request.out = out;
-  request.form = wanted;
-  if (facts.keeping == Keeping::packed) request.keeping = Keeping::sparse;
-  request.in_pieces = wanted == Form::vmdk && facts.form == Form::vmdk &&
-                      facts.keeping != Keeping::packed && !facts.variant.empty();
+  request.format = wanted;
+  if (facts.allocation == Allocation::compressed) request.allocation = Allocation::sparse;
+  request.in_pieces = wanted == ImageFormat::vmdk && facts.format == ImageFormat::vmdk &&
+                      facts.allocation != Allocation::compressed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, *from, request);
   carry_out_recast(host, *from, plan, request, progress);
   std::vector<std::string> made{out};
@@ -233,7 +236,7 @@ std::uint64_t give_zeros_back(Store& file, Progress& progress) {
   std::uint64_t given = 0;
   progress.begin("giving zeros back", file.size());
   for (std::uint64_t at = 0; at < file.size();) {
-    const Run run = file.map(at, std::min(piece - at % piece, file.size() - at));
+    const Range run = file.map(at, std::min(piece - at % piece, file.size() - at));
     if (run.zero) {
       // Perhaps reserved all the same; a host that can tell zeros apart can take them back too.
       file.discard(at, run.length);
@@ -256,31 +259,31 @@ std::uint64_t give_zeros_back(Store& file, Progress& progress) {
 
 }  // namespace
 
-InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keeping,
+InPlaceResult recast_in_place(Host& host, const std::string& image, Allocation allocation,
                               Progress& progress) {
   const auto file = host.open(image, Access::read_write);
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   InPlaceResult result;
-  const auto container = open_container(*file, &beside);
+  const auto container = open_container(*file, &resolver);
   const ContainerFacts facts = container->facts();
   if (!facts.blockers.empty()) throw facts.blockers.front();
   const auto check_room = [&](std::uint64_t needed) {
     const std::uint64_t free = host.free_space(image);
-    if (keeping == Keeping::full && needed > free)
+    if (allocation == Allocation::full && needed > free)
       refuse(fmt::format("a full image needs up to {} more, but the host has only {} free",
                          human(Bytes(needed)), human(Bytes(free))),
              image, "make room on the host's filesystem");
   };
-  if (facts.form == Form::raw && keeping != Keeping::packed) {
+  if (facts.format == ImageFormat::raw && allocation != Allocation::compressed) {
     std::uint64_t missing = 0;
     for (std::uint64_t at = 0; at < file->size();) {
-      const Run run = file->map(at, file->size() - at);
+      const Range run = file->map(at, file->size() - at);
       if (run.zero) missing += run.length;
       at += run.length;
     }
     check_room(missing);
-    failing_leaves(Left::sound, [&] {
-      if (keeping == Keeping::sparse)
+    failing_with(Outcome::sound, [&] {
+      if (allocation == Allocation::sparse)
         result.given_back = give_zeros_back(*file, progress);
       else
         file->reserve(0, file->size());
@@ -294,16 +297,16 @@ InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keep
     Transaction transaction(host, {image}, {file.get()});
     Stage& stage = transaction.stage(0);
     stage.allow_direct({});
-    const auto staged = open_container(stage, &beside);
+    const auto staged = open_container(stage, &resolver);
     staged->make_ready();
-    staged->set_keeping(keeping);
-    const auto again = open_container(stage, &beside);
+    staged->set_allocation(allocation);
+    const auto again = open_container(stage, &resolver);
     Findings findings;
     again->audit(findings);
-    if (!findings.clean() || again->facts().keeping != keeping)
+    if (!findings.clean() || again->facts().allocation != allocation)
       damaged("the result did not pass its proof", image, "please report this");
     compare_disks(*container, *again, progress);
-    if (keeping == Keeping::full) stage.base().reserve(0, stage.size());
+    if (allocation == Allocation::full) stage.base().reserve(0, stage.size());
     transaction.seal(progress, /*keep_undo=*/true);
   });
   result.undoable = true;

@@ -16,8 +16,8 @@ namespace jh {
 struct RecastRequest {
   std::string image;
   std::string out;  // empty: in place
-  std::optional<Form> form;
-  std::optional<Keeping> keeping;
+  std::optional<ImageFormat> format;
+  std::optional<Allocation> allocation;
   bool in_pieces = false;
   ProofEffort proof = ProofEffort::usual;
   std::uint32_t sector_size = 0;  // that the disk's table counts in; 0: not known
@@ -50,7 +50,7 @@ struct InPlaceResult {
 /// Keeps the same image sparse or full from now on. A raw one only gets its host's room, or gives
 /// zeros back; VDI and VHDX change through stage and ledger. Throws refused (no room, in the way)
 /// and unsupported.
-InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keeping,
+InPlaceResult recast_in_place(Host& host, const std::string& image, Allocation allocation,
                               Progress& progress);
 
 /// A copy of the disk, to be changed instead of it; in the same form, unless another one is asked
@@ -58,6 +58,6 @@ InPlaceResult recast_in_place(Host& host, const std::string& image, Keeping keep
 /// host can, the image stands alone and has no identity; else recast. Returns the paths of all
 /// files that were made.
 std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
-                                   std::optional<Form> form, Progress& progress);
+                                   std::optional<ImageFormat> format, Progress& progress);
 
 }  // namespace jh

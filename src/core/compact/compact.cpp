@@ -6,15 +6,15 @@
 
 #include "core/base/shell_word.h"
 #include "core/base/stopped.h"
-#include "core/compact/drops.h"
+#include "core/compact/reclaimable.h"
 #include "core/compact/used_only.h"
 #include "core/guest/audit.h"
 #include "core/plan/content.h"
 #include "core/proof/verdict.h"
 #include "core/staged/disk_compare.h"
 #include "core/store/ledger_format.h"
+#include "core/store/recovery.h"
 #include "core/store/scratch_store.h"
-#include "core/store/settle.h"
 
 namespace jh {
 namespace {
@@ -31,8 +31,8 @@ void check_can(const Disk& disk, const ContainerFacts& facts) {
   if (facts.encrypted)
     unsupported("the image's content is encrypted: what of it is used cannot be seen", disk.path,
                 "compact it in the hypervisor, which has the key");
-  if (facts.form != Form::raw && facts.keeping == Keeping::full)
-    refuse(fmt::format("a full {} image keeps every block, used or not", form_name(facts.form)),
+  if (facts.format != ImageFormat::raw && facts.allocation == Allocation::full)
+    refuse(fmt::format("a full {} image keeps every block, used or not", format_name(facts.format)),
            disk.path,
            "make it sparse:\n  juneheath recast " + shell_word(disk.path) +
                " NEW --store sparse\nor compact it "
@@ -43,7 +43,7 @@ void check_can(const Disk& disk, const ContainerFacts& facts) {
 struct Prospect {
   ContainerFacts facts;
   Unused unused;
-  Drops drops;
+  Reclaimable reclaimable;
   CompactFigures figures;
 };
 
@@ -55,11 +55,11 @@ Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   check_can(disk, found.facts);
   check_image_sound(disk);
   found.unused = find_unused(guest, index);
-  found.drops = find_drops(*disk.container, found.unused, progress);
+  found.reclaimable = find_reclaimable(*disk.container, found.unused, progress);
   CompactFigures& figures = found.figures;
   figures.length_before = figures.length_after = found.facts.file_length.value();
   figures.files = files_of(disk);
-  const auto& bytes = found.drops.bytes;
+  const auto& bytes = found.reclaimable.bytes;
   for (std::size_t i = 0; i < found.unused.sources.size(); ++i)
     if (bytes[i] != 0) figures.given_back.push_back({found.unused.sources[i], bytes[i]});
   if (bytes.back() != 0) figures.given_back.push_back({"zeros", bytes.back()});
@@ -67,8 +67,8 @@ Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   return found;
 }
 
-void forget_all(Container& container, const Drops& drops) {
-  for (const auto& [start, end] : drops.ranges) container.forget(start, end - start);
+void unmap_all(Container& container, const Reclaimable& reclaimable) {
+  for (const auto& [start, end] : reclaimable.ranges) container.unmap(start, end - start);
 }
 
 // What was dropped reads as zeros now and was not used; everything else is the same.
@@ -100,7 +100,7 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     const auto note_writes = [&] {
       for (Stage* stage : files.stages()) wrote |= stage->written_directly() != 0;
     };
-    const auto container = open_container(files.stage(0), &files.beside());
+    const auto container = open_container(files.stage(0), &files.resolver());
     try {
       container->make_ready();
       work(*container);
@@ -110,8 +110,8 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     }
     note_writes();
     for (Stage* stage : files.stages()) stage->flush();
-    const auto before = open_container(files.old_state(0), &files.old_beside());
-    const auto after = open_container(files.stage(0), &files.beside());
+    const auto before = open_container(files.old_state(0), &files.old_resolver());
+    const auto after = open_container(files.stage(0), &files.resolver());
     Findings findings;
     after->audit(findings);
     if (!findings.clean())
@@ -126,20 +126,20 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     throw;
   } catch (const Error& error) {
     // Gaps of the file may hold something else now.
-    if (wrote && error.left() == Left::unchanged) throw error.leaving(Left::sound);
+    if (wrote && error.outcome() == Outcome::unchanged) throw error.with_outcome(Outcome::sound);
     throw;
   }
 }
 
 // Holes in the host's file: each of them changes nothing that anyone reads.
-void punch(Host& host, const Disk& disk, const Drops& drops, Progress& progress) {
+void punch(Host& host, const Disk& disk, const Reclaimable& reclaimable, Progress& progress) {
   const auto file = host.open(disk.path, Access::read_write);
   std::uint64_t total = 0;
-  for (const auto& [start, end] : drops.ranges) total += end - start;
+  for (const auto& [start, end] : reclaimable.ranges) total += end - start;
   progress.begin("giving room back to the host", total);
   std::uint64_t done = 0;
   try {
-    for (const auto& [start, end] : drops.ranges) {
+    for (const auto& [start, end] : reclaimable.ranges) {
       file->discard(start, end - start);
       progress.advance(done += end - start);
     }
@@ -152,17 +152,17 @@ void punch(Host& host, const Disk& disk, const Drops& drops, Progress& progress)
 }
 
 void write_zeros(Host& host, const Disk& disk, const Unused& unused, Progress& progress) {
-  HostNeighbours beside(host, Access::read_write);
+  HostFileResolver resolver(host, Access::read_write);
   const auto file = host.open(disk.path, Access::read_write);
-  const auto container = open_container(*file, &beside);
+  const auto container = open_container(*file, &resolver);
   progress.begin("writing zeros over what is not used", unused.bytes());
   std::uint64_t done = 0;
   const Buffer zeros(most_at_once);
   const auto clear = [&](std::uint64_t at, std::uint64_t end) {
     while (at < end) {
-      const Piece piece = container->piece_at(at, std::min(end - at, most_at_once));
+      const Extent piece = container->extent_at(at, std::min(end - at, most_at_once));
       // Only where there is a place: nothing but content is written.
-      if (piece.kind == Piece::Kind::data && !range_is_zero(*piece.store, piece.at, piece.length))
+      if (piece.kind == Extent::Kind::data && !range_is_zero(*piece.store, piece.at, piece.length))
         piece.store->write(piece.at, ConstByteSpan(zeros).first(piece.length));
       at += piece.length;
       progress.advance(done += piece.length);
@@ -181,19 +181,20 @@ void write_zeros(Host& host, const Disk& disk, const Unused& unused, Progress& p
 // The same steps on a view in memory, where content need not really move.
 struct Trial {
   std::uint64_t to_move = 0;
-  std::size_t repackings = 0;  // steps that move packed blocks
+  std::size_t gap_closings = 0;  // steps that move compressed blocks
   std::uint64_t length_after = 0;
   std::uint64_t tables = 0;  // bytes that change, but for moved content
 };
 
 // The ledger of a step: old and new pages of tables, sums of what is moved and let go.
-void check_room(Host& host, const Disk& disk, const Drops& drops, const Trial& trial) {
-  if (drops.ranges.empty() && trial.to_move == 0) return;
+void check_room(Host& host, const Disk& disk, const Reclaimable& reclaimable, const Trial& trial) {
+  if (reclaimable.ranges.empty() && trial.to_move == 0) return;
   constexpr std::uint64_t of_itself = 256U << 10;
   constexpr std::uint64_t record = sizeof(ledger::Record) + 8;
   const std::uint64_t sums =
       std::min(trial.to_move, bytes_per_step) / ledger::sector_size * sizeof(Le32);
-  const std::uint64_t needed = of_itself + 2 * trial.tables + sums + drops.ranges.size() * record;
+  const std::uint64_t needed =
+      of_itself + 2 * trial.tables + sums + reclaimable.ranges.size() * record;
   const std::uint64_t free = host.free_space(disk.path);
   if (free < needed)
     refuse(fmt::format("the host has only {} free, and up to {} must be written beside the image",
@@ -201,26 +202,26 @@ void check_room(Host& host, const Disk& disk, const Drops& drops, const Trial& t
            disk.path, "make room on the host's filesystem, then run again");
 }
 
-Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
-  HostNeighbours others(host);
-  ListedNeighbours beside(&others);
+Trial try_out(Host& host, const Disk& disk, const Reclaimable& reclaimable) {
+  HostFileResolver others(host);
+  ListedFileResolver resolver(&others);
   std::vector<std::unique_ptr<Store>> files;
   std::vector<std::unique_ptr<ScratchStore>> scratch;
   for (const std::string& path : files_of(disk)) {
     files.push_back(host.open(path, Access::read_only));
     scratch.push_back(std::make_unique<ScratchStore>(*files.back()));
-    beside.add(path, *scratch.back());
+    resolver.add(path, *scratch.back());
   }
-  const auto trial = open_container(*scratch.front(), &beside);
+  const auto trial = open_container(*scratch.front(), &resolver);
   trial->move_tables_only();
   trial->make_ready();
-  forget_all(*trial, drops);
+  unmap_all(*trial, reclaimable);
   Trial found;
-  while (const std::uint64_t moved = trial->repack(bytes_per_step, found.repackings == 0)) {
+  while (const std::uint64_t moved = trial->close_gaps(bytes_per_step, found.gap_closings == 0)) {
     found.to_move += moved;
-    ++found.repackings;
+    ++found.gap_closings;
   }
-  found.to_move += trial->tighten(UINT64_MAX);
+  found.to_move += trial->relocate_tail(UINT64_MAX);
   found.length_after = trial->facts().file_length.value();
   for (const auto& view : scratch) found.tables += view->changed();
   return found;
@@ -228,9 +229,9 @@ Trial try_out(Host& host, const Disk& disk, const Drops& drops) {
 
 // One piece of work over many steps: what a step reports by itself does not reach the user, but he
 // can stop it.
-class Overall final : public Progress {
+class AggregateProgress final : public Progress {
  public:
-  explicit Overall(Progress& outer) : outer_(outer) {}
+  explicit AggregateProgress(Progress& outer) : outer_(outer) {}
   void begin(const std::string&, std::uint64_t) override {}
   void advance(std::uint64_t) override { outer_.advance(done_); }
   void end() override {}
@@ -242,37 +243,37 @@ class Overall final : public Progress {
 };
 
 std::uint64_t length_now(Host& host, const Disk& disk) {
-  HostNeighbours others(host);
+  HostFileResolver others(host);
   const auto file = host.open(disk.path, Access::read_only);
   return open_container(*file, &others)->facts().file_length.value();
 }
 
-// Drops and moves in sealed steps. Returns the bytes moved.
-std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unused,
-                               const Drops& drops, std::uint64_t length_before,
-                               Progress& progress) {
-  const Trial trial = failing_leaves(Left::unchanged, [&] {
-    Trial tried = try_out(host, disk, drops);
-    check_room(host, disk, drops, tried);
+// Reclaimable and moves in sealed steps. Returns the bytes moved.
+std::uint64_t relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& unused,
+                                     const Reclaimable& reclaimable, std::uint64_t length_before,
+                                     Progress& progress) {
+  const Trial trial = failing_with(Outcome::unchanged, [&] {
+    Trial tried = try_out(host, disk, reclaimable);
+    check_room(host, disk, reclaimable, tried);
     return tried;
   });
   std::uint64_t moved = 0;
   bool dropped = false;
   try {
-    if (!drops.ranges.empty()) {
-      progress.begin("letting go what is not used", 0);
-      Overall step(progress);
+    if (!reclaimable.ranges.empty()) {
+      progress.begin("releasing what is not used", 0);
+      AggregateProgress step(progress);
       sealed_step(host, disk, unused, step,
-                  [&](Container& container) { forget_all(container, drops); });
+                  [&](Container& container) { unmap_all(container, reclaimable); });
       dropped = true;
       progress.end();
     }
     progress.begin("moving the end of the file to the front", trial.to_move);
-    Overall steps(progress);
-    for (std::size_t i = 0; i < trial.repackings; ++i) {
+    AggregateProgress steps(progress);
+    for (std::size_t i = 0; i < trial.gap_closings; ++i) {
       std::uint64_t step = 0;
       sealed_step(host, disk, unused, steps, [&](Container& container) {
-        step = container.repack(bytes_per_step, /*first=*/i == 0);
+        step = container.close_gaps(bytes_per_step, /*first=*/i == 0);
       });
       moved += step;
       steps.add(step);
@@ -281,7 +282,7 @@ std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unuse
     constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
     for (std::uint64_t last = bytes_per_step; last >= nearly; moved += last, steps.add(last))
       sealed_step(host, disk, unused, steps,
-                  [&](Container& container) { last = container.tighten(bytes_per_step); });
+                  [&](Container& container) { last = container.relocate_tail(bytes_per_step); });
     progress.end();
   } catch (const Stopped&) {
     if (!dropped && moved == 0) throw;
@@ -292,8 +293,8 @@ std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unuse
                               human(Bytes(length_before - std::min(length_before, now)))));
   } catch (const Error& error) {
     // Steps that are sealed stay.
-    if ((!dropped && moved == 0) || error.left() == Left::unfinished) throw;
-    throw error.leaving(Left::sound);
+    if ((!dropped && moved == 0) || error.outcome() == Outcome::unfinished) throw;
+    throw error.with_outcome(Outcome::sound);
   }
   return moved;
 }
@@ -302,9 +303,9 @@ std::uint64_t tighten_in_steps(Host& host, const Disk& disk, const Unused& unuse
 
 CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  auto [facts, unused, drops, figures] = look_at(guest, index, progress);
-  if (facts.form == Form::raw) return figures;
-  const Trial trial = try_out(host, disk, drops);
+  auto [facts, unused, reclaimable, figures] = look_at(guest, index, progress);
+  if (facts.format == ImageFormat::raw) return figures;
+  const Trial trial = try_out(host, disk, reclaimable);
   figures.to_move = trial.to_move;
   figures.length_after = trial.length_after;
   return figures;
@@ -313,17 +314,18 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
 CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t index, bool zero_free,
                                 Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  Prospect found = failing_leaves(Left::unchanged, [&] { return look_at(guest, index, progress); });
+  Prospect found =
+      failing_with(Outcome::unchanged, [&] { return look_at(guest, index, progress); });
   CompactFigures& figures = found.figures;
-  failing_leaves(Left::sound, [&] {
+  failing_with(Outcome::sound, [&] {
     // What the change before freed, and would need again, may go now.
     if (end_undo(host, disk.path))
       figures.notes.emplace_back("the change before this one can no longer be taken back");
-    if (found.facts.form == Form::raw)
-      punch(host, disk, found.drops, progress);
+    if (found.facts.format == ImageFormat::raw)
+      punch(host, disk, found.reclaimable, progress);
     else
-      figures.to_move =
-          tighten_in_steps(host, disk, found.unused, found.drops, figures.length_before, progress);
+      figures.to_move = relocate_tail_in_steps(host, disk, found.unused, found.reclaimable,
+                                               figures.length_before, progress);
     if (zero_free) write_zeros(host, disk, found.unused, progress);
     figures.length_after = length_now(host, disk);
   });

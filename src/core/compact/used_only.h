@@ -12,10 +12,10 @@ class UsedOnly final : public Container {
   UsedOnly(Container& whole, const Unused& unused) : whole_(whole), unused_(unused), disk_(*this) {}
   ContainerFacts facts() override { return whole_.facts(); }
   Store& disk() override { return disk_; }
-  Piece piece_at(std::uint64_t offset, std::uint64_t length) override {
+  Extent extent_at(std::uint64_t offset, std::uint64_t length) override {
     const auto [range, reach] = unused_.stretch(offset, length);
-    if (range != nullptr) return {Piece::Kind::zero, reach, nullptr, 0};
-    return whole_.piece_at(offset, reach);
+    if (range != nullptr) return {Extent::Kind::zero, reach, nullptr, 0};
+    return whole_.extent_at(offset, reach);
   }
   void check_growth(Bytes) override {}
   void grow(Bytes) override { ensure(false, "this disk is only read"); }
@@ -36,7 +36,7 @@ class UsedOnly final : public Container {
         at += length;
       }
     }
-    Run map(std::uint64_t offset, std::uint64_t length) override {
+    Range map(std::uint64_t offset, std::uint64_t length) override {
       check_range(offset, length);
       if (length == 0) return {offset, 0, true};
       const auto [range, reach] = owner_.unused_.stretch(offset, length);

@@ -2,42 +2,42 @@
 
 namespace jh {
 
-void BlockContainer::read_packed(std::uint64_t, ByteSpan) {
+void BlockContainer::read_compressed(std::uint64_t, ByteSpan) {
   ensure(false, "this form has packed blocks");
 }
 
-Piece BlockContainer::from_below(std::uint64_t offset, std::uint64_t length) {
-  if (!below_) return {Piece::Kind::zero, length, nullptr, 0};
+Extent BlockContainer::from_below(std::uint64_t offset, std::uint64_t length) {
+  if (!below_) return {Extent::Kind::zero, length, nullptr, 0};
   const std::uint64_t end = below_->disk().size();
   const std::uint64_t at = checked_add(offset, below_start_);
-  if (at >= end) return {Piece::Kind::zero, length, nullptr, 0};
-  return below_->piece_at(at, std::min(length, end - at));
+  if (at >= end) return {Extent::Kind::zero, length, nullptr, 0};
+  return below_->extent_at(at, std::min(length, end - at));
 }
 
-Piece BlockContainer::piece_at(std::uint64_t offset, std::uint64_t length) {
+Extent BlockContainer::extent_at(std::uint64_t offset, std::uint64_t length) {
   ensure(length != 0 && offset < disk_size() && length <= disk_size() - offset,
          "a piece lies inside the disk");
-  Piece piece = find(offset, length);
-  if (piece.kind == Piece::Kind::below) return from_below(offset, piece.length);
+  Extent extent = find(offset, length);
+  if (extent.kind == Extent::Kind::below) return from_below(offset, extent.length);
   // Neighbours in the disk that are neighbours in the file too make one piece.
-  while (piece.length < length && piece.kind != Piece::Kind::packed) {
-    const Piece next = find(offset + piece.length, length - piece.length);
-    if (next.kind != piece.kind || next.store != piece.store ||
-        (piece.kind == Piece::Kind::data && next.at != piece.at + piece.length))
+  while (extent.length < length && extent.kind != Extent::Kind::compressed) {
+    const Extent next = find(offset + extent.length, length - extent.length);
+    if (next.kind != extent.kind || next.store != extent.store ||
+        (extent.kind == Extent::Kind::data && next.at != extent.at + extent.length))
       break;
-    piece.length += next.length;
+    extent.length += next.length;
   }
-  return piece;
+  return extent;
 }
 
 std::uint64_t BlockContainer::end_of_last_block() {
   const std::uint64_t inside = (disk_size() - 1) % block_size();
   const std::uint64_t start = disk_size() - 1 - inside;
-  const Piece piece = find(start, 1);
-  return piece.kind == Piece::Kind::data ? piece.at + block_size() : 0;
+  const Extent extent = find(start, 1);
+  return extent.kind == Extent::Kind::data ? extent.at + block_size() : 0;
 }
 
-void BlockContainer::forget(std::uint64_t offset, std::uint64_t length) {
+void BlockContainer::unmap(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t end = offset + length;
   const std::uint64_t first = ceil_div(offset, block_size());
   const std::uint64_t stop = end == disk_size() ? ceil_div(end, block_size()) : end / block_size();
@@ -69,13 +69,13 @@ std::uint64_t BlockContainer::blocks_kept() {
   std::uint64_t kept = 0;
   std::uint64_t counted_to = 0;  // blocks
   for (std::uint64_t at = 0; at < disk_size();) {
-    const Piece piece = find(at, disk_size() - at);
-    if (piece.kind == Piece::Kind::data || piece.kind == Piece::Kind::packed) {
+    const Extent extent = find(at, disk_size() - at);
+    if (extent.kind == Extent::Kind::data || extent.kind == Extent::Kind::compressed) {
       const std::uint64_t first = std::max(counted_to, at / block_size());
-      counted_to = ceil_div(at + piece.length, block_size());
+      counted_to = ceil_div(at + extent.length, block_size());
       if (counted_to > first) kept += counted_to - first;
     }
-    at += piece.length;
+    at += extent.length;
   }
   return kept;
 }
@@ -83,64 +83,64 @@ std::uint64_t BlockContainer::blocks_kept() {
 void BlockContainer::Disk::read(std::uint64_t offset, ByteSpan out) {
   check_range(offset, out.size());
   while (!out.empty()) {
-    const Piece piece = owner_.piece_at(offset, out.size());
-    const ByteSpan part = out.first(piece.length);
-    switch (piece.kind) {
-      case Piece::Kind::data:
-        piece.store->read(piece.at, part);
+    const Extent extent = owner_.extent_at(offset, out.size());
+    const ByteSpan part = out.first(extent.length);
+    switch (extent.kind) {
+      case Extent::Kind::data:
+        extent.store->read(extent.at, part);
         break;
-      case Piece::Kind::packed:
-        // Packed in this image, or somewhere below it.
-        if (owner_.find(offset, part.size()).kind == Piece::Kind::packed)
-          owner_.read_packed(offset, part);
+      case Extent::Kind::compressed:
+        // Compressed in this image, or somewhere below it.
+        if (owner_.find(offset, part.size()).kind == Extent::Kind::compressed)
+          owner_.read_compressed(offset, part);
         else
           owner_.below_->disk().read(offset + owner_.below_start_, part);
         break;
       default:
         std::fill(part.begin(), part.end(), std::uint8_t{0});
     }
-    offset += piece.length;
-    out = out.subspan(piece.length);
+    offset += extent.length;
+    out = out.subspan(extent.length);
   }
 }
 
-Run BlockContainer::Disk::map(std::uint64_t offset, std::uint64_t length) {
+Range BlockContainer::Disk::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
-  const Piece piece = owner_.piece_at(offset, length);
-  if (piece.kind == Piece::Kind::data) {
-    const Run run = piece.store->map(piece.at, piece.length);
+  const Extent extent = owner_.extent_at(offset, length);
+  if (extent.kind == Extent::Kind::data) {
+    const Range run = extent.store->map(extent.at, extent.length);
     return {offset, run.length, run.zero};
   }
-  return {offset, piece.length, piece.kind == Piece::Kind::zero};
+  return {offset, extent.length, extent.kind == Extent::Kind::zero};
 }
 
 Location BlockContainer::Disk::locate(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
-  const Piece piece = owner_.piece_at(offset, length);
-  if (piece.kind != Piece::Kind::data) return {nullptr, 0, piece.length};
-  return piece.store->locate(piece.at, piece.length);
+  const Extent extent = owner_.extent_at(offset, length);
+  if (extent.kind != Extent::Kind::data) return {nullptr, 0, extent.length};
+  return extent.store->locate(extent.at, extent.length);
 }
 
 void BlockContainer::Disk::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
   check_range(offset, data.size());
   while (!data.empty()) {
-    Piece piece = owner_.find(offset, data.size());
+    Extent extent = owner_.find(offset, data.size());
     // New blocks side by side are written, and noted in their table, at once.
-    while (piece.kind != Piece::Kind::data && piece.length < data.size()) {
-      const Piece next = owner_.find(offset + piece.length, data.size() - piece.length);
-      if (next.kind != piece.kind) break;
-      piece.length += next.length;
+    while (extent.kind != Extent::Kind::data && extent.length < data.size()) {
+      const Extent next = owner_.find(offset + extent.length, data.size() - extent.length);
+      if (next.kind != extent.kind) break;
+      extent.length += next.length;
     }
-    std::size_t done = piece.length;
-    if (piece.kind == Piece::Kind::data) {
-      const ConstByteSpan part = data.first(piece.length);
-      unreferenced ? piece.store->write_unreferenced(piece.at, part)
-                   : piece.store->write(piece.at, part);
+    std::size_t done = extent.length;
+    if (extent.kind == Extent::Kind::data) {
+      const ConstByteSpan part = data.first(extent.length);
+      unreferenced ? extent.store->write_unreferenced(extent.at, part)
+                   : extent.store->write(extent.at, part);
     } else {
-      const bool zero_now =
-          piece.kind == Piece::Kind::zero || (piece.kind == Piece::Kind::below && !owner_.below_);
-      done = put_in_new_blocks(offset, data.first(piece.length), zero_now);
+      const bool zero_now = extent.kind == Extent::Kind::zero ||
+                            (extent.kind == Extent::Kind::below && !owner_.below_);
+      done = put_in_new_blocks(offset, data.first(extent.length), zero_now);
     }
     offset += done;
     data = data.subspan(done);
@@ -168,8 +168,8 @@ std::size_t BlockContainer::Disk::put_in_new_blocks(std::uint64_t offset, ConstB
   if (zero_now && all_zero(part)) return step;
   const std::uint64_t start = offset - inside;
   const std::uint64_t length = std::min(block, size() - start);
-  const Piece whole = owner_.find(start, length);
-  if (zero_now && whole.kind != Piece::Kind::data && whole.length == length) {
+  const Extent whole = owner_.find(start, length);
+  if (zero_now && whole.kind != Extent::Kind::data && whole.length == length) {
     owner_.put_blocks(offset / block, 1, inside, part);
     return step;
   }
@@ -192,7 +192,7 @@ void BlockContainer::Disk::discard(std::uint64_t offset, std::uint64_t length) {
       step = std::min(length, round_down(length, block) == 0 ? step : round_down(length, block));
       owner_.drop_blocks(offset / block, ceil_div(step, block));
     } else {
-      const Run run = map(offset, step);
+      const Range run = map(offset, step);
       step = run.length;
       if (!run.zero) write(offset, ConstByteSpan(zeros).first(step));
     }

@@ -9,9 +9,9 @@ namespace jh {
 class BlockContainer : public Container {
  public:
   Store& disk() override { return disk_; }
-  Piece piece_at(std::uint64_t offset, std::uint64_t length) override;
+  Extent extent_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
-  void forget(std::uint64_t offset, std::uint64_t length) override;
+  void unmap(std::uint64_t offset, std::uint64_t length) override;
   void move_tables_only() override { tables_only_ = true; }
 
  protected:
@@ -20,9 +20,9 @@ class BlockContainer : public Container {
   virtual std::uint64_t disk_size() const = 0;
   virtual std::uint64_t block_size() const = 0;
   /// What this image itself has at `offset`, at most `length` long (which stays inside the disk).
-  virtual Piece find(std::uint64_t offset, std::uint64_t length) = 0;
-  /// Reads a packed piece.
-  virtual void read_packed(std::uint64_t offset, ByteSpan out);
+  virtual Extent find(std::uint64_t offset, std::uint64_t length) = 0;
+  /// Reads a compressed piece.
+  virtual void read_compressed(std::uint64_t offset, ByteSpan out);
   /// Gives new places, one behind the other, to `count` blocks from `first` on. They hold zeros but
   /// for `content`, which begins `inside` bytes from the first one's start. What they had before is
   /// let go.
@@ -59,7 +59,7 @@ class BlockContainer : public Container {
     void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override {
       put(offset, data, true);
     }
-    Run map(std::uint64_t offset, std::uint64_t length) override;
+    Range map(std::uint64_t offset, std::uint64_t length) override;
     Location locate(std::uint64_t offset, std::uint64_t length) override;
     void discard(std::uint64_t offset, std::uint64_t length) override;
     void flush() override { owner_.image_file().flush(); }
@@ -74,7 +74,7 @@ class BlockContainer : public Container {
   };
 
   bool tables_only_ = false;
-  Piece from_below(std::uint64_t offset, std::uint64_t length);
+  Extent from_below(std::uint64_t offset, std::uint64_t length);
 
   Disk disk_;
 };

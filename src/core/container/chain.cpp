@@ -8,7 +8,7 @@
 
 namespace jh {
 
-std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
+std::unique_ptr<Container> open_parent(Store& file, FileResolver* resolver,
                                        const std::vector<std::string>& names,
                                        std::vector<std::string> children) {
   constexpr std::size_t longest = 64;
@@ -18,7 +18,7 @@ std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
   std::string path;
   for (const std::string& name : names) {
     path = path_beside(file.name(), name);
-    if (beside != nullptr) found = beside->parent(path);
+    if (resolver != nullptr) found = resolver->parent(path);
     if (found != nullptr) break;
   }
   if (found == nullptr)
@@ -29,8 +29,8 @@ std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
            "its chain was put together wrongly; take the files from a backup");
   if (children.size() > longest)
     refuse(fmt::format("the image builds on more than {} others", longest), file.name(),
-           "let the hypervisor join them first");
-  return open_in_chain(*found, beside, std::move(children));
+           "merge them in the hypervisor first");
+  return open_in_chain(*found, resolver, std::move(children));
 }
 
 void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path,
@@ -39,24 +39,26 @@ void describe_parents(ContainerFacts& facts, Container* parent, const std::strin
   facts.parents.push_back(path);
   for (const std::string& further : parent->facts().parents) facts.parents.push_back(further);
   facts.blockers.push_back(in_the_way("the image builds on " + facts.parents.front(), image,
-                                      "join the images in the hypervisor")
-                               .because(Reason::has_parent));
+                                      "merge the images in the hypervisor")
+                               .with_reason(Reason::has_parent));
 }
 
 void Container::check_shrink(Bytes) {
-  unsupported(fmt::format("this {} image cannot become smaller in place", form_name(facts().form)),
-              disk().name(), "make the smaller disk a new image with --into");
+  unsupported(
+      fmt::format("this {} image cannot become smaller in place", format_name(facts().format)),
+      disk().name(), "make the smaller disk a new image with --into");
 }
 
 void Container::shrink(Bytes new_size) { check_shrink(new_size); }
 
-void Container::set_keeping(Keeping keeping) {
+void Container::set_allocation(Allocation allocation) {
   const ContainerFacts now = facts();
-  unsupported(fmt::format("a {} image that is {} cannot become {} in place", form_name(now.form),
-                          keeping_name(now.keeping), keeping_name(keeping)),
-              disk().name(),
-              fmt::format("write a new one: juneheath recast {} NEW --store {}",
-                          shell_word(disk().name()), keeping_name(keeping)));
+  unsupported(
+      fmt::format("a {} image that is {} cannot become {} in place", format_name(now.format),
+                  allocation_name(now.allocation), allocation_name(allocation)),
+      disk().name(),
+      fmt::format("write a new one: juneheath recast {} NEW --store {}", shell_word(disk().name()),
+                  allocation_name(allocation)));
 }
 
 Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy) {

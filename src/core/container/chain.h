@@ -8,7 +8,7 @@ namespace jh {
 /// Opens the image that `file` builds on: the first of these names, as written in it, that is
 /// there. `children`: paths of the images that build on `file` already. Throws refused when there
 /// is none, or the chain comes back to itself.
-std::unique_ptr<Container> open_parent(Store& file, Neighbours* beside,
+std::unique_ptr<Container> open_parent(Store& file, FileResolver* resolver,
                                        const std::vector<std::string>& names,
                                        std::vector<std::string> children);
 
@@ -20,7 +20,7 @@ void describe_parents(ContainerFacts& facts, Container* parent, const std::strin
 Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy);
 
 /// open_container for an image that others build on.
-std::unique_ptr<Container> open_in_chain(Store& file, Neighbours* beside,
+std::unique_ptr<Container> open_in_chain(Store& file, FileResolver* resolver,
                                          std::vector<std::string> children);
 
 }  // namespace jh

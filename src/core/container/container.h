@@ -8,18 +8,18 @@
 #include "core/base/errors.h"
 #include "core/base/findings.h"
 #include "core/base/sizes.h"
-#include "core/container/neighbours.h"
+#include "core/container/file_resolver.h"
 #include "core/store/store.h"
 
 namespace jh {
 
-enum class Form { raw, qcow2, vdi, vmdk, vhd, vhdx };
+enum class ImageFormat { raw, qcow2, vdi, vmdk, vhd, vhdx };
 /// How a form keeps the disk: blocks as they are written, all of them from the start, or each of
 /// them compressed.
-enum class Keeping { sparse, full, packed };
+enum class Allocation { sparse, full, compressed };
 
-const char* form_name(Form form);
-const char* keeping_name(Keeping keeping);
+const char* format_name(ImageFormat format);
+const char* allocation_name(Allocation allocation);
 
 struct Snapshot {
   std::string id;
@@ -28,33 +28,33 @@ struct Snapshot {
 };
 
 struct ContainerFacts {
-  Form form = Form::raw;
+  ImageFormat format = ImageFormat::raw;
   std::string variant;  // "version 3", "two-gigabyte pieces"; may be empty
-  Keeping keeping = Keeping::full;
-  Bytes disk_size;                     // what the guest sees
-  Bytes file_length;                   // of all its files on the host, parents not counted
-  Bytes block_size;                    // unit of what is kept; 0: none
-  std::uint32_t sector_size = 0;       // of the disk, as the form says; 0: it does not say
-  std::uint64_t blocks = 0;            // that the disk has
-  std::string limit;                   // how large this form can become; empty: no limit of note
-  std::string identity;                // as children name it; may be empty
-  std::string adapter;                 // the controller that it is made for; may be empty
-  bool encrypted = false;              // the content cannot be looked into
-  std::vector<Snapshot> snapshots;     // kept inside
-  std::vector<std::string> parents;    // paths, the nearest first
-  std::vector<std::string> parts;      // paths of further files that hold parts of this disk
-  std::vector<std::string> unsettled;  // what make_ready() would do
-  std::vector<std::string> notes;      // for the survey
-  std::vector<Error> blockers;         // why this image must not be changed in place
+  Allocation allocation = Allocation::full;
+  Bytes disk_size;                   // what the guest sees
+  Bytes file_length;                 // of all its files on the host, parents not counted
+  Bytes block_size;                  // unit of what is kept; 0: none
+  std::uint32_t sector_size = 0;     // of the disk, as the form says; 0: it does not say
+  std::uint64_t blocks = 0;          // that the disk has
+  std::string limit;                 // how large this form can become; empty: no limit of note
+  std::string identity;              // as children name it; may be empty
+  std::string adapter;               // the controller that it is made for; may be empty
+  bool encrypted = false;            // the content cannot be looked into
+  std::vector<Snapshot> snapshots;   // kept inside
+  std::vector<std::string> parents;  // paths, the nearest first
+  std::vector<std::string> parts;    // paths of further files that hold parts of this disk
+  std::vector<std::string> pending_repairs;  // what make_ready() would do
+  std::vector<std::string> notes;            // for the survey
+  std::vector<Error> blockers;               // why this image must not be changed in place
 };
 
 /// A stretch of the disk, and where its bytes are kept.
-struct Piece {
+struct Extent {
   enum class Kind {
-    data,    // at `at` in `store`
-    zero,    // reads as zeros, kept nowhere
-    packed,  // kept in a way that only reading the disk shows; may say where, as data does
-    below,   // not kept here: what the parent has, or else zeros; never seen outside a container
+    data,        // at `at` in `store`
+    zero,        // reads as zeros, kept nowhere
+    compressed,  // kept in a way that only reading the disk shows; may say where, as data does
+    below,  // not kept here: what the parent has, or else zeros; never seen outside a container
   };
   Kind kind = Kind::zero;
   std::uint64_t length = 0;
@@ -73,7 +73,7 @@ class Container {
   /// The disk as the guest sees it, parents included. Stays valid until grow().
   virtual Store& disk() = 0;
   /// What lies at `offset` of the disk, at most `length` long and never empty.
-  virtual Piece piece_at(std::uint64_t offset, std::uint64_t length) = 0;
+  virtual Extent extent_at(std::uint64_t offset, std::uint64_t length) = 0;
   /// How many of its blocks have a place in the file; looks through all of the tables.
   virtual std::uint64_t blocks_kept() { return 0; }
   /// Throws refused or unsupported when this form, or this image, cannot become so large.
@@ -94,20 +94,21 @@ class Container {
   virtual void shrink(Bytes new_size);
   /// Whole blocks inside this range lose their place and read as zeros; parts of blocks stay as
   /// they are. Forms without blocks of their own do nothing.
-  virtual void forget(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
-  /// For plans, on a view that is thrown away: from here on tighten() changes the tables without
-  /// copying content.
+  virtual void unmap(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
+  /// For plans, on a view that is thrown away: from here on relocate_tail() changes the tables
+  /// without copying content.
   virtual void move_tables_only() {}
   /// Moves blocks from the file's end to where others were let go, and ends the file where the last
   /// thing in use ends; at most so many bytes in one call. Returns how many it moved: none, when
   /// the file has no gap left that could be closed. Only the content's places change.
-  virtual std::uint64_t tighten(std::uint64_t /*most*/) { return 0; }
-  /// The same for packed blocks, several of which share a place: what lies apart comes to lie side
-  /// by side. The first of several calls may take some to the file's end, to have room to begin in.
-  virtual std::uint64_t repack(std::uint64_t /*most*/, bool /*first*/) { return 0; }
+  virtual std::uint64_t relocate_tail(std::uint64_t /*most*/) { return 0; }
+  /// The same for compressed blocks, several of which share a place: what lies apart comes to lie
+  /// side by side. The first of several calls may take some to the file's end, to have room to
+  /// begin in.
+  virtual std::uint64_t close_gaps(std::uint64_t /*most*/, bool /*first*/) { return 0; }
   /// Keeps the same disk sparse, or full, from now on; what is full has a place for every block.
   /// Throws unsupported where the form cannot without being written anew.
-  virtual void set_keeping(Keeping keeping);
+  virtual void set_allocation(Allocation allocation);
   /// The smallest unit of a disk size in this form.
   virtual Bytes size_unit() = 0;
   /// Every copy, table, sum and count of the form itself.
@@ -116,11 +117,11 @@ class Container {
 
 /// Opens the image by what it holds, never by its name. `file` and `beside` must outlive the
 /// container. Without `beside`, images that speak of other files are refused.
-std::unique_ptr<Container> open_container(Store& file, Neighbours* beside = nullptr);
+std::unique_ptr<Container> open_container(Store& file, FileResolver* resolver = nullptr);
 
 /// Paths at which an image's parent may be, the likeliest first, as they can be opened; empty: it
 /// has none. Reads the header only.
-std::vector<std::string> parent_paths(Store& file, Neighbours& beside);
+std::vector<std::string> parent_paths(Store& file, FileResolver& resolver);
 /// The identity by which children of an image name it, with its form in front, and that by which an
 /// image names its parent. Empty: it has none, or its form names parents by their paths alone.
 std::string identity_of(Store& file);

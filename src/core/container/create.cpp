@@ -20,7 +20,7 @@ std::vector<ExtentLine> extents_for(const std::string& path, const NewContainer&
   const std::string stem = file.stem().string();
   const std::string end = file.extension().string();
   const std::uint64_t sectors = wanted.disk_size.value() / vmdk::sector;
-  const bool full = wanted.keeping == Keeping::full;
+  const bool full = wanted.allocation == Allocation::full;
   if (!wanted.in_pieces)
     return {
         {"RW", sectors, full ? "FLAT" : "SPARSE", full ? stem + "-flat" + end : stem + end, 0, 0}};
@@ -33,10 +33,11 @@ std::vector<ExtentLine> extents_for(const std::string& path, const NewContainer&
 }
 
 bool has_own_file(const NewContainer& wanted) {
-  return wanted.form == Form::vmdk && (wanted.in_pieces || wanted.keeping == Keeping::full);
+  return wanted.format == ImageFormat::vmdk &&
+         (wanted.in_pieces || wanted.allocation == Allocation::full);
 }
 
-void create_vmdk(Store& file, const NewContainer& wanted, Neighbours* beside) {
+void create_vmdk(Store& file, const NewContainer& wanted, FileResolver* resolver) {
   const std::string text = descriptor_for(file.name(), wanted);
   if (!has_own_file(wanted)) {
     vmdk::create_extent(file, wanted.disk_size.value(), text);
@@ -45,9 +46,10 @@ void create_vmdk(Store& file, const NewContainer& wanted, Neighbours* beside) {
   file.resize(text.size());
   file.write(0, text_bytes(text));
   for (const ExtentLine& extent : extents_for(file.name(), wanted)) {
-    Store* part = beside == nullptr ? nullptr : beside->part(path_beside(file.name(), extent.file));
+    Store* part =
+        resolver == nullptr ? nullptr : resolver->part(path_beside(file.name(), extent.file));
     ensure(part != nullptr, "the parts of a new image are there");
-    if (wanted.keeping == Keeping::full)
+    if (wanted.allocation == Allocation::full)
       part->resize(extent.sectors * vmdk::sector);
     else
       vmdk::create_extent(*part, extent.sectors * vmdk::sector, "");
@@ -63,21 +65,21 @@ std::uint32_t random_content_id() {
   return std::max(1U, number >> 1);
 }
 
-std::optional<Form> form_by_ending(const std::string& path) {
+std::optional<ImageFormat> format_by_extension(const std::string& path) {
   const std::string end = fold_case(std::filesystem::path(path).extension().string());
-  if (end == ".img" || end == ".raw") return Form::raw;
-  if (end == ".qcow2") return Form::qcow2;
-  if (end == ".vdi") return Form::vdi;
-  if (end == ".vmdk") return Form::vmdk;
-  if (end == ".vhd") return Form::vhd;
-  if (end == ".vhdx") return Form::vhdx;
+  if (end == ".img" || end == ".raw") return ImageFormat::raw;
+  if (end == ".qcow2") return ImageFormat::qcow2;
+  if (end == ".vdi") return ImageFormat::vdi;
+  if (end == ".vmdk") return ImageFormat::vmdk;
+  if (end == ".vhd") return ImageFormat::vhd;
+  if (end == ".vhdx") return ImageFormat::vhdx;
   return std::nullopt;
 }
 
 Bytes size_in_form(const NewContainer& wanted) {
   std::uint64_t unit = 512;
-  if (wanted.form == Form::vhdx) unit = wanted.sector_size;
-  if (wanted.form == Form::vhd && wanted.keeping == Keeping::full) unit = 1U << 20;
+  if (wanted.format == ImageFormat::vhdx) unit = wanted.sector_size;
+  if (wanted.format == ImageFormat::vhd && wanted.allocation == Allocation::full) unit = 1U << 20;
   return Bytes(round_up(wanted.disk_size.value(), unit));
 }
 
@@ -90,8 +92,8 @@ std::vector<std::string> parts_of_new(const std::string& path, const NewContaine
 }
 
 std::string descriptor_for(const std::string& path, const NewContainer& wanted) {
-  const bool full = wanted.keeping == Keeping::full;
-  const char* kind = wanted.keeping == Keeping::packed ? "streamOptimized"
+  const bool full = wanted.allocation == Allocation::full;
+  const char* kind = wanted.allocation == Allocation::compressed ? "streamOptimized"
                      : wanted.in_pieces ? (full ? "twoGbMaxExtentFlat" : "twoGbMaxExtentSparse")
                      : full             ? "monolithicFlat"
                                         : "monolithicSparse";
@@ -99,28 +101,28 @@ std::string descriptor_for(const std::string& path, const NewContainer& wanted) 
                               wanted.disk_size.value(), wanted.adapter);
 }
 
-void create_container(Store& file, const NewContainer& wanted, Neighbours* beside) {
+void create_container(Store& file, const NewContainer& wanted, FileResolver* resolver) {
   const std::uint64_t size = wanted.disk_size.value();
-  const bool full = wanted.keeping == Keeping::full;
-  ensure(wanted.keeping != Keeping::packed, "packed images are made by their writers");
+  const bool full = wanted.allocation == Allocation::full;
+  ensure(wanted.allocation != Allocation::compressed, "packed images are made by their writers");
   ensure(size_in_form(wanted) == wanted.disk_size, "the form can have this size");
-  switch (wanted.form) {
-    case Form::raw:
+  switch (wanted.format) {
+    case ImageFormat::raw:
       file.resize(size);
       return;
-    case Form::qcow2:
+    case ImageFormat::qcow2:
       qcow2::create(file, size, {});
       return;
-    case Form::vdi:
+    case ImageFormat::vdi:
       vdi::create(file, size, full, wanted.id);
       return;
-    case Form::vmdk:
-      create_vmdk(file, wanted, beside);
+    case ImageFormat::vmdk:
+      create_vmdk(file, wanted, resolver);
       return;
-    case Form::vhd:
+    case ImageFormat::vhd:
       vhd::create(file, size, full, wanted.id);
       return;
-    case Form::vhdx:
+    case ImageFormat::vhdx:
       vhdx::create(file, size, full, wanted.sector_size, wanted.id);
       return;
   }

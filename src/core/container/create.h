@@ -9,8 +9,8 @@
 namespace jh {
 
 struct NewContainer {
-  Form form = Form::raw;
-  Keeping keeping = Keeping::sparse;
+  ImageFormat format = ImageFormat::raw;
+  Allocation allocation = Allocation::sparse;
   bool in_pieces = false;  // VMDK: files of two gigabytes
   Bytes disk_size;
   std::uint32_t sector_size = 512;  // VHDX keeps it
@@ -23,7 +23,7 @@ struct NewContainer {
 std::uint32_t random_content_id();
 
 /// The form that a new file's name asks for by its ending; nothing: it asks for none.
-std::optional<Form> form_by_ending(const std::string& path);
+std::optional<ImageFormat> format_by_extension(const std::string& path);
 
 /// Sizes that the form cannot have become the next larger one that it can.
 Bytes size_in_form(const NewContainer& wanted);
@@ -31,9 +31,9 @@ Bytes size_in_form(const NewContainer& wanted);
 /// Paths of the further files that the image gets.
 std::vector<std::string> parts_of_new(const std::string& path, const NewContainer& wanted);
 
-/// Writes the empty image; `file` and the parts, found through `beside`, are empty files. Packed
-/// images are made by their writers (recast.h).
-void create_container(Store& file, const NewContainer& wanted, Neighbours* beside);
+/// Writes the empty image; `file` and the parts, found through `resolver`, are empty files.
+/// Compressed images are made by their writers (recast.h).
+void create_container(Store& file, const NewContainer& wanted, FileResolver* resolver);
 
 /// The descriptor of a VMDK disk that is named like this file.
 std::string descriptor_for(const std::string& path, const NewContainer& wanted);

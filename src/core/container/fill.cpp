@@ -6,8 +6,8 @@
 #include <future>
 #include <thread>
 
-#include "core/base/ahead.h"
-#include "core/container/packing.h"
+#include "core/base/prefetcher.h"
+#include "core/container/compression.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/vmdk/extent.h"
 
@@ -21,7 +21,7 @@ template <class Visit>
 void for_each_kept(Container& from, Visit visit) {
   const std::uint64_t size = from.disk().size();
   for (std::uint64_t at = 0; at < size;) {
-    const Run run = from.disk().map(at, size - at);
+    const Range run = from.disk().map(at, size - at);
     if (!run.zero) visit(at, run.length);
     at += run.length;
   }
@@ -41,23 +41,23 @@ void fill_disk(Container& from, Container& to, Progress& progress) {
   std::uint64_t done = 0;
   const auto put = [&](std::uint64_t start, ConstByteSpan part) {
     // Forms in blocks leave out what is zero by themselves.
-    const Piece piece = to.piece_at(start, part.size());
-    piece.kind == Piece::Kind::data ? write_into_zeros(disk, start, part)
-                                    : disk.write_unreferenced(start, part);
+    const Extent piece = to.extent_at(start, part.size());
+    piece.kind == Extent::Kind::data ? write_into_zeros(disk, start, part)
+                                     : disk.write_unreferenced(start, part);
     done += part.size();
     progress.advance(done);
   };
-  struct Stretch {
+  struct FilledRange {
     std::uint64_t start = 0;
     Buffer bytes;
   };
   // The two sides touch different files.
-  Ahead<Stretch> stretches(4, [&](const auto& add) {
+  Prefetcher<FilledRange> stretches(4, [&](const auto& add) {
     for_each_kept(from, [&](std::uint64_t start, std::uint64_t length) {
       for (const std::uint64_t end = start + length; start < end;) {
         // Whole pieces at the same offsets in every form: fewer and larger writes.
         const std::uint64_t step = std::min(end - start, most - start % most);
-        add([&](Stretch& stretch) {
+        add([&](FilledRange& stretch) {
           stretch.start = start;
           stretch.bytes.resize(step);
           from.disk().read(start, stretch.bytes);
@@ -66,7 +66,7 @@ void fill_disk(Container& from, Container& to, Progress& progress) {
       }
     });
   });
-  while (const Stretch* stretch = stretches.next()) put(stretch->start, stretch->bytes);
+  while (const FilledRange* stretch = stretches.next()) put(stretch->start, stretch->bytes);
 }
 
 namespace {
@@ -74,15 +74,15 @@ namespace {
 struct Packed {
   std::uint64_t number = 0;  // of the block
   Buffer content;
-  Buffer packed;  // empty: it is not worth it
+  Buffer compressed;  // empty: it is not worth it
   bool zero = false;
 };
 
-// Reads blocks in batches, packs each batch with all processors while the next one is read, and
-// hands them on in order.
-class PackingLine {
+// Reads blocks in batches, compresses each batch with all processors while the next one is read,
+// and hands them on in order.
+class CompressionLine {
  public:
-  PackingLine(Container& from, std::uint64_t block, Packing way, std::size_t most)
+  CompressionLine(Container& from, std::uint64_t block, Compression way, std::size_t most)
       : from_(from), block_(block), way_(way), most_(most) {}
 
   template <class Take>
@@ -96,7 +96,7 @@ class PackingLine {
     const auto send = [&] {
       for (auto& worker : working) worker.get();
       working.clear();
-      std::vector<Packed> packed = std::move(in_work);
+      std::vector<Packed> compressed = std::move(in_work);
       in_work = std::move(batch);
       batch.clear();
       const std::size_t hands = std::max(1U, std::thread::hardware_concurrency());
@@ -106,7 +106,7 @@ class PackingLine {
         working.push_back(std::async(std::launch::async, [this, &in_work] {
           for (std::size_t i = turn_++; i < in_work.size(); i = turn_++) pack_one(in_work[i]);
         }));
-      for (const Packed& one : packed)
+      for (const Packed& one : compressed)
         if (!one.zero) take(one);
     };
     for_each_kept(from_, [&](std::uint64_t start, std::uint64_t length) {
@@ -129,38 +129,38 @@ class PackingLine {
  private:
   void pack_one(Packed& one) const {
     one.zero = all_zero(one.content);
-    if (!one.zero) one.packed = pack(way_, one.content, most_);
+    if (!one.zero) one.compressed = pack(way_, one.content, most_);
   }
 
   Container& from_;
   std::uint64_t block_;
-  Packing way_;
+  Compression way_;
   std::size_t most_;
-  std::atomic<std::size_t> turn_ = 0;  // the next block of the batch to be packed
+  std::atomic<std::size_t> turn_ = 0;  // the next block of the batch to be compressed
 };
 
 }  // namespace
 
-void fill_packed(Container& from, Store& file, const NewContainer& wanted, Progress& progress) {
+void fill_compressed(Container& from, Store& file, const NewContainer& wanted, Progress& progress) {
   const std::uint64_t size = wanted.disk_size.value();
-  if (wanted.form == Form::qcow2) {
+  if (wanted.format == ImageFormat::qcow2) {
     const qcow2::NewImage image{};
     const std::uint64_t cluster = std::uint64_t{1} << image.cluster_bits;
-    qcow2::PackedWriter writer(file, size, image);
-    PackingLine line(from, cluster, Packing::deflate, cluster - 512);
+    qcow2::CompressedWriter writer(file, size, image);
+    CompressionLine line(from, cluster, Compression::deflate, cluster - 512);
     line.run(progress, [&](const Packed& one) {
-      one.packed.empty() ? writer.put_plain(one.number, one.content)
-                         : writer.put(one.number, one.packed);
+      one.compressed.empty() ? writer.put_plain(one.number, one.content)
+                             : writer.put(one.number, one.compressed);
     });
     writer.finish();
     return;
   }
-  ensure(wanted.form == Form::vmdk, "this form has packed images");
+  ensure(wanted.format == ImageFormat::vmdk, "this form has packed images");
   constexpr std::uint64_t grain = vmdk::StreamWriter::grain;
   vmdk::StreamWriter writer(file, size, descriptor_for(file.name(), wanted));
-  // There is no way to say that a grain is not packed: it may become a little longer.
-  PackingLine line(from, grain, Packing::zlib, grain + grain / 64);
-  line.run(progress, [&](const Packed& one) { writer.put(one.number, one.packed); });
+  // There is no way to say that a grain is not compressed: it may become a little longer.
+  CompressionLine line(from, grain, Compression::zlib, grain + grain / 64);
+  line.run(progress, [&](const Packed& one) { writer.put(one.number, one.compressed); });
   writer.finish();
 }
 
@@ -178,7 +178,7 @@ void compare_disks(Container& one, Container& other, Progress& progress) {
   };
   const auto zero_run = [](Store& store, std::uint64_t at, std::uint64_t length) -> std::uint64_t {
     if (at >= store.size()) return length;
-    const Run run = store.map(at, std::min(length, store.size() - at));
+    const Range run = store.map(at, std::min(length, store.size() - at));
     return run.zero ? run.length : 0;
   };
   for (std::uint64_t at = 0; at < size;) {

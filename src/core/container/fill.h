@@ -13,9 +13,9 @@ std::uint64_t bytes_kept(Container& from);
 /// place.
 void fill_disk(Container& from, Container& to, Progress& progress);
 
-/// Makes a packed image (qcow2 or VMDK) of what `from` keeps. Blocks are packed on all processors
-/// but written in order, so that the result is always the same.
-void fill_packed(Container& from, Store& file, const NewContainer& wanted, Progress& progress);
+/// Makes a compressed image (qcow2 or VMDK) of what `from` keeps. Blocks are compressed on all
+/// processors but written in order, so that the result is always the same.
+void fill_compressed(Container& from, Store& file, const NewContainer& wanted, Progress& progress);
 
 /// Throws damaged, naming the place, when the two disks differ; the shorter one may only be
 /// followed by zeros.

@@ -6,6 +6,6 @@
 namespace jh {
 
 /// By signatures alone; raw when there is none.
-Form recognise_form(Store& file);
+ImageFormat recognise_format(Store& file);
 
 }  // namespace jh

@@ -133,7 +133,7 @@ class Layout {
   }
 
   void make_scale(const PanelView* before, const PanelView* after) {
-    std::vector<Span> spans;
+    std::vector<ByteRange> spans;
     std::uint64_t size = 0;
     for (const PanelView* panel : {before, after}) {
       if (panel == nullptr) continue;

@@ -15,16 +15,16 @@ class Files {
  public:
   explicit Files(const Disk& disk) {
     add(*disk.file);
-    if (disk.beside == nullptr) return;
+    if (disk.resolver == nullptr) return;
     for (const std::string& path : disk.container->facts().parts)
-      if (Store* part = disk.beside->part(path)) add(*part);
+      if (Store* part = disk.resolver->part(path)) add(*part);
   }
   std::uint64_t length() const { return length_; }
   /// Calls visit(at, length) for what takes no room on the host.
   void for_each_hole(const std::function<void(std::uint64_t, std::uint64_t)>& visit) const {
     for (const auto& [start, file] : files_)
       for (std::uint64_t at = 0; at < file->size();) {
-        const Run run = file->map(at, file->size() - at);
+        const Range run = file->map(at, file->size() - at);
         if (run.zero) visit(start + at, run.length);
         at += run.length;
       }
@@ -77,7 +77,7 @@ Occupancy occupancy_of(const Guest& guest, std::size_t index, std::uint64_t host
   const Disk& disk = guest.disks()[index];
   const Unused unused = find_unused(guest, index);
   const Files files(disk);
-  const bool has_tables = disk.container->facts().form != Form::raw;
+  const bool has_tables = disk.container->facts().format != ImageFormat::raw;
   Occupancy out;
   out.image = disk.path;
   out.length = files.length();
@@ -88,16 +88,16 @@ Occupancy occupancy_of(const Guest& guest, std::size_t index, std::uint64_t host
   Collector bins(out.length, out.bins);
   progress.begin("looking where the image keeps what", out.disk);
   for (std::uint64_t at = 0; at < out.disk;) {
-    const Unused::Stretch stretch = unused.stretch(at, out.disk - at);
-    Piece piece = disk.container->piece_at(at, stretch.length);
+    const Unused::Range stretch = unused.stretch(at, out.disk - at);
+    Extent piece = disk.container->extent_at(at, stretch.length);
     const bool kept = piece.store != nullptr &&
-                      (piece.kind == Piece::Kind::data || piece.kind == Piece::Kind::packed);
-    if (kept && piece.kind == Piece::Kind::data) {
-      const Run run = piece.store->map(piece.at, piece.length);
+                      (piece.kind == Extent::Kind::data || piece.kind == Extent::Kind::compressed);
+    if (kept && piece.kind == Extent::Kind::data) {
+      const Range run = piece.store->map(piece.at, piece.length);
       piece.length = run.length;
-      if (run.zero) piece.kind = Piece::Kind::zero;  // a hole of the host's file
+      if (run.zero) piece.kind = Extent::Kind::zero;  // a hole of the host's file
     }
-    if (kept && piece.kind != Piece::Kind::zero) {
+    if (kept && piece.kind != Extent::Kind::zero) {
       if (const auto position = files.position(*piece.store, piece.at)) {
         bins.add(*position, piece.length,
                  stretch.range != nullptr ? &OccupancyBin::idle : &OccupancyBin::used);

@@ -76,7 +76,7 @@ class OccupancyFigure {
     y_ += strip_height + 14;
   }
 
-  // Neighbours of one height are one box.
+  // FileResolver of one height are one box.
   void column_of(const Occupancy& state, double column, double OccupancyBin::*share, Fill fill) {
     const auto below = [&](const OccupancyBin& bin) {
       if (share == &OccupancyBin::used) return 0.0;

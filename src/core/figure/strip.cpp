@@ -4,10 +4,10 @@
 
 namespace jh {
 
-StripScale::StripScale(std::uint64_t size, const std::vector<Span>& spans, double width,
+StripScale::StripScale(std::uint64_t size, const std::vector<ByteRange>& spans, double width,
                        double least) {
   marks_ = {0, std::max<std::uint64_t>(size, 1)};
-  for (const Span& span : spans)
+  for (const ByteRange& span : spans)
     for (const std::uint64_t mark : {span.start, span.end})
       if (mark < marks_[1]) marks_.push_back(mark);
   std::sort(marks_.begin(), marks_.end());
@@ -22,7 +22,7 @@ StripScale::StripScale(std::uint64_t size, const std::vector<Span>& spans, doubl
         std::lower_bound(marks_.begin(), marks_.end(), std::min(mark, marks_.back())) -
         marks_.begin());
   };
-  for (const Span& span : spans) {
+  for (const ByteRange& span : spans) {
     const std::size_t first = index(span.start);
     const std::size_t last = std::max(index(span.end), first);
     if (first == last) continue;

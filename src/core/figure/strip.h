@@ -8,7 +8,7 @@
 
 namespace jh {
 
-struct Span {
+struct ByteRange {
   std::uint64_t start = 0;
   std::uint64_t end = 0;
 };
@@ -16,7 +16,7 @@ struct Span {
 class StripScale {
  public:
   /// `spans`: what must be seen, each at least `least` wide; [0, size) takes `width`.
-  StripScale(std::uint64_t size, const std::vector<Span>& spans, double width, double least);
+  StripScale(std::uint64_t size, const std::vector<ByteRange>& spans, double width, double least);
   /// Ascending; linear between the boundaries of spans.
   double at(std::uint64_t offset) const;
   /// Whether anything is drawn wider than it is.

@@ -64,7 +64,7 @@ void add_room(PanelView& panel, Bytes first, Bytes end) {
 std::string disk_note(const Disk& disk) {
   if (disk.added) return "new";
   const ContainerFacts facts = disk.container->facts();
-  return fmt::format("{}, {} long", form_name(facts.form), human(facts.file_length));
+  return fmt::format("{}, {} long", format_name(facts.format), human(facts.file_length));
 }
 
 PanelView disk_panel(const Guest& guest, std::size_t index) {
@@ -180,7 +180,7 @@ class Planned {
       at->content = step.to;
     else if (const auto* fresh = step.as<step::CreatePartition>())
       add_partition(step, fresh->partition);
-    else if (step.is<step::GrowDevice>() || step.is<step::ShrinkDevice>() ||
+    else if (step.is<step::GrowPhysicalVolume>() || step.is<step::ShrinkDevice>() ||
              step.is<step::RemoveDevice>())
       resize_device(step);
     else if (const auto* added = step.as<step::AddDevice>())

@@ -119,7 +119,7 @@ class Filesystem {
     return std::nullopt;
   }
   /// A file by path, to be read only, as long as this object is there. Null: there is none, or it
-  /// cannot be read as it stands (packed, encrypted).
+  /// cannot be read as it stands (compressed, encrypted).
   virtual std::unique_ptr<Store> file(const std::string& /*path*/) { return nullptr; }
   virtual FilesystemFloor floor() = 0;
 
@@ -155,12 +155,12 @@ struct OpenedFilesystem {
   /// When the guest did not shut down properly: as its journal makes it, in memory.
   std::unique_ptr<ScratchStore> at_rest;
   /// What that takes.
-  struct Settling {
+  struct JournalReplay {
     std::string found;   // "3 transactions, 120 blocks"
     std::string action;  // "replay the journal: ..."
     std::uint64_t bytes_to_write = 0;
   };
-  std::optional<Settling> settling;
+  std::optional<JournalReplay> replay;
   std::unique_ptr<Filesystem> filesystem;  // on `at_rest` if that is there; null: left alone
 };
 
@@ -186,9 +186,9 @@ struct FilesystemKind {
   /// Of resizable kinds: for a change, on a stage. Throws damaged, unsupported.
   std::unique_ptr<Filesystem> (*open_to_change)(Store& place) = nullptr;
   /// Puts a filesystem that was not cleanly unmounted in order; null: there is nothing to do.
-  void (*settle)(Store& place) = nullptr;
+  void (*replay_journal)(Store& place) = nullptr;
   /// Tells it that its partition begins at another sector; null: it does not know where it begins.
-  void (*begin_elsewhere)(Store& place, std::uint64_t from, std::uint64_t to) = nullptr;
+  void (*set_partition_start)(Store& place, std::uint64_t from, std::uint64_t to) = nullptr;
   /// Its guest keeps the first byte of the partition elsewhere, when the table is an MBR.
   bool found_by_position = false;
 };

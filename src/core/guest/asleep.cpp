@@ -121,7 +121,7 @@ void Guest::note_asleep(const Place& place, const std::string& what) {
                               "its filesystems",
                           disks_[place.disk].path + ", " + best_name(place),
                           "wake the guest and shut it down properly, then run again")
-                        .because(Reason::suspended));
+                        .with_reason(Reason::suspended));
 }
 
 void Guest::find_saved_systems(Filesystem* root) {
@@ -131,7 +131,7 @@ void Guest::find_saved_systems(Filesystem* root) {
         asleep_.push_back(Error(blocker.status(),
                                 std::string("the guest is asleep: ") + blocker.what(),
                                 disks_[place->disk].path + ", " + best_name(*place), blocker.next())
-                              .because(Reason::suspended));
+                              .with_reason(Reason::suspended));
         break;
       }
   std::set<std::string> files(usual_files.begin(), usual_files.end());

@@ -39,12 +39,12 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, AuditScope scop
   } else {
     Findings own;
     place.content.filesystem->audit(scope, {}, own, progress);
-    const bool dirty = !place.content.blockers.empty() || place.content.settling.has_value();
+    const bool dirty = !place.content.blockers.empty() || place.content.replay.has_value();
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
     if (dirty && own.clean()) {
       row.verdict = "sound, but " + place.content.state;
-      if (place.content.settling) row.verdict += " (" + place.content.settling->found + ")";
+      if (place.content.replay) row.verdict += " (" + place.content.replay->found + ")";
       row.kind = LayerVerdict::Kind::sound_but;
       return row;
     }
@@ -82,12 +82,12 @@ std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Pr
     const std::uint64_t before = findings.count();
     disk.container->audit(findings);
     const ContainerFacts facts = disk.container->facts();
-    if (facts.form != Form::raw) {
-      LayerVerdict row{fmt::format("{}: {} image", disk.path, form_name(facts.form)), "sound"};
+    if (facts.format != ImageFormat::raw) {
+      LayerVerdict row{fmt::format("{}: {} image", disk.path, format_name(facts.format)), "sound"};
       if (findings.count() != before)
         row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
-      else if (!facts.unsettled.empty())
-        row = {row.layer, "sound, but left open: " + facts.unsettled.front(),
+      else if (!facts.pending_repairs.empty())
+        row = {row.layer, "sound, but left open: " + facts.pending_repairs.front(),
                LayerVerdict::Kind::sound_but};
       verdicts.push_back(row);
     }

@@ -38,7 +38,7 @@ Content open_filesystem(const FilesystemKind& kind, Store& place) {
   content.kind = ContentKind::filesystem;
   content.filesystem_kind = &kind;
   content.at_rest = std::move(opened.at_rest);
-  content.settling = std::move(opened.settling);
+  content.replay = std::move(opened.replay);
   content.filesystem = std::move(opened.filesystem);
   note_claim(content, claim_of(kind, place), Bytes(place.size()));
   return content;
@@ -58,7 +58,7 @@ void note_claim(Content& content, std::uint64_t reach, Bytes place_size) {
                         "behind the place, or is lost",
                         human(Bytes(reach)), human(place_size)),
             content.name, "put the end of its place back to where it was")
-          .because(Reason::beyond_place));
+          .with_reason(Reason::beyond_place));
 }
 
 Content recognise_content(Store& place) {
@@ -73,7 +73,7 @@ Content recognise_content(Store& place) {
               member->format,
               "change its size inside the guest, on the array; if it is in no array any more, let "
               "the guest remove the array's superblock first")
-            .because(Reason::array_member));
+            .with_reason(Reason::array_member));
     return content;
   }
   // What it belongs to is seen when all disks are known.

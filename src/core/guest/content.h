@@ -24,7 +24,7 @@ struct Content : FilesystemFacts {
   /// When the guest did not shut down properly: the filesystem as its journal makes it, in memory,
   /// and what that takes.
   std::unique_ptr<ScratchStore> at_rest;
-  std::optional<OpenedFilesystem::Settling> settling;
+  std::optional<OpenedFilesystem::JournalReplay> replay;
   std::unique_ptr<Filesystem> filesystem;  // when it could be opened; on `at_rest` if that is there
 
   /// Whether what it has free is worth nothing to anybody, and need not be copied when it moves.
@@ -52,8 +52,8 @@ inline bool is_opened(const Content& content) {
 /// What moved with its partition and has a name for its place gets the new one. Null: it has none.
 inline void update_partition_start(Store& moved, const FilesystemKind* kind, Sectors from,
                                    Sectors to) {
-  if (kind != nullptr && kind->begin_elsewhere != nullptr)
-    kind->begin_elsewhere(moved, from.value(), to.value());
+  if (kind != nullptr && kind->set_partition_start != nullptr)
+    kind->set_partition_start(moved, from.value(), to.value());
 }
 
 /// Notes that `content` says to reach this far in a place of this size; nothing happens where it

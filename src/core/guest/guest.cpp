@@ -44,10 +44,10 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   Disk disk;
   disk.path = image.path;
   disk.file = image.file;
-  disk.beside = image.beside;
+  disk.resolver = image.resolver;
   disk.added = image.added;
   if (sector_size != 0) disk.sector_size = sector_size;
-  disk.container = open_container(*image.file, image.beside);
+  disk.container = open_container(*image.file, image.resolver);
   if (disk.container->facts().encrypted) {
     // What it holds would only look like something by chance.
     fill_places(disk, index);
@@ -73,13 +73,13 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   if (sector_size == 0 && disk.table && disk.table->facts().kind == TableKind::mbr &&
       recognised(disk.places) == 0 && disk.size().value() % 4096 == 0) {
     Disk other;
-    other.container = open_container(*image.file, image.beside);
+    other.container = open_container(*image.file, image.resolver);
     other.table = open_table(other.container->disk(), 4096);
     fill_places(other, index);
     if (recognised(other.places) != 0) {
       other.path = disk.path;
       other.file = disk.file;
-      other.beside = disk.beside;
+      other.resolver = disk.resolver;
       disk = std::move(other);
     }
   }
@@ -114,7 +114,7 @@ void Guest::fill_places(Disk& disk, std::size_t index) {
     } else {
       look_into(place, "");
     }
-    for (Error& blocker : place.content.blockers) blocker = blocker.within(name);
+    for (Error& blocker : place.content.blockers) blocker = blocker.with_context(name);
     disk.places.push_back(std::move(place));
   };
   if (!disk.table) {
@@ -169,7 +169,7 @@ void Guest::open_groups() {
       // What one group says that cannot be is no matter of the others.
       group.volumes.clear();
       group.open.group.volumes.clear();
-      group.open.group.blockers.push_back(error.within("group " + group.open.group.name));
+      group.open.group.blockers.push_back(error.with_context("group " + group.open.group.name));
     }
   }
   for (std::size_t i = 0; i < places.size(); ++i) note_device_claim(*places[i], *stores[i]);
@@ -208,7 +208,7 @@ void Guest::open_volumes(std::size_t index) {
     if (volume.plain() && volume.visible) place.window = open_volume(group.open, volume, name);
     if (place.window) {
       look_into(place, facts.name + "/" + volume.name);
-      for (Error& blocker : place.content.blockers) blocker = blocker.within(name);
+      for (Error& blocker : place.content.blockers) blocker = blocker.with_context(name);
     } else {
       place.content.name =
           volume.plain() ? "not looked into" : fmt::format("{} volume", volume.kind);
@@ -246,7 +246,7 @@ void check_claims(const Guest& guest, std::size_t disk, const Place* but) {
                           shell_words(guest.image_paths()) + " --give " + shell_word(name)
                     : "put the end of its place back to where it was, from a backup of the table "
                       "or of the volume group's metadata")
-        .because(Reason::beyond_place);
+        .with_reason(Reason::beyond_place);
   };
   for (const Place& place : guest.disks()[disk].places) check(place);
   for (const VolumeGroup& group : guest.groups()) {

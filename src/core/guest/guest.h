@@ -33,13 +33,13 @@ struct Place {
   Content content;
   std::vector<std::string> mount_points;  // as the guest has it: "/var", "swap", "C:"
   bool is_system = false;                 // holds the operating system
-  bool is_set_aside = false;              // to start from, or to mend the system: never a default
+  bool is_set_aside = false;              // to start from, or to repair the system: never a default
 };
 
 struct Disk {
   std::string path;
   Store* file = nullptr;
-  Neighbours* beside = nullptr;
+  FileResolver* resolver = nullptr;
   bool added = false;               // not there yet
   std::uint32_t sector_size = 512;  // of a disk that is added
   std::unique_ptr<Container> container;
@@ -84,10 +84,10 @@ class Guest {
  public:
   struct Image {
     std::string path;
-    Store* file = nullptr;          // must outlive the guest
-    bool added = false;             // blank so far: to be made by the change that is planned
-    Neighbours* beside = nullptr;   // the files it may speak of; must outlive the guest too
-    std::uint32_t sector_size = 0;  // 0: found out
+    Store* file = nullptr;             // must outlive the guest
+    bool added = false;                // blank so far: to be made by the change that is planned
+    FileResolver* resolver = nullptr;  // the files it may speak of; must outlive the guest too
+    std::uint32_t sector_size = 0;     // 0: found out
   };
   /// Throws what keeps an image from being opened at all; trouble further up is kept with its
   /// layer.

@@ -7,7 +7,7 @@ namespace jh {
 
 bool looks_like_disk(const Guest& guest) {
   const Disk& disk = guest.disks().front();
-  if (disk.container->facts().form != Form::raw || disk.table || disk.trouble) return true;
+  if (disk.container->facts().format != ImageFormat::raw || disk.table || disk.trouble) return true;
   return std::any_of(disk.places.begin(), disk.places.end(), [](const Place& place) {
     return place.content.kind == ContentKind::filesystem ||
            place.content.kind == ContentKind::physical_volume ||

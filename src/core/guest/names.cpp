@@ -49,7 +49,7 @@ std::optional<PlainName> plain_name(const std::string& device) {
   return name;
 }
 
-// What a system keeps to start from, or to mend itself with: room is not meant for it.
+// What a system keeps to start from, or to repair itself with: room is not meant for it.
 bool is_set_aside(const Place& place) {
   if (place.partition &&
       (place.partition->type_name == "rescue" || place.partition->type_name == "reserved"))

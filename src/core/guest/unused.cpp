@@ -71,7 +71,7 @@ class Finder {
             fmt::format("{} ({}) is kept as it is, but for zeros", name, content.name));
       return;
     }
-    if (content.settling) {
+    if (content.replay) {
       found_.kept.push_back(name +
                             " was not cleanly unmounted: it is kept as it is, but for zeros");
       return;
@@ -91,7 +91,7 @@ class Finder {
     const std::uint64_t data = place.offset.value() + facts.pvs[pv].data_start;
     const std::uint64_t unit = facts.extent_size;
     const std::uint32_t number = source("free extents of group " + facts.name);
-    for (const lvm::ExtentRun& run : facts.free_runs(pv))
+    for (const lvm::ExtentRange& run : facts.free_runs(pv))
       add(data + run.first * unit, data + (run.first + run.count) * unit, number);
     for (const Place& volume : group.volumes) {
       const lvm::Volume& about = guest_.volume_of(volume);
@@ -156,7 +156,7 @@ std::uint64_t Unused::bytes() const {
   return sum;
 }
 
-Unused::Stretch Unused::stretch(std::uint64_t at, std::uint64_t length) const {
+Unused::Range Unused::stretch(std::uint64_t at, std::uint64_t length) const {
   const auto next = std::upper_bound(
       ranges.begin(), ranges.end(), at,
       [](std::uint64_t value, const UnusedRange& range) { return value < range.end; });

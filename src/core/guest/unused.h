@@ -21,11 +21,11 @@ struct Unused {
   std::uint64_t bytes() const;
   /// What begins at `at`: the range it lies in (null: it is used), and how far that, or what is
   /// used, reaches; at most `length`.
-  struct Stretch {
+  struct Range {
     const UnusedRange* range = nullptr;
     std::uint64_t length = 0;
   };
-  Stretch stretch(std::uint64_t at, std::uint64_t length) const;
+  Range stretch(std::uint64_t at, std::uint64_t length) const;
 };
 
 /// Where to look.

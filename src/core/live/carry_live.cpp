@@ -137,7 +137,7 @@ class LiveWorker {
     io_failed("the kernel has no device for a new partition", before_.disk(where.disk).path,
               "run this again");
   }
-  void carry_out(const Step& step, const step::GrowDevice& work) {
+  void carry_out(const Step& step, const step::GrowPhysicalVolume& work) {
     group_of(step.where).run(step, work);
   }
   void carry_out(const Step& step, const step::AddDevice& work) {
@@ -239,8 +239,8 @@ class LiveWorker {
 
 // On what volume groups say of themselves.
 bool is_of_groups(const Step& step) {
-  return step.is<step::GrowDevice>() || step.is<step::AddDevice>() || step.is<step::GrowVolume>() ||
-         step.is<step::CommitGroup>();
+  return step.is<step::GrowPhysicalVolume>() || step.is<step::AddDevice>() ||
+         step.is<step::GrowVolume>() || step.is<step::CommitGroup>();
 }
 
 }  // namespace
@@ -263,7 +263,7 @@ bool carry_out_live(const LiveWork& work, const Notes& notes, const LookAgain& l
       }
       worker.run(step);
     } catch (const Error& error) {
-      throw error.within(step.layer).leaving(begun ? Left::sound : error.left());
+      throw error.with_context(step.layer).with_outcome(begun ? Outcome::sound : error.outcome());
     }
     progress.end();
     begun = true;

@@ -69,7 +69,7 @@ class DirectStore final : public Store {
     }
   }
   void write(std::uint64_t, ConstByteSpan) override { ensure(false, "it was opened to be read"); }
-  Run map(std::uint64_t offset, std::uint64_t length) override { return {offset, length, false}; }
+  Range map(std::uint64_t offset, std::uint64_t length) override { return {offset, length, false}; }
   void discard(std::uint64_t, std::uint64_t) override { ensure(false, "it was opened to be read"); }
   void flush() override {}
   void resize(std::uint64_t) override { ensure(false, "a device keeps its size"); }
@@ -119,7 +119,9 @@ class WrittenStore final : public Store {
     file_.write(offset, data);
     file_.flush();
   }
-  Run map(std::uint64_t offset, std::uint64_t length) override { return file_.map(offset, length); }
+  Range map(std::uint64_t offset, std::uint64_t length) override {
+    return file_.map(offset, length);
+  }
   void discard(std::uint64_t offset, std::uint64_t length) override {
     const Buffer zeros(length);
     write(offset, zeros);

@@ -51,7 +51,7 @@ LiveChange::LiveChange(Kernel& kernel, GrowRequest request, Notes notes, bool to
                 "there is nothing to do: an earlier run of this command was cut off, but had done "
                 "all of it",
                 {}, "to add the same once more, run it again")
-        .because(Reason::no_room);
+        .with_reason(Reason::no_room);
   }
 }
 
@@ -151,7 +151,7 @@ void LiveChange::put_swap_back() {
     in_use = in_use || kernel_.device_at(swap.path) == device;
   if (device && !in_use && is_swap(*kernel_.open(path, false))) {
     kernel_.swap_on(path, priority);
-    mended_.push_back(fmt::format(
+    repaired_.push_back(fmt::format(
         "{} had been taken out of use by a run that was cut off; it is in use again", path));
   }
   notes_.remove(swap_note);
@@ -235,9 +235,9 @@ void LiveChange::carry_out(Progress& progress, const std::function<void(const St
           [] { return true; }, progress, done);
     }
   } catch (const Error& error) {
-    if (begun) throw error.leaving(Left::sound);
+    if (begun) throw error.with_outcome(Outcome::sound);
     // Nothing was done that the next run would have to know of.
-    if (error.left() == Left::unchanged || error.left() == Left::unsaid) {
+    if (error.outcome() == Outcome::unchanged || error.outcome() == Outcome::unsaid) {
       notes_.remove(goal_note);
       if (fresh.empty()) notes_.remove(disk_note);
     }

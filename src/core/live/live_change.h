@@ -17,7 +17,7 @@ class LiveChange {
   const RunningSystem& system() const { return *system_; }
   const Plan& plan() const { return plan_; }
   /// What was put in order, in words.
-  const std::vector<std::string>& mended() const { return mended_; }
+  const std::vector<std::string>& repaired() const { return repaired_; }
 
   /// As carry_out_live. When one of the system's own volume tools came in between, the rest is
   /// planned anew: plan() stays what it was.
@@ -49,7 +49,7 @@ class LiveChange {
   Notes notes_;
   std::vector<std::unique_ptr<Kernel::Lock>> locks_;
   std::vector<std::unique_ptr<Kernel::Lock>> claims_;  // of disks that are taken
-  std::vector<std::string> mended_;
+  std::vector<std::string> repaired_;
   std::unique_ptr<RunningSystem> system_;
   Plan plan_;
 };

@@ -21,7 +21,7 @@ constexpr std::uint64_t head_of_volume = 1U << 20;
 NewDisk::Sectors sectors_of(Store& store) {
   NewDisk::Sectors found;
   for (std::uint64_t at = 0; at < store.size();) {
-    const Run run = store.map(at, store.size() - at);
+    const Range run = store.map(at, store.size() - at);
     if (run.zero) {
       at += run.length;
       continue;
@@ -37,7 +37,7 @@ NewDisk::Sectors sectors_of(Store& store) {
 template <class Visit>
 bool each_piece(Store& disk, Visit visit) {
   for (std::uint64_t at = 0; at < disk.size();) {
-    const Run run = disk.map(at, std::min(piece, disk.size() - at));
+    const Range run = disk.map(at, std::min(piece, disk.size() - at));
     if (!run.zero) {
       const Buffer bytes = read_buffer(disk, at, static_cast<std::size_t>(run.length));
       if (!all_zero(bytes) && !visit(at, bytes)) return false;

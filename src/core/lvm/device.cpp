@@ -9,7 +9,7 @@ namespace {
 
 constexpr std::size_t most_areas = 16;  // of each list; a label's sector has room for few more
 
-std::uint32_t sum(ConstByteSpan data) { return crc32_plain(first_sum, data); }
+std::uint32_t checksum(ConstByteSpan data) { return crc32_plain(initial_checksum, data); }
 
 template <std::size_t n>
 bool same(const std::array<char, n>& field, std::string_view magic) {
@@ -66,7 +66,7 @@ void read_area(Store& place, MetadataArea& area) {
     damaged("a metadata area does not fit the volume");
   const auto header = read_as<AreaHeader>(place, at.offset);
   if (!same(header.magic, area_magic) ||
-      sum(bytes_of(header).subspan(sizeof(Le32))) != header.checksum.value())
+      checksum(bytes_of(header).subspan(sizeof(Le32))) != header.checksum.value())
     damaged("the header of a metadata area is damaged");
   if (header.version.value() != area_version || header.start.value() != at.offset ||
       header.size.value() != at.size)
@@ -83,7 +83,7 @@ void read_area(Store& place, MetadataArea& area) {
     damaged("a metadata area's text lies outside of it");
   area.text = read_round(place, area);
   const auto* bytes = reinterpret_cast<const std::uint8_t*>(area.text.data());
-  if (sum({bytes, area.text.size()}) != slot.checksum.value()) {
+  if (checksum({bytes, area.text.size()}) != slot.checksum.value()) {
     area.text.clear();
     damaged("the checksum of a metadata area's text is wrong");
   }
@@ -100,7 +100,7 @@ void write_header(Store& place, const MetadataArea& area, std::uint32_t text_sum
   header.slots[0].size = area.slot.size;
   header.slots[0].checksum = text_sum;
   header.slots[0].flags = area.ignored ? slot_ignored : 0;
-  header.checksum = sum(bytes_of(header).subspan(sizeof(Le32)));
+  header.checksum = checksum(bytes_of(header).subspan(sizeof(Le32)));
   place.write(area.place.offset, bytes_of(header));
 }
 
@@ -130,7 +130,7 @@ Device read_device(Store& place) {
   const Buffer raw = read_buffer(place, *at * sector, sector);
   const auto label = parse_as<LabelHeader>(raw, 0);
   if (label.sector_number.value() != *at ||
-      sum(ConstByteSpan(raw).subspan(label_summed_from)) != label.checksum.value())
+      checksum(ConstByteSpan(raw).subspan(label_checksummed_from)) != label.checksum.value())
     damaged("the physical volume's label is damaged", place.name(),
             "let the guest repair the volume group first");
   Device device;
@@ -148,7 +148,7 @@ Device read_device(Store& place) {
       read_area(place, metadata);
     } catch (const Error& error) {
       if (error.status() != Status::damaged) throw;
-      metadata.trouble = error.within(place.name());
+      metadata.trouble = error.with_context(place.name());
     }
     device.areas.push_back(std::move(metadata));
   }
@@ -202,7 +202,7 @@ void write_label(Store& place, const Device& device) {
     put_list(raw, at, device.boot);
   }
   put_at(raw, 0, label);
-  label.checksum = sum(ConstByteSpan(raw).subspan(label_summed_from));
+  label.checksum = checksum(ConstByteSpan(raw).subspan(label_checksummed_from));
   put_at(raw, 0, label);
   place.write(device.label_sector * sector, raw);
 }
@@ -229,7 +229,7 @@ void write_area(Store& place, MetadataArea& area, const std::string& text) {
   if (first < needed)
     place.write(area.place.offset + sizeof(AreaHeader), ConstByteSpan(raw).subspan(first));
   area.text = text;
-  write_header(place, area, sum(raw));
+  write_header(place, area, checksum(raw));
 }
 
 void make_area(Store& place, MetadataArea& area) {

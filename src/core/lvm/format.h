@@ -13,7 +13,7 @@ namespace jh::lvm {
 
 constexpr std::uint64_t sector = 512;
 /// Every checksum is CRC-32 (reflected, no final inversion) that begins with this value.
-constexpr std::uint32_t first_sum = 0xF597A6CF;
+constexpr std::uint32_t initial_checksum = 0xF597A6CF;
 
 // Section "Label header": in one of the first four sectors.
 constexpr std::uint64_t label_sectors = 4;
@@ -27,7 +27,7 @@ struct LabelHeader {
   std::array<char, 8> type;
 };
 static_assert(sizeof(LabelHeader) == 32);
-constexpr std::size_t label_summed_from = 20;
+constexpr std::size_t label_checksummed_from = 20;
 
 // Section "Physical volume header": identity and size; then the list of data areas and the list of
 // metadata areas, each ended by an empty entry; then the extension.

@@ -60,7 +60,7 @@ void Group::read() {
   }
   free_.assign(pvs.size(), 0);
   for (std::size_t i = 0; i < pvs.size(); ++i)
-    for (const ExtentRun& run : free_runs(i)) free_[i] += run.count;
+    for (const ExtentRange& run : free_runs(i)) free_[i] += run.count;
   find_users(*group);
   find_blockers(*group);
 }
@@ -105,7 +105,7 @@ void Group::read_volumes(const Node& group) {
       if (part.kind != Node::Kind::section) continue;
       Segment segment = read_segment(part, node.name);
       volume.segments.push_back(segment);
-      if (!segment.plain()) hold_foreign(part, segment.count, number);
+      if (!segment.plain()) mark_used(part, segment.count, number);
     }
     std::sort(volume.segments.begin(), volume.segments.end(),
               [](const Segment& a, const Segment& b) { return a.start < b.start; });
@@ -133,23 +133,25 @@ Segment Group::read_segment(const Node& node, const std::string& volume) {
   segment.start = need(node, "start_extent");
   segment.count = need(node, "extent_count");
   segment.type = node.text("type");
-  const auto wrong = [&] { damaged(fmt::format("{} of volume {} is damaged", node.name, volume)); };
-  if (segment.count == 0 || segment.type.empty()) wrong();
+  const auto corrupt = [&] {
+    damaged(fmt::format("{} of volume {} is damaged", node.name, volume));
+  };
+  if (segment.count == 0 || segment.type.empty()) corrupt();
   if (segment.type != "striped") return segment;
   const Value* stripes = node.entry("stripes");
   const std::uint64_t count = need(node, "stripe_count", 128);
   if (stripes == nullptr || count == 0 || stripes->items.size() != 2 * count ||
       segment.count % count != 0)
-    wrong();
+    corrupt();
   if (count > 1) segment.stripe_size = checked_mul(need(node, "stripe_size", UINT32_MAX), sector);
-  if (count > 1 && (segment.stripe_size == 0 || extent_size % segment.stripe_size != 0)) wrong();
+  if (count > 1 && (segment.stripe_size == 0 || extent_size % segment.stripe_size != 0)) corrupt();
   std::vector<Stripe> found;
   for (std::size_t i = 0; i < stripes->items.size(); i += 2) {
     const Value& device = stripes->items[i];
     Node number;
     number.set("extent", stripes->items[i + 1]);
     const auto extent = number.number("extent");
-    if (device.kind != Value::Kind::text || !extent) wrong();
+    if (device.kind != Value::Kind::text || !extent) corrupt();
     const auto known = pv_index_.find(device.text);
     if (known == pv_index_.end()) {
       segment.type = "on other volumes";
@@ -157,7 +159,7 @@ Segment Group::read_segment(const Node& node, const std::string& volume) {
     }
     const std::uint64_t each = segment.count / count;
     const std::uint64_t has_extents = pvs[known->second].extents;
-    if (*extent > has_extents || each > has_extents - *extent) wrong();
+    if (*extent > has_extents || each > has_extents - *extent) corrupt();
     found.push_back({known->second, *extent});
   }
   segment.stripes = std::move(found);
@@ -175,7 +177,7 @@ void Group::hold(const Volume& volume, std::size_t number) {
 
 // A segment of another kind may lie on devices directly: every list that names a device and an
 // extent says so. How much it holds there is taken to be as much as it can.
-void Group::hold_foreign(const Node& segment, std::uint64_t count, std::size_t volume) {
+void Group::mark_used(const Node& segment, std::uint64_t count, std::size_t volume) {
   for (const Node& entry : segment.children) {
     const auto& items = entry.value.items;
     for (std::size_t i = 0; entry.kind == Node::Kind::entry && i + 1 < items.size(); ++i) {
@@ -250,8 +252,8 @@ const Volume* Group::find(const std::string& volume) const {
   return nullptr;
 }
 
-std::vector<ExtentRun> Group::free_runs(std::size_t pv) const {
-  std::vector<ExtentRun> runs;
+std::vector<ExtentRange> Group::free_runs(std::size_t pv) const {
+  std::vector<ExtentRange> runs;
   std::uint64_t at = 0;
   for (const Holding& held : holdings_[pv]) {
     if (held.first > at) runs.push_back({pv, at, held.first - at});
@@ -273,7 +275,7 @@ std::uint64_t Group::total_extents() const {
   return sum;
 }
 
-void Group::count_up(const std::string& description, std::uint64_t now) {
+void Group::increment_sequence(const std::string& description, std::uint64_t now) {
   text_.set("description", Value::of(description));
   text_.set("creation_time", Value::of(now));
   for (Node& node : text_.children)

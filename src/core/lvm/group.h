@@ -67,7 +67,7 @@ struct Holding {
   std::size_t stripe = 0;
 };
 
-struct ExtentRun {
+struct ExtentRange {
   std::size_t pv = 0;
   std::uint64_t first = 0;
   std::uint64_t count = 0;
@@ -90,7 +90,7 @@ class Group {
   const Volume* find(const std::string& volume) const;
   /// Sorted by first extent.
   const std::vector<Holding>& holdings(std::size_t pv) const { return holdings_[pv]; }
-  std::vector<ExtentRun> free_runs(std::size_t pv) const;
+  std::vector<ExtentRange> free_runs(std::size_t pv) const;
   std::uint64_t free_on(std::size_t pv) const { return free_[pv]; }
   std::uint64_t free_extents() const;  // on all physical volumes
   std::uint64_t total_extents() const;
@@ -103,7 +103,7 @@ class Group {
     read();
   }
   /// The next sequence number, and what was done, into the text.
-  void count_up(const std::string& description, std::uint64_t now);
+  void increment_sequence(const std::string& description, std::uint64_t now);
 
  private:
   void read();
@@ -111,7 +111,7 @@ class Group {
   void read_volumes(const Node& group);
   Segment read_segment(const Node& node, const std::string& volume);
   void hold(const Volume& volume, std::size_t number);
-  void hold_foreign(const Node& segment, std::uint64_t count, std::size_t volume);
+  void mark_used(const Node& segment, std::uint64_t count, std::size_t volume);
   void find_users(const Node& group);
   void find_blockers(const Node& group);
 

@@ -42,7 +42,7 @@ class Allocator {
     for (std::size_t pv = 0; pv < group.pvs.size(); ++pv) {
       const bool may =
           group.pvs[pv].takes_more() && (!is_bound(policy_) || may_use(group, volume, pv));
-      free_.push_back(may ? group.free_runs(pv) : std::vector<ExtentRun>());
+      free_.push_back(may ? group.free_runs(pv) : std::vector<ExtentRange>());
     }
   }
 
@@ -68,8 +68,8 @@ class Allocator {
   }
 
   // The free run that begins right behind the last segment's stripe.
-  ExtentRun* behind(const Stripe& stripe) {
-    for (ExtentRun& run : free_[stripe.pv])
+  ExtentRange* behind(const Stripe& stripe) {
+    for (ExtentRange& run : free_[stripe.pv])
       if (run.first == stripe.extent + last_.on_each()) return &run;
     return nullptr;
   }
@@ -77,13 +77,13 @@ class Allocator {
   void take_behind(std::uint64_t& each, std::vector<Addition>& additions) {
     std::uint64_t most = each;
     for (const Stripe& stripe : last_.stripes) {
-      const ExtentRun* run = behind(stripe);
+      const ExtentRange* run = behind(stripe);
       most = std::min(most, run == nullptr ? 0 : run->count);
     }
     if (most == 0) return;
     Addition addition{most * width_, {}};
     for (const Stripe& stripe : last_.stripes) {
-      ExtentRun& run = *behind(stripe);
+      ExtentRange& run = *behind(stripe);
       addition.stripes.push_back({stripe.pv, run.first});
       cut(run, most);
     }
@@ -91,15 +91,15 @@ class Allocator {
     additions.push_back(std::move(addition));
   }
 
-  static void cut(ExtentRun& run, std::uint64_t count) {
+  static void cut(ExtentRange& run, std::uint64_t count) {
     run.first += count;
     run.count -= count;
   }
 
   // On each device the run that serves best: the smallest that is large enough, or the largest.
-  ExtentRun* best_on(std::size_t pv, std::uint64_t each) {
-    ExtentRun* best = nullptr;
-    for (ExtentRun& run : free_[pv]) {
+  ExtentRange* best_on(std::size_t pv, std::uint64_t each) {
+    ExtentRange* best = nullptr;
+    for (ExtentRange& run : free_[pv]) {
       if (run.count == 0) continue;
       const bool fits = run.count >= each;
       if (best == nullptr || (fits ? best->count < each || run.count < best->count
@@ -111,17 +111,17 @@ class Allocator {
 
   // One segment on `width_` different devices, as long as it can be.
   bool take_new(std::uint64_t& each, std::vector<Addition>& additions) {
-    std::vector<ExtentRun*> runs;
+    std::vector<ExtentRange*> runs;
     for (std::size_t pv = 0; pv < free_.size(); ++pv)
-      if (ExtentRun* run = best_on(pv, each)) runs.push_back(run);
+      if (ExtentRange* run = best_on(pv, each)) runs.push_back(run);
     if (runs.size() < width_) return false;
     // Those large enough come first, the devices the volume lies on before others; then the
     // largest.
-    const auto home = [&](const ExtentRun* run) {
+    const auto home = [&](const ExtentRange* run) {
       return std::any_of(last_.stripes.begin(), last_.stripes.end(),
                          [&](const Stripe& stripe) { return stripe.pv == run->pv; });
     };
-    std::stable_sort(runs.begin(), runs.end(), [&](const ExtentRun* a, const ExtentRun* b) {
+    std::stable_sort(runs.begin(), runs.end(), [&](const ExtentRange* a, const ExtentRange* b) {
       const std::uint64_t use_a = std::min(a->count, each);
       const std::uint64_t use_b = std::min(b->count, each);
       if (use_a != use_b) return use_a > use_b;
@@ -130,9 +130,9 @@ class Allocator {
     });
     runs.resize(width_);
     std::uint64_t most = each;
-    for (const ExtentRun* run : runs) most = std::min(most, run->count);
+    for (const ExtentRange* run : runs) most = std::min(most, run->count);
     Addition addition{most * width_, {}};
-    for (ExtentRun* run : runs) {
+    for (ExtentRange* run : runs) {
       addition.stripes.push_back({run->pv, run->first});
       cut(*run, most);
     }
@@ -144,7 +144,7 @@ class Allocator {
   const Segment& last_;
   std::size_t width_;
   std::string policy_;
-  std::vector<std::vector<ExtentRun>> free_;
+  std::vector<std::vector<ExtentRange>> free_;
 };
 
 // Text fields are in sectors.
@@ -337,7 +337,7 @@ void plan_device(OpenGroup& open, std::uint64_t size) {
 }
 
 void commit(OpenGroup& open, const std::string& description, std::uint64_t now) {
-  open.group.count_up(description, now);
+  open.group.increment_sequence(description, now);
   const std::string text = write_text(open.group.text());
   for (auto& member : open.members) {
     ensure(member.has_value(), "every physical volume is there when a group is written");

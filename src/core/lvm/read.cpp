@@ -75,7 +75,7 @@ std::vector<Error> OpenGroup::blockers() const {
                             "disks",
                             group.name, group.pvs[i].name, id_with_hyphens(group.pvs[i].id)),
                 "LVM", "name all disks of the guest in one command, in their order")
-              .because(Reason::missing_part));
+              .with_reason(Reason::missing_part));
   return all;
 }
 
@@ -104,7 +104,8 @@ Groups find_groups(const std::vector<Store*>& places) {
           if (area.trouble) throw *area.trouble;
     } catch (const Error& error) {
       if (error.status() == Status::io) throw;
-      found.trouble.push_back({members[i].place, error.within(places[members[i].place]->name())});
+      found.trouble.push_back(
+          {members[i].place, error.with_context(places[members[i].place]->name())});
     }
   }
   std::vector<bool> claimed(members.size());

@@ -55,7 +55,7 @@ class Takers {
   Takers(const Group& group, std::size_t pv, std::uint64_t first,
          const std::vector<std::size_t>& leaving) {
     const auto add = [&](std::size_t from, std::uint64_t end) {
-      for (ExtentRun run : group.free_runs(from)) {
+      for (ExtentRange run : group.free_runs(from)) {
         if (run.first >= end) continue;
         run.count = std::min(run.count, end - run.first);
         runs_.push_back(run);
@@ -70,27 +70,27 @@ class Takers {
 
   std::uint64_t left() const {
     std::uint64_t sum = 0;
-    for (const ExtentRun& run : runs_) sum += run.count;
+    for (const ExtentRange& run : runs_) sum += run.count;
     return sum;
   }
 
   /// At most `count` in a row; where `avoid` does not already hold another stripe, if possible.
-  ExtentRun take(std::uint64_t count, const std::set<std::size_t>& avoid) {
-    ExtentRun* best = nullptr;
-    const auto rank = [&](const ExtentRun& run) {
+  ExtentRange take(std::uint64_t count, const std::set<std::size_t>& avoid) {
+    ExtentRange* best = nullptr;
+    const auto rank = [&](const ExtentRange& run) {
       return std::tuple(!avoid.contains(run.pv), run.count >= count);
     };
-    for (ExtentRun& run : runs_)
+    for (ExtentRange& run : runs_)
       if (run.count != 0 && (best == nullptr || rank(run) > rank(*best))) best = &run;
     if (best == nullptr) return {};
-    const ExtentRun taken{best->pv, best->first, std::min(count, best->count)};
+    const ExtentRange taken{best->pv, best->first, std::min(count, best->count)};
     best->first += taken.count;
     best->count -= taken.count;
     return taken;
   }
 
  private:
-  std::vector<ExtentRun> runs_;
+  std::vector<ExtentRange> runs_;
 };
 
 }  // namespace
@@ -148,7 +148,7 @@ std::vector<ExtentMove> plan_moves(const Group& group, std::size_t pv, std::uint
     for (std::size_t i = 0; i < segment.stripes.size(); ++i)
       if (i != held.stripe) avoid.insert(segment.stripes[i].pv);
     for (std::uint64_t at = std::max(held.first, first); at < held.first + held.count;) {
-      const ExtentRun run = takers.take(held.first + held.count - at, avoid);
+      const ExtentRange run = takers.take(held.first + held.count - at, avoid);
       ensure(run.count != 0, "free extents were counted");
       moves.push_back({held.volume,
                        held.segment,

@@ -29,7 +29,7 @@ class Reader {
   }
 
  private:
-  [[noreturn]] void wrong(const char* what) const {
+  [[noreturn]] void corrupt(const char* what) const {
     const auto line = 1 + std::count(text_.begin(), text_.begin() + static_cast<long>(at_), '\n');
     damaged(fmt::format("the group's metadata text is damaged: {} in line {}", what, line));
   }
@@ -55,12 +55,12 @@ class Reader {
   }
 
   void body(Node& into, int depth) {
-    if (depth > deepest) wrong("sections lie too deep");
+    if (depth > deepest) corrupt("sections lie too deep");
     std::unordered_set<std::string> names;
     for (;;) {
       skip_blanks();
       if (!more()) {
-        if (depth != 0) wrong("a section does not end");
+        if (depth != 0) corrupt("a section does not end");
         return;
       }
       if (here() == '\n') {
@@ -70,12 +70,12 @@ class Reader {
         into.children.push_back({Node::Kind::comment, rest_of_line(), {}, {}, {}});
         if (more()) ++at_;
       } else if (here() == '}') {
-        if (depth == 0) wrong("an end without a section");
+        if (depth == 0) corrupt("an end without a section");
         ++at_;
         return;
       } else {
         Node node = named(depth);
-        if (!names.insert(node.name).second) wrong("a name is there twice");
+        if (!names.insert(node.name).second) corrupt("a name is there twice");
         into.children.push_back(std::move(node));
       }
     }
@@ -84,7 +84,7 @@ class Reader {
   Node named(int depth) {
     const std::size_t start = at_;
     while (is_name_char(here())) ++at_;
-    if (at_ == start) wrong("an unexpected character");
+    if (at_ == start) corrupt("an unexpected character");
     Node node;
     node.name = text_.substr(start, at_ - start);
     skip_space();
@@ -99,7 +99,7 @@ class Reader {
       node.kind = Node::Kind::entry;
       node.value = value();
     } else {
-      wrong("a name without a value");
+      corrupt("a name without a value");
     }
     remark(node);
     return node;
@@ -121,7 +121,7 @@ class Reader {
       if (here() == ',')
         ++at_;
       else if (here() != ']')
-        wrong("a list is broken");
+        corrupt("a list is broken");
     }
     ++at_;
     return value;
@@ -132,8 +132,8 @@ class Reader {
     if (here() == '"') {
       value.kind = Value::Kind::text;
       for (++at_; here() != '"'; ++at_) {
-        if (!more() || here() == '\n') wrong("a text does not end");
-        if (here() == '\\' && ++at_ >= text_.size()) wrong("a text does not end");
+        if (!more() || here() == '\n') corrupt("a text does not end");
+        if (here() == '\\' && ++at_ >= text_.size()) corrupt("a text does not end");
         value.text += here();
       }
       ++at_;
@@ -142,7 +142,7 @@ class Reader {
     const std::size_t start = at_;
     while ((here() >= '0' && here() <= '9') || here() == '-' || here() == '+' || here() == '.')
       ++at_;
-    if (at_ == start) wrong("a value is missing");
+    if (at_ == start) corrupt("a value is missing");
     value.text = text_.substr(start, at_ - start);
     return value;
   }

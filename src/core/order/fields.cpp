@@ -10,8 +10,8 @@
 
 namespace jh {
 
-void Fields::wrong(const toml::node& at, const std::string& what,
-                   const std::string& allowed) const {
+void Fields::invalid(const toml::node& at, const std::string& what,
+                     const std::string& allowed) const {
   wrong_line(static_cast<int>(at.source().begin.line), what, allowed);
 }
 void Fields::wrong_line(int line, const std::string& what, const std::string& allowed) const {
@@ -22,21 +22,22 @@ const toml::table* Fields::table_at(const toml::table& root, const char* name) c
   const toml::node* node = root.get(name);
   if (node == nullptr) return nullptr;
   if (!node->is_table())
-    wrong(*node, fmt::format("{} is not a table", name), fmt::format("write [{}]", name));
+    invalid(*node, fmt::format("{} is not a table", name), fmt::format("write [{}]", name));
   return node->as_table();
 }
 
 std::string Fields::text_of(const toml::node& node, const std::string& key,
                             const std::string& allowed) const {
   if (const auto value = node.value<std::string>(); value && node.is_string()) return *value;
-  wrong(node, key + " is not a text", allowed);
+  invalid(node, key + " is not a text", allowed);
 }
 
 std::size_t Fields::count_of(const toml::node& node, const std::string& key, std::int64_t least,
                              std::int64_t most) const {
   const auto value = node.value<std::int64_t>();
   if (!node.is_integer() || !value || *value < least || *value > most)
-    wrong(node, key + " is not a number that is allowed", fmt::format("use {} to {}", least, most));
+    invalid(node, key + " is not a number that is allowed",
+            fmt::format("use {} to {}", least, most));
   return static_cast<std::size_t>(*value);
 }
 
@@ -45,7 +46,7 @@ std::uint64_t Fields::size_of(const toml::node& node, const std::string& key) co
   try {
     return parse_size(text).value();
   } catch (const Error& error) {
-    wrong(node, std::string(key) + ": " + error.what(), error.next());
+    invalid(node, std::string(key) + ": " + error.what(), error.next());
   }
 }
 
@@ -70,7 +71,7 @@ std::int64_t Fields::deadline_of(const toml::node& node, std::int64_t now) const
   for (std::int64_t number = 0; words >> number;) {
     std::string unit;
     while (words && std::isalpha(words.peek()) != 0) unit += static_cast<char>(words.get());
-    if (number < 0 || number > 100000) wrong(node, "the deadline is not understood", allowed);
+    if (number < 0 || number > 100000) invalid(node, "the deadline is not understood", allowed);
     if (unit == "h")
       seconds += number * 3600;
     else if (unit == "min")
@@ -78,9 +79,9 @@ std::int64_t Fields::deadline_of(const toml::node& node, std::int64_t now) const
     else if (unit == "s")
       seconds += number;
     else
-      wrong(node, "the deadline is not understood", allowed);
+      invalid(node, "the deadline is not understood", allowed);
   }
-  if (!words.eof() || seconds == 0) wrong(node, "the deadline is not understood", allowed);
+  if (!words.eof() || seconds == 0) invalid(node, "the deadline is not understood", allowed);
   return now + seconds;
 }
 
@@ -91,7 +92,7 @@ std::vector<std::string> Fields::texts_of(const toml::node& node, const std::str
     for (const toml::node& item : *list)
       all.push_back(text_of(item, key, "use texts: [\"a\", \"b\"]"));
   else
-    wrong(node, key + " is neither a text nor a list of texts", "use [\"a\", \"b\"]");
+    invalid(node, key + " is neither a text nor a list of texts", "use [\"a\", \"b\"]");
   return all;
 }
 

@@ -16,8 +16,8 @@ class Fields {
   explicit Fields(std::string path) : path_(std::move(path)) {}
 
   /// Throw usage errors.
-  [[noreturn]] void wrong(const toml::node& at, const std::string& what,
-                          const std::string& allowed) const;
+  [[noreturn]] void invalid(const toml::node& at, const std::string& what,
+                            const std::string& allowed) const;
   [[noreturn]] void wrong_line(int line, const std::string& what, const std::string& allowed) const;
   /// Null: there is none.
   const toml::table* table_at(const toml::table& root, const char* name) const;

@@ -40,10 +40,10 @@ class Reader : private Fields {
     const toml::table* defaults = table_at(root, "defaults");
     const auto* guests = root.get("guest");
     if (guests == nullptr)
-      wrong(root, "the order names no guest", "add a [[guest]] with disks = ...");
+      invalid(root, "the order names no guest", "add a [[guest]] with disks = ...");
     const toml::array* list = guests->as_array();
     if (list == nullptr || list->empty() || !list->is_array_of_tables())
-      wrong(*guests, "guest is not a list of tables", "write [[guest]] for each of them");
+      invalid(*guests, "guest is not a list of tables", "write [[guest]] for each of them");
     for (const toml::node& guest : *list) add_guest(*guest.as_table(), defaults);
     check_names();
     check_images();
@@ -74,12 +74,12 @@ class Reader : private Fields {
                                          "slurm",  "defaults", "guest"};
     for (const auto& [key, node] : root)
       if (std::find(known.begin(), known.end(), key.str()) == known.end())
-        wrong(node, fmt::format("\"{}\" is not known here", key.str()),
-              fmt::format("allowed: {}", fmt::join(known, ", ")));
+        invalid(node, fmt::format("\"{}\" is not known here", key.str()),
+                fmt::format("allowed: {}", fmt::join(known, ", ")));
     const toml::node* format = root.get("order");
     if (format == nullptr || format->value<std::int64_t>() != 1)
-      wrong(format != nullptr ? *format : static_cast<const toml::node&>(root),
-            "the work order does not say which format it has", "begin with: order = 1");
+      invalid(format != nullptr ? *format : static_cast<const toml::node&>(root),
+              "the work order does not say which format it has", "begin with: order = 1");
     order_.report =
         (files::path(order_.folder) / (files::path(order_.path).stem().string() + ".results"))
             .string();
@@ -92,20 +92,20 @@ class Reader : private Fields {
     if (const toml::node* node = root.get("memory")) {
       order_.memory = size_of(*node, "memory");
       if (*order_.memory < least_memory)
-        wrong(*node, "no guest can be worked on in so little memory", "use \"128MiB\" or more");
+        invalid(*node, "no guest can be worked on in so little memory", "use \"128MiB\" or more");
     }
     if (const toml::table* storage = table_at(root, "storage")) {
       for (const auto& [key, node] : *storage)
         if (key.str() == "jobs")
           order_.jobs_per_storage = count_of(node, "jobs", 1, 1024);
         else
-          wrong(node, fmt::format("\"{}\" is not known here", key.str()), "allowed: jobs");
+          invalid(node, fmt::format("\"{}\" is not known here", key.str()), "allowed: jobs");
     }
     if (const toml::node* node = root.get("after_failure")) {
       const std::string text = text_of(*node, "after_failure", "use \"go on\" or \"stop\"");
       if (text != "go on" && text != "stop")
-        wrong(*node, fmt::format("after_failure \"{}\" is not known", text),
-              "use \"go on\" or \"stop\"");
+        invalid(*node, fmt::format("after_failure \"{}\" is not known", text),
+                "use \"go on\" or \"stop\"");
       order_.after_failure =
           text == "stop" ? Order::AfterFailure::stop : Order::AfterFailure::go_on;
     }
@@ -117,8 +117,8 @@ class Reader : private Fields {
         else if (key.str() == "program")
           order_.slurm_program = text_of(node, "program", "a path");
         else
-          wrong(node, fmt::format("\"{}\" is not known here", key.str()),
-                "allowed: options, program");
+          invalid(node, fmt::format("\"{}\" is not known here", key.str()),
+                  "allowed: options, program");
     }
   }
 
@@ -131,27 +131,27 @@ class Reader : private Fields {
     const std::string changes = fmt::format("allowed: {}", fmt::join(order_changes(), ", "));
     const toml::node* change_node = setting("change");
     if (change_node == nullptr)
-      wrong(guest, "it is not said what is to be done to this guest",
-            "add change = \"grow\" here or in [defaults]; " + changes);
+      invalid(guest, "it is not said what is to be done to this guest",
+              "add change = \"grow\" here or in [defaults]; " + changes);
     const std::string change = text_of(*change_node, "change", changes);
     const auto allowed = options_(change);
-    if (!allowed) wrong(*change_node, fmt::format("change \"{}\" is not known", change), changes);
+    if (!allowed) invalid(*change_node, fmt::format("change \"{}\" is not known", change), changes);
 
     const toml::node* disks = guest.get("disks");
     const toml::node* each = guest.get("each");
     if ((disks == nullptr) == (each == nullptr))
-      wrong(guest, "a guest has either disks or each",
-            "disks: the images of one guest; each: a pattern, every image is a guest");
+      invalid(guest, "a guest has either disks or each",
+              "disks: the images of one guest; each: a pattern, every image is a guest");
     if (each != nullptr) {
       if (guest.contains("name"))
-        wrong(*guest.get("name"), "guests of a pattern are named after their images",
-              "leave name out, or give disks");
+        invalid(*guest.get("name"), "guests of a pattern are named after their images",
+                "leave name out, or give disks");
       std::vector<std::string> found;
       for (const std::string& pattern : texts_of(*each, "each"))
         for (const std::string& image : files_matching(order_.folder, pattern))
           if (std::find(found.begin(), found.end(), image) == found.end()) found.push_back(image);
       if (found.empty())
-        wrong(*each, "no file is found by this pattern", "look from: " + order_.folder);
+        invalid(*each, "no file is found by this pattern", "look from: " + order_.folder);
       for (const std::string& image : found)
         add_task(guest, defaults, *allowed, {name_for(image), change, {image}, {}, {}, {}, line});
       return;
@@ -160,16 +160,16 @@ class Reader : private Fields {
     for (const std::string& pattern : texts_of(*disks, "disks")) {
       const std::vector<std::string> found = files_matching(order_.folder, pattern);
       if (found.empty())
-        wrong(*disks, fmt::format("there is no file {}", pattern), "look from: " + order_.folder);
+        invalid(*disks, fmt::format("there is no file {}", pattern), "look from: " + order_.folder);
       images.insert(images.end(), found.begin(), found.end());
     }
-    if (images.empty()) wrong(*disks, "a guest without disks", "disks = [\"system.img\"]");
+    if (images.empty()) invalid(*disks, "a guest without disks", "disks = [\"system.img\"]");
     std::string name = name_for(images.front());
     if (const toml::node* own = guest.get("name")) {
       name = text_of(*own, "name", "a text");
       if (name.empty() || name != safe_name(name))
-        wrong(*own, fmt::format("name \"{}\" cannot be a folder's name", name),
-              "use letters, digits, dots, hyphens and underscores");
+        invalid(*own, fmt::format("name \"{}\" cannot be a folder's name", name),
+                "use letters, digits, dots, hyphens and underscores");
     }
     add_task(guest, defaults, *allowed, {name, change, images, {}, {}, {}, line});
   }
@@ -177,7 +177,7 @@ class Reader : private Fields {
   void add_task(const toml::table& guest, const toml::table* defaults,
                 const std::vector<OptionFact>& allowed, Task task) {
     if (order_.tasks.size() >= most_guests)
-      wrong(guest, "the order has more than 100 000 guests", "make several orders of it");
+      invalid(guest, "the order has more than 100 000 guests", "make several orders of it");
     task.arguments = task.images;
     const bool wants_new = task.change == "recast";
     for (const toml::table* table : {&guest, defaults}) {
@@ -186,8 +186,8 @@ class Reader : private Fields {
         std::string name(key.str());
         if (name == "name" || name == "change" || name == "disks" || name == "each") {
           if (table == defaults && name != "change")
-            wrong(node, fmt::format("\"{}\" has no place in [defaults]", name),
-                  "give it to a guest");
+            invalid(node, fmt::format("\"{}\" has no place in [defaults]", name),
+                    "give it to a guest");
           continue;
         }
         // The guest's own word counts; a new total and an increment are two words for one thing.
@@ -205,16 +205,16 @@ class Reader : private Fields {
         if (option == allowed.end() || never_in_an_order.contains(name)) {
           // Of the defaults each change takes what is its own.
           if (table == defaults && is_known_somewhere(name)) continue;
-          wrong(node, fmt::format("\"{}\" is not known for {}", key.str(), task.change),
-                "allowed: " + words_of(allowed, wants_new));
+          invalid(node, fmt::format("\"{}\" is not known for {}", key.str(), task.change),
+                  "allowed: " + words_of(allowed, wants_new));
         }
         add_option(node, *option, task);
       }
     }
     if (wants_new) {
       if (task.made.empty())
-        wrong(guest, "recast needs the name of the new image",
-              "add new = \"{name}.qcow2\"; {name} stands for the guest's name");
+        invalid(guest, "recast needs the name of the new image",
+                "add new = \"{name}.qcow2\"; {name} stands for the guest's name");
       task.arguments.insert(
           task.arguments.begin() + static_cast<std::ptrdiff_t>(task.images.size()),
           task.made.begin(), task.made.end());
@@ -254,7 +254,7 @@ class Reader : private Fields {
     if (!option.takes_value) {
       const auto value = node.value<bool>();
       if (!node.is_boolean() || !value)
-        wrong(node, fmt::format("{} is a switch", option.name), "use true or false");
+        invalid(node, fmt::format("{} is a switch", option.name), "use true or false");
       if (*value) task.arguments.push_back("--" + option.name);
       return;
     }
@@ -264,7 +264,7 @@ class Reader : private Fields {
     else
       values = texts_of(node, option.name);
     if (values.size() > 1 && !option.repeats)
-      wrong(node, fmt::format("{} takes one value", option.name), "give one");
+      invalid(node, fmt::format("{} takes one value", option.name), "give one");
     for (const std::string& value : values) {
       const std::string text = filled(value, task);
       if (option.name == "into") task.made.push_back(text);

@@ -147,7 +147,8 @@ void write_plan(const Order& order, const Task& task, const TaskPlan& plan) {
                out.dump(2, ' ', false, json::error_handler_t::replace) + "\n");
 }
 
-Stands stands(const std::vector<TaskState::LayerGoal>& goals, const std::vector<LayerSize>& now) {
+RunState run_state(const std::vector<TaskState::LayerGoal>& goals,
+                   const std::vector<LayerSize>& now) {
   bool before = true;
   bool after = true;
   bool any = false;
@@ -160,8 +161,8 @@ Stands stands(const std::vector<TaskState::LayerGoal>& goals, const std::vector<
     before &= size == goal.from;
     after &= size == goal.to;
   }
-  if (any && after) return Stands::after;
-  return before || !any ? Stands::before : Stands::neither;
+  if (any && after) return RunState::after;
+  return before || !any ? RunState::before : RunState::neither;
 }
 
 std::vector<TaskState::LayerGoal> goals_of(const Plan& plan) {

@@ -71,8 +71,9 @@ nlohmann::json ending_json(const TaskState& state);
 void write_state(const Order& order, const Task& task, const TaskState& state);
 
 /// What the guest looks like now, seen from a change that was begun.
-enum class Stands { before, after, neither };
-Stands stands(const std::vector<TaskState::LayerGoal>& goals, const std::vector<LayerSize>& now);
+enum class RunState { before, after, neither };
+RunState run_state(const std::vector<TaskState::LayerGoal>& goals,
+                   const std::vector<LayerSize>& now);
 
 /// The goals of a plan: its layers that change their size, by the names that layer_sizes() has.
 std::vector<TaskState::LayerGoal> goals_of(const Plan& plan);

@@ -13,10 +13,10 @@ void plan_filesystem(Plan& plan, const Where& where, const Place& place, const s
   const ResizePlan growth = place.content.filesystem->plan_resize(wanted);
   for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
   if (!growth.changes()) return;
-  if (const auto& settling = place.content.settling) {
+  if (const auto& replay = place.content.replay) {
     plan.steps.push_back(
-        {where, name, settling->action, place_size, place_size, step::SettleContent{}});
-    plan.bytes_to_write += settling->bytes_to_write;
+        {where, name, replay->action, place_size, place_size, step::ReplayJournal{}});
+    plan.bytes_to_write += replay->bytes_to_write;
   }
   if (!growth.preparation.empty())
     plan.steps.push_back(
@@ -111,23 +111,23 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
     check_parts(disk, facts);
   }
   const std::string name = disk_name(guest, index);
-  for (const std::string& what : facts.unsettled)
+  for (const std::string& what : facts.pending_repairs)
     plan.steps.push_back(
-        {{index, 0, {}}, name, what, disk.size(), disk.size(), step::SettleContainer{}});
-  if (facts.form != Form::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
+        {{index, 0, {}}, name, what, disk.size(), disk.size(), step::RecoverContainer{}});
+  if (facts.format != ImageFormat::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
   // What is found by its distance from the disk's end would be lost in the middle of it.
   if (!disk.table && new_size != disk.size() && !disk.places.empty() &&
       disk.places.front().content.kind == ContentKind::array_member)
-    throw disk.places.front().content.blockers.front().within(disk.path);
+    throw disk.places.front().content.blockers.front().with_context(disk.path);
   if (new_size < disk.size() && !disk.container->disk().has_fixed_size())
     disk.container->check_shrink(new_size);
   if (new_size > disk.size())
     plan.steps.push_back(
         {{index, 0, {}},
          name,
-         facts.form == Form::raw
+         facts.format == ImageFormat::raw
              ? "make the image longer"
-             : fmt::format("let the {} image speak of a larger disk", form_name(facts.form)),
+             : fmt::format("raise the virtual size in the {} header", format_name(facts.format)),
          disk.size(),
          new_size,
          step::GrowContainer{new_size}});
@@ -147,7 +147,7 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
     const std::uint64_t sector = facts.sector_size;
     plan.steps.push_back({{index, 0, {}},
                           name,
-                          "move the spare copy to the disk's end",
+                          "move the backup copy to the disk's end",
                           Bytes(facts.known_end.value() * sector),
                           Bytes(disk.table->usable_end_on(new_size).value() * sector),
                           step::MoveSpare{}});
@@ -171,7 +171,7 @@ void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sect
   add(*place.partition, "move its end outwards", first);
 }
 
-Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
+Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
   const Bytes present = disk.size();
   Bytes size = present;
   if (request.to) size = *request.to;

@@ -32,14 +32,14 @@ Step partition_step(const Guest& guest, std::size_t disk, const Partition& parti
 /// stands in the way of a change.
 void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t disk,
                     Bytes new_size);
-/// The table's own steps on a disk that becomes `new_size` large: repairs, the spare copy.
+/// The table's own steps on a disk that becomes `new_size` large: repairs, the backup copy.
 void plan_table(Plan& plan, const Guest& guest, std::size_t disk, Bytes new_size, bool repairs);
 /// A partition's end moves, and its extended partition's with it where that is still `in_place`.
 /// `first`: where it begins then.
 void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors first,
                         Sectors new_end, bool in_place);
 /// The new size that is asked for, in whole units, and checked. Notes go to the plan.
-Bytes settle_size(Plan& plan, const GrowRequest& request, const Disk& disk);
+Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk);
 /// Notes on filesystems that are left with less than 5% free: a guest needs some room to live in.
 void note_full_filesystems(Plan& plan, const Guest& guest);
 

@@ -169,9 +169,10 @@ LayerFloor Floors::of_disk(std::size_t index) {
                             Sectors(ceil_div(claims->value(), disk.table->facts().sector_size)));
     if (at <= end) continue;
     end = at;
-    reason = fmt::format("{}{}{}", guest_.name_of(place), floor.reason.empty() ? "" : ": ",
-                         floor.reason);
-    if (place.content.claims) reason = guest_.name_of(place) + " says that it reaches there";
+    reason = floor.reason.empty() ? guest_.name_of(place)
+                                  : fmt::format("{} ({})", guest_.name_of(place), floor.reason);
+    if (place.content.claims)
+      reason = guest_.name_of(place) + " (whose content claims room up to there)";
   }
   return {disk_for(disk, end), reason};
 }

@@ -25,7 +25,7 @@ class Planner {
     find_targets();
     find_blank_disks();
     check_targets();
-    settle_sizes();
+    resolve_sizes();
     hand_out();
     add_growth_steps(scene_, places_, groups_);
     drop_lone_repairs();
@@ -95,11 +95,11 @@ class Planner {
   static bool is_blank(const Disk& disk) {
     const std::uint64_t size = disk.size().value();
     for (std::uint64_t at = 0; at < size;) {
-      const Piece piece = disk.container->piece_at(at, size - at);
-      if (piece.kind != Piece::Kind::zero &&
-          !range_is_zero(disk.container->disk(), at, piece.length))
+      const Extent extent = disk.container->extent_at(at, size - at);
+      if (extent.kind != Extent::Kind::zero &&
+          !range_is_zero(disk.container->disk(), at, extent.length))
         return false;
-      at += piece.length;
+      at += extent.length;
     }
     return true;
   }
@@ -144,12 +144,12 @@ class Planner {
     const Disk& disk = guest_.disks()[request_.disk];
     Plan unused;
     if (request_.disk_chosen || request_.images.size() == 1)
-      return settle_size(unused, request_, disk);
+      return resolve_size(unused, request_, disk);
     return request_.to ? std::max(*request_.to, disk.size())
                        : disk.size() + request_.by.value_or(Bytes(0));
   }
 
-  void settle_sizes() {
+  void resolve_sizes() {
     for (std::size_t i = 0; i < guest_.disks().size(); ++i)
       scene_.disks.emplace_back(guest_, i, guest_.disks()[i].size(), request_.allow_move);
     if (!request_.to && !request_.by) {
@@ -164,7 +164,7 @@ class Planner {
     scene_.resized = index;
     const Disk& disk = guest_.disks()[index];
     check_table(disk);
-    plan_.disks[index].to = settle_size(plan_, request_, disk);
+    plan_.disks[index].to = resolve_size(plan_, request_, disk);
     scene_.disks[index] = DiskGrowth(guest_, index, plan_.disks[index].to, request_.allow_move);
   }
 
@@ -227,7 +227,7 @@ class Planner {
       std::vector<Bytes> rooms;
       for (const PlaceTarget& target : places_) rooms.push_back(room_for(*target.place));
       for (std::size_t i = 0; i < places_.size(); ++i)
-        if (places_[i].amount.kind == kind) settle(places_[i], rooms[i]);
+        if (places_[i].amount.kind == kind) resolve(places_[i], rooms[i]);
       for (GroupGrowth& growth : groups_)
         if (growth.turn() == kind) growth.find_room(scene_);
     }
@@ -272,7 +272,7 @@ class Planner {
              disk.path, "leave out the amount:\n  " + command_with(request_, name));
     DiskGrowth& growth = scene_.disks[place.disk];
     if (!place.partition || claim > growth.reach_in_place(place) || growth.becomes_larger())
-      throw place.content.blockers.front().within(disk.path + ", " + guest_.name_of(place));
+      throw place.content.blockers.front().with_context(disk.path + ", " + guest_.name_of(place));
     const std::uint32_t sector = disk.table->facts().sector_size;
     const Sectors end = place.partition->first + Sectors(ceil_div(claim.value(), sector));
     const Sectors aligned = disk.table->align_up(end);
@@ -284,7 +284,7 @@ class Planner {
                     name));
   }
 
-  void settle(PlaceTarget& target, Bytes shared_room) {
+  void resolve(PlaceTarget& target, Bytes shared_room) {
     const Place& place = *target.place;
     if (place.content.claims) return put_end_back(target);
     if (!place.content.blockers.empty()) throw place.content.blockers.front();
@@ -351,14 +351,14 @@ class Planner {
       if (request_.allow_move) why += ", and does not move: " + why_it_stays(*obstacle);
     }
     throw Error(Status::refused, fmt::format("{} cannot grow: {}", name, why), disk.path, next)
-        .because(Reason::no_room);
+        .with_reason(Reason::no_room);
   }
 
   // What stands next behind it, or where others may move, the first that does not.
   const Place* obstacle_behind(const Place& place) const {
     if (!place.partition) return nullptr;
-    const Lineup lineup(guest_, place.disk);
-    for (const Lineup::Member& member : lineup.members())
+    const PartitionLayout lineup(guest_, place.disk);
+    for (const PartitionLayout::Member& member : lineup.members())
       if (member.first >= place.partition->end() && (!request_.allow_move || member.stays))
         return member.place;
     return nullptr;
@@ -381,13 +381,13 @@ class Planner {
                                                groups_.front().group().open.group.name);
     throw Error(Status::refused, "there is nothing to do: " + what,
                 groups_.empty() ? path : std::string{}, "make the disk larger too: " + larger)
-        .because(Reason::no_room);
+        .with_reason(Reason::no_room);
   }
 
   const Guest& guest_;
   const GrowRequest& request_;
   Plan plan_;
-  GrowScene scene_;
+  GrowContext scene_;
   std::vector<PlaceTarget> places_;
   std::vector<GroupGrowth> groups_;
 };

@@ -33,7 +33,7 @@ void DiskGrowth::promise(const Place& place, Bytes size) {
   promised_ = true;
   if (!place.partition) {
     whole_ = size;
-  } else if (Lineup::Member* member = lineup_->find(place)) {
+  } else if (PartitionLayout::Member* member = lineup_->find(place)) {
     member->count =
         std::max(member->count, Sectors(ceil_div(size.value(), disk().table->facts().sector_size)));
   }
@@ -41,34 +41,34 @@ void DiskGrowth::promise(const Place& place, Bytes size) {
 
 Bytes DiskGrowth::promised(const Place& place) const {
   if (!place.partition) return whole_;
-  Lineup lineup = *lineup_;
-  const Lineup::Member* member = lineup.find(place);
+  PartitionLayout lineup = *lineup_;
+  const PartitionLayout::Member* member = lineup.find(place);
   return member == nullptr ? place.size : bytes(member->count);
 }
 
-Lineup DiskGrowth::arranged() const {
-  Lineup lineup = *lineup_;
+PartitionLayout DiskGrowth::arranged() const {
+  PartitionLayout lineup = *lineup_;
   if (may_move_) ensure(lineup.make_room(usable()), "what was promised fits on the disk");
   return lineup;
 }
 
-std::vector<Lineup::Member> DiskGrowth::moved() const {
-  std::vector<Lineup::Member> found;
+std::vector<PartitionLayout::Member> DiskGrowth::moved() const {
+  std::vector<PartitionLayout::Member> found;
   if (!lineup_ || !may_move_) return found;
-  const Lineup lineup = arranged();
-  for (const Lineup::Member& member : lineup.members())
+  const PartitionLayout lineup = arranged();
+  for (const PartitionLayout::Member& member : lineup.members())
     if (member.moves()) found.push_back(member);
   return found;
 }
 
-std::optional<Lineup::Extended> DiskGrowth::extended() const {
+std::optional<PartitionLayout::Extended> DiskGrowth::extended() const {
   if (!lineup_ || !may_move_) return std::nullopt;
   return arranged().extended(usable());
 }
 
-Lineup::Member DiskGrowth::layout_of(const Place& place) const {
-  Lineup lineup = arranged();
-  const Lineup::Member* member = lineup.find(place);
+PartitionLayout::Member DiskGrowth::layout_of(const Place& place) const {
+  PartitionLayout lineup = arranged();
+  const PartitionLayout::Member* member = lineup.find(place);
   ensure(member != nullptr, "the partition is on the disk");
   return *member;
 }
@@ -82,14 +82,14 @@ NewPartition DiskGrowth::place_new() const {
   const auto table = open_table(view, sector);
   ensure(table != nullptr, "the table can be read again");
   table->cover_disk(view);
-  const std::vector<Lineup::Member> moves = moved();
+  const std::vector<PartitionLayout::Member> moves = moved();
   for (auto member = moves.rbegin(); member != moves.rend(); ++member)
     if (member->place->partition->role != PartitionRole::logical)
       table->move(view, member->place->partition->number, member->first, member->end());
   if (const auto chain = extended()) table->move_chain(view, chain->outer, chain->logical);
-  const Lineup lineup = arranged();
+  const PartitionLayout lineup = arranged();
   const auto told = open_table(view, sector);
-  for (const Lineup::Member& member : lineup.members())
+  for (const PartitionLayout::Member& member : lineup.members())
     if (member.end() > told->find(member.place->partition->number)->end())
       told->move_end(view, member.place->partition->number, member.end());
   for (const NewPartition& partition : fresh_) told->create(view, partition, Uuid{});

@@ -3,7 +3,7 @@
 
 #include <optional>
 
-#include "core/plan/lineup.h"
+#include "core/plan/partition_layout.h"
 #include "core/plan/plan.h"
 
 namespace jh {
@@ -34,13 +34,13 @@ class DiskGrowth {
 
   /// What comes to lie elsewhere, in the order of the disk; and the extended partition if it has to
   /// be described anew.
-  std::vector<Lineup::Member> moved() const;
-  std::optional<Lineup::Extended> extended() const;
+  std::vector<PartitionLayout::Member> moved() const;
+  std::optional<PartitionLayout::Extended> extended() const;
   /// Where a partition is afterwards.
-  Lineup::Member layout_of(const Place& place) const;
+  PartitionLayout::Member layout_of(const Place& place) const;
 
  private:
-  Lineup arranged() const;
+  PartitionLayout arranged() const;
   Sectors usable() const { return disk().table->usable_end_on(size_); }
   Bytes bytes(Sectors count) const { return to_bytes(count, disk().table->facts().sector_size); }
 
@@ -49,8 +49,8 @@ class DiskGrowth {
   Bytes size_;
   bool may_move_;
   bool promised_ = false;
-  std::optional<Lineup> lineup_;  // as promised, nobody moved yet; nothing: no table
-  Bytes whole_;                   // of a disk without a table
+  std::optional<PartitionLayout> lineup_;  // as promised, nobody moved yet; nothing: no table
+  Bytes whole_;                            // of a disk without a table
   std::vector<NewPartition> fresh_;
 };
 

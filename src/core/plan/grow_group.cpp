@@ -64,7 +64,7 @@ bool GroupGrowth::has_sizes() const {
   });
 }
 
-bool GroupGrowth::could_use(const GrowScene& scene, std::size_t disk) const {
+bool GroupGrowth::could_use(const GrowContext& scene, std::size_t disk) const {
   const DiskGrowth larger(*guest_, disk, guest_->disks()[disk].size() + 1_GiB,
                           scene.request.allow_move);
   for (std::size_t pv = 0; pv < group_->devices.size(); ++pv)
@@ -91,7 +91,7 @@ Bytes GroupGrowth::there_for(const VolumeTarget& target) const {
 }
 
 // What it has free, and what its physical volumes could take.
-std::uint64_t GroupGrowth::whole_room(const GrowScene& scene) const {
+std::uint64_t GroupGrowth::whole_room(const GrowContext& scene) const {
   std::uint64_t room = planned_.group.free_extents();
   for (std::size_t pv = 0; pv < group_->devices.size(); ++pv) {
     const Place& place = *group_->devices[pv];
@@ -126,7 +126,7 @@ bool GroupGrowth::gains(std::size_t pv, Bytes size) const {
          lvm::extents_of(planned_, pv, size.value()) > planned_.group.pvs[pv].extents;
 }
 
-void GroupGrowth::grow_device(GrowScene& scene, std::size_t pv, Bytes size) {
+void GroupGrowth::grow_device(GrowContext& scene, std::size_t pv, Bytes size) {
   const Place& place = *group_->devices[pv];
   scene.disks[place.disk].promise(place, size);
   lvm::set_device_size(planned_, pv, scene.disks[place.disk].promised(place).value());
@@ -139,7 +139,7 @@ bool GroupGrowth::is_target(const Place& device) const {
 }
 
 // All that they can take; or, where others want room of the same disks, no more than what lacks.
-void GroupGrowth::grow_devices(GrowScene& scene, bool by_moves, bool frugal) {
+void GroupGrowth::grow_devices(GrowContext& scene, bool by_moves, bool frugal) {
   // What stands last has to push the least.
   for (std::size_t pv = group_->devices.size(); pv-- > 0;) {
     const Place& place = *group_->devices[pv];
@@ -163,7 +163,7 @@ Bytes GroupGrowth::needed_size(std::size_t pv, Bytes reach) const {
   return std::min(size, reach);
 }
 
-void GroupGrowth::find_room(GrowScene& scene) {
+void GroupGrowth::find_room(GrowContext& scene) {
   const GrowRequest& request = scene.request;
   const bool has_new_disks = !request.add_disks.empty() || !scene.blank.empty();
   const bool makes_new = has_new_disks || request.new_partition;
@@ -188,7 +188,7 @@ void GroupGrowth::find_room(GrowScene& scene) {
   if (!shares_disks) room_ = planned_.group.free_extents();
 }
 
-void GroupGrowth::find_what_is_left(GrowScene& scene) {
+void GroupGrowth::find_what_is_left(GrowContext& scene) {
   if (scene.alone || volumes_.empty() || !fresh_.empty() || !grown_.empty()) return;
   if (planned_.group.free_extents() != 0 && lacking() == 0) return;
   find_new_partition(scene);
@@ -196,7 +196,7 @@ void GroupGrowth::find_what_is_left(GrowScene& scene) {
 }
 
 // On the disk that becomes larger, or the one with the largest room.
-void GroupGrowth::find_new_partition(GrowScene& scene) {
+void GroupGrowth::find_new_partition(GrowContext& scene) {
   const bool must = scene.request.new_partition || (scene.grows() && scene.alone);
   std::optional<Error> why;
   std::optional<FreshDevice> best;
@@ -213,7 +213,7 @@ void GroupGrowth::find_new_partition(GrowScene& scene) {
       best = FreshDevice{i, fresh, size, false};
     } catch (const Error& error) {
       if (error.status() != Status::refused) throw;
-      why = error.within(disk.path);
+      why = error.with_context(disk.path);
     }
   }
   if (!best) {
@@ -232,7 +232,7 @@ void GroupGrowth::find_new_partition(GrowScene& scene) {
   use(scene, *best);
 }
 
-void GroupGrowth::use(GrowScene& scene, const FreshDevice& fresh) {
+void GroupGrowth::use(GrowContext& scene, const FreshDevice& fresh) {
   fresh_.push_back(fresh);
   lvm::plan_device(planned_, fresh.size.value());
   if (guest_->lists_lvm_devices())
@@ -242,7 +242,7 @@ void GroupGrowth::use(GrowScene& scene, const FreshDevice& fresh) {
         partition_name(*guest_, fresh.disk, fresh.partition.number), facts().name));
 }
 
-void GroupGrowth::add_disks(GrowScene& scene) {
+void GroupGrowth::add_disks(GrowContext& scene) {
   for (std::size_t i = 0; i < guest_->disks().size(); ++i) {
     const Disk& disk = guest_->disks()[i];
     if (!disk.added && std::find(scene.blank.begin(), scene.blank.end(), i) == scene.blank.end())
@@ -254,7 +254,7 @@ void GroupGrowth::add_disks(GrowScene& scene) {
   }
 }
 
-void GroupGrowth::share(GrowScene& scene) {
+void GroupGrowth::share(GrowContext& scene) {
   std::vector<std::size_t> order;
   for (const Amount::Kind kind : {Amount::Kind::size, Amount::Kind::percent, Amount::Kind::rest})
     for (std::size_t i = 0; i < volumes_.size(); ++i)
@@ -264,7 +264,7 @@ void GroupGrowth::share(GrowScene& scene) {
   for (const std::size_t index : order) serve(scene, index);
 }
 
-void GroupGrowth::serve(GrowScene& scene, std::size_t index) {
+void GroupGrowth::serve(GrowContext& scene, std::size_t index) {
   VolumeTarget& target = volumes_[index];
   const Amount& amount = target.amount;
   const std::string name = guest_->volume_of(*target.volume).name;
@@ -294,7 +294,7 @@ void GroupGrowth::serve(GrowScene& scene, std::size_t index) {
   lvm::extend_volume(planned_.group, name, additions);
 }
 
-void GroupGrowth::refuse_amount(const GrowScene& scene, const VolumeTarget& target,
+void GroupGrowth::refuse_amount(const GrowContext& scene, const VolumeTarget& target,
                                 std::uint64_t wanted, std::uint64_t got) const {
   const std::string name = guest_->best_name(*target.volume);
   const std::string what = fmt::format("{} cannot get {}: that takes {} extents of {}, and ", name,
@@ -317,7 +317,7 @@ void GroupGrowth::refuse_amount(const GrowScene& scene, const VolumeTarget& targ
       break;
     }
   const Error refused(Status::refused, what, "group " + facts().name, next);
-  throw got == 0 ? refused.because(Reason::no_room) : refused;
+  throw got == 0 ? refused.with_reason(Reason::no_room) : refused;
 }
 
 TableKind table_kind_of_new(const Guest& guest, const Disk& disk) {

@@ -10,7 +10,7 @@
 namespace jh {
 
 /// What all targets of a growth have to do with.
-struct GrowScene {
+struct GrowContext {
   const Guest& guest;
   const GrowRequest& request;
   Plan& plan;  // notes, and what remains to be done
@@ -25,7 +25,7 @@ struct GrowScene {
 struct VolumeTarget {
   const Place* volume = nullptr;
   Amount amount;
-  std::uint64_t extents = 0;  // settled: that it gains
+  std::uint64_t extents = 0;  // resolved: that it gains
   std::size_t pieces = 0;     // that they come in
 };
 
@@ -60,33 +60,33 @@ class GroupGrowth {
   /// rest.
   Amount::Kind turn() const;
   /// Whether one of its physical volumes could follow the end of this disk.
-  bool could_use(const GrowScene& scene, std::size_t disk) const;
+  bool could_use(const GrowContext& scene, std::size_t disk) const;
 
   /// First is what the group has free; way 2: physical volumes grow, in place or where others make
   /// room; way 3: a new disk, or a new partition.
-  void find_room(GrowScene& scene);
+  void find_room(GrowContext& scene);
   /// For a group that is still short of room when all others have theirs: a new partition.
-  void find_what_is_left(GrowScene& scene);
+  void find_what_is_left(GrowContext& scene);
   /// Gives the volumes their shares.
-  void share(GrowScene& scene);
+  void share(GrowContext& scene);
 
  private:
   const lvm::Group& facts() const { return group_->open.group; }
   std::uint64_t wanted(const VolumeTarget& target) const;
   Bytes there_for(const VolumeTarget& target) const;
-  std::uint64_t whole_room(const GrowScene& scene) const;
+  std::uint64_t whole_room(const GrowContext& scene) const;
   std::uint64_t lacking() const;
   bool has_sizes() const;
   bool gains(std::size_t pv, Bytes size) const;
-  void grow_device(GrowScene& scene, std::size_t pv, Bytes size);
-  void grow_devices(GrowScene& scene, bool by_moves, bool frugal);
+  void grow_device(GrowContext& scene, std::size_t pv, Bytes size);
+  void grow_devices(GrowContext& scene, bool by_moves, bool frugal);
   Bytes needed_size(std::size_t pv, Bytes reach) const;
   bool is_target(const Place& device) const;
-  void add_disks(GrowScene& scene);
-  void find_new_partition(GrowScene& scene);
-  void use(GrowScene& scene, const FreshDevice& fresh);
-  void serve(GrowScene& scene, std::size_t index);
-  [[noreturn]] void refuse_amount(const GrowScene& scene, const VolumeTarget& target,
+  void add_disks(GrowContext& scene);
+  void find_new_partition(GrowContext& scene);
+  void use(GrowContext& scene, const FreshDevice& fresh);
+  void serve(GrowContext& scene, std::size_t index);
+  [[noreturn]] void refuse_amount(const GrowContext& scene, const VolumeTarget& target,
                                   std::uint64_t wanted, std::uint64_t got) const;
 
   const Guest* guest_;

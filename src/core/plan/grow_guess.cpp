@@ -90,8 +90,8 @@ class Guess {
           "make the disk larger too: " +
               (request_.running ? command_by_10(request_)
                                 : "juneheath grow " + shell_word(disk_.path) + " --by 10GiB"))
-          .because(Reason::no_room);
-    refuse(growable_.empty() ? "no filesystem that juneheath can grow lies before the room"
+          .with_reason(Reason::no_room);
+    refuse(growable_.empty() ? "no growable filesystem borders the free space"
                              : "several places could take the room",
            disk_.path, "say which is meant:" + commands);
   }
@@ -124,7 +124,7 @@ const Place& only_running_target(const Guest& guest, const GrowRequest& request)
     throw Error(Status::refused,
                 "there is nothing to do: no disk has room that anything mounted could take", {},
                 "make a disk larger where the machine is kept, then run this again")
-        .because(Reason::no_room);
+        .with_reason(Reason::no_room);
   std::string commands;
   for (const auto& [place, room] : found)
     commands += fmt::format("\n  {}   # {} on {}, {} of room",

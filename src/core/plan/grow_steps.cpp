@@ -14,7 +14,7 @@ namespace {
 
 class GrowthSteps {
  public:
-  GrowthSteps(GrowScene& scene, const std::vector<PlaceTarget>& places,
+  GrowthSteps(GrowContext& scene, const std::vector<PlaceTarget>& places,
               const std::vector<GroupGrowth>& groups)
       : scene_(scene),
         plan_(scene.plan),
@@ -67,7 +67,7 @@ class GrowthSteps {
     const DiskGrowth& growth = scene_.disks[i];
     if (!growth.has_promised() || !growth.disk().table) return;
     prepare_table(i);
-    const std::vector<Lineup::Member> moved = growth.moved();
+    const std::vector<PartitionLayout::Member> moved = growth.moved();
     for (auto member = moved.rbegin(); member != moved.rend(); ++member) {
       plan_move(plan_, guest_, *member);
       plan_.bytes_to_write += member->place->size.value();
@@ -76,7 +76,7 @@ class GrowthSteps {
     if (extended) plan_extended(plan_, guest_, i, *extended);
     for (const Place& place : growth.disk().places) {
       if (!place.partition || growth.promised(place) <= place.size) continue;
-      const Lineup::Member lies = growth.layout_of(place);
+      const PartitionLayout::Member lies = growth.layout_of(place);
       plan_partition_end(plan_, guest_, place, lies.first, lies.end(), !extended);
     }
   }
@@ -115,7 +115,7 @@ class GrowthSteps {
     const Place& place = *group.devices[pv];
     plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
                            fmt::format("take {} more extents", grouped(to - from)),
-                           group.bytes(from), group.bytes(to), step::GrowDevice{to}});
+                           group.bytes(from), group.bytes(to), step::GrowPhysicalVolume{to}});
   }
 
   void add_disk_step(std::size_t i) {
@@ -133,8 +133,10 @@ class GrowthSteps {
     }
     const ContainerFacts first = guest_.disks().front().container->facts();
     NewContainer& made = plan_.disks[i].made;
-    made.form = scene_.request.form.value_or(form_by_ending(disk.path).value_or(first.form));
-    made.in_pieces = made.form == Form::vmdk && first.form == Form::vmdk && first.parts.size() > 1;
+    made.format =
+        scene_.request.format.value_or(format_by_extension(disk.path).value_or(first.format));
+    made.in_pieces = made.format == ImageFormat::vmdk && first.format == ImageFormat::vmdk &&
+                     first.parts.size() > 1;
     made.disk_size = disk.size();
     made.sector_size = disk.sector_size;
     made.id = random_guid();
@@ -143,7 +145,7 @@ class GrowthSteps {
     plan_.steps.push_back({{i, 0, {}},
                            disk_name(guest_, i),
                            fmt::format("make a new sparse {} image, with an empty {}",
-                                       form_name(made.form), kind_name(table)),
+                                       format_name(made.format), kind_name(table)),
                            Bytes(0),
                            disk.size(),
                            step::CreateDisk{table}});
@@ -242,7 +244,7 @@ class GrowthSteps {
                                         left == 0 ? "none" : human(group.bytes(left))));
   }
 
-  GrowScene& scene_;
+  GrowContext& scene_;
   Plan& plan_;
   const Guest& guest_;
   const std::vector<PlaceTarget>& places_;
@@ -253,7 +255,7 @@ class GrowthSteps {
 
 }  // namespace
 
-void add_growth_steps(GrowScene& scene, const std::vector<PlaceTarget>& places,
+void add_growth_steps(GrowContext& scene, const std::vector<PlaceTarget>& places,
                       const std::vector<GroupGrowth>& groups) {
   GrowthSteps(scene, places, groups).run();
 }

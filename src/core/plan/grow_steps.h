@@ -1,4 +1,4 @@
-// The steps of a growth, once it is settled who gets what.
+// The steps of a growth, once it is known who gets what.
 #pragma once
 
 #include "core/plan/grow_group.h"
@@ -9,11 +9,11 @@ namespace jh {
 struct PlaceTarget {
   const Place* place = nullptr;
   Amount amount;
-  Bytes content;  // settled: what is in it becomes so large, or as large as its place
+  Bytes content;  // resolved: what is in it becomes so large, or as large as its place
 };
 
 /// From the outside in: images, tables, what moves out of the way, partitions, groups, contents.
-void add_growth_steps(GrowScene& scene, const std::vector<PlaceTarget>& places,
+void add_growth_steps(GrowContext& scene, const std::vector<PlaceTarget>& places,
                       const std::vector<GroupGrowth>& groups);
 
 }  // namespace jh

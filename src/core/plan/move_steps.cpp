@@ -18,7 +18,7 @@ Bytes content_to_copy(const Place& place, Bytes size) {
 
 }  // namespace
 
-void plan_move(Plan& plan, const Guest& guest, const Lineup::Member& member) {
+void plan_move(Plan& plan, const Guest& guest, const PartitionLayout::Member& member) {
   const Place& place = *member.place;
   const TableFacts& facts = guest.disks()[place.disk].table->facts();
   const Partition& partition = *place.partition;
@@ -33,9 +33,8 @@ void plan_move(Plan& plan, const Guest& guest, const Lineup::Member& member) {
                    to_front ? "front" : "end",
                    copied < size ? "without what it has free" : "with all that is in it"),
        size, size, step::MovePartition{member.first, member.first + count}, copied.value()});
-  plan.notes.push_back(fmt::format(
-      "{} begins elsewhere afterwards: whatever names it by its first sector must be told",
-      guest.name_of(place)));
+  plan.notes.push_back(fmt::format("{} gets a new start sector: update anything that refers to it",
+                                   guest.name_of(place)));
   const FilesystemKind* kind = place.content.filesystem_kind;
   if (kind != nullptr && kind->found_by_position && facts.kind == TableKind::mbr)
     plan.notes.push_back(fmt::format(
@@ -45,7 +44,7 @@ void plan_move(Plan& plan, const Guest& guest, const Lineup::Member& member) {
 }
 
 void plan_extended(Plan& plan, const Guest& guest, std::size_t disk,
-                   const Lineup::Extended& extended) {
+                   const PartitionLayout::Extended& extended) {
   const Partition& outer = *guest.disks()[disk].table->find(extended.outer.number);
   const bool same_begin = extended.outer.first == outer.first;
   plan.steps.push_back(partition_step(

@@ -26,7 +26,7 @@ ImageOverview overview_of(const Guest& guest) {
   ImageOverview out;
   out.image = disk.path;
   out.hostname = guest.hostname();
-  out.form = form_name(facts.form);
+  out.format = format_name(facts.format);
   out.disk = facts.disk_size.value();
   out.length = facts.file_length.value();
   note_blockers(facts.blockers, out);

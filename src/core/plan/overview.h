@@ -11,7 +11,7 @@ namespace jh {
 struct ImageOverview {
   std::string image;
   std::string hostname;
-  std::string form;
+  std::string format;
   std::uint64_t disk = 0;  // bytes
   std::uint64_t length = 0;
   std::uint64_t host = 0;             // filled in by who knows

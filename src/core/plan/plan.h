@@ -1,4 +1,4 @@
-// Plan: the steps, with every amount settled to the byte, before anything is touched.
+// Plan: the steps, with every amount computed to the byte, before anything is touched.
 #pragma once
 
 #include <algorithm>

@@ -17,7 +17,7 @@ struct ChangeOptions {
   bool keep_undo = true;
   bool into_copy = false;  // on a new image: what blocks a change in place does not count
   ProofEffort proof = ProofEffort::usual;
-  std::optional<Form> form{};  // of what is made new: a copy, a disk that is added
+  std::optional<ImageFormat> format{};  // of what is made new: a copy, a disk that is added
 };
 
 struct GrowRequest : ChangeOptions {

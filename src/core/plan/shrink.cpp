@@ -9,7 +9,7 @@
 #include "core/plan/commands.h"
 #include "core/plan/content.h"
 #include "core/plan/floors.h"
-#include "core/plan/lineup.h"
+#include "core/plan/partition_layout.h"
 #include "core/plan/shrink_around.h"
 #include "core/plan/shrink_inside.h"
 
@@ -39,7 +39,7 @@ class Shrinker {
         !request_.take_nothing)
       wrong_usage("nothing is said to become smaller",
                   "name the disk's new size (--to, --by), or what to take from (--take)");
-    settle_disk();
+    resolve_disk_size();
     check_table(disk());
     take_all();
     if (request_.allow_move && disk().table)
@@ -76,7 +76,7 @@ class Shrinker {
     });
   }
 
-  void settle_disk() {
+  void resolve_disk_size() {
     disk_index_ = request_.disk;
     if (!request_.names_size() && !request_.take_nothing) return;
     if (!request_.disk_chosen && guest_.disks().size() > 1) {
@@ -91,7 +91,7 @@ class Shrinker {
     }
     LayerFloor floor = floors_.of_disk(disk_index_);
     const bool packs = request_.allow_move && disk().table != nullptr;
-    if (packs) floor = packed_floor(guest_, floors_, disk_index_);
+    if (packs) floor = compressed_floor(guest_, floors_, disk_index_);
     if (request_.take_nothing) floor = whole_floor();
     note_further(floor);
     Bytes wanted = std::min(disk().size(), floor.size + request_.margin);
@@ -144,12 +144,12 @@ class Shrinker {
   // What --allow-move would reach, where that is less.
   void note_further(const LayerFloor& floor) {
     if (request_.allow_move || request_.take_nothing || !request_.to_floor || !disk().table) return;
-    const LayerFloor packed = packed_floor(guest_, floors_, disk_index_);
-    if (packed.size < floor.size)
+    const LayerFloor compressed = compressed_floor(guest_, floors_, disk_index_);
+    if (compressed.size < floor.size)
       plan_.notes.push_back(
           fmt::format("with --allow-move, which lets partitions move to the "
                       "front, the disk could become {} instead of {}",
-                      human(packed.size), human(floor.size)));
+                      human(compressed.size), human(floor.size)));
   }
 
   std::string with_size(Bytes size) const {
@@ -192,7 +192,7 @@ class Shrinker {
       if (place->volume) {
         const VolumeGroup& group = guest_.group_of(*place);
         if (place->window)
-          if (auto why = no_shrinking(*place)) throw why->within(name);
+          if (auto why = no_shrinking(*place)) throw why->with_context(name);
         const std::uint64_t floor = floors_.of_volume(*place);
         const Bytes left = after_taking(take, place->size, group.bytes(floor), name);
         const std::uint64_t extents =
@@ -206,7 +206,7 @@ class Shrinker {
         unsupported(name + " is a physical volume", {},
                     "take from a volume of its group, or make its disk smaller (--to)");
       } else {
-        if (auto why = no_shrinking(*place)) throw why->within(name);
+        if (auto why = no_shrinking(*place)) throw why->with_context(name);
         const Bytes present = content_size(*place);
         sizes_[place] = after_taking(take, present, floors_.of(*place).size, name);
       }
@@ -255,34 +255,34 @@ class Shrinker {
 
   // Who is to lose what lacks; then everybody moves up.
   void pack_disk() {
-    Lineup lineup(guest_, disk_index_);
+    PartitionLayout lineup(guest_, disk_index_);
     for (const auto& [place, size] : sizes_)
-      if (Lineup::Member* each = lineup.find(*place)) lineup.cut(*each, size);
+      if (PartitionLayout::Member* each = lineup.find(*place)) lineup.cut(*each, size);
     const Sectors usable =
         new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
     const std::uint32_t sector = disk().table->facts().sector_size;
     if (request_.to_floor)
-      for (const Lineup::Member& each : lineup.members())
+      for (const PartitionLayout::Member& each : lineup.members())
         lineup.cut(*lineup.find(*each.place), floors_.of(*each.place).size);
-    Lineup packed = lineup;
-    packed.pack_to_front();
-    if (packed.end() > usable) {
-      const Bytes lacking = to_bytes(packed.end() - usable, sector);
-      Lineup::Member& giver = *lineup.find(find_giver(lineup, lacking));
+    PartitionLayout compressed = lineup;
+    compressed.pack_to_front();
+    if (compressed.end() > usable) {
+      const Bytes lacking = to_bytes(compressed.end() - usable, sector);
+      PartitionLayout::Member& giver = *lineup.find(find_giver(lineup, lacking));
       lineup.cut(giver, to_bytes(giver.count, sector) -
                             Bytes(round_up(lacking.value(), partition_alignment)));
-      packed = lineup;
-      packed.pack_to_front();
-      ensure(packed.end() <= usable, "the partitions fit on the smaller disk");
+      compressed = lineup;
+      compressed.pack_to_front();
+      ensure(compressed.end() <= usable, "the partitions fit on the smaller disk");
     }
-    for (const Lineup::Member& each : packed.members()) {
+    for (const PartitionLayout::Member& each : compressed.members()) {
       if (each.count < each.place->partition->count)
         limit(*each.place, to_bytes(each.count, sector));
       if (!each.moves()) continue;
       check_device_moves(*each.place);
       moves_.push_back(each);
     }
-    extended_ = packed.extended(usable);
+    extended_ = compressed.extended(usable);
   }
 
   // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.
@@ -297,14 +297,14 @@ class Shrinker {
                     disk().path, "shrink without --allow-move");
   }
 
-  const Place& find_giver(const Lineup& lineup, Bytes lacking) {
+  const Place& find_giver(const PartitionLayout& lineup, Bytes lacking) {
     std::vector<const Place*> able;
     std::string commands;
     const std::uint32_t sector = disk().table->facts().sector_size;
     const Bytes amount(round_up(lacking.value(), partition_alignment));
-    for (const Lineup::Member& each : lineup.members()) {
+    for (const PartitionLayout::Member& each : lineup.members()) {
       if (sizes_.contains(each.place)) continue;
-      Lineup::Member least = each;
+      PartitionLayout::Member least = each;
       lineup.cut(least, floors_.of(*each.place).size);
       if (to_bytes(each.count - least.count, sector) < amount) continue;
       able.push_back(each.place);
@@ -365,7 +365,7 @@ class Shrinker {
       if (fixed != ends_.end()) end = std::min(end, fixed->second);
       around.shorten(*place, end, new_size_ && !extended_ ? new_size_ : std::nullopt);
     }
-    for (const Lineup::Member& each : moves_) around.move(each);
+    for (const PartitionLayout::Member& each : moves_) around.move(each);
     if (extended_) around.move_extended(disk_index_, *extended_);
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) around.finish_disk(i);
     name_targets();
@@ -390,8 +390,8 @@ class Shrinker {
   std::optional<Bytes> new_size_;
   std::map<const Place*, Bytes, ByPlace> sizes_;  // of partitions and disks that become smaller
   std::map<const Place*, Sectors> ends_;          // of partitions that must end there
-  std::vector<Lineup::Member> moves_;             // in the order they lie in
-  std::optional<Lineup::Extended> extended_;
+  std::vector<PartitionLayout::Member> moves_;    // in the order they lie in
+  std::optional<PartitionLayout::Extended> extended_;
   std::map<const VolumeGroup*, GroupChange> groups_;
 };
 

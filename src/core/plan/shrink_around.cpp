@@ -25,13 +25,13 @@ void ShrinkAround::shorten(const Place& place, Sectors end, std::optional<Bytes>
       add(outer, "the extended partition follows");
 }
 
-void ShrinkAround::move(const Lineup::Member& member) {
+void ShrinkAround::move(const PartitionLayout::Member& member) {
   plan_move(plan_, guest_, member);
   // Held once more: what stood in its new place.
   cost_.direct += plan_.steps.back().to.value();
 }
 
-void ShrinkAround::move_extended(std::size_t index, const Lineup::Extended& extended) {
+void ShrinkAround::move_extended(std::size_t index, const PartitionLayout::Extended& extended) {
   plan_extended(plan_, guest_, index, extended);
   cost_.through_ledger += 65536 * (extended.logical.size() + 1);
 }
@@ -65,16 +65,16 @@ void ShrinkAround::finish_disk(std::size_t index) {
     return;
   }
   const ContainerFacts facts = each.container->facts();
-  plan_.steps.push_back(
-      {{index, 0, {}},
-       disk_name(guest_, index),
-       facts.form == Form::raw
-           ? "cut the image"
-           : fmt::format("let go what the {} image keeps behind the end", form_name(facts.form)),
-       each.size(),
-       size,
-       step::ShrinkContainer{size}});
-  if (request_.keep_undo && facts.form == Form::raw) keep_cut(index, size);
+  plan_.steps.push_back({{index, 0, {}},
+                         disk_name(guest_, index),
+                         facts.format == ImageFormat::raw
+                             ? "cut the image"
+                             : fmt::format("release what the {} image keeps behind the new end",
+                                           format_name(facts.format)),
+                         each.size(),
+                         size,
+                         step::ShrinkContainer{size}});
+  if (request_.keep_undo && facts.format == ImageFormat::raw) keep_cut(index, size);
   plan_.disks[index].let_go = each.container->parts_let_go(size);
   for (const std::string& path : plan_.disks[index].let_go)
     plan_.notes.push_back(
@@ -88,7 +88,7 @@ void ShrinkAround::move_spare(std::size_t index, Bytes size) {
   const TableFacts& facts = each.table->facts();
   plan_.steps.push_back({{index, 0, {}},
                          kind_name(facts.kind),
-                         "move the spare copy to the disk's new end",
+                         "move the backup copy to the disk's new end",
                          to_bytes(facts.known_end, facts.sector_size),
                          to_bytes(each.table->usable_end_on(size), facts.sector_size),
                          step::MoveSpare{}});
@@ -99,7 +99,7 @@ void ShrinkAround::keep_cut(std::size_t index, Bytes size) {
   Store& store = guest_.disks()[index].container->disk();
   std::uint64_t kept = 0;
   for (std::uint64_t at = size.value(); at < store.size();) {
-    const Run run = store.map(at, store.size() - at);
+    const Range run = store.map(at, store.size() - at);
     if (!run.zero) kept += run.length;
     at += run.length;
   }

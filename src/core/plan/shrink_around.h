@@ -4,7 +4,7 @@
 
 #include <optional>
 
-#include "core/plan/lineup.h"
+#include "core/plan/partition_layout.h"
 #include "core/plan/shrink_inside.h"
 
 namespace jh {
@@ -18,8 +18,8 @@ class ShrinkAround {
   /// Moves the partition's end inwards; with `disk_size`, its extended one's too, when that would
   /// reach past such a disk's end.
   void shorten(const Place& place, Sectors end, std::optional<Bytes> disk_size);
-  void move(const Lineup::Member& member);
-  void move_extended(std::size_t disk, const Lineup::Extended& extended);
+  void move(const PartitionLayout::Member& member);
+  void move_extended(std::size_t disk, const PartitionLayout::Extended& extended);
   /// What the table and the container have to do, once everything inside is smaller.
   void finish_disk(std::size_t disk);
 

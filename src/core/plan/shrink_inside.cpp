@@ -16,7 +16,7 @@ ResizePlan plan_smaller(const Guest& guest, const Place& place, Bytes size) {
   try {
     return place.content.filesystem->plan_resize(size);
   } catch (const Error& error) {
-    throw error.within(guest.best_name(place));
+    throw error.with_context(guest.best_name(place));
   }
 }
 
@@ -25,16 +25,16 @@ ResizePlan plan_smaller(const Guest& guest, const Place& place, Bytes size) {
 void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Place& place,
                           Bytes size) {
   if (size >= place.content.size.value_or(place.size)) return;
-  if (auto why = no_shrinking(place)) throw why->within(guest.best_name(place));
+  if (auto why = no_shrinking(place)) throw why->with_context(guest.best_name(place));
   plan.targets.push_back(where_is(guest, place));
   const ResizePlan shrinking = plan_smaller(guest, place, size);
   if (!shrinking.changes()) return;
   const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
   for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
-  if (const auto& settling = place.content.settling) {
-    plan.steps.push_back({where_is(guest, place), name, settling->action, shrinking.from,
-                          shrinking.from, step::SettleContent{}});
-    cost.through_ledger += settling->bytes_to_write;
+  if (const auto& replay = place.content.replay) {
+    plan.steps.push_back({where_is(guest, place), name, replay->action, shrinking.from,
+                          shrinking.from, step::ReplayJournal{}});
+    cost.through_ledger += replay->bytes_to_write;
   }
   plan.steps.push_back({where_is(guest, place), name, shrinking.words, shrinking.from, shrinking.to,
                         step::ShrinkContent{shrinking.to, shrinking.moves_content},

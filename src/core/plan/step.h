@@ -1,4 +1,4 @@
-// Step: one change of one layer, settled to the byte. What each kind needs is in a struct of its
+// Step: one change of one layer, computed to the byte. What each kind needs is in a struct of its
 // own; who carries steps out, or proves them, visits them.
 #pragma once
 
@@ -21,7 +21,7 @@ struct Where {
 namespace step {
 
 // On the image of a disk.
-struct SettleContainer {};  // replays its log, puts its counts in order
+struct RecoverContainer {};  // replays its log, puts its counts in order
 struct GrowContainer {
   Bytes size;
 };
@@ -58,7 +58,7 @@ struct CreatePartition {
 };
 
 // In a volume group. The place of a step on a physical volume is the one it lies in.
-struct GrowDevice {
+struct GrowPhysicalVolume {
   std::uint64_t extents = 0;  // it has then
 };
 struct AddDevice {
@@ -85,7 +85,7 @@ struct CommitGroup {
 };
 
 // Inside a place: a filesystem, or swap.
-struct SettleContent {};  // it was not cleanly unmounted
+struct ReplayJournal {};  // it was not cleanly unmounted
 /// Moves what would be in the way of its growth to `size`.
 struct PrepareContent {
   Bytes size;
@@ -108,17 +108,17 @@ struct LoadVolume {};
 
 struct Step {
   using Work =
-      std::variant<step::SettleContainer, step::GrowContainer, step::ShrinkContainer,
+      std::variant<step::RecoverContainer, step::GrowContainer, step::ShrinkContainer,
                    step::CreateDisk, step::RepairTable, step::MoveSpare, step::GrowPartition,
                    step::ShrinkPartition, step::MovePartition, step::MoveExtended,
-                   step::CreatePartition, step::GrowDevice, step::AddDevice, step::ShrinkDevice,
-                   step::RemoveDevice, step::MoveExtents, step::GrowVolume, step::ShrinkVolume,
-                   step::CommitGroup, step::SettleContent, step::PrepareContent, step::GrowContent,
-                   step::ShrinkContent, step::TellPartition, step::LoadVolume>;
+                   step::CreatePartition, step::GrowPhysicalVolume, step::AddDevice,
+                   step::ShrinkDevice, step::RemoveDevice, step::MoveExtents, step::GrowVolume,
+                   step::ShrinkVolume, step::CommitGroup, step::ReplayJournal, step::PrepareContent,
+                   step::GrowContent, step::ShrinkContent, step::TellPartition, step::LoadVolume>;
 
   Where where;         // the place it is on, or at least its disk
   std::string layer;   // "disk", "GPT", "p3", "ext4 on p3"
-  std::string action;  // "make the image longer", "move the spare copy to the disk's end"
+  std::string action;  // "make the image longer", "move the backup copy to the disk's end"
   Bytes from;          // sizes; equal when the step changes none
   Bytes to;
   Work work;

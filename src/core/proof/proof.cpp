@@ -1,7 +1,7 @@
 #include "core/proof/proof.h"
 
+#include "core/proof/assigned_ranges.h"
 #include "core/proof/footprint.h"
-#include "core/proof/given.h"
 #include "core/proof/groups.h"
 #include "core/proof/tables.h"
 #include "core/proof/tree_compare.h"
@@ -123,7 +123,7 @@ class Proof {
                         }});
     seen_.add("bytes of the disk that differ, each of them where the plan lets it", differing,
               "bytes");
-    if (after.facts().form == Form::raw) return;
+    if (after.facts().format == ImageFormat::raw) return;
     Findings findings;
     after.audit(findings);
     check_findings(findings);
@@ -227,8 +227,8 @@ EvidenceList prove(const Guest& opened, const Plan& plan, FileSet& files, ProofE
   std::vector<Guest::Image> old_images;
   for (std::size_t i = 0; i < opened.disks().size(); ++i) {
     const std::string& path = opened.disks()[i].path;
-    images.push_back({path, &files.stage(i), false, &files.beside()});
-    old_images.push_back({path, &files.old_state(i), false, &files.old_beside()});
+    images.push_back({path, &files.stage(i), false, &files.resolver()});
+    old_images.push_back({path, &files.old_state(i), false, &files.old_resolver()});
   }
   const Guest after(images, sector_size_of(opened));
   // Places that a change has left may have been written already; the ledger knows what was there.
@@ -236,7 +236,7 @@ EvidenceList prove(const Guest& opened, const Plan& plan, FileSet& files, ProofE
   if (plan.lets_go()) old = std::make_unique<Guest>(old_images, sector_size_of(opened));
   const Guest& before = old ? *old : opened;
   EvidenceList seen = Proof(before, after, plan, files, effort, progress).run();
-  note_given_room(before, after, plan, files);
+  note_assigned_ranges(before, after, plan, files);
   return seen;
 }
 

@@ -54,7 +54,7 @@ class TreeComparison {
     const auto new_roots = after_.tree.roots();
     if (old_roots.size() != new_roots.size()) proof_failed("the tree has other roots", where_);
     for (std::size_t i = 0; i < old_roots.size(); ++i)
-      meet(old_roots[i].node, new_roots[i].node, old_roots.front().node);
+      match_nodes(old_roots[i].node, new_roots[i].node, old_roots.front().node);
     while (!folders_.empty()) {
       const auto [before, after] = folders_.front();
       folders_.pop_front();
@@ -71,7 +71,7 @@ class TreeComparison {
   }
 
   // Two nodes that must stand for the same file; `from` leads to it by this name.
-  void meet(Node before, Node after, Node from, const std::string& name = {}) {
+  void match_nodes(Node before, Node after, Node from, const std::string& name = {}) {
     if (before == 0 && after == 0) return;
     if (before == 0 || after == 0 || before >= seen_before_.size() || after >= seen_after_.size())
       differs(from, "its inode", name);
@@ -93,7 +93,7 @@ class TreeComparison {
     for (std::size_t i = 0; i < was.size(); ++i) {
       if (was[i].name != now[i].name || was[i].type != now[i].type)
         differs(before, "the list of names");
-      meet(was[i].node, now[i].node, before, was[i].name);
+      match_nodes(was[i].node, now[i].node, before, was[i].name);
     }
     progress_.advance(0);
   }
@@ -104,7 +104,8 @@ class TreeComparison {
     const FileTree::File now = after_.tree.look(after);
     if (was.values.size() != now.values.size() || was.attributes != now.attributes)
       differs(before, "an extended attribute of it");
-    for (std::size_t i = 0; i < was.values.size(); ++i) meet(was.values[i], now.values[i], before);
+    for (std::size_t i = 0; i < was.values.size(); ++i)
+      match_nodes(was.values[i], now.values[i], before);
     if (was.folder != now.folder || was.facts != now.facts) differs(before, "an attribute of it");
     if (was.folder) folders_.emplace_back(before, after);
     compare_content(was, now, before);

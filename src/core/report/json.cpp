@@ -88,12 +88,12 @@ json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
   const ContainerFacts facts = disk.container->facts();
   const LayerFloor floor = floors.of_disk(index);
   json out{{"image", disk.path},
-           {"form", form_name(facts.form)},
+           {"form", format_name(facts.format)},
            {"file_length", facts.file_length.value()},
            {"disk_size", facts.disk_size.value()},
            {"floor", {{"size", floor.size.value()}, {"reason", floor.reason}}},
            {"variant", facts.variant},
-           {"store", keeping_name(facts.keeping)},
+           {"store", allocation_name(facts.allocation)},
            {"block_size", facts.block_size.value()},
            {"blocks", facts.blocks},
            {"blocks_kept", disk.container->blocks_kept()},
@@ -103,7 +103,7 @@ json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
            {"parents", facts.parents},
            {"parts", facts.parts},
            {"snapshots", json::array()},
-           {"unsettled", facts.unsettled},
+           {"unsettled", facts.pending_repairs},
            {"blockers", json::array()},
            {"notes", facts.notes},
            {"places", json::array()}};
@@ -200,8 +200,8 @@ json findings_json(const Findings& findings) {
 json error_json(const Error& error) {
   json out = error_brief(error);
   out["status"] = static_cast<int>(error.status());
-  out["nothing_changed"] = error.left() == Left::unchanged;
-  out["change_done"] = error.left() == Left::done;
+  out["nothing_changed"] = error.outcome() == Outcome::unchanged;
+  out["change_done"] = error.outcome() == Outcome::done;
   return out;
 }
 

@@ -67,7 +67,7 @@ class Page {
     }
     if (record_.dry_run) return "Dry run: this is what would be done. Nothing was changed.";
     if (record_.changed && !record_.evidence.empty())
-      return "Done. The result was proven from disk before it counted.";
+      return "Done. The result was re-read from disk and verified before it was committed.";
     return "Done.";
   }
 
@@ -90,11 +90,11 @@ class Page {
     entry("what", error.what());
     entry("where", error.where());
     entry("what to do", error.next());
-    if (error.left() == Left::unchanged) entry("the images", "nothing was changed");
-    if (error.left() == Left::sound)
-      entry("the images", "they are sound, and the guest sees what it saw");
-    if (error.left() == Left::done) entry("the images", "the change is done");
-    if (error.left() == Left::unfinished)
+    if (error.outcome() == Outcome::unchanged) entry("the images", "nothing was changed");
+    if (error.outcome() == Outcome::sound)
+      entry("the images", "they are sound, and the guest sees the same data");
+    if (error.outcome() == Outcome::done) entry("the images", "the change is done");
+    if (error.outcome() == Outcome::unfinished)
       entry("the images", "a change is unfinished: recover settles it");
     add("</dl>\n");
   }

@@ -58,10 +58,10 @@ void add_content_row(const Guest& guest, const Place& place, std::vector<LayerSi
 
 // What keeps a place from being changed, and what its journal holds.
 void advise_state(const Guest& guest, const Place& place, std::vector<Advice>& advice) {
-  if (place.content.settling && place.content.blockers.empty())
+  if (place.content.replay && place.content.blockers.empty())
     advice.push_back({fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
                                   "of it ({}); a change replays it first",
-                                  guest.best_name(place), place.content.settling->found),
+                                  guest.best_name(place), place.content.replay->found),
                       ""});
   if (can_get_end_back(guest, place)) {
     advice.push_back(
@@ -147,7 +147,8 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
     const ContainerFacts facts = disk.container->facts();
     if (disk.added) continue;  // it is not there yet
     if (!guest.is_running())
-      rows.push_back({prefix + "image", form_name(facts.form), facts.file_length, std::nullopt});
+      rows.push_back(
+          {prefix + "image", format_name(facts.format), facts.file_length, std::nullopt});
     rows.push_back({prefix + "disk", guest.is_running() ? disk.path : "as the guest sees it",
                     facts.disk_size, std::nullopt});
     if (disk.table) {
@@ -207,7 +208,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
       const Bytes known = to_bytes(disk.table->facts().known_end, disk.table->facts().sector_size);
       if (disk.table->must_move_spare() && disk.size() > known)
         advice.push_back({fmt::format("the disk is {} larger than its GPT knows; growing moves the "
-                                      "spare copy to the end",
+                                      "backup copy to the end",
                                       human(disk.size() - known)),
                           ""});
     }

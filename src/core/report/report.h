@@ -35,7 +35,7 @@ struct LayerChange {
 std::vector<LayerChange> compare_layers(const std::vector<LayerSize>& before,
                                         const std::vector<LayerSize>& after);
 
-/// A blocker, a spare copy in the wrong place, room that nothing uses: what the survey says of a
+/// A blocker, a backup copy in the wrong place, room that nothing uses: what the survey says of a
 /// disk.
 struct Advice {
   std::string what;

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <future>
 
-#include "core/base/ahead.h"
 #include "core/base/checksum.h"
+#include "core/base/prefetcher.h"
 
 namespace jh {
 namespace {
@@ -21,7 +21,7 @@ ContentCheck::ContentCheck(FileSet& files) {
   for (Stage* stage : files.stages()) stages_[stage->name()] = stage;
 }
 
-void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t length, OldPiece& old) {
+void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t length, OldExtent& old) {
   old.length = length;
   old.zero = false;
   old.bytes.resize(length);
@@ -35,7 +35,7 @@ void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t lengt
   }
 }
 
-bool ContentCheck::same_piece(const OldPiece& old, Store& after, std::uint64_t now_at) {
+bool ContentCheck::same_piece(const OldExtent& old, Store& after, std::uint64_t now_at) {
   for (std::uint64_t done = 0; done < old.length; done += compared_at_once) {
     fresh_.resize(std::min(compared_at_once, old.length - done));
     after.read(now_at + done, fresh_);
@@ -72,13 +72,13 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
   after.check_range(now_at, length);
   if (length <= worth_two_readers)
     return length == 0 || same_piece(before, at, after, now_at, length) ? length : 0;
-  Ahead<OldPiece> old_pieces(pieces_ahead, [&](const auto& add) {
+  Prefetcher<OldExtent> old_pieces(pieces_ahead, [&](const auto& add) {
     std::uint64_t read = 0;
     while (read < length) {
-      const std::uint64_t step = std::min(piece, length - read);
+      const std::uint64_t step = std::min(extent, length - read);
       // No more than a piece is asked for: a container looks for the end of it each time.
-      const Run run = before.map(at + read, step);
-      add([&](OldPiece& old) {
+      const Range run = before.map(at + read, step);
+      add([&](OldExtent& old) {
         if (run.zero) {
           old.length = run.length;
           old.zero = true;
@@ -96,9 +96,9 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
     }
   });
   std::uint64_t done = 0;
-  while (const OldPiece* old = old_pieces.next()) {
+  while (const OldExtent* old = old_pieces.next()) {
     // What is a hole in both need not be read.
-    const Run now = after.map(now_at + done, old->length);
+    const Range now = after.map(now_at + done, old->length);
     const bool holes = old->zero && now.zero && now.length == old->length;
     if (!holes && !same_piece(*old, after, now_at + done)) return done;
     done += old->length;
@@ -107,7 +107,7 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
   return length;
 }
 
-void ContentCheck::note(const OldPiece& old, Store& after, std::uint64_t now_at) {
+void ContentCheck::note(const OldExtent& old, Store& after, std::uint64_t now_at) {
   compared_ += old.length;
   std::uint64_t start = 0;  // of a location, in the piece
   for (const auto& [was, crc] : old.locations) {

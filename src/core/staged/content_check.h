@@ -15,7 +15,7 @@ namespace jh {
 /// each is read by a thread of its own. Memory: six pieces of 1 MiB.
 class ContentCheck {
  public:
-  static constexpr std::uint64_t piece = 1U << 20;
+  static constexpr std::uint64_t extent = 1U << 20;
 
   /// The files must outlive it.
   explicit ContentCheck(FileSet& files);
@@ -39,19 +39,19 @@ class ContentCheck {
     Location location;
     std::uint32_t crc = 0;
   };
-  struct OldPiece {
+  struct OldExtent {
     std::uint64_t length = 0;
     bool zero = false;  // a hole, which is not read
     Buffer bytes;
     std::vector<OldLocation> locations;
   };
 
-  static void read_old(Store& before, std::uint64_t at, std::uint64_t length, OldPiece& piece);
-  bool same_piece(const OldPiece& old, Store& after, std::uint64_t now_at);
-  void note(const OldPiece& old, Store& after, std::uint64_t now_at);
+  static void read_old(Store& before, std::uint64_t at, std::uint64_t length, OldExtent& extent);
+  bool same_piece(const OldExtent& old, Store& after, std::uint64_t now_at);
+  void note(const OldExtent& old, Store& after, std::uint64_t now_at);
 
   std::map<std::string, Stage*> stages_;
-  OldPiece old_;
+  OldExtent old_;
   Buffer fresh_;
   std::uint64_t compared_ = 0;
 };

@@ -20,24 +20,24 @@ bool overlaps_change(const FileChanges& changes, const std::string& file, std::u
 
 // The pieces of a disk, one behind the other, taken off in front as far as they were dealt with.
 // A piece may be long and its search takes as long: it is found once.
-class Pieces {
+class ExtentCursor {
  public:
-  explicit Pieces(Container& container) : container_(container) {}
-  const Piece& at(std::uint64_t offset, std::uint64_t length) {
-    if (piece_.length == 0 || offset != at_) piece_ = container_.piece_at(offset, length);
+  explicit ExtentCursor(Container& container) : container_(container) {}
+  const Extent& at(std::uint64_t offset, std::uint64_t length) {
+    if (piece_.length == 0 || offset != at_) piece_ = container_.extent_at(offset, length);
     at_ = offset;
     return piece_;
   }
   void pass(std::uint64_t length) {
     at_ += length;
     piece_.length -= length;
-    if (piece_.kind == Piece::Kind::data) piece_.at += length;
+    if (piece_.kind == Extent::Kind::data) piece_.at += length;
   }
 
  private:
   Container& container_;
   std::uint64_t at_ = 0;
-  Piece piece_;
+  Extent piece_;
 };
 
 }  // namespace
@@ -45,27 +45,27 @@ class Pieces {
 void for_each_difference(Container& before, Container& after, const FileChanges& changes,
                          ContentCheck& contents, const DifferenceVisitor& visitor) {
   constexpr std::uint64_t sector = 512;
-  Pieces old_pieces(before);
-  Pieces new_pieces(after);
+  ExtentCursor old_pieces(before);
+  ExtentCursor new_pieces(after);
   const std::uint64_t size = std::min(before.disk().size(), after.disk().size());
   for (std::uint64_t at = 0; at < size;) {
-    const Piece& was = old_pieces.at(at, size - at);
-    const Piece& now = new_pieces.at(at, size - at);
+    const Extent& was = old_pieces.at(at, size - at);
+    const Extent& now = new_pieces.at(at, size - at);
     std::uint64_t length = std::min(was.length, now.length);
     const bool same_place = was.store != nullptr && now.store != nullptr && now.kind == was.kind &&
                             now.at == was.at && now.store->name() == was.store->name();
-    if (same_place && was.kind == Piece::Kind::packed &&
+    if (same_place && was.kind == Extent::Kind::compressed &&
         !overlaps_change(changes, now.store->name(), now.at, now.at + length)) {
-      // Packed bytes are fewer than those they stand for.
-    } else if (same_place && was.kind == Piece::Kind::data) {
+      // Compressed bytes are fewer than those they stand for.
+    } else if (same_place && was.kind == Extent::Kind::data) {
       const auto found = changes.find(now.store->name());
       if (found != changes.end())
         for_each_inside(found->second, now.at, now.at + length,
                         [&](std::uint64_t from, std::uint64_t to) {
                           visitor.differs(at + (from - now.at), to - from);
                         });
-    } else if (was.kind != Piece::Kind::zero || now.kind != Piece::Kind::zero) {
-      length = std::min(length, ContentCheck::piece);
+    } else if (was.kind != Extent::Kind::zero || now.kind != Extent::Kind::zero) {
+      length = std::min(length, ContentCheck::extent);
       const std::uint64_t passed = visitor.indifferent ? visitor.indifferent(at, length) : 0;
       if (passed != 0)
         length = passed;

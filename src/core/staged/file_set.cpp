@@ -9,20 +9,20 @@ namespace {
 // it is in use, so that nobody who opens the image meanwhile is misled.
 Stage::Tail tail_of(const Disk& disk, const std::string& file) {
   const ContainerFacts facts = disk.container->facts();
-  switch (facts.form) {
-    case Form::raw:
-    case Form::vhd:
+  switch (facts.format) {
+    case ImageFormat::raw:
+    case ImageFormat::vhd:
       return Stage::Tail::held;
-    case Form::qcow2:
-    case Form::vdi:
-    case Form::vhdx:
+    case ImageFormat::qcow2:
+    case ImageFormat::vdi:
+    case ImageFormat::vhdx:
       return Stage::Tail::direct;
-    case Form::vmdk:
+    case ImageFormat::vmdk:
       break;
   }
   const bool descriptor_alone = file == disk.path && !facts.parts.empty();
-  return descriptor_alone || facts.keeping == Keeping::full ? Stage::Tail::held
-                                                            : Stage::Tail::direct;
+  return descriptor_alone || facts.allocation == Allocation::full ? Stage::Tail::held
+                                                                  : Stage::Tail::direct;
 }
 
 // Only what moves content goes to free room inside filesystems.
@@ -37,7 +37,7 @@ UnusedWhere where_to_look(const Plan& plan) {
 }  // namespace
 
 FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
-    : others_(host), staged_(&others_), old_beside_(&others_), main_(before.disks().size()) {
+    : others_(host), staged_(&others_), old_resolver_(&others_), main_(before.disks().size()) {
   std::vector<std::string> paths;
   std::vector<Stage::Tail> tails;
   const auto add = [&](const std::string& path, bool fresh, Stage::Tail tail) {
@@ -50,7 +50,7 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
     files_.push_back(fresh ? host.create(path) : host.open(path, Access::read_write));
     paths.push_back(path);
     tails.push_back(tail);
-    if (fresh) host.take_after(path, before.disks().front().path);
+    if (fresh) host.copy_owner_and_mode(path, before.disks().front().path);
     return paths.size() - 1;
   };
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
@@ -89,7 +89,7 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
 }
 
 FileSet::FileSet(Host& host, const Disk& disk)
-    : others_(host), staged_(&others_), old_beside_(&others_), main_{0} {
+    : others_(host), staged_(&others_), old_resolver_(&others_), main_{0} {
   const std::vector<std::string> paths = files_of(disk);
   std::vector<Stage::Tail> tails;
   for (const std::string& path : paths) {
@@ -113,7 +113,7 @@ void FileSet::begin(Host& host, const std::vector<std::string>& paths,
     transaction_->stage(i).set_tail(tails[i]);
     staged_.add(paths[i], transaction_->stage(i));
     old_.push_back(std::make_unique<OldState>(transaction_->stage(i)));
-    old_beside_.add(paths[i], *old_.back());
+    old_resolver_.add(paths[i], *old_.back());
   }
 }
 

@@ -23,19 +23,19 @@ class FileSet {
 
   Transaction& transaction() { return *transaction_; }
   /// Of a disk: see Transaction::note_given.
-  void note_given(std::size_t disk, std::uint64_t offset, std::uint64_t length, bool zero,
-                  std::uint32_t crc) {
-    transaction_->note_given(main_[disk], offset, length, zero, crc);
+  void note_assigned(std::size_t disk, std::uint64_t offset, std::uint64_t length, bool zero,
+                     std::uint32_t crc) {
+    transaction_->note_assigned(main_[disk], offset, length, zero, crc);
   }
   /// Of a disk's image file.
   Stage& stage(std::size_t disk) { return transaction_->stage(main_[disk]); }
   /// All of them, parts included.
   std::vector<Stage*> stages();
   /// Where the containers opened on the stages find their other files.
-  Neighbours& beside() { return staged_; }
+  FileResolver& resolver() { return staged_; }
   /// The disk's image file as it was before the change, and where its other files are.
   Store& old_state(std::size_t disk) { return *old_.at(main_[disk]); }
-  Neighbours& old_beside() { return old_beside_; }
+  FileResolver& old_resolver() { return old_resolver_; }
 
  private:
   void begin(Host& host, const std::vector<std::string>& paths,
@@ -43,9 +43,9 @@ class FileSet {
   // A file that only says which files hold the disk.
   void note_descriptor(const Disk& disk, std::size_t index);
 
-  HostNeighbours others_;
-  ListedNeighbours staged_;
-  ListedNeighbours old_beside_;
+  HostFileResolver others_;
+  ListedFileResolver staged_;
+  ListedFileResolver old_resolver_;
   std::vector<std::unique_ptr<OldState>> old_;
   std::vector<std::unique_ptr<Store>> files_;
   std::vector<std::size_t> main_;  // by disk: which stage

@@ -9,10 +9,10 @@ std::map<std::string, Ranges> unreferenced_places(const Guest& guest, UnusedWher
     Container& container = *guest.disks()[i].container;
     for (const UnusedRange& range : find_unused(guest, i, where).ranges)
       for (std::uint64_t at = range.start; at < range.end;) {
-        const Piece piece = container.piece_at(at, range.end - at);
-        if (piece.kind == Piece::Kind::data)
-          add_range(places[piece.store->name()], piece.at, piece.at + piece.length);
-        at += piece.length;
+        const Extent extent = container.extent_at(at, range.end - at);
+        if (extent.kind == Extent::Kind::data)
+          add_range(places[extent.store->name()], extent.at, extent.at + extent.length);
+        at += extent.length;
       }
   }
   return places;

@@ -13,7 +13,7 @@ namespace {
 std::uint64_t data_bytes(Store& from) {
   std::uint64_t total = 0;
   for (std::uint64_t at = 0; at < from.size();) {
-    const Run run = from.map(at, from.size() - at);
+    const Range run = from.map(at, from.size() - at);
     if (!run.zero) total += run.length;
     at += run.length;
   }
@@ -25,7 +25,7 @@ void copy_runs(Store& from, Store& to, Progress& progress) {
   Buffer buffer(piece);
   std::uint64_t done = 0;
   for (std::uint64_t at = 0; at < from.size();) {
-    const Run run = from.map(at, from.size() - at);
+    const Range run = from.map(at, from.size() - at);
     if (run.zero) {
       at += run.length;
       continue;
@@ -64,7 +64,7 @@ void copy_image(const std::string& from_path, const std::string& to_path, Progre
       progress.end();
     }
     to->flush();
-    host.take_after(to_path, from_path);
+    host.copy_owner_and_mode(to_path, from_path);
   } catch (const Error&) {
     remove_quietly(host, to_path);
     throw;

@@ -13,7 +13,7 @@ void DirectWrites::read(std::uint64_t offset, ByteSpan out) {
   std::fill(out.begin() + static_cast<std::ptrdiff_t>(there), out.end(), std::uint8_t{0});
 }
 
-Run DirectWrites::map(std::uint64_t offset, std::uint64_t length) {
+Range DirectWrites::map(std::uint64_t offset, std::uint64_t length) {
   if (offset >= base_.size()) return {offset, length, true};
   return base_.map(offset, std::min(length, base_.size() - offset));
 }
@@ -21,7 +21,7 @@ Run DirectWrites::map(std::uint64_t offset, std::uint64_t length) {
 // Into the ledger. Only the first time: after that the image holds what the change itself wrote.
 // Returns how much of it was kept.
 std::uint64_t DirectWrites::keep_run(std::uint64_t offset, std::uint64_t length) {
-  const Run run = base_.map(offset, length);
+  const Range run = base_.map(offset, length);
   const std::uint64_t step =
       std::min(length, run.zero ? run.length : std::min(run.length, ledger::max_payload));
   std::uint64_t at = 0;
@@ -75,16 +75,16 @@ void DirectWrites::write(std::uint64_t offset, ConstByteSpan data) {
 
 void DirectWrites::append_sums(std::uint64_t offset, ConstByteSpan data) {
   constexpr std::uint64_t most = ledger::max_payload / sizeof(Le32) * ledger::sector_size;
-  Buffer sums;
+  Buffer checksums;
   while (!data.empty()) {
     const std::uint64_t step = std::min<std::uint64_t>(data.size(), most);
-    sums.resize(ceil_div(step, ledger::sector_size) * sizeof(Le32));
+    checksums.resize(ceil_div(step, ledger::sector_size) * sizeof(Le32));
     for (std::uint64_t at = 0; at < step; at += ledger::sector_size) {
-      Le32 sum;
-      sum = crc32c(data.subspan(at, std::min(ledger::sector_size, step - at)));
-      put_at(sums, at / ledger::sector_size * sizeof(Le32), sum);
+      Le32 checksum;
+      checksum = crc32c(data.subspan(at, std::min(ledger::sector_size, step - at)));
+      put_at(checksums, at / ledger::sector_size * sizeof(Le32), checksum);
     }
-    ledger_.append_about(RecordKind::wrote, image_, offset, step, sums);
+    ledger_.append_about(RecordKind::wrote, image_, offset, step, checksums);
     offset += step;
     data = data.subspan(step);
   }
@@ -153,7 +153,7 @@ void DirectWrites::read_old(std::uint64_t offset, ByteSpan out) {
               out.end(), std::uint8_t{0});
 }
 
-Run DirectWrites::map_old(std::uint64_t offset, std::uint64_t length) {
+Range DirectWrites::map_old(std::uint64_t offset, std::uint64_t length) {
   auto kept = kept_.upper_bound(offset);
   if (kept != kept_.end()) length = std::min(length, kept->first - offset);
   if (kept != kept_.begin()) {

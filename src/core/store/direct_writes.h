@@ -1,6 +1,6 @@
 // What a stage writes to the image before the seal: bytes that the present state does not refer to.
 // Losing them harms nothing, and neither does keeping them, so nothing waits for the ledger: it
-// gets the old bytes (for an undo) and the sums of the new ones on the way.
+// gets the old bytes (for an undo) and the checksums of the new ones on the way.
 #pragma once
 
 #include "core/base/ranges.h"
@@ -27,14 +27,14 @@ class DirectWrites {
   /// Gives the image its old length and old bytes again, for the one who began the change and drops
   /// it. Needs no room: what was written behind the end goes first.
   void put_back();
-  /// Takes the sums that are still missing: of sectors that were written in parts.
+  /// Takes the checksums that are still missing: of sectors that were written in parts.
   void finish_sums();
   void begin_flush();
   void flush();
 
   /// The image's bytes; past its present end there are zeros.
   void read(std::uint64_t offset, ByteSpan out);
-  Run map(std::uint64_t offset, std::uint64_t length);
+  Range map(std::uint64_t offset, std::uint64_t length);
   /// Whether anything was written to the page at `offset`.
   bool has_page(std::uint64_t offset) const { return overlaps(done_, offset, offset + page_size); }
 
@@ -44,7 +44,7 @@ class DirectWrites {
 
   /// The image before the change; past its old end there are zeros.
   void read_old(std::uint64_t offset, ByteSpan out);
-  Run map_old(std::uint64_t offset, std::uint64_t length);
+  Range map_old(std::uint64_t offset, std::uint64_t length);
 
  private:
   /// Bytes that the ledger has kept: how many, and where; 0: they were zeros.

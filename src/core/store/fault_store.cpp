@@ -85,7 +85,7 @@ std::uint64_t FaultStore::missing(std::uint64_t offset, std::uint64_t length) {
   std::uint64_t bytes = 0;
   const std::uint64_t end = std::min(view.size(), round_up(offset + length, page));
   for (std::uint64_t at = round_down(offset, page); at < end;) {
-    const Run run = view.map(at, end - at);
+    const Range run = view.map(at, end - at);
     if (run.zero) bytes += round_up(run.length, page);
     at += run.length;
   }
@@ -101,7 +101,7 @@ void FaultStore::reserve(std::uint64_t offset, std::uint64_t length) {
     // Room that nothing was written to reads as zeros, and zeros written there are room.
     if (needed != 0)
       for (std::uint64_t at = offset; at < inside;) {
-        const Run run = file_->view.map(at, inside - at);
+        const Range run = file_->view.map(at, inside - at);
         if (run.zero) file_->view.write(at, Buffer(run.length));
         at += run.length;
       }

@@ -100,7 +100,7 @@ class FaultStore final : public Store {
   std::uint64_t size() const override { return file_->view.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override {
+  Range map(std::uint64_t offset, std::uint64_t length) override {
     return file_->view.map(offset, length);
   }
   void discard(std::uint64_t offset, std::uint64_t length) override;

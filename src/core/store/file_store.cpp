@@ -104,7 +104,7 @@ void FileStore::write(std::uint64_t offset, ConstByteSpan data) {
   if (written_since_ >= worth_bringing_out) begin_flush();
 }
 
-Run FileStore::map(std::uint64_t offset, std::uint64_t length) {
+Range FileStore::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
   if (block_device_) return {offset, length, false};

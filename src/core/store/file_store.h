@@ -24,7 +24,7 @@ class FileStore final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   /// A flush will follow whatever is written: the host begins to bring it out on the way.
   void write(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
   void begin_flush() override;

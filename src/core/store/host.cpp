@@ -75,7 +75,7 @@ bool FileHost::exists(const std::string& path) {
   return files::exists(files::symlink_status(path, error));
 }
 
-void FileHost::take_after(const std::string& path, const std::string& model) {
+void FileHost::copy_owner_and_mode(const std::string& path, const std::string& model) {
   struct stat info {};
   if (::stat(model.c_str(), &info) != 0 || !S_ISREG(info.st_mode)) return;
   // Not everybody may give files away; the permissions are what keeps strangers out.
@@ -119,7 +119,7 @@ FileIdentity FileHost::identity(const std::string& path) {
           S_ISBLK(info.st_mode) ? 0 : info.st_ino};
 }
 
-void FileHost::check_reach(const std::string& path) {
+void FileHost::check_path_allowed(const std::string& path) {
   std::error_code error;
   const files::path real = files::canonical(path, error);
   if (error) return;  // opening it names the trouble
@@ -156,7 +156,7 @@ std::string FileHost::device_name(const std::string& path) {
   return {};
 }
 
-std::uint64_t FileHost::names_of(const std::string& path) {
+std::uint64_t FileHost::link_count(const std::string& path) {
   struct stat info {};
   return ::stat(path.c_str(), &info) == 0 && S_ISREG(info.st_mode) ? info.st_nlink : 1;
 }

@@ -35,7 +35,7 @@ class Host {
   virtual std::unique_ptr<Store> create(const std::string& path) = 0;
   virtual bool exists(const std::string& path) = 0;
   /// Gives a file the permissions, and where it may the owner, of another.
-  virtual void take_after(const std::string& /*path*/, const std::string& /*model*/) {}
+  virtual void copy_owner_and_mode(const std::string& /*path*/, const std::string& /*model*/) {}
   /// Durable on return. Removing what is not there is no error.
   virtual void remove(const std::string& path) = 0;
   /// Atomic, replacing what has the new name; durable on return.
@@ -46,12 +46,12 @@ class Host {
   /// identity); empty for regular files, and for devices that say nothing of themselves.
   virtual std::string device_name(const std::string& /*path*/) { return {}; }
   /// How many names a regular file has.
-  virtual std::uint64_t names_of(const std::string& /*path*/) { return 1; }
+  virtual std::uint64_t link_count(const std::string& /*path*/) { return 1; }
   virtual bool has_folder(const std::string& /*path*/) { return true; }
   /// Whether writing over what a file holds needs room of its own on this host.
   virtual bool overwriting_needs_room(const std::string& /*path*/) { return false; }
   /// Throws refused for a file that an image speaks of and must not lead to.
-  virtual void check_reach(const std::string& /*path*/) {}
+  virtual void check_path_allowed(const std::string& /*path*/) {}
   /// Where the ledger of this image is kept.
   virtual std::string ledger_path(const std::string& image) = 0;
 };
@@ -78,17 +78,17 @@ class FileHost final : public Host {
   std::unique_ptr<Store> create(const std::string& path) override;
   std::unique_ptr<Store> open_plain(const std::string& path, Access access) override;
   bool exists(const std::string& path) override;
-  void take_after(const std::string& path, const std::string& model) override;
+  void copy_owner_and_mode(const std::string& path, const std::string& model) override;
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
   std::uint64_t free_space(const std::string& path) override;
   FileIdentity identity(const std::string& path) override;
   std::string device_name(const std::string& path) override;
-  std::uint64_t names_of(const std::string& path) override;
+  std::uint64_t link_count(const std::string& path) override;
   bool has_folder(const std::string& path) override;
   bool overwriting_needs_room(const std::string& path) override;
   std::string ledger_path(const std::string& image) override;
-  void check_reach(const std::string& path) override;
+  void check_path_allowed(const std::string& path) override;
 
  private:
   std::string ledger_folder_;

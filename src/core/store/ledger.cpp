@@ -169,10 +169,10 @@ void Ledger::write_record(Record record, ConstByteSpan payload) {
   waiting_.insert(waiting_.end(), fixed.begin(), fixed.end());
   waiting_.insert(waiting_.end(), payload.begin(), payload.end());
   waiting_.resize(round_up(waiting_.size(), 8));
-  if (waiting_.size() >= ledger::max_payload) bring_out();
+  if (waiting_.size() >= ledger::max_payload) write_back();
 }
 
-void Ledger::bring_out() {
+void Ledger::write_back() {
   if (waiting_.empty()) return;
   append_file(*file_, end_, waiting_);
   waiting_.clear();
@@ -223,15 +223,15 @@ std::uint64_t Ledger::append_about(RecordKind kind, std::uint32_t image, std::ui
   return at;
 }
 
-void Ledger::append_sum(RecordKind kind, std::uint32_t image, std::uint64_t offset,
-                        std::uint64_t length, bool zero, std::uint32_t crc) {
+void Ledger::append_checksum(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                             std::uint64_t length, bool zero, std::uint32_t crc) {
   if (zero) {
     append_zero(kind, image, offset, length);
     return;
   }
-  Le32 sum;
-  sum = crc;
-  append_about(kind, image, offset, length, bytes_of(sum));
+  Le32 checksum;
+  checksum = crc;
+  append_about(kind, image, offset, length, bytes_of(checksum));
 }
 
 void Ledger::put_front(std::uint32_t image, ConstByteSpan page) {
@@ -243,7 +243,7 @@ void Ledger::put_front(std::uint32_t image, ConstByteSpan page) {
 }
 
 void Ledger::flush() {
-  bring_out();
+  write_back();
   file_->flush();
 }
 
@@ -252,10 +252,10 @@ void Ledger::commit(bool with_undo) {
   has_undo_ = with_undo;
   set_mark(MarkKind::committed, with_undo ? 0 : ledger::mark_no_undo);
   state_ = State::committed;
-  settle_names();
+  take_final_names();
 }
 
-void Ledger::settle_names() {
+void Ledger::take_final_names() {
   // Pointers first: as long as one of them is missing, the ledger is found under its first name.
   for (const std::string& pointer : pointers_)
     if (host_.exists(open_name(pointer))) host_.rename(open_name(pointer), pointer);
@@ -286,7 +286,7 @@ void Ledger::mark_restored() {
 }
 
 void Ledger::mark_undoing() {
-  file_->flush();  // the fronts, on which the mark has a sum
+  file_->flush();  // the first pages, on which the mark has a checksum
   set_mark(MarkKind::undoing);
   state_ = State::undoing;
 }

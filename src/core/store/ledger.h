@@ -2,15 +2,16 @@
 //
 // Life of a ledger (its file name in brackets):
 //   opened     [IMAGE.juneheath.open]  direct writes may happen, to what the old state does not use
-//   committed  [.open, then IMAGE.juneheath]  the records are complete; once all fronts are closed
+//   committed  [.open, then IMAGE.juneheath]  the records are complete; once all first pages are
+//   closed
 //                                     the new state counts, and is being applied
-//   applied    [IMAGE.juneheath]      it is there; the fronts are being opened
+//   applied    [IMAGE.juneheath]      it is there; the first pages are being opened
 //   done       [IMAGE.juneheath]      kept so that the change can be undone
-//   undoing    [IMAGE.juneheath]      once all fronts are closed the old state is being put back
-//   restored   [IMAGE.juneheath]      it is there; the fronts are being opened
+//   undoing    [IMAGE.juneheath]      once all first pages are closed the old state is being put
+//   back restored   [IMAGE.juneheath]      it is there; the first pages are being opened
 // A ledger of several images lies beside the first; the others get a short file that points to it.
 //
-// What a ledger says is input like any other: see settle.h for what may be done with it.
+// What a ledger says is input like any other: see recovery.h for what may be done with it.
 #pragma once
 
 #include <deque>
@@ -75,9 +76,9 @@ class Ledger {
                    std::uint64_t length);
   /// A record about `length` bytes whose payload is not their content; at most max_payload of it.
   /// Returns where in the file the payload begins.
-  /// About a range of which only the sum is kept; zeros need none.
-  void append_sum(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
-                  std::uint64_t length, bool zero, std::uint32_t crc);
+  /// About a range of which only the checksum is kept; zeros need none.
+  void append_checksum(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                       std::uint64_t length, bool zero, std::uint32_t crc);
   std::uint64_t append_about(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                              std::uint64_t length, ConstByteSpan payload, std::uint32_t flags = 0);
   /// What an image's first page holds before it is closed; goes with the mark that is set next. Its
@@ -101,14 +102,14 @@ class Ledger {
   void mark_fetched();
   bool is_fetched() const { return fetched_; }
   /// Takes the lasting names if a crash came between the mark and the renaming.
-  void settle_names();
+  void take_final_names();
   /// Removes the ledger and what points to it.
   void remove();
 
-  /// Calls visit for each record in order; parked bytes come with the record that speaks of them.
+  /// Calls visit for each record in order; spilled bytes come with the record that speaks of them.
   /// In an unfinished ledger the first incomplete record ends the list; in a committed one it is
   /// damage.
-  /// `bytes` unset: without reading what is parked.
+  /// `bytes` unset: without reading what is spilled.
   void for_each(const std::function<void(const Entry&)>& visit, bool bytes = true);
 
  private:
@@ -123,11 +124,11 @@ class Ledger {
   Buffer fronts_area();
   void set_mark(ledger::MarkKind kind, std::uint32_t flags = 0);
   void write_record(ledger::Record record, ConstByteSpan payload);
-  void bring_out();
+  void write_back();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit, bool bytes);
   bool fetch_parked(Entry& entry, std::uint64_t before);
-  std::shared_ptr<const Buffer> parked_bytes(std::uint64_t at, std::uint64_t length,
-                                             std::uint32_t crc);
+  std::shared_ptr<const Buffer> spilled_bytes(std::uint64_t at, std::uint64_t length,
+                                              std::uint32_t crc);
   ConstByteSpan window(std::uint64_t at, std::uint64_t length, std::uint64_t limit);
 
   Host& host_;
@@ -147,7 +148,7 @@ class Ledger {
   std::uint64_t end_ = 0;
   Buffer window_;  // the part of the file that reading is at
   std::uint64_t window_start_ = 0;
-  /// What is parked once and spoken of many times: a table's copies.
+  /// What is spilled once and spoken of many times: a table's copies.
   struct Fetched {
     std::uint64_t at = 0;
     std::uint32_t crc = 0;

@@ -11,12 +11,12 @@ using ledger::RecordKind;
 namespace {
 
 // Writes entries in order, those side by side together.
-class Gathering {
+class WriteCoalescer {
  public:
-  explicit Gathering(const std::vector<Store*>& images) : images_(images) {}
-  ~Gathering() = default;
-  Gathering(const Gathering&) = delete;
-  Gathering& operator=(const Gathering&) = delete;
+  explicit WriteCoalescer(const std::vector<Store*>& images) : images_(images) {}
+  ~WriteCoalescer() = default;
+  WriteCoalescer(const WriteCoalescer&) = delete;
+  WriteCoalescer& operator=(const WriteCoalescer&) = delete;
 
   /// `data` empty: zeros.
   void write(std::uint32_t image, std::uint64_t offset, std::uint64_t length, ConstByteSpan data) {
@@ -95,12 +95,12 @@ void apply_changes(Ledger& ledger, const std::vector<Store*>& images) {
       /*bytes=*/false);
   for (std::size_t i = 0; i < images.size(); ++i)
     if (images[i]->size() < sizes[i]) images[i]->resize(sizes[i]);
-  Gathering gathering(images);
+  WriteCoalescer coalescer(images);
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind == RecordKind::after)
-      gathering.write(entry.image, entry.offset, entry.length, entry.payload);
+      coalescer.write(entry.image, entry.offset, entry.length, entry.payload);
   });
-  gathering.finish();
+  coalescer.finish();
   flush_all(images);
   for (std::size_t i = 0; i < images.size(); ++i) set_size(*images[i], sizes[i]);
 }
@@ -109,7 +109,7 @@ void put_back(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*
   for (std::size_t i = 0; i < images.size(); ++i)
     if (images[i]->size() < index.images[i].old_size) images[i]->resize(index.images[i].old_size);
   if (!ledger.is_fetched()) fetch_moved(ledger, index, images);
-  Gathering gathering(images);
+  WriteCoalescer coalescer(images);
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind != RecordKind::before_direct && entry.kind != RecordKind::before &&
         entry.kind != RecordKind::cut)
@@ -118,10 +118,10 @@ void put_back(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*
     const std::uint64_t old_size = index.images[entry.image].old_size;
     if (entry.offset >= old_size) return;
     const std::uint64_t length = std::min(entry.length, old_size - entry.offset);
-    gathering.write(entry.image, entry.offset, length,
+    coalescer.write(entry.image, entry.offset, length,
                     entry.zero ? ConstByteSpan() : ConstByteSpan(entry.payload).first(length));
   });
-  gathering.finish();
+  coalescer.finish();
   flush_all(images);
   for (std::size_t i = 0; i < images.size(); ++i) set_size(*images[i], index.images[i].old_size);
 }

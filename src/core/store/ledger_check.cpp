@@ -37,24 +37,24 @@ std::optional<std::uint32_t> checksum_of(Store& image, std::uint64_t at, std::ui
 }
 
 // Old bytes that the ledger has of a stretch.
-Buffer old_bytes(Ledger& ledger, std::uint64_t start, const LedgerStretch& stretch,
+Buffer old_bytes(Ledger& ledger, std::uint64_t start, const LedgerRange& stretch,
                  std::uint64_t from, std::uint64_t length) {
   Buffer bytes(length);
   if (stretch.at != 0) ledger.read_back(stretch.at + (from - start), bytes);
   return bytes;
 }
 
-Buffer sums_of(Ledger& ledger, std::uint64_t start, const LedgerStretch& stretch,
-               std::uint64_t from, std::uint64_t length) {
-  Buffer sums(ceil_div(length, sector_size) * sizeof(Le32));
-  ledger.read_back(stretch.at + (from - start) / sector_size * sizeof(Le32), sums);
-  return sums;
+Buffer checksums_of(Ledger& ledger, std::uint64_t start, const LedgerRange& stretch,
+                    std::uint64_t from, std::uint64_t length) {
+  Buffer checksums(ceil_div(length, sector_size) * sizeof(Le32));
+  ledger.read_back(stretch.at + (from - start) / sector_size * sizeof(Le32), checksums);
+  return checksums;
 }
 
-bool sector_fits(const Buffer& bytes, const Buffer& sums, std::uint64_t at) {
+bool sector_fits(const Buffer& bytes, const Buffer& checksums, std::uint64_t at) {
   const std::uint64_t length = std::min<std::uint64_t>(sector_size, bytes.size() - at);
   return crc32c(ConstByteSpan(bytes).subspan(at, length)) ==
-         parse_as<Le32>(sums, at / sector_size * sizeof(Le32)).value();
+         parse_as<Le32>(checksums, at / sector_size * sizeof(Le32)).value();
 }
 
 class Check {
@@ -129,11 +129,11 @@ class Check {
       direct_stretch(i, start, stretch, end);
   }
 
-  void direct_stretch(std::size_t i, std::uint64_t start, const LedgerStretch& stretch,
+  void direct_stretch(std::size_t i, std::uint64_t start, const LedgerRange& stretch,
                       std::uint64_t end) {
     if (start < end) {
       std::uint64_t stop = start + stretch.length;
-      // A sum stands for a whole sector; the forms that are written directly end at one.
+      // A checksum stands for a whole sector; the forms that are written directly end at one.
       if (stop > end) stop = round_down(end, sector_size);
       if (stop > start && !has_sums(ledger_, *images_[i], start, stretch, start, stop - start))
         written_since(*images_[i], start);
@@ -175,9 +175,9 @@ class Check {
       cover(start, moved.length);
       if (crc32c(read_padded(image, start, moved.length)) != moved.crc) written_since(image, start);
     }
-    for (const auto& [start, sum] : known.sums) {
-      cover(start, sum.length);
-      if (checksum_of(image, start, sum.length) != sum.crc) written_since(image, start);
+    for (const auto& [start, checksum] : known.checksums) {
+      cover(start, checksum.length);
+      if (checksum_of(image, start, checksum.length) != checksum.crc) written_since(image, start);
     }
     for (const auto& [start, stretch] : known.cut) {
       cover(start, stretch.length);
@@ -196,7 +196,7 @@ class Check {
   // before; behind it, what it was before, or still zeros.
   void direct_or_old(std::size_t i) {
     const LedgerIndex::Image& known = index_.images[i];
-    const auto look = [&](std::uint64_t start, std::uint64_t end, const LedgerStretch& kept,
+    const auto look = [&](std::uint64_t start, std::uint64_t end, const LedgerRange& kept,
                           std::uint64_t kept_start) {
       // Zeros may be many, and where the image does not reach there is nothing else.
       if (kept.at == 0) end = std::min(end, std::max(start, images_[i]->size()));
@@ -296,15 +296,15 @@ std::string keep_command(const Ledger& ledger) {
 
 }  // namespace
 
-bool has_sums(Ledger& ledger, Store& image, std::uint64_t start, const LedgerStretch& stretch,
+bool has_sums(Ledger& ledger, Store& image, std::uint64_t start, const LedgerRange& stretch,
               std::uint64_t from, std::uint64_t length) {
   if (from + length > image.size()) return false;
   for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
     const std::uint64_t step = std::min(ledger::max_payload, length - done);
     const Buffer bytes = read_buffer(image, from + done, step);
-    const Buffer sums = sums_of(ledger, start, stretch, from + done, step);
+    const Buffer checksums = checksums_of(ledger, start, stretch, from + done, step);
     for (std::uint64_t at = 0; at < step; at += sector_size)
-      if (!sector_fits(bytes, sums, at)) return false;
+      if (!sector_fits(bytes, checksums, at)) return false;
   }
   return true;
 }

@@ -22,8 +22,8 @@ void check_can_finish_undo(Ledger& ledger, const LedgerIndex& index,
                            const std::vector<Store*>& images);
 
 /// Whether the `length` bytes from `from` on, within `stretch` at `start` of the image, have the
-/// sums that the ledger has of them. What lies behind the image's end has not.
-bool has_sums(Ledger& ledger, Store& image, std::uint64_t start, const LedgerStretch& stretch,
+/// checksums that the ledger has of them. What lies behind the image's end has not.
+bool has_sums(Ledger& ledger, Store& image, std::uint64_t start, const LedgerRange& stretch,
               std::uint64_t from, std::uint64_t length);
 
 }  // namespace jh

@@ -17,17 +17,17 @@ constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside
 constexpr std::uint32_t version = 6;
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint64_t max_header = 1U << 24;  // bytes, with the list of images
-/// What a disk writes whole or not at all: the unit of the sums of what was written directly.
+/// What a disk writes whole or not at all: the unit of the checksums of what was written directly.
 constexpr std::uint64_t sector_size = 512;
 
 /// Blocks 0 to 5: a mark is set by writing its block, and it counts only when its checksum holds.
 enum class MarkKind : std::uint32_t {
   committed = 0,  // the records are complete
-  applied = 1,    // the images hold the new state, but for their fronts
-  done = 2,       // and their fronts are open
+  applied = 1,    // the images hold the new state, but for their first pages
+  done = 2,       // and their first pages are open
   undoing = 3,    // the old state is to come back
   fetched = 4,    // what moved is back at its old place
-  restored = 5,   // the images hold the old state, but for their fronts
+  restored = 5,   // the images hold the old state, but for their first pages
 };
 constexpr std::uint64_t mark_count = 6;
 constexpr std::uint64_t header_offset = mark_count * block_size;
@@ -38,7 +38,7 @@ struct Mark {
   Uuid ledger_id;
   Le64 records_end;
   Le32 flags;
-  Le32 fronts_crc;  // CRC-32C of the fronts as they were then
+  Le32 fronts_crc;  // CRC-32C of the first pages as they were then
   Le32 crc;         // CRC-32C of all before it
 };
 static_assert(sizeof(Mark) == 48);
@@ -47,7 +47,7 @@ constexpr std::uint32_t mark_no_undo = 1;  // of "committed": what an undo needs
 struct Header {
   std::array<char, 8> magic;
   Le32 version;
-  Le32 length;  // of header and image entries, a multiple of block_size; the fronts follow
+  Le32 length;  // of header and image entries, a multiple of block_size; the first pages follow
   Uuid ledger_id;
   Le64 created;  // seconds since 1970
   Le32 image_count;
@@ -85,13 +85,13 @@ enum class RecordKind : std::uint32_t {
   new_size = 5,       // offset: the image's size after the change; length: the file's at the commit
   cut = 6,            // old bytes of a range behind the image's new end
   moved = 7,          // payload: where those of such a range are now
-  parked = 8,         // new bytes that an `after` record with flag_parked speaks of
+  spilled = 8,        // new bytes that an `after` record with flag_spilled speaks of
   cut_sum = 9,        // of a range behind the new end whose bytes are not kept: Le32 CRC-32C
-  given = 10,         // a range of the *disk* that the change handed out: Le32 CRC-32C
+  assigned = 10,      // a range of the *disk* that the change handed out: Le32 CRC-32C
   front = 11,         // the image is closed while the change is applied or undone
 };
-constexpr std::uint32_t flag_zero = 1;    // the payload would be all zeros and is left out
-constexpr std::uint32_t flag_parked = 2;  // the payload is a Parked
+constexpr std::uint32_t flag_zero = 1;     // the payload would be all zeros and is left out
+constexpr std::uint32_t flag_spilled = 2;  // the payload is a Spilled
 
 struct Record {
   Le32 magic;
@@ -116,11 +116,11 @@ struct MovedTo {
 static_assert(sizeof(MovedTo) == 16);
 
 /// Where in this ledger the bytes of an `after` record are.
-struct Parked {
+struct Spilled {
   Le64 at;
   Le32 crc;  // CRC-32C of the bytes
   Le32 reserved;
 };
-static_assert(sizeof(Parked) == 16);
+static_assert(sizeof(Spilled) == 16);
 
 }  // namespace jh::ledger

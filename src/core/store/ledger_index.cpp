@@ -9,8 +9,8 @@ using ledger::RecordKind;
 namespace {
 
 // What was written again counts as it was written last. Stretches begin at sectors, and each sector
-// has four bytes of the sums at `at`.
-void overlay(LedgerStretches& all, std::uint64_t offset, LedgerStretch fresh) {
+// has four bytes of the checksums at `at`.
+void overlay(LedgerRanges& all, std::uint64_t offset, LedgerRange fresh) {
   const std::uint64_t end = offset + fresh.length;
   auto found = all.upper_bound(offset);
   if (found != all.begin() && std::prev(found)->first + std::prev(found)->second.length > offset)
@@ -47,8 +47,8 @@ std::uint64_t end_of(const Map& all) {
 // What is said of an image lies in the image.
 void check_inside(const LedgerIndex& index, const LedgerIndex::Image& image, const Ledger& ledger) {
   const std::uint64_t longest = std::max({image.old_size, image.new_size, image.size_at_commit});
-  const std::uint64_t old_end =
-      std::max({end_of(image.kept), end_of(image.cut), end_of(image.sums), end_of(image.moved)});
+  const std::uint64_t old_end = std::max(
+      {end_of(image.kept), end_of(image.cut), end_of(image.checksums), end_of(image.moved)});
   // Of an unfinished change the new size is not known yet.
   if (ledger.state() == Ledger::State::opened) return;
   const std::uint64_t new_end = image.after.empty() ? 0 : image.after.rbegin()->second;
@@ -56,8 +56,9 @@ void check_inside(const LedgerIndex& index, const LedgerIndex::Image& image, con
   for (const auto& [start, moved] : image.moved)
     moved_inside &= start >= image.new_size &&
                     checked_add(moved.at, moved.length) <= index.images[moved.image].new_size;
-  const bool behind_the_end = (image.cut.empty() || image.cut.begin()->first >= image.new_size) &&
-                              (image.sums.empty() || image.sums.begin()->first >= image.new_size);
+  const bool behind_the_end =
+      (image.cut.empty() || image.cut.begin()->first >= image.new_size) &&
+      (image.checksums.empty() || image.checksums.begin()->first >= image.new_size);
   if (longest > static_cast<std::uint64_t>(INT64_MAX) || old_end > image.old_size ||
       new_end > image.new_size || end_of(image.wrote) > longest || !moved_inside || !behind_the_end)
     damaged("the ledger speaks of bytes that the image does not have", ledger.path(),
@@ -77,7 +78,7 @@ LedgerIndex index_of(Ledger& ledger) {
     const std::uint64_t end = entry.offset + entry.length;
     switch (entry.kind) {
       case RecordKind::before_direct:
-        add_disjoint(image.kept, entry.offset, LedgerStretch{entry.length, at}, ledger);
+        add_disjoint(image.kept, entry.offset, LedgerRange{entry.length, at}, ledger);
         break;
       case RecordKind::after:
         add_range(image.after, entry.offset, end);
@@ -92,11 +93,11 @@ LedgerIndex index_of(Ledger& ledger) {
         image.size_at_commit = entry.length;
         break;
       case RecordKind::cut:
-        add_disjoint(image.cut, entry.offset, LedgerStretch{entry.length, at}, ledger);
+        add_disjoint(image.cut, entry.offset, LedgerRange{entry.length, at}, ledger);
         break;
       case RecordKind::cut_sum:
-        add_disjoint(image.sums, entry.offset,
-                     LedgerIndex::Sum{entry.length, parse_as<Le32>(entry.payload, 0).value()},
+        add_disjoint(image.checksums, entry.offset,
+                     LedgerIndex::Checksum{entry.length, parse_as<Le32>(entry.payload, 0).value()},
                      ledger);
         break;
       case RecordKind::moved: {
@@ -107,12 +108,13 @@ LedgerIndex index_of(Ledger& ledger) {
                      ledger);
         break;
       }
-      case RecordKind::given:
-        index.given.push_back({entry.image, entry.offset, entry.length, entry.zero,
-                               entry.zero ? 0 : parse_as<Le32>(entry.payload, 0).value()});
+      case RecordKind::assigned:
+        index.assigned_ranges.push_back(
+            {entry.image, entry.offset, entry.length, entry.zero,
+             entry.zero ? 0 : parse_as<Le32>(entry.payload, 0).value()});
         break;
       case RecordKind::before:
-      case RecordKind::parked:
+      case RecordKind::spilled:
       case RecordKind::front:
         break;
     }

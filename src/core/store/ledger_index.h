@@ -11,15 +11,15 @@
 namespace jh {
 
 /// A stretch of an image and where in the ledger what is known of it stands; 0: it was zeros.
-struct LedgerStretch {
+struct LedgerRange {
   std::uint64_t length = 0;
   std::uint64_t at = 0;
 };
 /// Disjoint, by offset.
-using LedgerStretches = std::map<std::uint64_t, LedgerStretch>;
+using LedgerRanges = std::map<std::uint64_t, LedgerRange>;
 
 struct LedgerIndex {
-  struct Sum {
+  struct Checksum {
     std::uint64_t length = 0;
     std::uint32_t crc = 0;
   };
@@ -33,15 +33,15 @@ struct LedgerIndex {
     std::uint64_t old_size = 0;
     std::uint64_t new_size = 0;
     std::uint64_t size_at_commit = 0;
-    Ranges after;                       // what the seal wrote
-    LedgerStretches wrote;              // sums of its sectors; begins at a sector
-    LedgerStretches kept;               // old bytes of what was written directly
-    LedgerStretches cut;                // old bytes behind the new end
-    std::map<std::uint64_t, Sum> sums;  // sums of such
+    Ranges after;                                 // what the seal wrote
+    LedgerRanges wrote;                           // checksums of its sectors; begins at a sector
+    LedgerRanges kept;                            // old bytes of what was written directly
+    LedgerRanges cut;                             // old bytes behind the new end
+    std::map<std::uint64_t, Checksum> checksums;  // checksums of such
     std::map<std::uint64_t, Moved> moved;
   };
   /// A range of the disk in this image that the change handed out.
-  struct Given {
+  struct AssignedRange {
     std::uint32_t image = 0;
     std::uint64_t offset = 0;
     std::uint64_t length = 0;
@@ -49,7 +49,7 @@ struct LedgerIndex {
     std::uint32_t crc = 0;
   };
   std::vector<Image> images;
-  std::vector<Given> given;
+  std::vector<AssignedRange> assigned_ranges;
 };
 
 /// Throws damaged for records that contradict each other.

@@ -40,7 +40,7 @@ std::optional<std::string> read_pointer(Store& file) {
 
 bool may_be_zero(RecordKind kind) {
   return kind == RecordKind::before_direct || kind == RecordKind::before ||
-         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::given;
+         kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::assigned;
 }
 
 // Whether a payload is as long as a record of its kind says.
@@ -51,7 +51,7 @@ bool fits(const Ledger::Entry& entry, std::size_t images) {
     case RecordKind::before:
     case RecordKind::after:
     case RecordKind::cut:
-    case RecordKind::parked:
+    case RecordKind::spilled:
       return size == entry.length;
     case RecordKind::wrote:
       return size == ceil_div(entry.length, ledger::sector_size) * sizeof(Le32);
@@ -59,7 +59,7 @@ bool fits(const Ledger::Entry& entry, std::size_t images) {
       return size == sizeof(ledger::MovedTo) && entry.length <= ledger::max_payload &&
              parse_as<ledger::MovedTo>(entry.payload, 0).image.value() < images;
     case RecordKind::cut_sum:
-    case RecordKind::given:
+    case RecordKind::assigned:
       return size == sizeof(Le32);
     case RecordKind::new_size:
     case RecordKind::front:
@@ -244,19 +244,19 @@ std::vector<Buffer> Ledger::fronts() {
 
 // The bytes were put into the ledger, in front of this record, when there were too many to hold.
 bool Ledger::fetch_parked(Entry& entry, std::uint64_t before) {
-  if (entry.payload.size() != sizeof(ledger::Parked) || entry.length > ledger::max_payload)
+  if (entry.payload.size() != sizeof(ledger::Spilled) || entry.length > ledger::max_payload)
     return false;
-  const auto parked = parse_as<ledger::Parked>(entry.payload, 0);
-  const std::uint64_t from = parked.at.value();
+  const auto spilled = parse_as<ledger::Spilled>(entry.payload, 0);
+  const std::uint64_t from = spilled.at.value();
   if (from < records_start_ || from > before || before - from < entry.length) return false;
-  entry.bytes = parked_bytes(from, entry.length, parked.crc.value());
+  entry.bytes = spilled_bytes(from, entry.length, spilled.crc.value());
   if (entry.bytes) entry.payload = *entry.bytes;
   return entry.bytes != nullptr;
 }
 
 // Null: they are not what they should be.
-std::shared_ptr<const Buffer> Ledger::parked_bytes(std::uint64_t at, std::uint64_t length,
-                                                   std::uint32_t crc) {
+std::shared_ptr<const Buffer> Ledger::spilled_bytes(std::uint64_t at, std::uint64_t length,
+                                                    std::uint32_t crc) {
   constexpr std::size_t most = 12;
   const auto known =
       std::find_if(fetched_bytes_.begin(), fetched_bytes_.end(), [&](const Fetched& one) {
@@ -306,7 +306,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
     entry.payload = *entry.bytes;
   }
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
-  if (entry.kind == RecordKind::after && (record.flags.value() & ledger::flag_parked) != 0) {
+  if (entry.kind == RecordKind::after && (record.flags.value() & ledger::flag_spilled) != 0) {
     if (bytes && !fetch_parked(entry, at)) return std::nullopt;
   } else if (entry.zero ? !may_be_zero(entry.kind) : !fits(entry, images_.size())) {
     return std::nullopt;
@@ -316,7 +316,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
 }
 
 void Ledger::for_each(const std::function<void(const Entry&)>& visit, bool bytes) {
-  bring_out();
+  write_back();
   window_.clear();
   fetched_bytes_.clear();
   const std::uint64_t limit = end_;

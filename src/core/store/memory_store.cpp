@@ -39,7 +39,7 @@ void MemoryStore::write(std::uint64_t offset, ConstByteSpan data) {
   });
 }
 
-Run MemoryStore::map(std::uint64_t offset, std::uint64_t length) {
+Range MemoryStore::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
   const std::uint64_t end = offset + length;

@@ -24,7 +24,7 @@ class MemoryStore final : public Store {
   std::uint64_t size() const override { return size_; }
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override {}
   void resize(std::uint64_t new_size) override;

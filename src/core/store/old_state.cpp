@@ -7,7 +7,7 @@ void OldState::read(std::uint64_t offset, ByteSpan out) {
   stage_.read_old(offset, out);
 }
 
-Run OldState::map(std::uint64_t offset, std::uint64_t length) {
+Range OldState::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
   return stage_.map_old(offset, length);

@@ -11,7 +11,7 @@ class OldState final : public Store {
   explicit OldState(Stage& stage) : stage_(stage) {}
   std::uint64_t size() const override { return stage_.old_size(); }
   void read(std::uint64_t offset, ByteSpan out) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   std::string name() const override { return stage_.name(); }
 
   [[noreturn]] void write(std::uint64_t, ConstByteSpan) override { read_only(); }

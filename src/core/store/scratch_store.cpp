@@ -12,7 +12,7 @@ void ScratchStore::read_below(std::uint64_t offset, ByteSpan out) {
 void ScratchStore::read(std::uint64_t offset, ByteSpan out) {
   check_range(offset, out.size());
   while (!out.empty()) {
-    const Run run = overlay_.map(offset, out.size());
+    const Range run = overlay_.map(offset, out.size());
     const ByteSpan part = out.first(run.length);
     if (run.zero) {
       read_below(offset, part);
@@ -40,17 +40,17 @@ void ScratchStore::write(std::uint64_t offset, ConstByteSpan data) {
   overlay_.write(offset, data);
 }
 
-Run ScratchStore::map(std::uint64_t offset, std::uint64_t length) {
+Range ScratchStore::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
-  const Run run = overlay_.map(offset, length);
+  const Range run = overlay_.map(offset, length);
   if (!run.zero) return run;
   if (offset >= shown_) return {offset, run.length, true};
   return below_.map(offset, std::min(run.length, shown_ - offset));
 }
 
 Location ScratchStore::locate(std::uint64_t offset, std::uint64_t length) {
-  const Run run = overlay_.map(offset, length);
+  const Range run = overlay_.map(offset, length);
   if (!run.zero || offset >= shown_) return {nullptr, offset, run.length};
   return below_.locate(offset, std::min(run.length, shown_ - offset));
 }
@@ -68,7 +68,7 @@ void ScratchStore::discard(std::uint64_t offset, std::uint64_t length) {
 }
 
 bool ScratchStore::is_changed(std::uint64_t offset, std::uint64_t length) {
-  const Run run = overlay_.map(offset, length);
+  const Range run = overlay_.map(offset, length);
   return !run.zero || run.length < length;
 }
 

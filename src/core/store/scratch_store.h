@@ -19,7 +19,7 @@ class ScratchStore final : public Store {
   std::uint64_t size() const override { return overlay_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   /// Of what was written here: in this store, which is no file.
   Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;

@@ -17,7 +17,7 @@ void Stage::read_page(const Content& page, ByteSpan out, std::uint64_t from) {
   if (page.bytes)
     std::memcpy(out.data(), page.bytes->data() + from, out.size());
   else
-    ledger_.read_back(page.parked + from, out);
+    ledger_.read_back(page.spilled + from, out);
 }
 
 void Stage::read(std::uint64_t offset, ByteSpan out) {
@@ -47,12 +47,12 @@ void Stage::park() {
   Buffer run;
   std::vector<Content*> members;
   std::uint64_t next = 0;
-  const auto bring_out = [&] {
+  const auto write_back = [&] {
     if (run.empty()) return;
-    std::uint64_t at = ledger_.append_about(ledger::RecordKind::parked, index_,
+    std::uint64_t at = ledger_.append_about(ledger::RecordKind::spilled, index_,
                                             next * page_size - run.size(), run.size(), run);
     for (Content* member : members) {
-      member->parked = at;
+      member->spilled = at;
       member->bytes.reset();
       at += page_size;
     }
@@ -62,12 +62,12 @@ void Stage::park() {
   for (const auto& [number, page] : pages_) {
     const bool taken = std::find(members.begin(), members.end(), page.get()) != members.end();
     if (!page->bytes || taken) continue;
-    if (number != next || run.size() >= ledger::max_payload / 2) bring_out();
+    if (number != next || run.size() >= ledger::max_payload / 2) write_back();
     run.insert(run.end(), page->bytes->begin(), page->bytes->end());
     members.push_back(page.get());
     next = number + 1;
   }
-  bring_out();
+  write_back();
   in_memory_ = 0;
   known_.clear();
 }
@@ -82,7 +82,7 @@ Stage::Held Stage::content_of(ConstByteSpan page) {
   const std::uint32_t crc = crc32c(page);
   const auto [first, last] = known_.equal_range(crc);
   for (auto known = first; known != last; ++known)
-    // What was changed since, or is parked, is not what it was known as.
+    // What was changed since, or is spilled, is not what it was known as.
     if (const Held same = known->second.lock();
         same && same->bytes && std::equal(page.begin(), page.end(), same->bytes->begin()))
       return same;
@@ -110,7 +110,7 @@ Stage::Page& Stage::hold(std::uint64_t number) {
   const std::uint64_t start = number * page_size;
   auto found = pages_.find(number);
   if (found != pages_.end() && found->second->bytes && found->second.use_count() == 1) {
-    found->second->parked = 0;
+    found->second->spilled = 0;
     return *found->second->bytes;
   }
   make_room();
@@ -180,7 +180,7 @@ void Stage::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
   }
 }
 
-Run Stage::map(std::uint64_t offset, std::uint64_t length) {
+Range Stage::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
   const auto held = pages_.lower_bound(offset / page_size);
@@ -197,7 +197,7 @@ Run Stage::map(std::uint64_t offset, std::uint64_t length) {
 void Stage::zero_bytes(std::uint64_t offset, std::uint64_t length) {
   const Buffer zeros(std::min<std::uint64_t>(length, page_size));
   while (length != 0) {
-    const Run run = map(offset, length);
+    const Range run = map(offset, length);
     const std::uint64_t step =
         std::min<std::uint64_t>(run.length, run.zero ? length : zeros.size());
     if (!run.zero) write(offset, ConstByteSpan(zeros).first(step));

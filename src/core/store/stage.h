@@ -17,7 +17,7 @@ namespace jh {
 class Stage final : public Store {
  public:
   static constexpr std::uint64_t page_size = DirectWrites::page_size;
-  /// Held in memory at most; further pages are parked in the ledger.
+  /// Held in memory at most; further pages are spilled in the ledger.
   static constexpr std::uint64_t most_in_memory = 32U << 20;
 
   /// What happens to writes behind the old end. `held`: the file keeps its length until the seal,
@@ -32,7 +32,7 @@ class Stage final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   /// Direct writes only; held ones become durable with the seal.
   void flush() override;
@@ -45,8 +45,8 @@ class Stage final : public Store {
   /// From here on what is written as unreferenced goes to the image without its old bytes being
   /// kept: for changes that nobody will take back.
   void trust_unreferenced() { direct_.trust(); }
-  /// The image's front is not closed while the change is applied: other files of the disk are, and
-  /// this one says which they are.
+  /// The image's first page is not closed while the change is applied: other files of the disk are,
+  /// and this one says which they are.
   void leave_front_open() { closes_front_ = false; }
   bool closes_front() const { return closes_front_; }
   /// Before the first write.
@@ -62,7 +62,7 @@ class Stage final : public Store {
   std::uint32_t index() const { return index_; }
   /// The image as it was before the change; past its old end there are zeros.
   void read_old(std::uint64_t offset, ByteSpan out) { direct_.read_old(offset, out); }
-  Run map_old(std::uint64_t offset, std::uint64_t length) {
+  Range map_old(std::uint64_t offset, std::uint64_t length) {
     return direct_.map_old(offset, length);
   }
 
@@ -76,10 +76,10 @@ class Stage final : public Store {
   struct Change {
     std::uint64_t offset = 0;
     std::uint64_t length = 0;
-    ConstByteSpan old;         // empty: nothing was there
-    ConstByteSpan fresh;       // empty when they are parked
-    std::uint64_t parked = 0;  // where in the ledger the new bytes are already; 0: nowhere
-    std::uint32_t crc = 0;     // CRC-32C of those that are parked
+    ConstByteSpan old;          // empty: nothing was there
+    ConstByteSpan fresh;        // empty when they are spilled
+    std::uint64_t spilled = 0;  // where in the ledger the new bytes are already; 0: nowhere
+    std::uint32_t crc = 0;      // CRC-32C of those that are spilled
   };
   /// Calls visit for each run of pages that differ, at most half of ledger::max_payload long: first
   /// those that were written, then those that were let go, each in order.
@@ -112,7 +112,7 @@ class Stage final : public Store {
   using Page = std::array<std::uint8_t, page_size>;
   struct Content {
     std::unique_ptr<Page> bytes;
-    std::uint64_t parked = 0;  // where in the ledger they are; 0: not yet
+    std::uint64_t spilled = 0;  // where in the ledger they are; 0: not yet
   };
   /// Pages of the same bytes may have one content: see content_of().
   using Held = std::shared_ptr<Content>;

@@ -11,7 +11,7 @@ void Stage::held_pages(const Visit& visit) {
   constexpr std::uint64_t most = 64;
   Buffer old;  // pages side by side are read together, those in holes not at all
   std::uint64_t old_from = 0;
-  Run run;
+  Range run;
   for (auto held = pages_.begin(); held != pages_.end(); ++held) {
     const std::uint64_t at = held->first * page_size;
     if (at >= size_) break;
@@ -83,7 +83,7 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
   constexpr std::size_t most = ledger::max_payload / 2;
   const Buffer zeros(page_size);
   Buffer old_run;  // empty, or shorter than the run: zeros from there on
-  Buffer new_run;  // empty where it is parked: nobody asks for the bytes then
+  Buffer new_run;  // empty where it is spilled: nobody asks for the bytes then
   Change run;
   const auto emit = [&] {
     if (run.length == 0) return;
@@ -104,17 +104,17 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
     if (std::equal(was.begin(), was.end(), fresh.begin())) return;
     const bool joins =
         run.length != 0 && run.offset + run.length == at && run.length < most &&
-        (page->parked == 0 ? run.parked == 0
-                           : run.parked != 0 && run.parked + run.length == page->parked);
+        (page->spilled == 0 ? run.spilled == 0
+                            : run.spilled != 0 && run.spilled + run.length == page->spilled);
     if (!joins) {
       emit();
-      run = {at, 0, {}, {}, page->parked, ~0U};  // parked: which a visit may have told just now
+      run = {at, 0, {}, {}, page->spilled, ~0U};  // spilled: which a visit may have told just now
     }
     if (!old.empty()) {
       old_run.resize(run.length);
       old_run.insert(old_run.end(), old.begin(), old.end());
     }
-    if (run.parked == 0)
+    if (run.spilled == 0)
       new_run.insert(new_run.end(), fresh.begin(), fresh.end());
     else
       run.crc = crc32c_raw(run.crc, fresh);
@@ -126,7 +126,7 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
 void Stage::note_parked(const Change& change, std::uint64_t at) {
   for (std::uint64_t done = 0; done + page_size <= change.length; done += page_size)
     if (const auto page = pages_.find((change.offset + done) / page_size); page != pages_.end())
-      page->second->parked = at + done;
+      page->second->spilled = at + done;
 }
 
 void Stage::for_each_change(const std::function<void(const Change&)>& visit) {
@@ -143,7 +143,7 @@ void Stage::zeroed_data(const std::function<void(std::uint64_t, ConstByteSpan)>&
   for (const auto& [from, to] : zeroed_) {
     const std::uint64_t end = std::min({to, size_, base_.size()});
     for (std::uint64_t at = from; at < end;) {
-      const Run run = base_.map(at, end - at);
+      const Range run = base_.map(at, end - at);
       const std::uint64_t step = run.zero ? run.length : std::min(run.length, most);
       if (!run.zero) visit(at, read_buffer(base_, at, step));
       at += step;

@@ -27,7 +27,7 @@ bool all_zero(ConstByteSpan data) {
 
 void discard_data(Store& store, std::uint64_t offset, std::uint64_t length) {
   while (length != 0) {
-    const Run run = store.map(offset, length);
+    const Range run = store.map(offset, length);
     if (!run.zero) store.discard(offset, run.length);
     offset += run.length;
     length -= run.length;
@@ -60,7 +60,7 @@ Buffer read_buffer(Store& store, std::uint64_t offset, std::size_t length) {
 bool range_is_zero(Store& store, std::uint64_t offset, std::uint64_t length) {
   Buffer piece;
   while (length != 0) {
-    const Run run = store.map(offset, length);
+    const Range run = store.map(offset, length);
     std::uint64_t step = run.length;
     if (!run.zero) {
       step = std::min(step, piece_size);
@@ -99,8 +99,8 @@ void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64
   constexpr std::uint64_t most = 256U << 10;  // stays in the processor's cache in between
   Buffer content;
   while (length != 0) {
-    const Run source = from.map(offset, length);
-    const Run there = to.map(target, source.length);
+    const Range source = from.map(offset, length);
+    const Range there = to.map(target, source.length);
     std::uint64_t step = there.length;
     if (!source.zero || !there.zero) {
       step = std::min(step, most);
@@ -117,7 +117,7 @@ void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64
 std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length) {
   std::uint64_t written = 0;
   while (length != 0) {
-    const Run run = store.map(offset, length);
+    const Range run = store.map(offset, length);
     std::uint64_t step = run.length;
     if (!run.zero) {
       step = std::min<std::uint64_t>(step, 65536);

@@ -19,7 +19,7 @@ using ConstByteSpan = std::span<const std::uint8_t>;
 using Buffer = std::vector<std::uint8_t>;
 
 /// A run of bytes that is known to read as zeros, or that may hold anything.
-struct Run {
+struct Range {
   std::uint64_t offset = 0;
   std::uint64_t length = 0;
   bool zero = false;
@@ -29,7 +29,7 @@ class Store;
 
 /// Where bytes that a view shows really are.
 struct Location {
-  Store* store = nullptr;  // null: in no one place (they read as zeros, or are packed)
+  Store* store = nullptr;  // null: in no one place (they read as zeros, or are compressed)
   std::uint64_t at = 0;
   std::uint64_t length = 0;
 };
@@ -50,7 +50,7 @@ class Store {
   /// clusters): losing or keeping such a write harms nothing, so a Stage need not hold it back.
   virtual void write_unreferenced(std::uint64_t offset, ConstByteSpan data) { write(offset, data); }
   /// The run that begins at `offset`, at most `length` long; never empty when length is not.
-  virtual Run map(std::uint64_t offset, std::uint64_t length) {
+  virtual Range map(std::uint64_t offset, std::uint64_t length) {
     check_range(offset, length);
     return {offset, length, false};
   }

@@ -5,7 +5,7 @@
 #include "core/base/checksum.h"
 #include "core/base/shell_word.h"
 #include "core/base/sizes.h"
-#include "core/store/front.h"
+#include "core/store/first_page_guard.h"
 #include "core/store/ledger_apply.h"
 
 namespace jh {
@@ -17,7 +17,7 @@ Error unfinished(const std::string& state, const Error& error,
   std::string command = "see to the host's disk, then run: juneheath recover";
   for (const std::string& image : images) command += " " + shell_word(image);
   return Error(Status::io, fmt::format("{}: {}", state, error.what()), error.where(), command)
-      .leaving(Left::unfinished);
+      .with_outcome(Outcome::unfinished);
 }
 
 Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
@@ -28,7 +28,7 @@ Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
     if (found && found->state() != Ledger::State::done)
       refuse("an earlier change of this image was interrupted", found->path(),
              "run: juneheath recover " + shell_word(path));
-    if (const std::uint64_t names = host.names_of(path); names != 1)
+    if (const std::uint64_t names = host.link_count(path); names != 1)
       refuse(fmt::format("the image has {} names (hard links): a change under one of them would be "
                          "seen, and not be known of, under the others",
                          names),
@@ -55,10 +55,10 @@ Transaction::~Transaction() {
   }
 }
 
-void Transaction::note_given(std::size_t index, std::uint64_t offset, std::uint64_t length,
-                             bool zero, std::uint32_t crc) {
-  ledger_->append_sum(RecordKind::given, static_cast<std::uint32_t>(index), offset, length, zero,
-                      crc);
+void Transaction::note_assigned(std::size_t index, std::uint64_t offset, std::uint64_t length,
+                                bool zero, std::uint32_t crc) {
+  ledger_->append_checksum(RecordKind::assigned, static_cast<std::uint32_t>(index), offset, length,
+                           zero, crc);
 }
 
 // What only the old state refers to: so that it can be put back, or at least be recognized.
@@ -72,15 +72,15 @@ void Transaction::keep_let_go(Stage& stage, bool keep_undo, Progress& progress) 
   });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
     while (length != 0) {
-      const Run run = stage.base().map(offset, length);
+      const Range run = stage.base().map(offset, length);
       const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
       if (!run.zero) {
         const Buffer bytes = read_buffer(stage.base(), offset, step);
         if (keep_undo) {
           ledger_->append(RecordKind::cut, stage.index(), offset, bytes);
         } else {
-          ledger_->append_sum(RecordKind::cut_sum, stage.index(), offset, step, false,
-                              crc32c(bytes));
+          ledger_->append_checksum(RecordKind::cut_sum, stage.index(), offset, step, false,
+                                   crc32c(bytes));
         }
       }
       progress.advance(0);
@@ -100,16 +100,16 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
         ledger_->append_zero(RecordKind::before, image, change.offset, change.length);
       else
         ledger_->append(RecordKind::before, image, change.offset, change.old);
-      if (change.parked == 0) {
+      if (change.spilled == 0) {
         const std::uint64_t at =
             ledger_->append(RecordKind::after, image, change.offset, change.fresh);
         if (at != 0) stage->note_parked(change, at);
       } else {
-        ledger::Parked parked{};
-        parked.at = change.parked;
-        parked.crc = change.crc;
+        ledger::Spilled spilled{};
+        spilled.at = change.spilled;
+        spilled.crc = change.crc;
         ledger_->append_about(RecordKind::after, image, change.offset, change.length,
-                              bytes_of(parked), ledger::flag_parked);
+                              bytes_of(spilled), ledger::flag_spilled);
       }
       stage->base().reserve(change.offset, change.length);
       needed += change.length;
@@ -131,7 +131,7 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
     keep_let_go(*stage, keep_undo, progress);
     if (closes) {
       ledger_->append_about(RecordKind::front, image, 0, 0, {});
-      Fronts::note(*ledger_, image, stage->base(), stage->size());
+      FirstPageGuards::note(*ledger_, image, stage->base(), stage->size());
     }
     ledger_->append_about(RecordKind::new_size, image, stage->size(), stage->base().size(), {});
   }
@@ -154,7 +154,7 @@ void Transaction::seal(Progress& progress, bool keep_undo) {
   try {
     std::vector<Store*> images;
     for (const auto& stage : stages_) images.push_back(&stage->base());
-    Fronts fronts(*ledger_, images);
+    FirstPageGuards fronts(*ledger_, images);
     fronts.close_all();
     apply_changes(*ledger_, fronts.stores());
     ledger_->mark_applied();
@@ -177,7 +177,8 @@ bool has_unfinished_change(Host& host, const std::string& image_path) {
 }
 
 std::optional<Error> outcome_told(Host& host, const std::string& image_path, const Error& error) {
-  if (error.left() == Left::unfinished || error.left() == Left::sound) return std::nullopt;
+  if (error.outcome() == Outcome::unfinished || error.outcome() == Outcome::sound)
+    return std::nullopt;
   if (has_unfinished_change(host, image_path)) {
     std::vector<std::string> images{image_path};
     try {
@@ -188,8 +189,8 @@ std::optional<Error> outcome_told(Host& host, const std::string& image_path, con
     }
     return unfinished("the change is begun and could not be dropped", error, images);
   }
-  if (error.left() == Left::unchanged) return std::nullopt;
-  return error.leaving(Left::unchanged);
+  if (error.outcome() == Outcome::unchanged) return std::nullopt;
+  return error.with_outcome(Outcome::unchanged);
 }
 
 }  // namespace jh

@@ -1,5 +1,5 @@
 // Transaction: one change of one or several images, from the first staged byte to the seal. What
-// can be done with its ledger afterwards is in settle.h.
+// can be done with its ledger afterwards is in recovery.h.
 #pragma once
 
 #include <memory>
@@ -21,7 +21,7 @@ class Transaction {
   /// undoing it removes them.
   Transaction(Host& host, const std::vector<std::string>& paths, const std::vector<Store*>& images,
               std::size_t created = 0);
-  /// Drops the change unless it was sealed. A failure here leaves the ledger for `recover`.
+  /// Reclaimable the change unless it was sealed. A failure here leaves the ledger for `recover`.
   ~Transaction();
   Transaction(const Transaction&) = delete;
   Transaction& operator=(const Transaction&) = delete;
@@ -29,8 +29,8 @@ class Transaction {
   Stage& stage(std::size_t index) { return *stages_.at(index); }
   /// Remembers what a range of the disk in this image holds, which the change hands out: an undo
   /// will be refused when somebody has begun to use it.
-  void note_given(std::size_t index, std::uint64_t offset, std::uint64_t length, bool zero,
-                  std::uint32_t crc);
+  void note_assigned(std::size_t index, std::uint64_t offset, std::uint64_t length, bool zero,
+                     std::uint32_t crc);
   /// Makes the change real: all of it or nothing. Before the commit mark any failure leaves the old
   /// state; after it an Error (io) says to run recover. Without `keep_undo` the ledger is removed.
   void seal(Progress& progress, bool keep_undo);

@@ -17,7 +17,7 @@ class WindowStore final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override { below_.flush(); }
@@ -32,7 +32,7 @@ class WindowStore final : public Store {
 };
 
 /// A store put together from parts of others; who derives from it says which part is where.
-class PartsStore : public Store {
+class ExtentStore : public Store {
  public:
   std::uint64_t size() const override { return size_; }
   void read(std::uint64_t offset, ByteSpan out) override;
@@ -45,17 +45,17 @@ class PartsStore : public Store {
 
  protected:
   /// `length` bytes of `below`, from `start` on.
-  struct Part {
+  struct Extent {
     Store* below = nullptr;
     std::uint64_t start = 0;
     std::uint64_t length = 0;
   };
-  explicit PartsStore(std::string name) : name_(std::move(name)) {}
+  explicit ExtentStore(std::string name) : name_(std::move(name)) {}
   /// What is at `offset`, and behind it as far as it lies in one run below.
-  virtual Part part_at(std::uint64_t offset) const = 0;
+  virtual Extent extent_at(std::uint64_t offset) const = 0;
   /// Calls visit(store, offset there, offset in the request, length) for each part of the range.
   template <class Visit>
-  void for_each_part(std::uint64_t offset, std::uint64_t length, Visit visit) const;
+  void for_each_extent(std::uint64_t offset, std::uint64_t length, Visit visit) const;
 
   std::uint64_t size_ = 0;
 
@@ -64,34 +64,34 @@ class PartsStore : public Store {
 };
 
 /// Pieces of one or several stores, put end to end: a volume in several segments.
-class JoinStore final : public PartsStore {
+class JoinStore final : public ExtentStore {
  public:
-  using Piece = Part;
-  JoinStore(std::vector<Piece> pieces, std::string name);
+  using ExtentStore::Extent;
+  JoinStore(std::vector<Extent> pieces, std::string name);
   /// Whole stores, which the join keeps.
   JoinStore(std::vector<std::unique_ptr<Store>> parts, std::string name);
 
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
 
  private:
-  Part part_at(std::uint64_t offset) const override;
+  Extent extent_at(std::uint64_t offset) const override;
 
   std::vector<std::unique_ptr<Store>> parts_;
-  std::vector<Piece> pieces_;
+  std::vector<Extent> extents_;
   std::vector<std::uint64_t> starts_;  // where each piece begins in the join
 };
 
 /// Stores of one size, taken in turn: `chunk` bytes of the first, of the second, and so on.
-class StripeStore final : public PartsStore {
+class StripeStore final : public ExtentStore {
  public:
   StripeStore(std::vector<std::unique_ptr<Store>> stripes, std::uint64_t chunk, std::string name);
 
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
 
  private:
-  Part part_at(std::uint64_t offset) const override;
+  Extent extent_at(std::uint64_t offset) const override;
 
   std::vector<std::unique_ptr<Store>> stripes_;
   std::uint64_t chunk_;

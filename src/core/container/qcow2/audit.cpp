@@ -8,7 +8,7 @@ namespace {
 
 void compare_counts(const References& references, Refcounts& counts, const Image& image,
                     const std::string& where, Findings& findings) {
-  for (const CountedRun& run : references.runs)
+  for (const CountedRange& run : references.runs)
     for (std::uint64_t c = run.first; c < run.first + run.count; ++c)
       if (const std::uint64_t count = counts.count(c); count != run.references)
         findings.add(where, fmt::format("cluster {} has {} references, but its count is {}", c,
@@ -65,7 +65,7 @@ void Qcow2Container::make_ready() {
     std::map<std::uint64_t, std::uint64_t> counts;
     const std::uint64_t old_first = image_.raw.refcount_table_offset.value() / image_.cluster();
     const std::uint64_t old_end = old_first + image_.raw.refcount_table_clusters.value();
-    for (const CountedRun& run : references.runs)
+    for (const CountedRange& run : references.runs)
       for (std::uint64_t c = run.first; c < run.first + run.count; ++c)
         if (c < old_first || c >= old_end) counts[c] = run.references;
     refcounts().rebuild(counts);

@@ -49,7 +49,7 @@ void create(Store& file, std::uint64_t disk_size, const NewImage& wanted) {
   write_header(file, image);
 }
 
-class PackedWriter::Work {
+class CompressedWriter::Work {
  public:
   Work(Store& file, std::uint64_t disk_size, const NewImage& wanted) : file_(file) {
     create(file, disk_size, wanted);
@@ -57,28 +57,28 @@ class PackedWriter::Work {
     counts_ = std::make_unique<Refcounts>(file, image_);
   }
 
-  void put(std::uint64_t cluster, ConstByteSpan packed) {
-    // Packed clusters lie one behind the other, over the borders of clusters; each cluster that one
-    // touches counts it.
+  void put(std::uint64_t cluster, ConstByteSpan compressed) {
+    // Compressed clusters lie one behind the other, over the borders of clusters; each cluster that
+    // one touches counts it.
     const std::uint64_t size = image_.cluster();
     if (at_ == 0 || at_ % size == 0) at_ = counts_->allocate(1);
     const std::uint64_t start = at_;
     const bool fresh = start % size == 0;
-    std::uint64_t end = start + packed.size();
-    // A second cluster right behind; where a table came between, the packed bytes begin anew.
+    std::uint64_t end = start + compressed.size();
+    // A second cluster right behind; where a table came between, the compressed bytes begin anew.
     if (start / size != (end - 1) / size) {
       const std::uint64_t next = counts_->allocate(1);
       if (next != round_down(start, size) + size) {
         if (fresh) counts_->release(start / size);
         at_ = next;
-        put_at_place(cluster, packed, true);
+        put_at_place(cluster, compressed, true);
         return;
       }
       if (!fresh) counts_->set(start / size, counts_->count(start / size) + 1);
-      write(cluster, packed, start);
+      write(cluster, compressed, start);
       return;
     }
-    put_at_place(cluster, packed, fresh);
+    put_at_place(cluster, compressed, fresh);
   }
 
   void put_plain(std::uint64_t cluster, ConstByteSpan content) {
@@ -88,32 +88,32 @@ class PackedWriter::Work {
     at_ = 0;
   }
 
-  void finish() { bring_out(); }
+  void finish() { write_back(); }
 
  private:
-  void put_at_place(std::uint64_t cluster, ConstByteSpan packed, bool fresh) {
+  void put_at_place(std::uint64_t cluster, ConstByteSpan compressed, bool fresh) {
     if (!fresh) counts_->set(at_ / image_.cluster(), counts_->count(at_ / image_.cluster()) + 1);
-    write(cluster, packed, at_);
+    write(cluster, compressed, at_);
   }
 
-  void write(std::uint64_t cluster, ConstByteSpan packed, std::uint64_t at) {
-    file_.write_unreferenced(at, packed);
-    at_ = at + packed.size();
+  void write(std::uint64_t cluster, ConstByteSpan compressed, std::uint64_t at) {
+    file_.write_unreferenced(at, compressed);
+    at_ = at + compressed.size();
     const std::uint64_t sectors = (at_ - 1) / 512 - at / 512;
-    note(cluster, compressed | sectors << packed_split(image_.cluster_bits) | at);
+    note(cluster, compressed_bit | sectors << compressed_split(image_.cluster_bits) | at);
   }
 
   void note(std::uint64_t cluster, std::uint64_t entry) {
     const std::uint64_t table = cluster / image_.entries_per_table();
     if (entries_.empty() || table != table_) {
-      bring_out();
+      write_back();
       table_ = table;
       entries_.assign(image_.cluster(), 0);
     }
     put_at(entries_, cluster % image_.entries_per_table() * 8, Be64(entry));
   }
 
-  void bring_out() {
+  void write_back() {
     if (entries_.empty()) return;
     const std::uint64_t at = counts_->allocate(1);
     file_.write_unreferenced(at, entries_);
@@ -125,18 +125,20 @@ class PackedWriter::Work {
   Store& file_;
   Image image_;
   std::unique_ptr<Refcounts> counts_;
-  std::uint64_t at_ = 0;  // where the next packed bytes go; 0: into a new cluster
+  std::uint64_t at_ = 0;  // where the next compressed bytes go; 0: into a new cluster
   std::uint64_t table_ = 0;
   Buffer entries_;  // of the L2 table at hand
 };
 
-PackedWriter::PackedWriter(Store& file, std::uint64_t disk_size, const NewImage& wanted)
+CompressedWriter::CompressedWriter(Store& file, std::uint64_t disk_size, const NewImage& wanted)
     : work_(std::make_unique<Work>(file, disk_size, wanted)) {}
-PackedWriter::~PackedWriter() = default;
-void PackedWriter::put(std::uint64_t cluster, ConstByteSpan packed) { work_->put(cluster, packed); }
-void PackedWriter::put_plain(std::uint64_t cluster, ConstByteSpan content) {
+CompressedWriter::~CompressedWriter() = default;
+void CompressedWriter::put(std::uint64_t cluster, ConstByteSpan compressed) {
+  work_->put(cluster, compressed);
+}
+void CompressedWriter::put_plain(std::uint64_t cluster, ConstByteSpan content) {
   work_->put_plain(cluster, content);
 }
-void PackedWriter::finish() { work_->finish(); }
+void CompressedWriter::finish() { work_->finish(); }
 
 }  // namespace jh::qcow2

@@ -100,7 +100,7 @@ struct EncryptionPointer {
 // "Cluster mapping": L1 and L2 entries
 constexpr std::uint64_t offset_mask = 0x00fffffffffffe00;  // bits 9 to 55
 constexpr std::uint64_t copied = std::uint64_t{1} << 63;   // exactly one reference
-constexpr std::uint64_t compressed = std::uint64_t{1} << 62;
+constexpr std::uint64_t compressed_bit = std::uint64_t{1} << 62;
 constexpr std::uint64_t reads_zero = 1;
 constexpr std::uint32_t subclusters = 32;  // per cluster, with extended L2 entries
 

@@ -7,17 +7,17 @@
 namespace jh::qcow2 {
 namespace {
 
-[[noreturn]] void wrong(Store& file, const std::string& what) {
-  damaged("the qcow2 header cannot be true: " + what, file.name(),
+[[noreturn]] void corrupt(Store& file, const std::string& what) {
+  damaged("the qcow2 header is corrupt: " + what, file.name(),
           "take the image from a backup, or let the hypervisor check it");
 }
 
 Header read_fixed(Store& file) {
-  if (file.size() < version2_length) wrong(file, "the file ends inside it");
+  if (file.size() < version2_length) corrupt(file, "the file ends inside it");
   Header header{};
   const Buffer bytes = read_buffer(file, 0, std::min<std::uint64_t>(file.size(), sizeof(Header)));
   std::memcpy(&header, bytes.data(), bytes.size());
-  if (header.magic.value() != magic) wrong(file, "its signature");
+  if (header.magic.value() != magic) corrupt(file, "its signature");
   const std::uint32_t version = header.version.value();
   if (version != 2 && version != 3)
     unsupported(fmt::format("qcow2 version {} is not known", version), file.name());
@@ -37,11 +37,11 @@ Header read_fixed(Store& file) {
 std::string text_at(Store& file, std::uint64_t offset, std::uint64_t length, const char* what) {
   constexpr std::uint64_t longest = 4096;
   if (length > longest || checked_add(offset, length) > file.size())
-    wrong(file, fmt::format("where the {} is", what));
+    corrupt(file, fmt::format("where the {} is", what));
   const Buffer bytes = read_buffer(file, offset, length);
   std::string text(bytes.begin(), bytes.end());
   if (text.find('\0') != std::string::npos)
-    wrong(file, fmt::format("the {} has a zero in it", what));
+    corrupt(file, fmt::format("the {} has a zero in it", what));
   return text;
 }
 
@@ -71,7 +71,7 @@ void read_extensions(Store& file, Image& image) {
     at += sizeof(Extension);
     if (extension.type.value() == extension::end) return;
     if (length > end - at || checked_add(at, length) > file.size())
-      wrong(file, "a header extension is longer than its cluster");
+      corrupt(file, "a header extension is longer than its cluster");
     if (extension.type.value() == extension::data_file)
       image.data_file = text_at(file, at, length, "data file's name");
     if (extension.type.value() == extension::bitmaps && length >= sizeof(BitmapsExtension))
@@ -84,12 +84,12 @@ void read_extensions(Store& file, Image& image) {
 
 void read_snapshots(Store& file, Image& image) {
   const std::uint32_t count = image.raw.snapshots.value();
-  if (count > max_snapshots) wrong(file, fmt::format("{} snapshots", count));
+  if (count > max_snapshots) corrupt(file, fmt::format("{} snapshots", count));
   const std::uint64_t start = image.raw.snapshots_offset.value();
   std::uint64_t at = start;
   for (std::uint32_t i = 0; i < count; ++i) {
     if (checked_add(at, sizeof(SnapshotEntry)) > file.size())
-      wrong(file, "the list of snapshots reaches past the file's end");
+      corrupt(file, "the list of snapshots reaches past the file's end");
     const auto entry = read_as<SnapshotEntry>(file, at);
     std::uint64_t text = at + sizeof(SnapshotEntry) + entry.extra_size.value();
     Snapshot snapshot;
@@ -106,10 +106,10 @@ void read_snapshots(Store& file, Image& image) {
 
 }  // namespace
 
-PackedPlace packed_place(std::uint64_t entry, std::uint32_t cluster_bits) {
-  const std::uint32_t split = packed_split(cluster_bits);
+CompressedPlace compressed_place(std::uint64_t entry, std::uint32_t cluster_bits) {
+  const std::uint32_t split = compressed_split(cluster_bits);
   const std::uint64_t offset = entry & ((std::uint64_t{1} << split) - 1);
-  const std::uint64_t sectors = (entry & ~(copied | compressed)) >> split;
+  const std::uint64_t sectors = (entry & ~(copied | compressed_bit)) >> split;
   return {offset, (sectors + 1) * 512 - offset % 512};
 }
 
@@ -127,40 +127,40 @@ Image read_header(Store& file) {
   image.cluster_bits = image.raw.cluster_bits.value();
   image.size = image.raw.size.value();
   if (image.cluster_bits < 9 || image.cluster_bits > 21)
-    wrong(file, fmt::format("clusters of 2^{} bytes", image.cluster_bits));
+    corrupt(file, fmt::format("clusters of 2^{} bytes", image.cluster_bits));
   if (image.raw.refcount_order.value() > 6)
-    wrong(file, fmt::format("reference counts of 2^{} bits", image.raw.refcount_order.value()));
+    corrupt(file, fmt::format("reference counts of 2^{} bits", image.raw.refcount_order.value()));
   image.refcount_bits = 1U << image.raw.refcount_order.value();
   const std::uint32_t length = image.raw.header_length.value();
   if (length < (image.version == 2 ? version2_length : version3_length) || length % 8 != 0 ||
       length > image.cluster())
-    wrong(file, fmt::format("a length of {} bytes", length));
+    corrupt(file, fmt::format("a length of {} bytes", length));
   check_features(file, image);
   if (image.has(incompatible::extended_l2) && image.cluster_bits < 14)
-    wrong(file, "clusters too small to be divided");
+    corrupt(file, "clusters too small to be divided");
   image.zstd = image.raw.compression == 1;
   if (image.size > static_cast<std::uint64_t>(INT64_MAX) - image.reach_of_table())
-    wrong(file, fmt::format("a disk of {} bytes", image.size));
+    corrupt(file, fmt::format("a disk of {} bytes", image.size));
   image.backing = read_backing_name(file);
   read_extensions(file, image);
   if (image.has(incompatible::external_data) && image.data_file.empty())
-    wrong(file, "the data is in another file, whose name is missing");
+    corrupt(file, "the data is in another file, whose name is missing");
   read_snapshots(file, image);
 
   const auto check_table = [&](const char* what, std::uint64_t offset, std::uint64_t bytes,
                                std::uint64_t most) {
     if (bytes > most || offset % image.cluster() != 0 || checked_add(offset, bytes) > file.size())
-      wrong(file, fmt::format("the {} ({} bytes at {})", what, bytes, offset));
+      corrupt(file, fmt::format("the {} ({} bytes at {})", what, bytes, offset));
   };
   const std::uint64_t l1_bytes = checked_mul(image.raw.l1_size.value(), 8);
   check_table("L1 table", image.raw.l1_table_offset.value(), l1_bytes, max_l1_bytes);
   if (image.raw.l1_size.value() < image.tables_for(image.size))
-    wrong(file, fmt::format("an L1 table of {} entries is too small for the disk",
-                            image.raw.l1_size.value()));
+    corrupt(file, fmt::format("an L1 table of {} entries is too small for the disk",
+                              image.raw.l1_size.value()));
   check_table("refcount table", image.raw.refcount_table_offset.value(),
               checked_mul(image.raw.refcount_table_clusters.value(), image.cluster()),
               std::max(max_refcount_table_bytes, image.cluster()));
-  if (image.raw.refcount_table_offset.value() == 0) wrong(file, "no refcount table");
+  if (image.raw.refcount_table_offset.value() == 0) corrupt(file, "no refcount table");
   return image;
 }
 

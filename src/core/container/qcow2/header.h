@@ -16,14 +16,16 @@ struct L1Place {
   std::uint64_t entries = 0;
 };
 
-/// Where a packed cluster lies ("Compressed Clusters Descriptor").
-struct PackedPlace {
+/// Where a compressed cluster lies ("Compressed Clusters Descriptor").
+struct CompressedPlace {
   std::uint64_t offset = 0;
-  std::uint64_t length = 0;  // at most; the packed bytes may end before
+  std::uint64_t length = 0;  // at most; the compressed bytes may end before
 };
 /// From this bit of an entry on stands the number of further sectors.
-constexpr std::uint32_t packed_split(std::uint32_t cluster_bits) { return 62 - (cluster_bits - 8); }
-PackedPlace packed_place(std::uint64_t entry, std::uint32_t cluster_bits);
+constexpr std::uint32_t compressed_split(std::uint32_t cluster_bits) {
+  return 62 - (cluster_bits - 8);
+}
+CompressedPlace compressed_place(std::uint64_t entry, std::uint32_t cluster_bits);
 
 struct Image {
   Header raw{};  // as on disk; fields of version 3 filled in for version 2

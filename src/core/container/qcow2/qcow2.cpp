@@ -5,21 +5,22 @@
 #include <algorithm>
 
 #include "core/container/chain.h"
-#include "core/container/packing.h"
+#include "core/container/compression.h"
 
 namespace jh::qcow2 {
 
-Qcow2Container::Qcow2Container(Store& file, Neighbours* beside, std::vector<std::string> children)
+Qcow2Container::Qcow2Container(Store& file, FileResolver* resolver,
+                               std::vector<std::string> children)
     : file_(file), image_(read_header(file)) {
   read_l1();
   if (image_.has(incompatible::external_data)) {
-    if (beside != nullptr) data_ = beside->part(path_beside(file.name(), image_.data_file));
+    if (resolver != nullptr) data_ = resolver->part(path_beside(file.name(), image_.data_file));
     if (data_ == nullptr)
       refuse("the file that holds the image's data is not there",
              path_beside(file.name(), image_.data_file), "put it back beside the image");
   }
   if (!image_.backing.empty())
-    below_ = open_parent(file, beside, {image_.backing}, std::move(children));
+    below_ = open_parent(file, resolver, {image_.backing}, std::move(children));
 }
 
 void Qcow2Container::read_l1() {
@@ -110,30 +111,30 @@ std::uint64_t Qcow2Container::cluster_at(const Entry& entry, std::uint64_t clust
   return at;
 }
 
-Piece Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
+Extent Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t reach = image_.reach_of_table();
   if (offset / reach >= l1_.size() || (l1_[offset / reach] & offset_mask) == 0)
-    return {Piece::Kind::below, std::min(length, reach - offset % reach), nullptr, 0};
+    return {Extent::Kind::below, std::min(length, reach - offset % reach), nullptr, 0};
   const std::uint64_t inside = offset % image_.cluster();
   const std::uint64_t cluster = offset / image_.cluster();
   const Entry entry = entry_of(cluster);
   length = std::min(length, image_.cluster() - inside);
-  if ((entry.place & compressed) != 0)
-    return {Piece::Kind::packed, length, &file_,
-            packed_place(entry.place, image_.cluster_bits).offset};
-  Piece piece = find_in(entry, inside, length);
-  if (piece.kind != Piece::Kind::data) return piece;
+  if ((entry.place & compressed_bit) != 0)
+    return {Extent::Kind::compressed, length, &file_,
+            compressed_place(entry.place, image_.cluster_bits).offset};
+  Extent extent = find_in(entry, inside, length);
+  if (extent.kind != Extent::Kind::data) return extent;
   const std::uint64_t at = cluster_at(entry, cluster) + inside;
-  piece.store = &data_store();
-  piece.at = at;
+  extent.store = &data_store();
+  extent.at = at;
   // The last cluster of a file may be cut short; what is missing reads as zeros.
-  if (at >= piece.store->size()) return {Piece::Kind::zero, piece.length, nullptr, 0};
-  piece.length = std::min(piece.length, piece.store->size() - at);
-  return piece;
+  if (at >= extent.store->size()) return {Extent::Kind::zero, extent.length, nullptr, 0};
+  extent.length = std::min(extent.length, extent.store->size() - at);
+  return extent;
 }
 
 // What a plain entry says of a part of its cluster; for data, where is left to the caller.
-Piece Qcow2Container::find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length) {
+Extent Qcow2Container::find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length) {
   const auto is_there = [&] {
     // With external data, offset 0 is a place like any other.
     return (entry.place & offset_mask) != 0 || (data_ != nullptr && (entry.place & copied) != 0);
@@ -141,8 +142,9 @@ Piece Qcow2Container::find_in(const Entry& entry, std::uint64_t inside, std::uin
   if (image_.entry_size() == 16) {
     const std::uint64_t unit = image_.cluster() / subclusters;
     const auto kind = [&](std::uint64_t sub) {
-      if ((entry.bitmap >> (sub + subclusters) & 1) != 0) return Piece::Kind::zero;
-      return (entry.bitmap >> sub & 1) != 0 && is_there() ? Piece::Kind::data : Piece::Kind::below;
+      if ((entry.bitmap >> (sub + subclusters) & 1) != 0) return Extent::Kind::zero;
+      return (entry.bitmap >> sub & 1) != 0 && is_there() ? Extent::Kind::data
+                                                          : Extent::Kind::below;
     };
     const std::uint64_t first = inside / unit;
     std::uint64_t end = first + 1;
@@ -150,37 +152,38 @@ Piece Qcow2Container::find_in(const Entry& entry, std::uint64_t inside, std::uin
     return {kind(first), std::min(length, end * unit - inside), nullptr, 0};
   }
   if (image_.version >= 3 && (entry.place & reads_zero) != 0)
-    return {Piece::Kind::zero, length, nullptr, 0};
-  return {is_there() ? Piece::Kind::data : Piece::Kind::below, length, nullptr, 0};
+    return {Extent::Kind::zero, length, nullptr, 0};
+  return {is_there() ? Extent::Kind::data : Extent::Kind::below, length, nullptr, 0};
 }
 
-void Qcow2Container::read_packed(std::uint64_t offset, ByteSpan out) {
+void Qcow2Container::read_compressed(std::uint64_t offset, ByteSpan out) {
   const std::uint64_t cluster = offset / image_.cluster();
   const Entry entry = entry_of(cluster);
-  if (unpacked_.empty() || unpacked_entry_ != entry.place) {
-    const PackedPlace place = packed_place(entry.place, image_.cluster_bits);
+  if (decompressed_.empty() || decompressed_entry_ != entry.place) {
+    const CompressedPlace place = compressed_place(entry.place, image_.cluster_bits);
     if (place.offset >= file_.size())
       damaged(fmt::format("packed cluster {} lies past the file's end", cluster), file_.name(),
               "let the hypervisor check and repair the image first");
     const std::uint64_t length = std::min(place.length, file_.size() - place.offset);
-    const Buffer packed = read_buffer(file_, place.offset, static_cast<std::size_t>(length));
-    unpacked_.resize(image_.cluster());
-    unpacked_entry_ = entry.place;
+    const Buffer compressed = read_buffer(file_, place.offset, static_cast<std::size_t>(length));
+    decompressed_.resize(image_.cluster());
+    decompressed_entry_ = entry.place;
     try {
-      unpack(image_.zstd ? Packing::zstd : Packing::deflate, packed, unpacked_);
+      decompress(image_.zstd ? Compression::zstd : Compression::deflate, compressed, decompressed_);
     } catch (const Error& error) {
-      unpacked_.clear();
-      throw error.within(fmt::format("{}, cluster {} at {}", file_.name(), cluster, place.offset));
+      decompressed_.clear();
+      throw error.with_context(
+          fmt::format("{}, cluster {} at {}", file_.name(), cluster, place.offset));
     }
   }
   const std::uint64_t inside = offset % image_.cluster();
-  std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(inside), out.size(), out.begin());
+  std::copy_n(decompressed_.begin() + static_cast<std::ptrdiff_t>(inside), out.size(), out.begin());
 }
 
 // The clusters that an entry held have one reference less.
 void Qcow2Container::let_go(const Entry& entry) {
-  if ((entry.place & compressed) != 0) {
-    const PackedPlace place = packed_place(entry.place, image_.cluster_bits);
+  if ((entry.place & compressed_bit) != 0) {
+    const CompressedPlace place = compressed_place(entry.place, image_.cluster_bits);
     const std::uint64_t last = (place.offset + place.length - 1) / image_.cluster();
     for (std::uint64_t c = place.offset / image_.cluster(); c <= last; ++c) refcounts().release(c);
   } else if (data_ == nullptr && (entry.place & offset_mask) != 0) {
@@ -290,8 +293,8 @@ void Qcow2Container::shrink(Bytes new_size) {
   image_.size = new_size.value();
   write_header(file_, image_);
   if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);
-  repack(UINT64_MAX, /*first=*/false);
-  tighten(UINT64_MAX);
+  close_gaps(UINT64_MAX, /*first=*/false);
+  relocate_tail(UINT64_MAX);
 }
 
 // The file ends where the last cluster with a reference does.
@@ -303,9 +306,9 @@ void Qcow2Container::cut_file() {
 
 ContainerFacts Qcow2Container::facts() {
   ContainerFacts facts;
-  facts.form = Form::qcow2;
+  facts.format = ImageFormat::qcow2;
   facts.variant = fmt::format("version {}", image_.version);
-  facts.keeping = Keeping::sparse;
+  facts.allocation = Allocation::sparse;
   facts.disk_size = Bytes(image_.size);
   facts.file_length = Bytes(file_.size() + (data_ == nullptr ? 0 : data_->size()));
   facts.block_size = Bytes(image_.cluster());
@@ -320,7 +323,8 @@ ContainerFacts Qcow2Container::facts() {
       image_.backing.empty() ? std::string() : path_beside(file_.name(), image_.backing),
       file_.name());
   if (image_.has(incompatible::dirty))
-    facts.unsettled.emplace_back("rebuild the reference counts, which its last user left behind");
+    facts.pending_repairs.emplace_back(
+        "rebuild the reference counts, which its last user left behind");
   if (image_.has(incompatible::extended_l2))
     facts.notes.emplace_back("its clusters are divided into 32 parts");
   if (image_.bitmaps)

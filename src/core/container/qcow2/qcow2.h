@@ -5,21 +5,21 @@
 
 #include "core/container/block_container.h"
 #include "core/container/qcow2/refcounts.h"
-#include "core/container/tighten.h"
+#include "core/container/relocate_tail.h"
 
 namespace jh::qcow2 {
 
-/// Where a packed cluster lies in the file.
-struct PackedPiece {
+/// Where a compressed cluster lies in the file.
+struct CompressedCluster {
   std::uint64_t start = 0;   // of its first sector
-  std::uint64_t length = 0;  // whole sectors: where the packed bytes end is not on record
+  std::uint64_t length = 0;  // whole sectors: where the compressed bytes end is not on record
   std::uint64_t number = 0;  // of the cluster of the disk
 };
 
 class Qcow2Container final : public BlockContainer {
  public:
   /// `children`: paths of the images that build on this one already.
-  Qcow2Container(Store& file, Neighbours* beside, std::vector<std::string> children);
+  Qcow2Container(Store& file, FileResolver* resolver, std::vector<std::string> children);
 
   ContainerFacts facts() override;
   void check_growth(Bytes new_size) override;
@@ -27,16 +27,16 @@ class Qcow2Container final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
-  std::uint64_t tighten(std::uint64_t most) override;
-  std::uint64_t repack(std::uint64_t most, bool first) override;
+  std::uint64_t relocate_tail(std::uint64_t most) override;
+  std::uint64_t close_gaps(std::uint64_t most, bool first) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
 
  private:
   std::uint64_t disk_size() const override { return image_.size; }
   std::uint64_t block_size() const override { return image_.cluster(); }
-  Piece find(std::uint64_t offset, std::uint64_t length) override;
-  void read_packed(std::uint64_t offset, ByteSpan out) override;
+  Extent find(std::uint64_t offset, std::uint64_t length) override;
+  void read_compressed(std::uint64_t offset, ByteSpan out) override;
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
@@ -50,7 +50,7 @@ class Qcow2Container final : public BlockContainer {
     std::uint64_t place = 0;
     std::uint64_t bitmap = 0;
   };
-  Piece find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length);
+  Extent find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length);
   Entry entry_of(std::uint64_t cluster);
   void set_entry(std::uint64_t cluster, const Entry& entry);
   void set_entries(std::uint64_t cluster, std::span<const Entry> fresh);
@@ -59,9 +59,9 @@ class Qcow2Container final : public BlockContainer {
   void read_l1();
   void let_go(const Entry& entry);
   void cut_file();
-  class Repacking;
-  std::vector<PackedPiece> packed_pieces();
-  void move_cluster(const Tenant& tenant);
+  class GapCloser;
+  std::vector<CompressedCluster> compressed_extents();
+  void move_cluster(const MovableBlock& block);
   std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
   Refcounts& refcounts();
   Store& data_store() const { return data_ == nullptr ? file_ : *data_; }
@@ -72,11 +72,12 @@ class Qcow2Container final : public BlockContainer {
   std::vector<std::uint64_t> l1_;
   std::map<std::uint64_t, Buffer> tables_;  // L2 tables read so far
   std::unique_ptr<Refcounts> refcounts_;    // when something is first written
-  Buffer unpacked_;                         // the packed cluster read last
-  std::uint64_t unpacked_entry_ = 0;
+  Buffer decompressed_;                     // the compressed cluster read last
+  std::uint64_t decompressed_entry_ = 0;
 };
 
-/// Makes an empty image of this size, of version 3. `packed_with_zstd`: packed clusters are.
+/// Makes an empty image of this size, of version 3. `compressed_with_zstd`: compressed clusters
+/// are.
 struct NewImage {
   std::uint32_t cluster_bits = 16;
   std::uint32_t refcount_order = 4;
@@ -86,14 +87,14 @@ struct NewImage {
 };
 void create(Store& file, std::uint64_t disk_size, const NewImage& wanted);
 
-/// Puts packed clusters, made elsewhere, into a new image, in the order of the disk.
-class PackedWriter {
+/// Puts compressed clusters, made elsewhere, into a new image, in the order of the disk.
+class CompressedWriter {
  public:
-  PackedWriter(Store& file, std::uint64_t disk_size, const NewImage& wanted);
-  ~PackedWriter();
-  /// One cluster's content, packed: smaller than a cluster.
-  void put(std::uint64_t cluster, ConstByteSpan packed);
-  /// One that cannot be packed.
+  CompressedWriter(Store& file, std::uint64_t disk_size, const NewImage& wanted);
+  ~CompressedWriter();
+  /// One cluster's content, compressed: smaller than a cluster.
+  void put(std::uint64_t cluster, ConstByteSpan compressed);
+  /// One that cannot be compressed.
   void put_plain(std::uint64_t cluster, ConstByteSpan content);
   void finish();
 

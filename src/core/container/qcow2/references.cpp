@@ -11,7 +11,7 @@ namespace jh::qcow2 {
 std::uint64_t References::at(std::uint64_t cluster) const {
   auto run = std::upper_bound(
       runs.begin(), runs.end(), cluster,
-      [](std::uint64_t c, const CountedRun& candidate) { return c < candidate.first; });
+      [](std::uint64_t c, const CountedRange& candidate) { return c < candidate.first; });
   if (run == runs.begin()) return 0;
   --run;
   return cluster < run->first + run->count ? run->references : 0;
@@ -19,7 +19,7 @@ std::uint64_t References::at(std::uint64_t cluster) const {
 
 namespace {
 
-enum class Use { header, refcounts, table, data, packed, snapshots, bitmaps };
+enum class Use { header, refcounts, table, data, compressed, snapshots, bitmaps };
 
 class Walk {
  public:
@@ -184,7 +184,7 @@ class Walk {
 
   void walk_l2(std::size_t index, std::uint64_t table, std::uint64_t times) {
     // Tables in holes of the file cost nothing, however many there are.
-    if (const Run run = file_.map(table, image_.cluster());
+    if (const Range run = file_.map(table, image_.cluster());
         run.zero && run.length == image_.cluster())
       return;
     const Buffer raw = read_buffer(file_, table, static_cast<std::size_t>(image_.cluster()));
@@ -197,12 +197,12 @@ class Walk {
         if ((bits >> subclusters & bits & 0xffffffff) != 0)
           found(fmt::format("parts of cluster {} are both there and zero", cluster));
       }
-      if ((entry & compressed) != 0) {
-        const PackedPlace packed = packed_place(entry, image_.cluster_bits);
-        if (packed.offset >= file_.size() || external)
+      if ((entry & compressed_bit) != 0) {
+        const CompressedPlace compressed = compressed_place(entry, image_.cluster_bits);
+        if (compressed.offset >= file_.size() || external)
           found(fmt::format("packed cluster {} of the disk lies where none can be", cluster));
         else
-          use(packed.offset, packed.length, Use::packed, times);
+          use(compressed.offset, compressed.length, Use::compressed, times);
         continue;
       }
       const std::uint64_t at = entry & offset_mask;

@@ -9,14 +9,14 @@
 namespace jh::qcow2 {
 
 /// `references` to each of `count` clusters from `first` on.
-struct CountedRun {
+struct CountedRange {
   std::uint64_t first = 0;
   std::uint64_t count = 0;
   std::uint64_t references = 0;
 };
 
 struct References {
-  std::vector<CountedRun> runs;  // in order, not overlapping
+  std::vector<CountedRange> runs;  // in order, not overlapping
   std::uint64_t at(std::uint64_t cluster) const;
 };
 

@@ -12,8 +12,8 @@ class RawContainer final : public Container {
 
   explicit RawContainer(Store& file);
   ContainerFacts facts() override;
-  Piece piece_at(std::uint64_t offset, std::uint64_t length) override {
-    return {Piece::Kind::data, length, &file_, offset};
+  Extent extent_at(std::uint64_t offset, std::uint64_t length) override {
+    return {Extent::Kind::data, length, &file_, offset};
   }
   Store& disk() override { return trimmed_ ? static_cast<Store&>(*trimmed_) : file_; }
   void check_growth(Bytes new_size) override;

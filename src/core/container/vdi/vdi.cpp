@@ -8,13 +8,13 @@
 
 #include "core/base/uuid.h"
 #include "core/container/chain.h"
-#include "core/container/tighten.h"
+#include "core/container/relocate_tail.h"
 
 namespace jh::vdi {
 namespace {
 
-[[noreturn]] void wrong(Store& file, const std::string& what) {
-  damaged("the VDI header cannot be true: " + what, file.name(),
+[[noreturn]] void corrupt(Store& file, const std::string& what) {
+  damaged("the VDI header is corrupt: " + what, file.name(),
           "take the image from a backup, or let the hypervisor check it");
 }
 
@@ -37,80 +37,80 @@ std::optional<Uuid> parent_identity(Store& file) {
   return header.parent;
 }
 
-std::string find_parent(Store& file, Neighbours& beside) {
+std::string find_parent(Store& file, FileResolver& resolver) {
   const auto wanted = parent_identity(file);
   if (!wanted) return {};
-  for (const std::string& path : beside.siblings(file.name())) {
-    Store* other = beside.parent(path);
+  for (const std::string& path : resolver.siblings(file.name())) {
+    Store* other = resolver.parent(path);
     if (other != nullptr && identity(*other) == wanted) return path;
   }
   return {};
 }
 
-VdiContainer::VdiContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
+VdiContainer::VdiContainer(Store& file, FileResolver* resolver, std::vector<std::string> children)
     : file_(file) {
-  if (file.size() < sizeof(Header)) wrong(file, "the file ends inside it");
+  if (file.size() < sizeof(Header)) corrupt(file, "the file ends inside it");
   header_ = read_as<Header>(file, 0);
   const std::uint32_t version = header_.version.value();
   if (version != version_1_1)
     unsupported(fmt::format("VDI version {}.{} is not known", version >> 16, version & 0xffff),
                 file.name(), "let the hypervisor convert it to version 1.1");
   if (header_.header_size.value() < header_size_1_1)
-    wrong(file, fmt::format("a length of {} bytes", header_.header_size.value()));
+    corrupt(file, fmt::format("a length of {} bytes", header_.header_size.value()));
   if (type() == Type::undo || header_.type.value() < 1 || header_.type.value() > 4)
     unsupported(fmt::format("VDI images of kind {} are not known", header_.type.value()),
                 file.name());
   const std::uint64_t block = header_.block_size.value();
   if (!is_power_of_two(block) || block < 4096 || block > (256U << 20))
-    wrong(file, fmt::format("blocks of {} bytes", block));
+    corrupt(file, fmt::format("blocks of {} bytes", block));
   if (header_.block_extra.value() > block || header_.block_extra.value() % 512 != 0)
-    wrong(file, fmt::format("{} bytes in front of each block", header_.block_extra.value()));
+    corrupt(file, fmt::format("{} bytes in front of each block", header_.block_extra.value()));
   const std::uint64_t size = header_.disk_size.value();
   if (size > static_cast<std::uint64_t>(INT64_MAX) || size % 512 != 0 ||
       header_.blocks.value() != ceil_div(size, block))
-    wrong(file, fmt::format("{} blocks for a disk of {} bytes", header_.blocks.value(), size));
+    corrupt(file, fmt::format("{} blocks for a disk of {} bytes", header_.blocks.value(), size));
   const std::uint64_t map_bytes = std::uint64_t{header_.blocks.value()} * 4;
   const std::uint64_t map_at = header_.map_offset.value();
   if (map_at < sizeof(Header) || map_at + map_bytes > file.size() ||
       map_at + map_bytes > header_.data_offset.value())
-    wrong(file, fmt::format("a block map of {} bytes at {}", map_bytes, map_at));
+    corrupt(file, fmt::format("a block map of {} bytes at {}", map_bytes, map_at));
   const std::uint64_t data_bytes =
       file.size() - std::min<std::uint64_t>(file.size(), header_.data_offset.value());
   if (header_.blocks_kept.value() >
       std::max<std::uint64_t>(header_.blocks.value(), ceil_div(data_bytes, stride())))
-    wrong(file, fmt::format("{} blocks are said to be kept", header_.blocks_kept.value()));
+    corrupt(file, fmt::format("{} blocks are said to be kept", header_.blocks_kept.value()));
   if (header_.blocks.value() > most_entries)
     unsupported(fmt::format("a VDI disk of {} blocks is larger than can be handled",
                             header_.blocks.value()),
                 file.name());
   map_.reserve(header_.blocks.value());
-  constexpr std::uint64_t piece = 1U << 20;
-  for (std::uint64_t done = 0; done < map_bytes; done += piece) {
-    const Buffer raw = read_buffer(file, map_at + done, std::min(piece, map_bytes - done));
+  constexpr std::uint64_t extent = 1U << 20;
+  for (std::uint64_t done = 0; done < map_bytes; done += extent) {
+    const Buffer raw = read_buffer(file, map_at + done, std::min(extent, map_bytes - done));
     for (std::size_t i = 0; i < raw.size(); i += 4) map_.push_back(parse_as<Le32>(raw, i).value());
   }
   if (type() != Type::differencing) return;
-  const std::string parent = beside == nullptr ? std::string() : find_parent(file, *beside);
+  const std::string parent = resolver == nullptr ? std::string() : find_parent(file, *resolver);
   if (parent.empty())
     refuse("the image builds on another one, which is not in its folder", file.name(),
            "its parent has the identity " + guid_text(header_.parent));
-  below_ =
-      open_parent(file, beside, {std::filesystem::absolute(parent).string()}, std::move(children));
+  below_ = open_parent(file, resolver, {std::filesystem::absolute(parent).string()},
+                       std::move(children));
 }
 
-Piece VdiContainer::find(std::uint64_t offset, std::uint64_t length) {
+Extent VdiContainer::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t block = offset / block_size();
   const std::uint64_t inside = offset % block_size();
   length = std::min(length, block_size() - inside);
   const std::uint32_t entry = map_[block];
-  if (entry == entry_zero) return {Piece::Kind::zero, length, nullptr, 0};
-  if (entry == entry_absent) return {Piece::Kind::below, length, nullptr, 0};
+  if (entry == entry_zero) return {Extent::Kind::zero, length, nullptr, 0};
+  if (entry == entry_absent) return {Extent::Kind::below, length, nullptr, 0};
   const std::uint64_t at = checked_add(place_of(entry), inside);
   if (place_of(entry) >= file_.size())
     damaged(fmt::format("block {} of the disk lies at {}, past the file's end", block, at),
             file_.name(), "take the image from a backup, or let the hypervisor check it");
-  if (at >= file_.size()) return {Piece::Kind::zero, length, nullptr, 0};
-  return {Piece::Kind::data, std::min(length, file_.size() - at), &file_, at};
+  if (at >= file_.size()) return {Extent::Kind::zero, length, nullptr, 0};
+  return {Extent::Kind::data, std::min(length, file_.size() - at), &file_, at};
 }
 
 void VdiContainer::set_entries(std::uint64_t first, const std::vector<std::uint32_t>& entries) {
@@ -233,14 +233,14 @@ void VdiContainer::check_shrink(Bytes new_size) {
 
 // Blocks are numbered without a gap: those with the highest numbers take the places that became
 // free.
-std::uint64_t VdiContainer::tighten(std::uint64_t most) {
+std::uint64_t VdiContainer::relocate_tail(std::uint64_t most) {
   if (type() == Type::differencing) return 0;
-  std::vector<Tenant> tenants;  // by number, not by place
+  std::vector<MovableBlock> movable;  // by number, not by place
   for (std::size_t i = 0; i < map_.size(); ++i)
-    if (map_[i] < entry_zero) tenants.push_back({map_[i], i, 0});
+    if (map_[i] < entry_zero) movable.push_back({map_[i], i, 0});
   const auto moves =
-      plan_tightening(tenants, {}, 0, 1, 1, std::max<std::uint64_t>(most / block_size(), 1));
-  for (const Tenant& move : moves) {
+      plan_tail_relocation(movable, {}, 0, 1, 1, std::max<std::uint64_t>(most / block_size(), 1));
+  for (const MovableBlock& move : moves) {
     copy_within(file_, place_of(move.at), place_of(move.to), block_size());
     set_entries(move.owner, {static_cast<std::uint32_t>(move.to)});
   }
@@ -260,7 +260,7 @@ void VdiContainer::shrink(Bytes new_size) {
   header_.blocks = static_cast<std::uint32_t>(map_.size());
   write_header();
   write_map(0, map_.size());
-  tighten(UINT64_MAX);
+  relocate_tail(UINT64_MAX);
 }
 
 // Every block has its place; holes of the host's file will do.
@@ -272,20 +272,21 @@ void VdiContainer::place_all() {
   file_.resize(std::max(file_.size(), header_.data_offset.value() + next * stride()));
 }
 
-void VdiContainer::set_keeping(Keeping keeping) {
-  if (keeping == Keeping::packed || type() == Type::differencing)
-    return Container::set_keeping(keeping);
-  header_.type = static_cast<std::uint32_t>(keeping == Keeping::full ? Type::fixed : Type::sparse);
-  if (keeping == Keeping::full) place_all();
+void VdiContainer::set_allocation(Allocation allocation) {
+  if (allocation == Allocation::compressed || type() == Type::differencing)
+    return Container::set_allocation(allocation);
+  header_.type =
+      static_cast<std::uint32_t>(allocation == Allocation::full ? Type::fixed : Type::sparse);
+  if (allocation == Allocation::full) place_all();
   write_header();
   write_map(0, map_.size());
 }
 
 ContainerFacts VdiContainer::facts() {
   ContainerFacts facts;
-  facts.form = Form::vdi;
+  facts.format = ImageFormat::vdi;
   facts.variant = type() == Type::differencing ? "differencing" : "";
-  facts.keeping = type() == Type::fixed ? Keeping::full : Keeping::sparse;
+  facts.allocation = type() == Type::fixed ? Allocation::full : Allocation::sparse;
   facts.disk_size = Bytes(disk_size());
   facts.file_length = Bytes(file_.size());
   facts.block_size = Bytes(block_size());

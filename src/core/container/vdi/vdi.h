@@ -10,7 +10,7 @@ namespace jh::vdi {
 
 class VdiContainer final : public BlockContainer {
  public:
-  VdiContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+  VdiContainer(Store& file, FileResolver* resolver, std::vector<std::string> children);
 
   ContainerFacts facts() override;
   void check_growth(Bytes new_size) override;
@@ -18,15 +18,15 @@ class VdiContainer final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
-  std::uint64_t tighten(std::uint64_t most) override;
-  void set_keeping(Keeping keeping) override;
+  std::uint64_t relocate_tail(std::uint64_t most) override;
+  void set_allocation(Allocation allocation) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
 
  private:
   std::uint64_t disk_size() const override { return header_.disk_size.value(); }
   std::uint64_t block_size() const override { return header_.block_size.value(); }
-  Piece find(std::uint64_t offset, std::uint64_t length) override;
+  Extent find(std::uint64_t offset, std::uint64_t length) override;
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
@@ -57,6 +57,6 @@ void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id);
 std::optional<Uuid> identity(Store& file);
 std::optional<Uuid> parent_identity(Store& file);
 /// The file beside this one that has the identity of its parent; empty: none.
-std::string find_parent(Store& file, Neighbours& beside);
+std::string find_parent(Store& file, FileResolver& resolver);
 
 }  // namespace jh::vdi

@@ -1,7 +1,7 @@
 // Growing and shrinking of VHD images.
 #include <algorithm>
 
-#include "core/container/tighten.h"
+#include "core/container/relocate_tail.h"
 #include "core/container/vhd/vhd.h"
 
 namespace jh::vhd {
@@ -81,35 +81,35 @@ void VhdContainer::shrink(Bytes new_size) {
   }
   set_size(new_size.value());
   if (type() != Type::fixed) {
-    tighten(UINT64_MAX);
+    relocate_tail(UINT64_MAX);
     return;
   }
   write_footer(end_);
   file_.resize(end_ + sizeof(Footer));
 }
 
-std::uint64_t VhdContainer::tighten(std::uint64_t most) {
+std::uint64_t VhdContainer::relocate_tail(std::uint64_t most) {
   if (type() == Type::fixed) return 0;
   const std::uint64_t length = bitmap_size() + block_size_;
   const std::uint64_t header = footer_.header_offset.value();
   const std::uint64_t table = header_.table_offset.value();
-  const std::vector<Fixture> fixtures{
+  const std::vector<PinnedRange> pinned{
       {0, sector},
       {header, header + sizeof(Header)},
       {table,
        table + round_up(std::max<std::uint64_t>(header_.table_entries.value(), 1) * 4, sector)}};
-  std::vector<Tenant> tenants;
+  std::vector<MovableBlock> movable;
   for (std::size_t i = 0; i < table_.size(); ++i)
-    if (table_[i] != entry_absent) tenants.push_back({std::uint64_t{table_[i]} * sector, i, 0});
-  const auto moves = plan_tightening(std::move(tenants), fixtures, sector, length, sector,
-                                     std::max<std::uint64_t>(most / length, 1));
-  for (const Tenant& move : moves) {
+    if (table_[i] != entry_absent) movable.push_back({std::uint64_t{table_[i]} * sector, i, 0});
+  const auto moves = plan_tail_relocation(std::move(movable), pinned, sector, length, sector,
+                                          std::max<std::uint64_t>(most / length, 1));
+  for (const MovableBlock& move : moves) {
     copy_within(file_, move.at, move.to, length);
     set_entry(move.owner, checked_cast<std::uint32_t>(move.to / sector));
   }
   bitmaps_.clear();
   std::uint64_t end = sector;
-  for (const Fixture& fixture : fixtures) end = std::max(end, fixture.end);
+  for (const PinnedRange& range : pinned) end = std::max(end, range.end);
   for (const std::uint32_t entry : table_)
     if (entry != entry_absent) end = std::max(end, std::uint64_t{entry} * sector + length);
   write_footer(end);

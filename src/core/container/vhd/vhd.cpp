@@ -11,21 +11,21 @@
 namespace jh::vhd {
 namespace {
 
-[[noreturn]] void wrong(Store& file, const std::string& what) {
-  damaged("the VHD image cannot be true: " + what, file.name(),
+[[noreturn]] void corrupt(Store& file, const std::string& what) {
+  damaged("the VHD image is corrupt: " + what, file.name(),
           "take the image from a backup, or let the hypervisor check it");
 }
 
 bool is_sound(const Footer& footer) {
   return std::equal(footer_cookie.begin(), footer_cookie.end(), footer.cookie.begin()) &&
-         footer.checksum.value() == sum_of(footer);
+         footer.checksum.value() == checksum_of(footer);
 }
 
 std::optional<Header> header_in(Store& file, std::uint64_t at) {
   if (at > file.size() || file.size() - at < sizeof(Header)) return std::nullopt;
   const auto header = read_as<Header>(file, at);
   if (!std::equal(header_cookie.begin(), header_cookie.end(), header.cookie.begin()) ||
-      header.checksum.value() != sum_of(header))
+      header.checksum.value() != checksum_of(header))
     return std::nullopt;
   return header;
 }
@@ -124,19 +124,19 @@ std::optional<Uuid> parent_identity(Store& file) {
   return header ? std::optional(header->parent_id) : std::nullopt;
 }
 
-VhdContainer::VhdContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
+VhdContainer::VhdContainer(Store& file, FileResolver* resolver, std::vector<std::string> children)
     : file_(file) {
   read_footer();
   if (disk_size() == 0 || disk_size() % sector != 0 || disk_size() > most_bytes + (1U << 30))
-    wrong(file, fmt::format("a disk of {} bytes", disk_size()));
+    corrupt(file, fmt::format("a disk of {} bytes", disk_size()));
   if (type() == Type::fixed) {
     if (end_ < disk_size())
-      wrong(file, fmt::format("the file holds {} bytes of a disk of {}", end_, disk_size()));
+      corrupt(file, fmt::format("the file holds {} bytes of a disk of {}", end_, disk_size()));
     return;
   }
   read_header();
   if (type() != Type::differencing) return;
-  below_ = open_parent(file, beside, names_in(file, header_), std::move(children));
+  below_ = open_parent(file, resolver, names_in(file, header_), std::move(children));
   const auto* parent = dynamic_cast<VhdContainer*>(below_.get());
   if (parent != nullptr && parent->footer_.id != header_.parent_id)
     refuse("the image builds on another one than the one that is there", below_->disk().name(),
@@ -144,14 +144,14 @@ VhdContainer::VhdContainer(Store& file, Neighbours* beside, std::vector<std::str
 }
 
 void VhdContainer::read_footer() {
-  if (file_.size() < 2 * sector) wrong(file_, "the file is too short");
+  if (file_.size() < 2 * sector) corrupt(file_, "the file is too short");
   end_ = round_down(file_.size(), sector) - sizeof(Footer);
   footer_ = read_as<Footer>(file_, end_);
   if (!is_sound(footer_)) {
     // Sparse disks have a copy at their beginning.
-    spare_footer_only_ = true;
+    backup_footer_only_ = true;
     footer_ = read_as<Footer>(file_, 0);
-    if (!is_sound(footer_)) wrong(file_, "the sum of its footer");
+    if (!is_sound(footer_)) corrupt(file_, "the checksum of its footer");
     end_ = round_down(file_.size(), sector);
   }
   if (footer_.version.value() >> 16 != 1)
@@ -160,16 +160,17 @@ void VhdContainer::read_footer() {
   const std::uint32_t kind = footer_.type.value();
   if (kind < 2 || kind > 4)
     unsupported(fmt::format("VHD images of kind {} are not known", kind), file_.name());
-  if (spare_footer_only_ && type() == Type::fixed) wrong(file_, "a fixed disk has one footer only");
+  if (backup_footer_only_ && type() == Type::fixed)
+    corrupt(file_, "a fixed disk has one footer only");
 }
 
 void VhdContainer::read_header() {
   const auto header = header_in(file_, footer_.header_offset.value());
-  if (!header) wrong(file_, "its dynamic header");
+  if (!header) corrupt(file_, "its dynamic header");
   header_ = *header;
   block_size_ = header_.block_size.value();
   if (!is_power_of_two(block_size_) || block_size_ < 4096 || block_size_ > (256U << 20))
-    wrong(file_, fmt::format("blocks of {} bytes", block_size_));
+    corrupt(file_, fmt::format("blocks of {} bytes", block_size_));
   const std::uint64_t entries = header_.table_entries.value();
   const std::uint64_t needed = ceil_div(disk_size(), block_size_);
   // A limit of ours, by which a block table takes at most 128 MiB.
@@ -179,8 +180,8 @@ void VhdContainer::read_header() {
   if (entries < needed ||
       checked_add(header_.table_offset.value(), entries * 4) > round_up(file_.size(), sector) ||
       needed * 4 > file_.size())
-    wrong(file_,
-          fmt::format("a block table of {} entries at {}", entries, header_.table_offset.value()));
+    corrupt(file_, fmt::format("a block table of {} entries at {}", entries,
+                               header_.table_offset.value()));
   const Buffer raw =
       read_buffer(file_, header_.table_offset.value(), static_cast<std::size_t>(needed * 4));
   for (std::size_t i = 0; i < raw.size(); i += 4) table_.push_back(parse_as<Be32>(raw, i).value());
@@ -193,26 +194,26 @@ const Buffer& VhdContainer::bitmap(std::uint64_t block) {
   if (bitmaps_.size() >= most) bitmaps_.clear();
   const std::uint64_t at = std::uint64_t{table_[block]} * sector;
   if (checked_add(at, bitmap_size()) > file_.size())
-    wrong(file_, fmt::format("block {} of the disk lies at {}, past the file's end", block, at));
+    corrupt(file_, fmt::format("block {} of the disk lies at {}, past the file's end", block, at));
   return bitmaps_[block] = read_buffer(file_, at, static_cast<std::size_t>(bitmap_size()));
 }
 
-Piece VhdContainer::find(std::uint64_t offset, std::uint64_t length) {
-  if (type() == Type::fixed) return {Piece::Kind::data, length, &file_, offset};
+Extent VhdContainer::find(std::uint64_t offset, std::uint64_t length) {
+  if (type() == Type::fixed) return {Extent::Kind::data, length, &file_, offset};
   const std::uint64_t block = offset / block_size_;
   const std::uint64_t inside = offset % block_size_;
   length = std::min(length, block_size_ - inside);
-  if (table_[block] == entry_absent) return {Piece::Kind::below, length, nullptr, 0};
+  if (table_[block] == entry_absent) return {Extent::Kind::below, length, nullptr, 0};
   const Buffer& bits = bitmap(block);
   const auto there = [&](std::uint64_t s) { return (bits[s / 8] >> (7 - s % 8) & 1) != 0; };
   const std::uint64_t first = inside / sector;
   std::uint64_t last = first + 1;
   while (last * sector < inside + length && there(last) == there(first)) ++last;
   length = std::min(length, last * sector - inside);
-  if (!there(first)) return {Piece::Kind::below, length, nullptr, 0};
+  if (!there(first)) return {Extent::Kind::below, length, nullptr, 0};
   const std::uint64_t at = std::uint64_t{table_[block]} * sector + bitmap_size() + inside;
-  if (at >= file_.size()) return {Piece::Kind::zero, length, nullptr, 0};
-  return {Piece::Kind::data, std::min(length, file_.size() - at), &file_, at};
+  if (at >= file_.size()) return {Extent::Kind::zero, length, nullptr, 0};
+  return {Extent::Kind::data, std::min(length, file_.size() - at), &file_, at};
 }
 
 void VhdContainer::set_entry(std::uint64_t block, std::uint32_t entry) {
@@ -221,16 +222,16 @@ void VhdContainer::set_entry(std::uint64_t block, std::uint32_t entry) {
 }
 
 void VhdContainer::write_footer(std::uint64_t at) {
-  footer_.checksum = sum_of(footer_);
+  footer_.checksum = checksum_of(footer_);
   end_ = at;
   file_.resize(std::max(file_.size(), at + sizeof(Footer)));
   file_.write(at, bytes_of(footer_));
   if (type() != Type::fixed) file_.write(0, bytes_of(footer_));
-  spare_footer_only_ = false;
+  backup_footer_only_ = false;
 }
 
 void VhdContainer::seal_header() {
-  header_.checksum = sum_of(header_);
+  header_.checksum = checksum_of(header_);
   file_.write(footer_.header_offset.value(), bytes_of(header_));
 }
 
@@ -283,9 +284,9 @@ void VhdContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
 
 ContainerFacts VhdContainer::facts() {
   ContainerFacts facts;
-  facts.form = Form::vhd;
+  facts.format = ImageFormat::vhd;
   facts.variant = type() == Type::differencing ? "differencing" : "";
-  facts.keeping = type() == Type::fixed ? Keeping::full : Keeping::sparse;
+  facts.allocation = type() == Type::fixed ? Allocation::full : Allocation::sparse;
   facts.disk_size = Bytes(disk_size());
   facts.file_length = Bytes(file_.size());
   if (type() != Type::fixed) {
@@ -299,7 +300,7 @@ ContainerFacts VhdContainer::facts() {
         "its size is no whole number of MiB, which hosts in the cloud ask of fixed disks; {} more "
         "bytes would make it one",
         round_up(disk_size(), 1U << 20) - disk_size()));
-  if (spare_footer_only_) facts.unsettled.emplace_back("write the damaged footer anew");
+  if (backup_footer_only_) facts.pending_repairs.emplace_back("write the damaged footer anew");
   if (footer_.saved_state != 0)
     facts.blockers.push_back(in_the_way("the guest of this image is suspended", file_.name(),
                                         "let it wake up and shut down in the hypervisor"));
@@ -309,7 +310,7 @@ ContainerFacts VhdContainer::facts() {
 
 void VhdContainer::audit(Findings& findings) {
   const std::string where = file_.name() + ", VHD";
-  if (spare_footer_only_) findings.add(where, "the footer at the end is damaged");
+  if (backup_footer_only_) findings.add(where, "the footer at the end is damaged");
   if (type() == Type::fixed) return;
   if (std::memcmp(bytes_of(read_as<Footer>(file_, 0)).data(), bytes_of(footer_).data(),
                   sizeof(Footer)) != 0)
@@ -348,7 +349,7 @@ void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id) {
   footer.sectors_per_track = geometry.sectors;
   footer.type = static_cast<std::uint32_t>(full ? Type::fixed : Type::sparse);
   footer.id = id;
-  footer.checksum = sum_of(footer);
+  footer.checksum = checksum_of(footer);
   if (full) {
     file.resize(disk_size + sizeof(Footer));
     file.write(disk_size, bytes_of(footer));
@@ -364,7 +365,7 @@ void create(Store& file, std::uint64_t disk_size, bool full, const Uuid& id) {
   header.version = version_1_0;
   header.table_entries = checked_cast<std::uint32_t>(entries);
   header.block_size = block;
-  header.checksum = sum_of(header);
+  header.checksum = checksum_of(header);
   const Buffer table(round_up(entries * 4, sector), 0xff);
   file.resize(table_at + table.size() + sizeof(Footer));
   file.write(0, bytes_of(footer));

@@ -11,7 +11,7 @@ namespace jh::vhd {
 
 /// The footer's or header's sum: the complement of the sum of all bytes but the sum's own.
 template <class T>
-std::uint32_t sum_of(T structure) {
+std::uint32_t checksum_of(T structure) {
   structure.checksum = 0;
   std::uint32_t sum = 0;
   for (const std::uint8_t byte : bytes_of(structure)) sum += byte;
@@ -29,21 +29,21 @@ Geometry geometry_of(std::uint64_t disk_size);
 
 class VhdContainer final : public BlockContainer {
  public:
-  VhdContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+  VhdContainer(Store& file, FileResolver* resolver, std::vector<std::string> children);
 
   ContainerFacts facts() override;
   void check_growth(Bytes new_size) override;
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
-  std::uint64_t tighten(std::uint64_t most) override;
+  std::uint64_t relocate_tail(std::uint64_t most) override;
   Bytes size_unit() override;
   void audit(Findings& findings) override;
 
  private:
   std::uint64_t disk_size() const override { return footer_.current_size.value(); }
   std::uint64_t block_size() const override { return block_size_; }
-  Piece find(std::uint64_t offset, std::uint64_t length) override;
+  Extent find(std::uint64_t offset, std::uint64_t length) override;
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
@@ -66,8 +66,8 @@ class VhdContainer final : public BlockContainer {
   Store& file_;
   Footer footer_{};
   Header header_{};
-  std::uint64_t end_ = 0;           // of what the file holds: its last footer begins there
-  bool spare_footer_only_ = false;  // the one at the end is damaged
+  std::uint64_t end_ = 0;            // of what the file holds: its last footer begins there
+  bool backup_footer_only_ = false;  // the one at the end is damaged
   std::uint64_t block_size_ = 2U << 20;
   std::vector<std::uint32_t> table_;
   std::map<std::uint64_t, Buffer> bitmaps_;

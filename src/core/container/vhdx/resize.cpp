@@ -1,7 +1,7 @@
 // Growing and shrinking of VHDX images.
 #include <algorithm>
 
-#include "core/container/tighten.h"
+#include "core/container/relocate_tail.h"
 #include "core/container/vhdx/log.h"
 #include "core/container/vhdx/vhdx.h"
 
@@ -75,16 +75,16 @@ void VhdxContainer::shrink(Bytes new_size) {
   }
   structure_.disk_size = new_size.value();
   write_item(file_, structure_, disk_size_item, bytes_of(Le64(new_size.value())));
-  tighten(UINT64_MAX);
+  relocate_tail(UINT64_MAX);
 }
 
-std::uint64_t VhdxContainer::tighten(std::uint64_t most) {
-  std::vector<Fixture> fixtures{{0, unit}};
+std::uint64_t VhdxContainer::relocate_tail(std::uint64_t most) {
+  std::vector<PinnedRange> pinned{{0, unit}};
   const std::uint64_t log = structure_.header.log_offset.value();
-  fixtures.push_back({log, log + structure_.header.log_length.value()});
+  pinned.push_back({log, log + structure_.header.log_length.value()});
   for (const RegionEntry& region : structure_.regions)
-    fixtures.push_back({region.offset.value(), region.offset.value() + region.length.value()});
-  std::vector<Tenant> tenants;
+    pinned.push_back({region.offset.value(), region.offset.value() + region.length.value()});
+  std::vector<MovableBlock> movable;
   const std::uint64_t entries = structure_.entries_for(structure_.disk_size);
   for (std::uint64_t i = 0; i < entries; ++i) {
     const std::uint64_t found = entry(i);
@@ -93,18 +93,18 @@ std::uint64_t VhdxContainer::tighten(std::uint64_t most) {
       continue;
     }
     if (static_cast<State>(found & state_mask) == State::present)
-      tenants.push_back({found & place_mask, i, 0});
+      movable.push_back({found & place_mask, i, 0});
   }
   std::uint64_t end = unit;
-  for (const Fixture& fixture : fixtures) end = std::max(end, fixture.end);
-  const auto moves = plan_tightening(tenants, fixtures, unit, block_size(), unit,
-                                     std::max<std::uint64_t>(most / block_size(), 1));
-  for (const Tenant& move : moves) {
+  for (const PinnedRange& range : pinned) end = std::max(end, range.end);
+  const auto moves = plan_tail_relocation(movable, pinned, unit, block_size(), unit,
+                                          std::max<std::uint64_t>(most / block_size(), 1));
+  for (const MovableBlock& move : moves) {
     copy_within(file_, move.at, move.to, block_size());
     set_entry(move.owner, move.to | static_cast<std::uint64_t>(State::present));
   }
-  for (const Tenant& tenant : tenants) {
-    const std::uint64_t at = entry(tenant.owner) & place_mask;
+  for (const MovableBlock& block : movable) {
+    const std::uint64_t at = entry(block.owner) & place_mask;
     end = std::max(end, at + block_size());
   }
   file_.resize(std::min(file_.size(), end));
@@ -123,15 +123,15 @@ void VhdxContainer::place_all() {
   if (at > file_.size()) file_.resize(at);
 }
 
-void VhdxContainer::set_keeping(Keeping keeping) {
-  if (keeping == Keeping::packed || below_) return Container::set_keeping(keeping);
-  structure_.flags =
-      (structure_.flags & ~leave_allocated) | (keeping == Keeping::full ? leave_allocated : 0U);
+void VhdxContainer::set_allocation(Allocation allocation) {
+  if (allocation == Allocation::compressed || below_) return Container::set_allocation(allocation);
+  structure_.flags = (structure_.flags & ~leave_allocated) |
+                     (allocation == Allocation::full ? leave_allocated : 0U);
   FileParameters parameters{};
   parameters.block_size = static_cast<std::uint32_t>(structure_.block_size);
   parameters.flags = structure_.flags;
   write_item(file_, structure_, file_parameters_item, bytes_of(parameters));
-  if (keeping == Keeping::full) place_all();
+  if (allocation == Allocation::full) place_all();
 }
 
 }  // namespace jh::vhdx

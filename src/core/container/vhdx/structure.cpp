@@ -10,8 +10,8 @@
 namespace jh::vhdx {
 namespace {
 
-[[noreturn]] void wrong(Store& file, const std::string& what) {
-  damaged("the VHDX image cannot be true: " + what, file.name(),
+[[noreturn]] void corrupt(Store& file, const std::string& what) {
+  damaged("the VHDX image is corrupt: " + what, file.name(),
           "take the image from a backup, or let the hypervisor check it");
 }
 
@@ -21,7 +21,7 @@ bool is(const std::array<char, N>& signature, std::string_view wanted) {
 }
 
 // The sum of a structure that has it as its second field of 32 bits.
-std::uint32_t sum_of(Buffer bytes) {
+std::uint32_t checksum_of(Buffer bytes) {
   put_at(bytes, 4, Le32(0));
   return crc32c(bytes);
 }
@@ -30,7 +30,7 @@ std::optional<Header> sound_header(Store& file, std::uint64_t at) {
   if (file.size() < at + header_size) return std::nullopt;
   const Buffer bytes = read_buffer(file, at, header_size);
   const auto header = parse_as<Header>(bytes, 0);
-  if (!is(header.signature, "head") || header.checksum.value() != sum_of(bytes))
+  if (!is(header.signature, "head") || header.checksum.value() != checksum_of(bytes))
     return std::nullopt;
   return header;
 }
@@ -39,7 +39,7 @@ std::optional<std::vector<RegionEntry>> sound_regions(Store& file, std::uint64_t
   if (file.size() < at + table_size) return std::nullopt;
   const Buffer bytes = read_buffer(file, at, table_size);
   const auto table = parse_as<RegionTable>(bytes, 0);
-  if (!is(table.signature, "regi") || table.checksum.value() != sum_of(bytes) ||
+  if (!is(table.signature, "regi") || table.checksum.value() != checksum_of(bytes) ||
       table.entries.value() > most_regions)
     return std::nullopt;
   std::vector<RegionEntry> entries;
@@ -51,7 +51,7 @@ std::optional<std::vector<RegionEntry>> sound_regions(Store& file, std::uint64_t
 void read_regions(Store& file, Structure& s) {
   auto first = sound_regions(file, region_table_offsets[0]);
   auto second = sound_regions(file, region_table_offsets[1]);
-  if (!first && !second) wrong(file, "both of its region tables are damaged");
+  if (!first && !second) corrupt(file, "both of its region tables are damaged");
   if (!first || !second)
     s.notes.push_back(fmt::format("region table {} is damaged", first ? 2 : 1));
   s.regions = first ? *first : *second;
@@ -64,14 +64,14 @@ void read_regions(Store& file, Structure& s) {
     if (!known) continue;
     if (region.offset % unit != 0 || region.offset < unit || region.length % unit != 0 ||
         checked_add(region.offset, region.length) > file.size())
-      wrong(file, fmt::format("a region of {} bytes at {}", region.length, region.offset));
+      corrupt(file, fmt::format("a region of {} bytes at {}", region.length, region.offset));
     (entry.id == bat_region ? s.bat : s.metadata) = region;
   }
-  if (s.bat.length == 0 || s.metadata.length == 0) wrong(file, "a region is missing");
+  if (s.bat.length == 0 || s.metadata.length == 0) corrupt(file, "a region is missing");
 }
 
 void read_parent(Store& file, Structure& s, std::uint64_t at, std::uint64_t length) {
-  if (length < sizeof(ParentLocator) || length > table_size) wrong(file, "its parent locator");
+  if (length < sizeof(ParentLocator) || length > table_size) corrupt(file, "its parent locator");
   const Buffer bytes = read_buffer(file, at, static_cast<std::size_t>(length));
   const auto locator = parse_as<ParentLocator>(bytes, 0);
   std::string absolute;
@@ -79,7 +79,7 @@ void read_parent(Store& file, Structure& s, std::uint64_t at, std::uint64_t leng
     const auto entry =
         parse_as<ParentEntry>(bytes, sizeof(ParentLocator) + i * sizeof(ParentEntry));
     const auto text = [&](std::uint64_t offset, std::uint64_t size) {
-      if (offset + size > bytes.size()) wrong(file, "its parent locator");
+      if (offset + size > bytes.size()) corrupt(file, "its parent locator");
       return text_from_utf16(ConstByteSpan(bytes).subspan(offset, size), false);
     };
     const std::string key = text(entry.key_offset.value(), entry.key_length.value());
@@ -102,16 +102,16 @@ void read_items(Store& file, Structure& s) {
       read_buffer(file, s.metadata.offset, std::min<std::uint64_t>(table_size, s.metadata.length));
   const auto table = parse_as<MetadataTable>(bytes, 0);
   if (!is(table.signature, "metadata") || table.entries.value() > most_items)
-    wrong(file, "its metadata table");
+    corrupt(file, "its metadata table");
   for (std::uint32_t i = 0; i < table.entries.value(); ++i) {
     const auto item =
         parse_as<MetadataEntry>(bytes, sizeof(MetadataTable) + i * sizeof(MetadataEntry));
     const std::uint64_t length = item.length.value();
     if (checked_add(item.offset.value(), length) > s.metadata.length)
-      wrong(file, "a metadata item lies outside of its region");
+      corrupt(file, "a metadata item lies outside of its region");
     const std::uint64_t at = s.metadata.offset + item.offset.value();
     const auto need = [&](std::uint64_t size) {
-      if (length < size) wrong(file, "a metadata item is too short");
+      if (length < size) corrupt(file, "a metadata item is too short");
     };
     s.items.push_back(item);
     if (item.id == file_parameters_item) {
@@ -151,7 +151,7 @@ std::uint64_t Structure::entries_for(std::uint64_t size) const {
 Header read_headers(Store& file, Structure& s) {
   const auto first = sound_header(file, header_offsets[0]);
   const auto second = sound_header(file, header_offsets[1]);
-  if (!first && !second) wrong(file, "both of its headers are damaged");
+  if (!first && !second) corrupt(file, "both of its headers are damaged");
   if (!first || !second) s.notes.push_back(fmt::format("header {} is damaged", first ? 2 : 1));
   s.slot = !first || (second && second->sequence.value() > first->sequence.value()) ? 1 : 0;
   s.header = s.slot == 0 ? *first : *second;
@@ -163,7 +163,7 @@ Header read_headers(Store& file, Structure& s) {
       unsupported("the image's log is of a version that is not known", file.name());
     if (length == 0 || length % unit != 0 || s.header.log_offset.value() % unit != 0 ||
         checked_add(s.header.log_offset.value(), length) > file.size())
-      wrong(file, fmt::format("a log of {} bytes at {}", length, s.header.log_offset.value()));
+      corrupt(file, fmt::format("a log of {} bytes at {}", length, s.header.log_offset.value()));
     if (length > most_log)
       unsupported(fmt::format("the image's log of {} bytes is larger than can be replayed", length),
                   file.name(), "let the hypervisor open and close it");
@@ -175,13 +175,13 @@ void read_tables(Store& file, Structure& s) {
   read_regions(file, s);
   read_items(file, s);
   if (s.sector != 512 && s.sector != 4096)
-    wrong(file, fmt::format("sectors of {} bytes", s.sector));
+    corrupt(file, fmt::format("sectors of {} bytes", s.sector));
   if (!is_power_of_two(s.block_size) || s.block_size < unit || s.block_size > 256 * unit)
-    wrong(file, fmt::format("blocks of {} bytes", s.block_size));
+    corrupt(file, fmt::format("blocks of {} bytes", s.block_size));
   if (s.disk_size == 0 || s.disk_size % s.sector != 0 || s.disk_size > most_bytes)
-    wrong(file, fmt::format("a disk of {} bytes", s.disk_size));
+    corrupt(file, fmt::format("a disk of {} bytes", s.disk_size));
   if (s.entries_for(s.disk_size) * 8 > s.bat.length)
-    wrong(file, fmt::format("a block table of {} bytes is too small for the disk", s.bat.length));
+    corrupt(file, fmt::format("a block table of {} bytes is too small for the disk", s.bat.length));
 }
 
 void write_headers(Store& file, Structure& s) {
@@ -190,7 +190,7 @@ void write_headers(Store& file, Structure& s) {
     s.header.sequence = s.header.sequence.value() + 1;
     Buffer bytes(header_size);
     put_at(bytes, 0, s.header);
-    s.header.checksum = sum_of(bytes);
+    s.header.checksum = checksum_of(bytes);
     put_at(bytes, 0, s.header);
     file.write(header_offsets[s.slot], bytes);
   }
@@ -203,7 +203,7 @@ void write_regions(Store& file, const Structure& s) {
   for (std::size_t i = 0; i < s.regions.size(); ++i)
     put_at(bytes, sizeof(RegionTable) + i * sizeof(RegionEntry), s.regions[i]);
   put_at(bytes, 0, table);
-  table.checksum = sum_of(bytes);
+  table.checksum = checksum_of(bytes);
   put_at(bytes, 0, table);
   for (const std::uint64_t at : region_table_offsets) file.write(at, bytes);
 }

@@ -43,7 +43,7 @@ std::string parent_linkage(Store& file) {
                                                            : std::string();
 }
 
-VhdxContainer::VhdxContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
+VhdxContainer::VhdxContainer(Store& file, FileResolver* resolver, std::vector<std::string> children)
     : file_(file) {
   read_headers(file, structure_);
   if (!is_zero(structure_.header.log)) {
@@ -54,7 +54,7 @@ VhdxContainer::VhdxContainer(Store& file, Neighbours* beside, std::vector<std::s
   }
   read_tables(view(), structure_);
   if ((structure_.flags & has_parent) == 0) return;
-  below_ = open_parent(file, beside, structure_.parent_names, std::move(children));
+  below_ = open_parent(file, resolver, structure_.parent_names, std::move(children));
   if (const auto* parent = dynamic_cast<VhdxContainer*>(below_.get());
       parent != nullptr && !structure_.parent_linkage.empty() &&
       guid_text(parent->structure_.header.data_write) != structure_.parent_linkage)
@@ -92,7 +92,7 @@ void VhdxContainer::set_entry(std::uint64_t index, std::uint64_t value) {
   file_.write(structure_.bat.offset + index * 8, bytes_of(Le64(value)));
 }
 
-Piece VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
+Extent VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t block = offset / block_size();
   const std::uint64_t inside = offset % block_size();
   const std::uint64_t wanted = length;
@@ -115,15 +115,15 @@ Piece VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
         const std::uint64_t end = (payload - payload / (ratio + 1) + 1) * block_size();
         length = std::min(wanted, end - offset);
       }
-      return {below_ ? Piece::Kind::below : Piece::Kind::zero, length, nullptr, 0};
+      return {below_ ? Extent::Kind::below : Extent::Kind::zero, length, nullptr, 0};
     case State::undefined:
     case State::zero:
     case State::unmapped:
-      return {Piece::Kind::zero, length, nullptr, 0};
+      return {Extent::Kind::zero, length, nullptr, 0};
     case State::present:
       check_place();
-      if (at + inside >= view().size()) return {Piece::Kind::zero, length, nullptr, 0};
-      return {Piece::Kind::data, std::min(length, view().size() - at - inside), &view(),
+      if (at + inside >= view().size()) return {Extent::Kind::zero, length, nullptr, 0};
+      return {Extent::Kind::data, std::min(length, view().size() - at - inside), &view(),
               at + inside};
     case State::partial:
       check_place();
@@ -136,8 +136,8 @@ Piece VhdxContainer::find(std::uint64_t offset, std::uint64_t length) {
 }
 
 // Sectors of a block that are here, and others that are the parent's: a bitmap says which.
-Piece VhdxContainer::find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
-                                  std::uint64_t length) {
+Extent VhdxContainer::find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
+                                   std::uint64_t length) {
   const std::uint64_t ratio = structure_.chunk_ratio();
   const std::uint64_t bits = entry((block / ratio + 1) * (ratio + 1) - 1);
   const std::uint64_t map = bits & place_mask;
@@ -156,10 +156,10 @@ Piece VhdxContainer::find_partial(std::uint64_t block, std::uint64_t at, std::ui
   std::uint64_t run = 1;
   while (run < count && there(run) == there(0)) ++run;
   length = std::min(length, run * structure_.sector - inside % structure_.sector);
-  if (!there(0)) return {Piece::Kind::below, length, nullptr, 0};
+  if (!there(0)) return {Extent::Kind::below, length, nullptr, 0};
   if (checked_add(at + inside, length) > view().size())
     damaged(fmt::format("block {} reaches past the file's end", block), file_.name());
-  return {Piece::Kind::data, length, &view(), at + inside};
+  return {Extent::Kind::data, length, &view(), at + inside};
 }
 
 void VhdxContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
@@ -193,9 +193,9 @@ void VhdxContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
 
 ContainerFacts VhdxContainer::facts() {
   ContainerFacts facts;
-  facts.form = Form::vhdx;
+  facts.format = ImageFormat::vhdx;
   facts.variant = below_ ? "differencing" : "";
-  facts.keeping = is_fixed() ? Keeping::full : Keeping::sparse;
+  facts.allocation = is_fixed() ? Allocation::full : Allocation::sparse;
   facts.disk_size = Bytes(disk_size());
   facts.file_length = Bytes(file_.size());
   facts.block_size = Bytes(block_size());
@@ -206,8 +206,10 @@ ContainerFacts VhdxContainer::facts() {
   if (structure_.sector != 512)
     facts.notes.push_back(fmt::format("its sectors have {} bytes", structure_.sector));
   if (replayed_)
-    facts.unsettled.push_back(fmt::format("replay the {} writes that its log holds", waiting_));
-  for (const std::string& note : structure_.notes) facts.unsettled.push_back("write anew: " + note);
+    facts.pending_repairs.push_back(
+        fmt::format("replay the {} writes that its log holds", waiting_));
+  for (const std::string& note : structure_.notes)
+    facts.pending_repairs.push_back("write anew: " + note);
   if (below_) describe_parents(facts, below_.get(), below_->disk().name(), file_.name());
   return facts;
 }

@@ -11,7 +11,7 @@ namespace jh::vhdx {
 
 class VhdxContainer final : public BlockContainer {
  public:
-  VhdxContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+  VhdxContainer(Store& file, FileResolver* resolver, std::vector<std::string> children);
 
   ContainerFacts facts() override;
   void check_growth(Bytes new_size) override;
@@ -19,8 +19,8 @@ class VhdxContainer final : public BlockContainer {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
-  std::uint64_t tighten(std::uint64_t most) override;
-  void set_keeping(Keeping keeping) override;
+  std::uint64_t relocate_tail(std::uint64_t most) override;
+  void set_allocation(Allocation allocation) override;
   Bytes size_unit() override {
     return Bytes(std::max(structure_.sector, structure_.physical_sector));
   }
@@ -30,7 +30,7 @@ class VhdxContainer final : public BlockContainer {
  private:
   std::uint64_t disk_size() const override { return structure_.disk_size; }
   std::uint64_t block_size() const override { return structure_.block_size; }
-  Piece find(std::uint64_t offset, std::uint64_t length) override;
+  Extent find(std::uint64_t offset, std::uint64_t length) override;
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
@@ -44,8 +44,8 @@ class VhdxContainer final : public BlockContainer {
   /// The first entry from `index` on that is not zero, or lies in another page of the BAT.
   std::uint64_t end_of_zeros(std::uint64_t index);
   void set_entry(std::uint64_t index, std::uint64_t value);
-  Piece find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
-                     std::uint64_t length);
+  Extent find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
+                      std::uint64_t length);
   bool is_fixed() const { return (structure_.flags & leave_allocated) != 0; }
 
   void place_all();

@@ -116,7 +116,7 @@ std::uint32_t StreamWriter::append_table() {
   return place;
 }
 
-void StreamWriter::put(std::uint64_t number, ConstByteSpan packed) {
+void StreamWriter::put(std::uint64_t number, ConstByteSpan compressed) {
   if (number / entries_per_table != table_number_) {
     if (table_used_) directory_[table_number_] = append_table();
     std::fill(table_.begin(), table_.end(), std::uint8_t{0});
@@ -127,10 +127,10 @@ void StreamWriter::put(std::uint64_t number, ConstByteSpan packed) {
   table_used_ = true;
   GrainMarker marker{};
   marker.sector = number * grain_sectors;
-  marker.size = static_cast<std::uint32_t>(packed.size());
-  Buffer whole(sizeof(marker) + packed.size());
+  marker.size = static_cast<std::uint32_t>(compressed.size());
+  Buffer whole(sizeof(marker) + compressed.size());
   put_at(whole, 0, marker);
-  std::copy(packed.begin(), packed.end(), whole.begin() + sizeof(marker));
+  std::copy(compressed.begin(), compressed.end(), whole.begin() + sizeof(marker));
   append(whole);
 }
 

@@ -4,15 +4,15 @@
 
 #include <algorithm>
 
-#include "core/container/packing.h"
+#include "core/container/compression.h"
 #include "core/container/places.h"
-#include "core/container/tighten.h"
+#include "core/container/relocate_tail.h"
 
 namespace jh::vmdk {
 namespace {
 
-[[noreturn]] void wrong(Store& file, const std::string& what) {
-  damaged("the VMDK extent cannot be true: " + what, file.name(),
+[[noreturn]] void corrupt(Store& file, const std::string& what) {
+  damaged("the VMDK extent is corrupt: " + what, file.name(),
           "take the image from a backup, or let the hypervisor check it");
 }
 
@@ -26,37 +26,37 @@ SparseExtent::SparseExtent(Store& file, std::shared_ptr<Container> below, std::u
 }
 
 void SparseExtent::read_header() {
-  if (file_.size() < sizeof(SparseHeader)) wrong(file_, "the file ends inside its header");
+  if (file_.size() < sizeof(SparseHeader)) corrupt(file_, "the file ends inside its header");
   header_ = read_as<SparseHeader>(file_, 0);
-  if (std::string_view(header_.magic.data(), 4) != magic) wrong(file_, "its signature");
+  if (std::string_view(header_.magic.data(), 4) != magic) corrupt(file_, "its signature");
   if (header_.directory.value() == directory_in_footer) {
     // A stream has its final header in front of its last marker.
-    if (file_.size() < 4 * sector) wrong(file_, "the file ends before its footer");
+    if (file_.size() < 4 * sector) corrupt(file_, "the file ends before its footer");
     header_ = read_as<SparseHeader>(file_, round_down(file_.size(), sector) - 2 * sector);
     if (std::string_view(header_.magic.data(), 4) != magic ||
         header_.directory.value() == directory_in_footer)
-      wrong(file_, "its footer is missing: the stream was cut off");
+      corrupt(file_, "its footer is missing: the stream was cut off");
   }
   const std::uint32_t version = header_.version.value();
   if (version < 1 || version > 3)
     unsupported(fmt::format("VMDK extents of version {} are not known", version), file_.name());
   if ((header_.flags.value() & flag::line_ends) != 0 &&
       std::string_view(header_.line_ends.data(), 4) != std::string_view("\n \r\n", 4))
-    wrong(file_, "it was transferred as text, which broke it");
-  if (is_packed() && ((header_.flags.value() & flag::markers) == 0 ||
-                      header_.compression.value() != compression_deflate))
+    corrupt(file_, "it was transferred as text, which broke it");
+  if (is_compressed() && ((header_.flags.value() & flag::markers) == 0 ||
+                          header_.compression.value() != compression_deflate))
     unsupported("the VMDK extent is compressed in a way that is not known", file_.name());
   const std::uint64_t grain = header_.grain.value();
   if (!is_power_of_two(grain) || grain < 8 || grain > 131072)
-    wrong(file_, fmt::format("grains of {} sectors", grain));
+    corrupt(file_, fmt::format("grains of {} sectors", grain));
   if (header_.entries_per_table.value() != entries_per_table)
-    wrong(file_, fmt::format("tables of {} entries", header_.entries_per_table.value()));
+    corrupt(file_, fmt::format("tables of {} entries", header_.entries_per_table.value()));
   const std::uint64_t capacity = header_.capacity.value();
   if (capacity == 0 || capacity > static_cast<std::uint64_t>(INT64_MAX) / sector)
-    wrong(file_, fmt::format("a capacity of {} sectors", capacity));
+    corrupt(file_, fmt::format("a capacity of {} sectors", capacity));
   const std::uint64_t tables = tables_for(disk_size());
   directory_ = read_directory(header_.directory.value(), tables);
-  if ((header_.flags.value() & flag::spare_tables) != 0 && !is_packed() &&
+  if ((header_.flags.value() & flag::spare_tables) != 0 && !is_compressed() &&
       header_.spare_directory.value() != 0)
     spare_ = read_directory(header_.spare_directory.value(), tables);
 }
@@ -68,14 +68,14 @@ SparseExtent::Directory SparseExtent::read_directory(std::uint64_t at, std::uint
         fmt::format("a VMDK extent of {} grain tables is larger than can be handled", tables),
         file_.name());
   if (at > INT64_MAX / sector || checked_add(at * sector, checked_mul(tables, 4)) > file_.size())
-    wrong(file_, fmt::format("a directory of {} tables at sector {}", tables, at));
+    corrupt(file_, fmt::format("a directory of {} tables at sector {}", tables, at));
   const Buffer raw = read_buffer(file_, at * sector, static_cast<std::size_t>(tables * 4));
   Directory directory;
   directory.reserve(tables);
   for (std::size_t i = 0; i < raw.size(); i += 4) {
     const std::uint32_t place = parse_as<Le32>(raw, i).value();
     if (place != 0 && (place + table_sectors) * sector > file_.size())
-      wrong(file_, fmt::format("table {} lies at sector {}, past the file's end", i / 4, place));
+      corrupt(file_, fmt::format("table {} lies at sector {}, past the file's end", i / 4, place));
     directory.push_back(place);
   }
   return directory;
@@ -96,50 +96,51 @@ std::uint32_t SparseExtent::entry(std::uint64_t grain) {
   return parse_as<Le32>(found->second, grain % entries_per_table * 4).value();
 }
 
-Piece SparseExtent::find(std::uint64_t offset, std::uint64_t length) {
+Extent SparseExtent::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t reach = block_size() * entries_per_table;
   if (directory_[offset / reach] == 0)
-    return {Piece::Kind::below, std::min(length, reach - offset % reach), nullptr, 0};
+    return {Extent::Kind::below, std::min(length, reach - offset % reach), nullptr, 0};
   const std::uint64_t inside = offset % block_size();
   length = std::min(length, block_size() - inside);
   const std::uint32_t found = entry(offset / block_size());
-  if (found == 0) return {Piece::Kind::below, length, nullptr, 0};
+  if (found == 0) return {Extent::Kind::below, length, nullptr, 0};
   if (found == entry_zero && (header_.flags.value() & flag::zero_grains) != 0)
-    return {Piece::Kind::zero, length, nullptr, 0};
-  if (is_packed()) return {Piece::Kind::packed, length, nullptr, 0};
+    return {Extent::Kind::zero, length, nullptr, 0};
+  if (is_compressed()) return {Extent::Kind::compressed, length, nullptr, 0};
   const std::uint64_t at = std::uint64_t{found} * sector;
   if (at >= file_.size())
-    wrong(file_,
-          fmt::format("grain {} lies at {}, past the file's end", offset / block_size(), at));
+    corrupt(file_,
+            fmt::format("grain {} lies at {}, past the file's end", offset / block_size(), at));
   // The last grain may be cut short.
-  if (at + inside >= file_.size()) return {Piece::Kind::zero, length, nullptr, 0};
-  return {Piece::Kind::data, std::min(length, file_.size() - at - inside), &file_, at + inside};
+  if (at + inside >= file_.size()) return {Extent::Kind::zero, length, nullptr, 0};
+  return {Extent::Kind::data, std::min(length, file_.size() - at - inside), &file_, at + inside};
 }
 
-void SparseExtent::read_packed(std::uint64_t offset, ByteSpan out) {
+void SparseExtent::read_compressed(std::uint64_t offset, ByteSpan out) {
   const std::uint64_t number = offset / block_size();
   const std::uint32_t found = entry(number);
-  if (unpacked_.empty() || unpacked_entry_ != found) {
+  if (decompressed_.empty() || decompressed_entry_ != found) {
     const std::uint64_t at = std::uint64_t{found} * sector;
     if (at + sizeof(GrainMarker) > file_.size())
-      wrong(file_, fmt::format("grain {} lies past the file's end", number));
+      corrupt(file_, fmt::format("grain {} lies past the file's end", number));
     const auto marker = read_as<GrainMarker>(file_, at);
     const std::uint64_t size = marker.size.value();
     if (size == 0 || size > 2 * block_size() || at + sizeof(marker) + size > file_.size() ||
         marker.sector.value() != number * header_.grain.value())
-      wrong(file_, fmt::format("what stands at {} is not grain {}", at, number));
-    const Buffer packed = read_buffer(file_, at + sizeof(marker), static_cast<std::size_t>(size));
-    unpacked_.resize(std::min(block_size(), disk_size() - number * block_size()));
-    unpacked_entry_ = found;
+      corrupt(file_, fmt::format("what stands at {} is not grain {}", at, number));
+    const Buffer compressed =
+        read_buffer(file_, at + sizeof(marker), static_cast<std::size_t>(size));
+    decompressed_.resize(std::min(block_size(), disk_size() - number * block_size()));
+    decompressed_entry_ = found;
     try {
-      unpack(Packing::zlib, packed, unpacked_);
+      decompress(Compression::zlib, compressed, decompressed_);
     } catch (const Error& error) {
-      unpacked_.clear();
-      throw error.within(fmt::format("{}, grain {}", file_.name(), number));
+      decompressed_.clear();
+      throw error.with_context(fmt::format("{}, grain {}", file_.name(), number));
     }
   }
   const std::uint64_t inside = offset % block_size();
-  std::copy_n(unpacked_.begin() + static_cast<std::ptrdiff_t>(inside), out.size(), out.begin());
+  std::copy_n(decompressed_.begin() + static_cast<std::ptrdiff_t>(inside), out.size(), out.begin());
 }
 
 // Empty tables at the file's end, read as zeros.
@@ -180,7 +181,7 @@ void SparseExtent::set_entries(std::uint64_t grain, const std::vector<std::uint3
 
 void SparseExtent::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                               ConstByteSpan content) {
-  ensure(!is_packed(), "a stream is not written in place");
+  ensure(!is_compressed(), "a stream is not written in place");
   const std::uint64_t at = round_up(file_.size(), block_size());
   if (at + count * block_size() > most_extent_bytes)
     refuse("the VMDK extent is full: its places are numbers of 32 bits", file_.name());
@@ -279,13 +280,14 @@ void SparseExtent::shrink(Bytes new_size) {
   tables_.clear();
   header_.capacity = new_size.value() / sector;
   write_header();
-  tighten(UINT64_MAX);
+  relocate_tail(UINT64_MAX);
 }
 
-std::uint64_t SparseExtent::tighten(std::uint64_t most) {
-  std::vector<Fixture> fixtures{{0, std::max<std::uint64_t>(header_.overhead.value(), 1) * sector}};
+std::uint64_t SparseExtent::relocate_tail(std::uint64_t most) {
+  std::vector<PinnedRange> pinned{
+      {0, std::max<std::uint64_t>(header_.overhead.value(), 1) * sector}};
   const auto fix = [&](std::uint64_t at, std::uint64_t sectors) {
-    if (at != 0) fixtures.push_back({at * sector, (at + sectors) * sector});
+    if (at != 0) pinned.push_back({at * sector, (at + sectors) * sector});
   };
   const std::uint64_t directory = ceil_div(directory_.size() * 4, sector);
   fix(header_.descriptor_offset.value(), header_.descriptor_size.value());
@@ -293,7 +295,7 @@ std::uint64_t SparseExtent::tighten(std::uint64_t most) {
   if (!spare_.empty()) fix(header_.spare_directory.value(), directory);
   for (const Directory* tables : {&directory_, &spare_})
     for (const std::uint32_t table : *tables) fix(table, table_sectors);
-  std::vector<Tenant> tenants;
+  std::vector<MovableBlock> movable;
   const std::uint64_t grains = ceil_div(disk_size(), block_size());
   for (std::uint64_t grain = 0; grain < grains; ++grain) {
     if (directory_[grain / entries_per_table] == 0) {
@@ -301,27 +303,27 @@ std::uint64_t SparseExtent::tighten(std::uint64_t most) {
       continue;
     }
     const std::uint32_t found = entry(grain);
-    if (found > entry_zero) tenants.push_back({std::uint64_t{found} * sector, grain, 0});
+    if (found > entry_zero) movable.push_back({std::uint64_t{found} * sector, grain, 0});
   }
   std::uint64_t end = 0;
-  for (const Fixture& fixture : fixtures) end = std::max(end, fixture.end);
+  for (const PinnedRange& range : pinned) end = std::max(end, range.end);
   // Grains lie where a grain begins, as new ones do.
-  const auto moves = plan_tightening(tenants, fixtures, 0, block_size(), block_size(),
-                                     std::max<std::uint64_t>(most / block_size(), 1));
-  for (const Tenant& move : moves) {
+  const auto moves = plan_tail_relocation(movable, pinned, 0, block_size(), block_size(),
+                                          std::max<std::uint64_t>(most / block_size(), 1));
+  for (const MovableBlock& move : moves) {
     copy_within(file_, move.at, move.to, block_size());
     set_entries(move.owner, {static_cast<std::uint32_t>(move.to / sector)});
   }
-  for (const Tenant& tenant : tenants)
-    end = std::max(end, std::uint64_t{entry(tenant.owner)} * sector + block_size());
+  for (const MovableBlock& block : movable)
+    end = std::max(end, std::uint64_t{entry(block.owner)} * sector + block_size());
   file_.resize(std::min(file_.size(), end));
   return moves.size() * block_size();
 }
 
 ContainerFacts SparseExtent::facts() {
   ContainerFacts facts;
-  facts.form = Form::vmdk;
-  facts.keeping = is_packed() ? Keeping::packed : Keeping::sparse;
+  facts.format = ImageFormat::vmdk;
+  facts.allocation = is_compressed() ? Allocation::compressed : Allocation::sparse;
   facts.disk_size = Bytes(disk_size());
   facts.file_length = Bytes(file_.size());
   facts.block_size = Bytes(block_size());
@@ -364,7 +366,7 @@ void SparseExtent::audit(Findings& findings) {
         findings.add(where, fmt::format("grain {} lies past the disk's end", grain));
         continue;
       }
-      const std::uint64_t length = is_packed() ? 1 : header_.grain.value();
+      const std::uint64_t length = is_compressed() ? 1 : header_.grain.value();
       if (found >= end)
         findings.add(where, fmt::format("grain {} lies past the file's end", grain));
       else

@@ -18,19 +18,19 @@ class SparseExtent final : public BlockContainer {
   void make_ready() override;
   void grow(Bytes new_size) override;
   void shrink(Bytes new_size) override;
-  std::uint64_t tighten(std::uint64_t most) override;
+  std::uint64_t relocate_tail(std::uint64_t most) override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
 
-  bool is_packed() const { return (header_.flags.value() & flag::compressed) != 0; }
+  bool is_compressed() const { return (header_.flags.value() & flag::compressed) != 0; }
   bool is_unclean() const { return header_.unclean != 0; }
   Store& file() { return file_; }
 
  private:
   std::uint64_t disk_size() const override { return header_.capacity.value() * sector; }
   std::uint64_t block_size() const override { return header_.grain.value() * sector; }
-  Piece find(std::uint64_t offset, std::uint64_t length) override;
-  void read_packed(std::uint64_t offset, ByteSpan out) override;
+  Extent find(std::uint64_t offset, std::uint64_t length) override;
+  void read_compressed(std::uint64_t offset, ByteSpan out) override;
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
@@ -54,8 +54,8 @@ class SparseExtent final : public BlockContainer {
   Directory directory_;
   Directory spare_;                         // empty: none
   std::map<std::uint64_t, Buffer> tables_;  // read so far
-  Buffer unpacked_;
-  std::uint32_t unpacked_entry_ = 0;
+  Buffer decompressed_;
+  std::uint32_t decompressed_entry_ = 0;
 };
 
 /// Makes an empty extent; `descriptor`: text inside of it, may be empty.
@@ -66,8 +66,8 @@ class StreamWriter {
  public:
   static constexpr std::uint64_t grain = 65536;
   StreamWriter(Store& file, std::uint64_t disk_size, const std::string& descriptor);
-  /// A grain's content, packed with zlib; in order.
-  void put(std::uint64_t number, ConstByteSpan packed);
+  /// A grain's content, compressed with zlib; in order.
+  void put(std::uint64_t number, ConstByteSpan compressed);
   void finish();
 
  private:

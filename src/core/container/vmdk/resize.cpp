@@ -26,14 +26,14 @@ std::string VmdkContainer::piece_name(std::size_t number) const {
 // Where the last of the disk's extents in this file ends; 0: it holds none.
 std::uint64_t VmdkContainer::end_in(const Store* file) const {
   std::uint64_t end = 0;
-  for (const Extent& extent : extents_)
+  for (const DiskExtent& extent : extents_)
     if (extent.file == file) end = std::max(end, extent.offset + extent.length);
   return end;
 }
 
 // Another extent lies behind the last one, in the same file.
 bool VmdkContainer::is_hemmed_in() const {
-  const Extent& last = extents_.back();
+  const DiskExtent& last = extents_.back();
   return last.file != nullptr && !last.sparse && end_in(last.file) > last.offset + last.length;
 }
 
@@ -94,7 +94,7 @@ std::vector<std::string> VmdkContainer::parts_let_go(Bytes new_size) {
   std::vector<std::string> paths;
   for (std::size_t i = 1; i < extents_.size(); ++i) {
     const Store* file = extents_[i].file;
-    const auto needs_it = [&](const Extent& other) {
+    const auto needs_it = [&](const DiskExtent& other) {
       return other.file == file && other.start < new_size.value();
     };
     if (extents_[i].start < new_size.value() || file == nullptr || file == &file_ ||
@@ -113,7 +113,7 @@ void VmdkContainer::shrink(Bytes new_size) {
     extents_.pop_back();
     if (file != nullptr && file != &file_) file->resize(end_in(file));
   }
-  Extent& last = extents_.back();
+  DiskExtent& last = extents_.back();
   const std::uint64_t length = new_size.value() - last.start;
   if (length < last.length) {
     last.length = length;
@@ -128,15 +128,15 @@ void VmdkContainer::shrink(Bytes new_size) {
   open_extents();
 }
 
-std::uint64_t VmdkContainer::tighten(std::uint64_t most) {
+std::uint64_t VmdkContainer::relocate_tail(std::uint64_t most) {
   std::uint64_t moved = 0;
-  for (const Extent& extent : extents_)
-    if (extent.sparse && moved < most) moved += extent.sparse->tighten(most - moved);
+  for (const DiskExtent& extent : extents_)
+    if (extent.sparse && moved < most) moved += extent.sparse->relocate_tail(most - moved);
   return moved;
 }
 
 // Whatever lies in the file behind the extent is not the guest's: new capacity reads as zeros.
-void VmdkContainer::lengthen(Extent& flat, std::uint64_t length) {
+void VmdkContainer::lengthen(DiskExtent& flat, std::uint64_t length) {
   const std::uint64_t end = flat.offset + flat.length;
   const std::uint64_t new_end = flat.offset + length;
   const std::uint64_t size = flat.file->size();
@@ -146,7 +146,7 @@ void VmdkContainer::lengthen(Extent& flat, std::uint64_t length) {
 
 void VmdkContainer::grow(Bytes new_size) {
   const Growth growth = plan_growth(new_size.value());
-  Extent& last = extents_.back();
+  DiskExtent& last = extents_.back();
   if (growth.last != last.length) {
     if (last.sparse)
       last.sparse->grow(Bytes(growth.last));
@@ -155,9 +155,9 @@ void VmdkContainer::grow(Bytes new_size) {
     descriptor_.set_sectors(extents_.size() - 1, growth.last / sector);
   }
   for (const auto& [name, length] : growth.fresh) {
-    ensure(beside_ != nullptr, "pieces have neighbours");
+    ensure(resolver_ != nullptr, "pieces have neighbours");
     const std::string path = path_beside(file_.name(), name);
-    Store* piece = beside_->part(path);
+    Store* piece = resolver_->part(path);
     ensure(piece != nullptr && piece->size() == 0, "a new piece begins as an empty file");
     ExtentLine line{"RW", length / sector, "SPARSE", name, 0, 0};
     if (last.sparse) {

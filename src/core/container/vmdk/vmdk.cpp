@@ -8,7 +8,7 @@
 #include "core/base/shell_word.h"
 #include "core/base/uuid.h"
 #include "core/container/chain.h"
-#include "core/store/front.h"
+#include "core/store/first_page_guard.h"
 
 namespace jh::vmdk {
 namespace {
@@ -55,10 +55,10 @@ std::vector<std::string> part_names(Store& file) {
   return names;
 }
 
-VmdkContainer::VmdkContainer(Store& file, Neighbours* beside, std::vector<std::string> children)
-    : file_(file), beside_(beside), descriptor_(read_descriptor()) {
+VmdkContainer::VmdkContainer(Store& file, FileResolver* resolver, std::vector<std::string> children)
+    : file_(file), resolver_(resolver), descriptor_(read_descriptor()) {
   if (const auto names = parent_names(file); !names.empty()) {
-    below_ = open_parent(file, beside, names, std::move(children));
+    below_ = open_parent(file, resolver, names, std::move(children));
     const auto* parent = dynamic_cast<VmdkContainer*>(below_.get());
     if (parent != nullptr &&
         fold_case(parent->descriptor_.value("CID")) != fold_case(descriptor_.value("parentCID")))
@@ -107,7 +107,7 @@ void VmdkContainer::check_overlaps() const {
   };
   std::vector<Taken> taken;
   if (!is_embedded_) taken.push_back({real_path(file_.name()), 0, UINT64_MAX});
-  for (const Extent& extent : extents_)
+  for (const DiskExtent& extent : extents_)
     if (extent.sparse)
       taken.push_back({real_path(extent.file->name()), 0, UINT64_MAX});
     else if (extent.file != nullptr && extent.length != 0)
@@ -124,7 +124,7 @@ void VmdkContainer::check_overlaps() const {
 
 void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
   const ExtentLine& line = descriptor_.extents()[index];
-  Extent extent;
+  DiskExtent extent;
   extent.start = start;
   extent.length = checked_mul(line.sectors, sector);
   if (line.kind == "ZERO") {
@@ -143,10 +143,10 @@ void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
   // The extent that the descriptor is in is this file, whatever it was called when it was made.
   const bool self = is_embedded_ && index == 0 && line.kind == "SPARSE";
   const std::string path = path_beside(file_.name(), line.file);
-  extent.file = self ? &file_ : beside_ == nullptr ? nullptr : beside_->part(path);
+  extent.file = self ? &file_ : resolver_ == nullptr ? nullptr : resolver_->part(path);
   if (extent.file == nullptr)
     refuse("a part of the disk is not there", path, "put it back beside the descriptor");
-  if (has_closed_front(*extent.file))
+  if (has_closed_first_page(*extent.file))
     refuse("the disk is in the middle of a change, which was interrupted", path,
            "run: juneheath recover " + shell_word(file_.name()));
   if (line.kind == "SPARSE") {
@@ -167,8 +167,8 @@ void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
 }
 
 void VmdkContainer::join() {
-  std::vector<JoinStore::Piece> pieces;
-  for (const Extent& extent : extents_) {
+  std::vector<JoinStore::Extent> pieces;
+  for (const DiskExtent& extent : extents_) {
     if (extent.length == 0) continue;
     Store* store = extent.file;
     if (extent.sparse) store = &extent.sparse->disk();
@@ -182,21 +182,21 @@ void VmdkContainer::join() {
   disk_ = std::make_unique<JoinStore>(std::move(pieces), file_.name());
 }
 
-Piece VmdkContainer::piece_at(std::uint64_t offset, std::uint64_t length) {
+Extent VmdkContainer::extent_at(std::uint64_t offset, std::uint64_t length) {
   auto extent = std::upper_bound(
       extents_.begin(), extents_.end(), offset,
-      [](std::uint64_t at, const Extent& candidate) { return at < candidate.start; });
+      [](std::uint64_t at, const DiskExtent& candidate) { return at < candidate.start; });
   --extent;
   const std::uint64_t inside = offset - extent->start;
   length = std::min(length, extent->length - inside);
-  if (extent->sparse) return extent->sparse->piece_at(inside, length);
-  if (extent->file == nullptr) return {Piece::Kind::zero, length, nullptr, 0};
-  return {Piece::Kind::data, length, extent->file, extent->offset + inside};
+  if (extent->sparse) return extent->sparse->extent_at(inside, length);
+  if (extent->file == nullptr) return {Extent::Kind::zero, length, nullptr, 0};
+  return {Extent::Kind::data, length, extent->file, extent->offset + inside};
 }
 
 std::uint64_t VmdkContainer::blocks_kept() {
   std::uint64_t kept = 0;
-  for (const Extent& extent : extents_)
+  for (const DiskExtent& extent : extents_)
     if (extent.sparse) kept += extent.sparse->blocks_kept();
   return kept;
 }
@@ -209,7 +209,7 @@ void VmdkContainer::make_ready() {
   if (id >= 0xfffffffe) id = 1;
   descriptor_.set("CID", fmt::format("{:08x}", id));
   write_descriptor();
-  for (const Extent& extent : extents_)
+  for (const DiskExtent& extent : extents_)
     if (extent.sparse) extent.sparse->make_ready();
 }
 
@@ -230,27 +230,27 @@ void VmdkContainer::write_descriptor() {
   file_.write(0, raw);
 }
 
-void VmdkContainer::forget(std::uint64_t offset, std::uint64_t length) {
-  for (const Extent& extent : extents_) {
+void VmdkContainer::unmap(std::uint64_t offset, std::uint64_t length) {
+  for (const DiskExtent& extent : extents_) {
     const std::uint64_t from = std::max(offset, extent.start);
     const std::uint64_t to = std::min(offset + length, extent.start + extent.length);
-    if (from < to && extent.sparse) extent.sparse->forget(from - extent.start, to - from);
+    if (from < to && extent.sparse) extent.sparse->unmap(from - extent.start, to - from);
   }
 }
 
 void VmdkContainer::move_tables_only() {
-  for (const Extent& extent : extents_)
+  for (const DiskExtent& extent : extents_)
     if (extent.sparse) extent.sparse->move_tables_only();
 }
 
 ContainerFacts VmdkContainer::facts() {
   ContainerFacts facts;
-  facts.form = Form::vmdk;
-  facts.keeping = Keeping::full;
+  facts.format = ImageFormat::vmdk;
+  facts.allocation = Allocation::full;
   std::uint64_t length = is_embedded_ ? 0 : file_.size();
   bool unclean = false;
   bool zero = false;
-  for (const Extent& extent : extents_) {
+  for (const DiskExtent& extent : extents_) {
     if (extent.file == nullptr) zero = true;
     if (extent.file == nullptr) continue;
     const bool is_new =
@@ -258,7 +258,7 @@ ContainerFacts VmdkContainer::facts() {
     if (is_new) length += extent.file->size();
     if (is_new && extent.file != &file_) facts.parts.push_back(extent.file->name());
     if (!extent.sparse) continue;
-    facts.keeping = extent.sparse->is_packed() ? Keeping::packed : Keeping::sparse;
+    facts.allocation = extent.sparse->is_compressed() ? Allocation::compressed : Allocation::sparse;
     facts.block_size = extent.sparse->facts().block_size;
     facts.blocks += extent.sparse->facts().blocks;
     unclean = unclean || extent.sparse->is_unclean();
@@ -270,12 +270,12 @@ ContainerFacts VmdkContainer::facts() {
   facts.file_length = Bytes(length);
   if (in_pieces())
     facts.limit = "62 TiB";
-  else if (facts.keeping != Keeping::full)
+  else if (facts.allocation != Allocation::full)
     facts.limit = "just under 2 TiB";
   facts.identity = descriptor_.value("CID");
   facts.adapter = descriptor_.value("ddb.adapterType");
-  if (unclean) facts.unsettled.emplace_back("mark it as closed, which its last user did not");
-  if (facts.keeping == Keeping::packed)
+  if (unclean) facts.pending_repairs.emplace_back("mark it as closed, which its last user did not");
+  if (facts.allocation == Allocation::compressed)
     facts.blockers.push_back(in_the_way("the image is a stream of compressed grains, written once",
                                         file_.name(), "import it in the hypervisor"));
   if (zero)
@@ -288,7 +288,7 @@ ContainerFacts VmdkContainer::facts() {
 void VmdkContainer::audit(Findings& findings) {
   const std::string where = file_.name() + ", VMDK";
   for (std::size_t i = 0; i < extents_.size(); ++i) {
-    const Extent& extent = extents_[i];
+    const DiskExtent& extent = extents_[i];
     if (!extent.sparse) continue;
     if (extent.sparse->disk().size() != extent.length)
       findings.add(where, fmt::format("extent {} has {} bytes, but the descriptor says {}", i + 1,

@@ -10,11 +10,11 @@ namespace jh::vmdk {
 
 class VmdkContainer final : public Container {
  public:
-  VmdkContainer(Store& file, Neighbours* beside, std::vector<std::string> children);
+  VmdkContainer(Store& file, FileResolver* resolver, std::vector<std::string> children);
 
   ContainerFacts facts() override;
   Store& disk() override { return *disk_; }
-  Piece piece_at(std::uint64_t offset, std::uint64_t length) override;
+  Extent extent_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
   void check_growth(Bytes new_size) override;
   std::vector<std::string> new_parts(Bytes new_size) override;
@@ -23,15 +23,15 @@ class VmdkContainer final : public Container {
   void grow(Bytes new_size) override;
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
-  std::uint64_t tighten(std::uint64_t most) override;
-  void forget(std::uint64_t offset, std::uint64_t length) override;
+  std::uint64_t relocate_tail(std::uint64_t most) override;
+  void unmap(std::uint64_t offset, std::uint64_t length) override;
   void move_tables_only() override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
   const Descriptor& descriptor() const { return descriptor_; }
 
  private:
-  struct Extent {
+  struct DiskExtent {
     std::uint64_t start = 0;  // bytes, on the disk
     std::uint64_t length = 0;
     Store* file = nullptr;     // null: reads as zeros
@@ -52,19 +52,19 @@ class VmdkContainer final : public Container {
   void check_overlaps() const;
   std::uint64_t end_in(const Store* file) const;
   bool is_hemmed_in() const;
-  static void lengthen(Extent& flat, std::uint64_t length);
+  static void lengthen(DiskExtent& flat, std::uint64_t length);
   void join();
   bool in_pieces() const { return descriptor_.value("createType").starts_with("twoGb"); }
   Growth plan_growth(std::uint64_t new_size) const;
   std::string piece_name(std::size_t number) const;
 
   Store& file_;
-  Neighbours* beside_;
+  FileResolver* resolver_;
   SparseHeader embedded_{};  // when the descriptor lies inside a sparse extent
   bool is_embedded_ = false;
   Descriptor descriptor_;
   std::shared_ptr<Container> below_;
-  std::vector<Extent> extents_;
+  std::vector<DiskExtent> extents_;
   std::vector<std::unique_ptr<MemoryStore>> zeros_;
   std::unique_ptr<JoinStore> disk_;
 };

@@ -18,14 +18,15 @@ void audit_superblocks(const Volume& volume, Findings& findings) {
     Buffer bytes = read_buffer(volume.place(), at, sizeof(Superblock));
     const auto copy = parse_as<Superblock>(bytes, 0);
     const std::string where = fmt::format("btrfs, superblock {}", i + 1);
-    if (block_sum(volume.sums(), bytes) != copy.sum || copy.magic != volume.super().magic) {
-      findings.add(where, "its sum is wrong");
+    if (block_checksum(volume.checksums(), bytes) != copy.checksum ||
+        copy.magic != volume.super().magic) {
+      findings.add(where, "its checksum is wrong");
       continue;
     }
     if (copy.address.value() != at) findings.add(where, "it says that it lies elsewhere");
     Superblock first = volume.super();
     first.address = copy.address.value();
-    first.sum = copy.sum;
+    first.checksum = copy.checksum;
     if (std::memcmp(&first, &copy, sizeof(first)) != 0)
       findings.add(where, "it differs from the first one");
   }
@@ -45,11 +46,11 @@ void audit_device(const Volume& volume, Findings& findings) {
       used += chunk.length;
     }
   const auto root = volume.tree(object::device_tree);
-  if (!root) wrong("it has no tree of the device's extents");
+  if (!root) corrupt("it has no tree of the device's extents");
   const std::uint64_t own = volume.super().device.id.value();
   for_each_item(volume, *root, {}, {}, [&](const Key& key, ConstByteSpan data) {
     if (key.type != item::device_extent) return;
-    if (data.size() < sizeof(DeviceExtent)) wrong("a device's extent is cut off");
+    if (data.size() < sizeof(DeviceExtent)) corrupt("a device's extent is cut off");
     const auto extent = parse_as<DeviceExtent>(data, 0);
     const auto found = expected.find(key.offset);
     const bool same = key.object == own && found != expected.end() &&
@@ -176,7 +177,7 @@ void audit_kept(const Volume& before, const Volume& after, bool chunks_move, Fin
   Superblock now = after.super();
   const bool emptied = chunks_move && after.chunks().size() != before.chunks().size();
   for (Superblock* super : {&was, &now}) {
-    super->sum = {};
+    super->checksum = {};
     super->size = 0;
     super->device.size = 0;
     super->device.used = 0;

@@ -13,7 +13,7 @@ void audit_structure(const Volume& volume, Findings& findings);
 void audit_trees(const Volume& volume, Findings& findings, Progress& progress);
 /// Files and folders of all subvolumes: names, links, lengths.
 void audit_files(const Volume& volume, Findings& findings, Progress& progress);
-/// Reads all content that has sums.
+/// Reads all content that has checksums.
 void audit_content(const Volume& volume, Findings& findings, Progress& progress);
 /// What must be as it was before a change of the size: superblock, chunks, the device's facts.
 void audit_kept(const Volume& before, const Volume& after, bool chunks_move, Findings& findings);

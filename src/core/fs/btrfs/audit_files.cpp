@@ -7,8 +7,8 @@
 #include "core/base/checksum.h"
 #include "core/base/ranges.h"
 #include "core/fs/btrfs/audit.h"
+#include "core/fs/btrfs/checksum_tree.h"
 #include "core/fs/btrfs/files.h"
-#include "core/fs/btrfs/sums.h"
 
 namespace jh::btrfs {
 namespace {
@@ -96,7 +96,7 @@ class Files {
     std::optional<InodeItem> core;
     std::uint64_t names = 0;
     std::uint64_t listed = 0;    // of a folder: lengths of its names
-    std::uint64_t by_hash = 0;   // sums of its names, as they are found by hash
+    std::uint64_t by_hash = 0;   // checksums of its names, as they are found by hash
     std::uint64_t by_index = 0;  // and by index
     std::uint64_t content = 0;   // bytes
     std::uint64_t content_end = 0;
@@ -109,7 +109,7 @@ class Files {
     now_.only_gone = false;
     switch (key.type) {
       case item::inode:
-        if (data.size() < sizeof(InodeItem)) wrong("an inode is cut off");
+        if (data.size() < sizeof(InodeItem)) corrupt("an inode is cut off");
         now_.core = parse_as<InodeItem>(data, 0);
         break;
       case item::inode_name:
@@ -143,11 +143,11 @@ class Files {
 
   void own_names(const Key& key, ConstByteSpan data) {
     for (std::size_t at = 0; at < data.size();) {
-      if (data.size() - at < sizeof(InodeName)) wrong("an inode's name is cut off");
+      if (data.size() - at < sizeof(InodeName)) corrupt("an inode's name is cut off");
       const auto head = parse_as<InodeName>(data, at);
       at += sizeof(InodeName);
       const std::size_t length = head.name_length.value();
-      if (length > data.size() - at) wrong("an inode's name is cut off");
+      if (length > data.size() - at) corrupt("an inode's name is cut off");
       own_name(key.offset, head.index.value(), data.subspan(at, length));
       at += length;
     }
@@ -155,11 +155,11 @@ class Files {
 
   void own_far_names(ConstByteSpan data) {
     for (std::size_t at = 0; at < data.size();) {
-      if (data.size() - at < sizeof(InodeNameFar)) wrong("an inode's name is cut off");
+      if (data.size() - at < sizeof(InodeNameFar)) corrupt("an inode's name is cut off");
       const auto head = parse_as<InodeNameFar>(data, at);
       at += sizeof(InodeNameFar);
       const std::size_t length = head.name_length.value();
-      if (length > data.size() - at) wrong("an inode's name is cut off");
+      if (length > data.size() - at) corrupt("an inode's name is cut off");
       own_name(head.parent.value(), head.index.value(), data.subspan(at, length));
       at += length;
     }
@@ -190,23 +190,24 @@ class Files {
     const FileExtent extent = file_extent(data);
     const FileExtentHead& head = extent.head;
     const FileExtentPlace& place = extent.place;
-    const bool packed = head.compression != compression::none;
-    const bool odd =
-        head.compression > compression::zstd || head.encryption != 0 || head.other.value() != 0 ||
-        (packed && head.type == extent_type::prepared) ||
-        (!packed && extent.is_inline() && head.unpacked.value() != data.size() - sizeof(head));
+    const bool compressed = head.compression != compression::none;
+    const bool odd = head.compression > compression::zstd || head.encryption != 0 ||
+                     head.other.value() != 0 ||
+                     (compressed && head.type == extent_type::prepared) ||
+                     (!compressed && extent.is_inline() &&
+                      head.decompressed.value() != data.size() - sizeof(head));
     if (odd)
       add(fmt::format("inode {} has an extent that is packed in an unknown way", now_.number));
     if (head.generation.value() > volume_.super().generation.value())
-      add(fmt::format("inode {} has an extent of a time to come", now_.number));
+      add(fmt::format("inode {} has an extent with a generation of the future", now_.number));
     if (key.offset < now_.content_end)
       add(fmt::format("inode {} has two extents for the same bytes", now_.number));
     if (extent.is_inline()) {
-      now_.content += head.unpacked.value();
-      now_.content_end = key.offset + round_up(head.unpacked.value(), volume_.sector_size());
+      now_.content += head.decompressed.value();
+      now_.content_end = key.offset + round_up(head.decompressed.value(), volume_.sector_size());
       return;
     }
-    if (head.type > extent_type::prepared) wrong("a file's extent is impossible");
+    if (head.type > extent_type::prepared) corrupt("a file's extent is impossible");
     const std::uint64_t length = place.length.value();
     if (length == 0 || length % volume_.sector_size() != 0 ||
         key.offset % volume_.sector_size() != 0)
@@ -214,27 +215,28 @@ class Files {
     now_.content_end = key.offset + length;
     if (place.block.value() == 0) return;  // a hole
     now_.content += length;
-    const std::uint64_t room = packed ? head.unpacked.value() : place.block_length.value();
+    const std::uint64_t room = compressed ? head.decompressed.value() : place.block_length.value();
     if (place.offset.value() > room || length > room - place.offset.value())
       add(fmt::format("inode {} uses more of an extent than there is", now_.number));
     else
       check_sums(head, place);
   }
 
-  // What has sums has them for all of it; what has none has none.
+  // What has checksums has them for all of it; what has none has none.
   void check_sums(const FileExtentHead& head, const FileExtentPlace& place) {
-    const bool packed = head.compression != compression::none;
-    const std::uint64_t from = place.block.value() + (packed ? 0 : place.offset.value());
-    const std::uint64_t length = packed ? place.block_length.value() : place.length.value();
+    const bool compressed = head.compression != compression::none;
+    const std::uint64_t from = place.block.value() + (compressed ? 0 : place.offset.value());
+    const std::uint64_t length = compressed ? place.block_length.value() : place.length.value();
     std::uint64_t there = 0;
-    for_each_sums(volume_, from, from + length, [&](std::uint64_t, ConstByteSpan sums) {
-      there += sums.size() / sum_size(volume_.sums()) * volume_.sector_size();
-    });
+    for_each_checksum_run(
+        volume_, from, from + length, [&](std::uint64_t, ConstByteSpan checksums) {
+          there += checksums.size() / checksum_size(volume_.checksums()) * volume_.sector_size();
+        });
     const bool has_none = head.type == extent_type::prepared ||
                           (now_.core && (now_.core->flags.value() & inode_flag::no_sums) != 0);
     if (has_none ? there != 0 : there < length)
-      add(fmt::format("inode {} has sums for {} of the {} bytes at {}", now_.number, there, length,
-                      from));
+      add(fmt::format("inode {} has checksums for {} of the {} bytes at {}", now_.number, there,
+                      length, from));
   }
 
   void finish() {
@@ -249,7 +251,7 @@ class Files {
       add(fmt::format("inode {} is of an unknown kind", now_.number));
     const std::uint64_t newest = volume_.super().generation.value();
     if (core.generation.value() > newest || core.transaction.value() > newest)
-      add(fmt::format("inode {} is of a time to come", now_.number));
+      add(fmt::format("inode {} has a generation of the future", now_.number));
     if (core.links.value() != now_.names)
       add(fmt::format("inode {} says {} links, and has {}", now_.number, core.links.value(),
                       now_.names));
@@ -314,15 +316,15 @@ void audit_subvolumes(const Volume& volume, const SubvolumeNames& in_folders, Fi
                                         static_cast<std::int64_t>(key.object)));
       const std::uint64_t newest = volume.super().generation.value();
       if (root.generation.value() > newest || root.last_snapshot.value() > newest)
-        findings.add(where, fmt::format("tree {} is of a time to come",
+        findings.add(where, fmt::format("tree {} has a generation of the future",
                                         static_cast<std::int64_t>(key.object)));
       return;
     }
     if (key.type != item::root_child && key.type != item::root_parent) return;
-    if (data.size() < sizeof(RootName)) wrong("the name of a subvolume is cut off");
+    if (data.size() < sizeof(RootName)) corrupt("the name of a subvolume is cut off");
     const auto head = parse_as<RootName>(data, 0);
     if (head.name_length.value() != data.size() - sizeof(RootName))
-      wrong("the name of a subvolume is cut off");
+      corrupt("the name of a subvolume is cut off");
     const bool child = key.type == item::root_child;
     (child ? by_parents : by_children)
         .insert({child ? key.object : key.offset, child ? key.offset : key.object,

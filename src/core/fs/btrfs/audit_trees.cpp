@@ -71,7 +71,7 @@ class TreesAudit {
     where_ = "btrfs, extents";
     guarded([&] {
       const auto root = volume_.tree(object::extent_tree);
-      if (!root) wrong("it has no tree of extents");
+      if (!root) corrupt("it has no tree of extents");
       for_each_item(volume_, *root, {}, {}, [&](const Key& key, ConstByteSpan data) {
         if ((key.type == item::extent || key.type == item::metadata) &&
             data.size() >= sizeof(ExtentItem) &&
@@ -213,7 +213,7 @@ class TreesAudit {
   }
 
   Counted begin(const Key& key, ConstByteSpan data) {
-    if (data.size() < sizeof(ExtentItem)) wrong("the item of an extent is too short");
+    if (data.size() < sizeof(ExtentItem)) corrupt("the item of an extent is too short");
     const auto head = parse_as<ExtentItem>(data, 0);
     Counted made;
     made.start = key.object;
@@ -261,7 +261,7 @@ class TreesAudit {
     const std::uint64_t kind = extent.tree_block ? chunk_type::metadata | chunk_type::system
                                                  : std::uint64_t{chunk_type::data};
     if (extent.generation > volume_.super().generation.value())
-      add(fmt::format("the extent at {} is of a time to come", extent.start));
+      add(fmt::format("the extent at {} has a generation of the future", extent.start));
     if ((chunk->type & kind) == 0)
       add(fmt::format("the extent at {} lies in a chunk of another kind", extent.start));
     // Who is being deleted is in between; what could not be read refers to nobody knows what.

@@ -17,7 +17,7 @@ DiskKey disk_key(const Key& key) {
   return made;
 }
 
-void wrong(const std::string& what) {
+void corrupt(const std::string& what) {
   damaged(what, "btrfs", "let the guest check the filesystem first");
 }
 
@@ -31,23 +31,24 @@ void Blocks::read_super() {
 }
 
 void Blocks::check_super() const {
-  if (sum_size(sums()) == 0)
-    unsupported(fmt::format("its sums are of an unknown kind ({})", sums()), "btrfs",
+  if (checksum_size(checksums()) == 0)
+    unsupported(fmt::format("its checksums are of an unknown kind ({})", checksums()), "btrfs",
                 "grow it inside the guest");
   const Buffer bytes = read_buffer(place_, superblock_places[0], sizeof(Superblock));
-  if (block_sum(sums(), bytes) != super_.sum) wrong("the superblock's sum is wrong");
+  if (block_checksum(checksums(), bytes) != super_.checksum)
+    corrupt("the superblock's checksum is wrong");
   const auto is_size = [](std::uint64_t size) {
     return std::has_single_bit(size) && size >= 4096 && size <= 65536;
   };
-  if (!is_size(sector_size())) wrong("the superblock has an impossible sector size");
+  if (!is_size(sector_size())) corrupt("the superblock has an impossible sector size");
   if (!is_size(node_size()) || node_size() < sector_size())
-    wrong("the superblock has an impossible size of tree blocks");
+    corrupt("the superblock has an impossible size of tree blocks");
   if (super_.address.value() != superblock_places[0])
-    wrong("the superblock says that it lies elsewhere");
+    corrupt("the superblock says that it lies elsewhere");
   if (super_.system_chunks_size.value() > super_.system_chunks.size())
-    wrong("the superblock has too many system chunks");
+    corrupt("the superblock has too many system chunks");
   if (size() < first_usable || size() % sector_size() != 0 || size() > place_.size())
-    wrong("the filesystem is longer than its place");
+    corrupt("the filesystem is longer than its place");
 }
 
 void Blocks::check_features() const {
@@ -69,7 +70,7 @@ void Blocks::check_features() const {
 }
 
 void Blocks::add_chunk(std::uint64_t logical, ConstByteSpan item) {
-  if (item.size() < sizeof(ChunkItem)) wrong("a chunk's item is too short");
+  if (item.size() < sizeof(ChunkItem)) corrupt("a chunk's item is too short");
   const auto head = parse_as<ChunkItem>(item, 0);
   Chunk chunk{head.length.value(), head.type.value(), {}};
   const std::size_t stripes = head.stripes.value();
@@ -78,19 +79,19 @@ void Blocks::add_chunk(std::uint64_t logical, ConstByteSpan item) {
     unsupported("its chunks are spread over devices", "btrfs", "change it inside the guest");
   if (stripes != (profile == 0 ? 1U : 2U) ||
       item.size() != sizeof(ChunkItem) + stripes * sizeof(Stripe))
-    wrong("a chunk has another number of copies than its profile");
+    corrupt("a chunk has another number of copies than its profile");
   constexpr std::uint64_t stripe_length = 64 << 10;
   if (head.stripe_length.value() != stripe_length || head.sector_size.value() != sector_size())
-    wrong(fmt::format("the chunk at {} has impossible units", logical));
+    corrupt(fmt::format("the chunk at {} has impossible units", logical));
   if (chunk.length == 0 || chunk.length % sector_size() != 0 || logical % sector_size() != 0 ||
       logical + chunk.length < logical)
-    wrong("a chunk has an impossible length");
+    corrupt("a chunk has an impossible length");
   for (std::size_t i = 0; i < stripes; ++i) {
     const auto stripe = parse_as<Stripe>(item, sizeof(ChunkItem) + i * sizeof(Stripe));
     const std::uint64_t at = stripe.offset.value();
     if (stripe.device.value() != super_.device.id.value() || stripe.uuid != super_.device.uuid ||
         at % sector_size() != 0 || at > size() || chunk.length > size() - at)
-      wrong(fmt::format("the chunk at {} lies outside of the device", logical));
+      corrupt(fmt::format("the chunk at {} lies outside of the device", logical));
     chunk.copies.push_back(at);
   }
   const auto next = chunks_.lower_bound(logical);
@@ -98,7 +99,7 @@ void Blocks::add_chunk(std::uint64_t logical, ConstByteSpan item) {
       (next != chunks_.end() && next->first < logical + chunk.length && next->first != logical) ||
       (next != chunks_.begin() &&
        std::prev(next)->first + std::prev(next)->second.length > logical);
-  if (overlaps) wrong("two chunks have the same addresses");
+  if (overlaps) corrupt("two chunks have the same addresses");
   chunks_[logical] = std::move(chunk);
 }
 
@@ -108,14 +109,14 @@ void Blocks::read_system_chunks() {
       ConstByteSpan(super_.system_chunks).first(super_.system_chunks_size.value());
   for (std::size_t at = 0; at < all.size();) {
     if (all.size() - at < sizeof(DiskKey) + sizeof(ChunkItem))
-      wrong("the superblock's system chunks are cut off");
+      corrupt("the superblock's system chunks are cut off");
     const Key key = key_of(parse_as<DiskKey>(all, at));
     const auto head = parse_as<ChunkItem>(all, at + sizeof(DiskKey));
     const std::size_t length =
         sizeof(ChunkItem) + std::size_t{head.stripes.value()} * sizeof(Stripe);
     at += sizeof(DiskKey);
     if (key.type != item::chunk || length > all.size() - at)
-      wrong("the superblock's system chunks are cut off");
+      corrupt("the superblock's system chunks are cut off");
     add_chunk(key.offset, all.subspan(at, length));
     at += length;
   }
@@ -130,7 +131,7 @@ void Blocks::set_chunks(const std::vector<std::pair<std::uint64_t, Buffer>>& ite
     const auto found = chunks_.find(logical);
     if (found == chunks_.end() || found->second.copies != chunk.copies ||
         found->second.length != chunk.length)
-      wrong("the superblock and the tree of chunks do not agree");
+      corrupt("the superblock and the tree of chunks do not agree");
   }
 }
 
@@ -143,7 +144,7 @@ std::pair<std::uint64_t, const Chunk*> Blocks::chunk_of(std::uint64_t logical,
     if (inside < found->second.length && length <= found->second.length - inside)
       return {found->first, &found->second};
   }
-  wrong(fmt::format("the address {} lies in no chunk", logical));
+  corrupt(fmt::format("the address {} lies in no chunk", logical));
 }
 
 std::uint64_t Blocks::at(std::uint64_t logical, std::uint64_t length, std::size_t copy) const {
@@ -161,7 +162,7 @@ std::vector<std::uint64_t> Blocks::places(std::uint64_t logical, std::uint64_t l
 std::string Blocks::fault(ConstByteSpan bytes, std::uint64_t logical, std::uint64_t generation,
                           unsigned level) const {
   const auto header = parse_as<BlockHeader>(bytes, 0);
-  if (block_sum(sums(), bytes) != header.sum) return "its sum is wrong";
+  if (block_checksum(checksums(), bytes) != header.checksum) return "its checksum is wrong";
   if (header.filesystem != block_identity()) return "it is of another filesystem";
   if (header.address.value() != logical) return "it says that it lies elsewhere";
   if (header.generation.value() != generation) return "it is of another time than its parent says";
@@ -175,8 +176,8 @@ std::string Blocks::fault(ConstByteSpan bytes, std::uint64_t logical, std::uint6
 std::shared_ptr<const Buffer> Blocks::block(std::uint64_t logical, std::uint64_t generation,
                                             unsigned level) const {
   constexpr std::uint64_t most_kept = 8U << 20;  // bytes
-  if (level >= most_levels) wrong("a tree is too high");
-  if (logical % sector_size() != 0) wrong("a tree block has an impossible address");
+  if (level >= most_levels) corrupt("a tree is too high");
+  if (logical % sector_size() != 0) corrupt("a tree block has an impossible address");
   if (const auto kept = known_.find(logical); kept != known_.end()) {
     const auto header = parse_as<BlockHeader>(*kept->second, 0);
     if (header.generation.value() == generation && header.level == level) return kept->second;
@@ -191,12 +192,12 @@ std::shared_ptr<const Buffer> Blocks::block(std::uint64_t logical, std::uint64_t
     }
     if (what.empty()) what = std::move(trouble);
   }
-  wrong(fmt::format("the tree block at {}: {}", logical, what));
+  corrupt(fmt::format("the tree block at {}: {}", logical, what));
 }
 
 void Blocks::write_block(std::uint64_t logical, Buffer bytes, bool fresh) {
   known_.erase(logical);
-  put_at(bytes, 0, block_sum(sums(), bytes));
+  put_at(bytes, 0, block_checksum(checksums(), bytes));
   for (const std::uint64_t at : places(logical, bytes.size())) {
     if (fresh)
       place_.write_unreferenced(at, bytes);
@@ -227,7 +228,7 @@ void Blocks::write_super(const Superblock& super) {
     copy.address = at;
     Buffer bytes(sizeof(copy));
     put_at(bytes, 0, copy);
-    put_at(bytes, 0, block_sum(sums(), bytes));
+    put_at(bytes, 0, block_checksum(checksums(), bytes));
     place_.write(at, bytes);
   }
   super_ = read_as<Superblock>(place_, superblock_places[0]);

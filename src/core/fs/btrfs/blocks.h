@@ -29,7 +29,7 @@ struct Chunk {
 };
 
 /// A number read from disk did not hold.
-[[noreturn]] void wrong(const std::string& what);
+[[noreturn]] void corrupt(const std::string& what);
 
 /// Where a tree begins.
 struct Root {
@@ -45,7 +45,7 @@ class Blocks {
   std::uint64_t size() const { return super_.device.size.value(); }
   std::uint64_t sector_size() const { return super_.sector_size.value(); }
   std::uint64_t node_size() const { return super_.node_size.value(); }
-  std::uint16_t sums() const { return super_.sum_type.value(); }
+  std::uint16_t checksums() const { return super_.sum_type.value(); }
   bool is(std::uint64_t incompatible_feature) const {
     return (super_.incompatible.value() & incompatible_feature) != 0;
   }
@@ -75,14 +75,14 @@ class Blocks {
   /// What is wrong with these bytes as that block; empty: nothing.
   std::string fault(ConstByteSpan bytes, std::uint64_t logical, std::uint64_t generation,
                     unsigned level) const;
-  /// With its sum put right, to all copies. `fresh`: nothing was there.
+  /// With its checksum put right, to all copies. `fresh`: nothing was there.
   void write_block(std::uint64_t logical, Buffer bytes, bool fresh = false);
 
   Root root_tree() const;
   Root chunk_tree() const;
   /// For a change: chunks lie elsewhere from here on.
   void move_copy(std::uint64_t chunk, std::size_t copy, std::uint64_t to);
-  /// To all its places inside the device, with its sums put right.
+  /// To all its places inside the device, with its checksums put right.
   void write_super(const Superblock& super);
 
  protected:

@@ -123,7 +123,7 @@ class BtrfsFilesystem final : public Filesystem {
 // What was begun, and only its guest can finish.
 void find_unfinished(const Volume& volume, FilesystemFacts& facts) {
   const auto block = [&](const std::string& what, const std::string& next, Reason reason) {
-    facts.blockers.push_back(Error(Status::refused, what, "btrfs", next).because(reason));
+    facts.blockers.push_back(Error(Status::refused, what, "btrfs", next).with_reason(reason));
   };
   constexpr const char* start = "start the guest and shut it down properly, then run again";
   if ((volume.super().flags.value() & super_flag::errors) != 0) {

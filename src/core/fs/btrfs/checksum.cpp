@@ -7,7 +7,7 @@
 
 namespace jh::btrfs {
 
-std::size_t sum_size(std::uint16_t type) {
+std::size_t checksum_size(std::uint16_t type) {
   switch (type) {
     case sum_type::crc32c:
       return 4;
@@ -21,29 +21,29 @@ std::size_t sum_size(std::uint16_t type) {
   }
 }
 
-Sum sum_of(std::uint16_t type, ConstByteSpan bytes) {
-  Sum sum{};
+Checksum checksum_of(std::uint16_t type, ConstByteSpan bytes) {
+  Checksum checksum{};
   switch (type) {
     case sum_type::crc32c:
-      put_at(sum, 0, Le32(crc32c(bytes)));
+      put_at(checksum, 0, Le32(crc32c(bytes)));
       break;
     case sum_type::xxhash:
-      put_at(sum, 0, Le64(XXH64(bytes.data(), bytes.size(), 0)));
+      put_at(checksum, 0, Le64(XXH64(bytes.data(), bytes.size(), 0)));
       break;
     case sum_type::sha256:
-      crypto_hash_sha256(sum.data(), bytes.data(), bytes.size());
+      crypto_hash_sha256(checksum.data(), bytes.data(), bytes.size());
       break;
     case sum_type::blake2:
-      crypto_generichash(sum.data(), sum.size(), bytes.data(), bytes.size(), nullptr, 0);
+      crypto_generichash(checksum.data(), checksum.size(), bytes.data(), bytes.size(), nullptr, 0);
       break;
     default:
       ensure(false, "the type of the sums was checked");
   }
-  return sum;
+  return checksum;
 }
 
-Sum block_sum(std::uint16_t type, ConstByteSpan block) {
-  return sum_of(type, block.subspan(sizeof(Sum)));
+Checksum block_checksum(std::uint16_t type, ConstByteSpan block) {
+  return checksum_of(type, block.subspan(sizeof(Checksum)));
 }
 
 }  // namespace jh::btrfs

@@ -1,4 +1,4 @@
-// The four sums that a filesystem can be made with.
+// The four checksums that a filesystem can be made with.
 #pragma once
 
 #include "core/fs/btrfs/format.h"
@@ -6,11 +6,11 @@
 
 namespace jh::btrfs {
 
-/// Bytes that a sum takes where it stands next to others; 0: the type is not known.
-std::size_t sum_size(std::uint16_t type);
+/// Bytes that a checksum takes where it stands next to others; 0: the type is not known.
+std::size_t checksum_size(std::uint16_t type);
 /// Zeros behind what the type gives.
-Sum sum_of(std::uint16_t type, ConstByteSpan bytes);
-/// Of a superblock or a tree block, which begin with their own sum.
-Sum block_sum(std::uint16_t type, ConstByteSpan block);
+Checksum checksum_of(std::uint16_t type, ConstByteSpan bytes);
+/// Of a superblock or a tree block, which begin with their own checksum.
+Checksum block_checksum(std::uint16_t type, ConstByteSpan block);
 
 }  // namespace jh::btrfs

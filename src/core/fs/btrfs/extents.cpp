@@ -9,7 +9,7 @@ namespace {
 
 Root tree_that_must_be(const Volume& volume, std::uint64_t number, const char* name) {
   const auto root = volume.tree(number);
-  if (!root) wrong(fmt::format("it has no {}", name));
+  if (!root) corrupt(fmt::format("it has no {}", name));
   return *root;
 }
 
@@ -39,7 +39,7 @@ void for_each_extent(const Volume& volume, std::uint64_t from, std::uint64_t to,
       volume, tree_that_must_be(volume, object::extent_tree, "tree of extents"), {from, 0, 0},
       {to - 1, UINT8_MAX, UINT64_MAX}, [&](const Key& key, ConstByteSpan data) {
         if (key.type != item::extent && key.type != item::metadata) return;
-        if (data.size() < sizeof(ExtentItem)) wrong("the item of an extent is too short");
+        if (data.size() < sizeof(ExtentItem)) corrupt("the item of an extent is too short");
         const auto head = parse_as<ExtentItem>(data, 0);
         Extent extent;
         extent.start = key.object;
@@ -49,7 +49,7 @@ void for_each_extent(const Volume& volume, std::uint64_t from, std::uint64_t to,
         const bool sound = extent.length != 0 && extent.length % volume.sector_size() == 0 &&
                            extent.start % volume.sector_size() == 0 && extent.start >= reached &&
                            (!extent.tree_block || extent.length == node);
-        if (!sound) wrong(fmt::format("the extent at {} is impossible", extent.start));
+        if (!sound) corrupt(fmt::format("the extent at {} is impossible", extent.start));
         volume.chunk_of(extent.start, extent.length);
         reached = extent.start + extent.length;
         visit(extent);
@@ -64,7 +64,7 @@ void for_each_block_group(const Volume& volume,
                 [&](const Key& key, ConstByteSpan data) {
                   if (key.type != item::block_group) return;
                   if (data.size() < sizeof(BlockGroupItem))
-                    wrong("the item of a block group is too short");
+                    corrupt("the item of a block group is too short");
                   const auto group = parse_as<BlockGroupItem>(data, 0);
                   visit({key.object, key.offset, group.used.value(), group.flags.value()});
                 });

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <boost/algorithm/string.hpp>
 
-#include "core/fs/btrfs/unpack.h"
+#include "core/fs/btrfs/decompress.h"
 
 namespace jh::btrfs {
 namespace {
@@ -123,14 +123,14 @@ class Reader {
   // The bytes of an extent as the file has them; nothing: not known how.
   std::optional<Buffer> content(const FileExtent& extent, ConstByteSpan data,
                                 std::uint64_t wanted) {
-    constexpr std::uint64_t most_unpacked = 128 << 10;
+    constexpr std::uint64_t most_decompressed = 128 << 10;
     const FileExtentHead& head = extent.head;
     if (head.encryption != 0 || head.other.value() != 0) return std::nullopt;
     if (extent.is_inline()) {
-      const ConstByteSpan packed = data.subspan(sizeof(FileExtentHead));
-      return unpack(head.compression, packed,
-                    std::min(head.unpacked.value(), std::uint64_t{most_unpacked}),
-                    volume_.sector_size());
+      const ConstByteSpan compressed = data.subspan(sizeof(FileExtentHead));
+      return decompress(head.compression, compressed,
+                        std::min(head.decompressed.value(), std::uint64_t{most_decompressed}),
+                        volume_.sector_size());
     }
     const FileExtentPlace& place = extent.place;
     if (place.block.value() == 0) return Buffer{};  // a hole
@@ -138,14 +138,16 @@ class Reader {
     if (head.compression == compression::none) {
       const std::uint64_t length = std::min(place.length.value(), wanted);
       if (place.offset.value() > on_disk || length > on_disk - place.offset.value())
-        wrong("a file's extent leaves its place");
+        corrupt("a file's extent leaves its place");
       return read_buffer(volume_.place(),
                          volume_.at(place.block.value() + place.offset.value(), length), length);
     }
-    if (on_disk > most_unpacked || head.unpacked.value() > most_unpacked) return std::nullopt;
-    const Buffer packed =
+    if (on_disk > most_decompressed || head.decompressed.value() > most_decompressed)
+      return std::nullopt;
+    const Buffer compressed =
         read_buffer(volume_.place(), volume_.at(place.block.value(), on_disk), on_disk);
-    auto all = unpack(head.compression, packed, head.unpacked.value(), volume_.sector_size());
+    auto all =
+        decompress(head.compression, compressed, head.decompressed.value(), volume_.sector_size());
     if (!all || place.offset.value() > all->size()) return std::nullopt;
     return Buffer(all->begin() + static_cast<std::ptrdiff_t>(place.offset.value()), all->end());
   }
@@ -158,11 +160,11 @@ class Reader {
 }  // namespace
 
 FileExtent file_extent(ConstByteSpan data) {
-  if (data.size() < sizeof(FileExtentHead)) wrong("a file's extent is cut off");
+  if (data.size() < sizeof(FileExtentHead)) corrupt("a file's extent is cut off");
   FileExtent extent{parse_as<FileExtentHead>(data, 0), {}};
   if (extent.is_inline()) return extent;
   if (data.size() < sizeof(FileExtentHead) + sizeof(FileExtentPlace))
-    wrong("a file's extent is cut off");
+    corrupt("a file's extent is cut off");
   extent.place = parse_as<FileExtentPlace>(data, sizeof(FileExtentHead));
   return extent;
 }
@@ -170,12 +172,12 @@ FileExtent file_extent(ConstByteSpan data) {
 void for_each_name(ConstByteSpan data,
                    const std::function<void(const FolderName&, ConstByteSpan)>& visit) {
   for (std::size_t at = 0; at < data.size();) {
-    if (data.size() - at < sizeof(FolderName)) wrong("a folder's name is cut off");
+    if (data.size() - at < sizeof(FolderName)) corrupt("a folder's name is cut off");
     const auto head = parse_as<FolderName>(data, at);
     at += sizeof(FolderName);
     const std::size_t length = head.name_length.value();
     const std::size_t more = head.data_length.value();
-    if (length == 0 || length + more > data.size() - at) wrong("a folder's name is cut off");
+    if (length == 0 || length + more > data.size() - at) corrupt("a folder's name is cut off");
     visit(head, data.subspan(at, length));
     at += length + more;
   }

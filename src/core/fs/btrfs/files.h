@@ -27,8 +27,8 @@ void for_each_name(ConstByteSpan data,
 /// Subvolumes in which a guest may have its root, the likeliest first: the default one, the top
 /// one, and those that have a name in it.
 std::vector<std::uint64_t> likely_roots(const Volume& volume);
-/// The text of a file, cut at `limit` bytes; nothing: there is none, or it is packed in a way that
-/// is not known.
+/// The text of a file, cut at `limit` bytes; nothing: there is none, or it is compressed in a way
+/// that is not known.
 std::optional<std::string> read_file(const Volume& volume, std::uint64_t subvolume,
                                      const std::string& path, std::uint64_t limit);
 

@@ -11,7 +11,7 @@
 
 namespace jh::btrfs {
 
-using Sum = std::array<std::uint8_t, 32>;
+using Checksum = std::array<std::uint8_t, 32>;
 
 // "Basic Structures", key: all items of a tree are sorted by it.
 struct DiskKey {
@@ -42,7 +42,7 @@ static_assert(sizeof(DeviceItem) == 98);
 
 // "Superblock".
 struct Superblock {
-  Sum sum;
+  Checksum checksum;
   Uuid uuid;
   Le64 address;
   Le64 flags;
@@ -118,7 +118,7 @@ constexpr std::uint16_t crc32c = 0, xxhash = 1, sha256 = 2, blake2 = 3;
 
 // "Block Header": of each node and leaf.
 struct BlockHeader {
-  Sum sum;
+  Checksum checksum;
   Uuid filesystem;
   Le64 address;
   Le64 flags;
@@ -152,7 +152,7 @@ static_assert(sizeof(NodeEntry) == 33);
 // "Items", by their types.
 namespace item {
 constexpr std::uint8_t inode = 1, inode_name = 12, inode_name_far = 13, attribute = 24, orphan = 48,
-                       folder_name = 84, folder_index = 96, file_extent = 108, sums = 128,
+                       folder_name = 84, folder_index = 96, file_extent = 108, checksums = 128,
                        root = 132, root_parent = 144, root_child = 156, extent = 168,
                        metadata = 169, owner_reference = 172, tree_reference = 176,
                        data_reference = 178, shared_tree_reference = 182,
@@ -166,7 +166,7 @@ constexpr std::uint64_t root_tree = 1, extent_tree = 2, chunk_tree = 3, device_t
                         top_files = 5, root_folder = 6, sum_tree = 7, quota_tree = 8, uuid_tree = 9,
                         free_space_tree = 10, block_group_tree = 11, first_free = 256, devices = 1;
 constexpr std::uint64_t balance = -4ULL, orphan = -5ULL, log = -6ULL, relocation = -8ULL,
-                        data_relocation = -9ULL, sums = -10ULL, free_space = -11ULL,
+                        data_relocation = -9ULL, checksums = -10ULL, free_space = -11ULL,
                         last_free = -256ULL;
 /// Whether the tree of this number is one of files: the top one, or a subvolume.
 constexpr bool is_of_files(std::uint64_t tree) {
@@ -293,7 +293,7 @@ static_assert(sizeof(InodeNameFar) == 18);
 // "Items", file extent item; of what is not inline the second part.
 struct FileExtentHead {
   Le64 generation;
-  Le64 unpacked;
+  Le64 decompressed;
   std::uint8_t compression;
   std::uint8_t encryption;
   Le16 other;

@@ -25,7 +25,8 @@ void set_bits(Item& bitmap, const Ranges& free, std::uint64_t sector) {
                   [&](std::uint64_t from, std::uint64_t to) {
                     for (std::uint64_t at = from; at < to; at += sector) {
                       const std::uint64_t bit = (at - start) / sector;
-                      if (bit / 8 >= bitmap.data.size()) wrong("a bitmap of free space is cut off");
+                      if (bit / 8 >= bitmap.data.size())
+                        corrupt("a bitmap of free space is cut off");
                       bitmap.data[bit / 8] |= static_cast<std::uint8_t>(1U << bit % 8);
                     }
                   });
@@ -101,7 +102,7 @@ void renew_free_space(const Volume& volume, std::vector<Item>& items,
   std::set<std::uint64_t> in_bitmaps;
   for (Item& one : items) {
     if (one.key.type != item::free_info) continue;
-    if (one.data.size() < sizeof(FreeSpaceInfo)) wrong("an entry of free space is cut off");
+    if (one.data.size() < sizeof(FreeSpaceInfo)) corrupt("an entry of free space is cut off");
     auto info = parse_as<FreeSpaceInfo>(one.data, 0);
     if ((info.flags.value() & free_space_in_bitmaps) != 0) in_bitmaps.insert(one.key.object);
     const auto found = free.find(one.key.object);
@@ -126,7 +127,7 @@ void renew_free_space(const Volume& volume, std::vector<Item>& items,
 
 void audit_free_space(const Volume& volume, Findings& findings) {
   const auto root = volume.tree(object::free_space_tree);
-  if (!root) wrong("it has no tree of free space");
+  if (!root) corrupt("it has no tree of free space");
   for_each_item(volume, *root, {}, {}, [&](const Key& key, ConstByteSpan) {
     if (key.type < item::free_info || key.type > item::free_bitmap)
       findings.add("btrfs, free space", "an item of an unknown kind");

@@ -32,8 +32,8 @@ Layout::Layout(const Volume& volume) : volume_(volume), sector_(volume.sector_si
   for_each_extent(volume, 0, UINT64_MAX, [&](const Extent& extent) {
     const std::uint64_t start = volume.chunk_of(extent.start, extent.length).first;
     Held& held = chunks_.at(start);
-    const Piece piece{static_cast<std::uint32_t>((extent.start - start) / sector_),
-                      static_cast<std::uint32_t>(extent.length / sector_)};
+    const HeldExtent piece{static_cast<std::uint32_t>((extent.start - start) / sector_),
+                           static_cast<std::uint32_t>(extent.length / sector_)};
     held.pieces.push_back(piece);
     held.used += piece.count;
   });
@@ -116,7 +116,7 @@ class Layout::Trial {
     const std::uint64_t sector = layout_.sector_;
     const auto& pieces = held(logical).pieces;
     return std::any_of(pieces.begin(), pieces.end(),
-                       [&](const Piece& piece) {
+                       [&](const HeldExtent& piece) {
                          return reaches_in(piece.start * sector, piece.count * sector);
                        }) ||
            std::any_of(plan_.extents.begin(), plan_.extents.end(), [&](const ExtentMove& move) {
@@ -168,7 +168,7 @@ class Layout::Trial {
     std::map<std::uint64_t, Ranges> room;
     for (const std::uint64_t other : others) room[other] = free_of(other);
     std::vector<ExtentMove> moves;
-    for (const Piece& piece : leaving.pieces) {
+    for (const HeldExtent& piece : leaving.pieces) {
       const std::uint64_t length = std::uint64_t{piece.count} * layout_.sector_;
       const auto to = find(room, length, metadata);
       if (!to) return false;
@@ -187,7 +187,7 @@ class Layout::Trial {
     const Held& there = held(logical);
     Ranges free;
     add_range(free, logical, logical + there.chunk.length);
-    for (const Piece& piece : there.pieces) {
+    for (const HeldExtent& piece : there.pieces) {
       const std::uint64_t start = logical + std::uint64_t{piece.start} * layout_.sector_;
       remove_range(free, start, start + std::uint64_t{piece.count} * layout_.sector_);
     }

@@ -44,14 +44,14 @@ class Layout {
   std::uint64_t least() const;
 
  private:
-  struct Piece {
+  struct HeldExtent {
     std::uint32_t start = 0;  // sectors from the chunk's beginning
     std::uint32_t count = 0;
   };
   struct Held {
     Chunk chunk;
-    std::vector<Piece> pieces;  // extents, ascending
-    std::uint64_t used = 0;     // sectors
+    std::vector<HeldExtent> pieces;  // extents, ascending
+    std::uint64_t used = 0;          // sectors
   };
   class Trial;
 

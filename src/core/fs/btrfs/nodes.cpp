@@ -16,7 +16,7 @@ void check_keys(ConstByteSpan block, const Key& low, const Key& high, std::uint6
   for (std::size_t i = 0; i < item_count(block); ++i) {
     const Key key = leaf ? key_of(leaf_item(block, i).key) : entry_key(block, i);
     if (key < low || key >= high || (i != 0 && key <= before))
-      wrong(fmt::format("the tree block at {} has its keys out of order", address));
+      corrupt(fmt::format("the tree block at {} has its keys out of order", address));
     before = key;
   }
 }
@@ -29,7 +29,7 @@ class Walk {
 
   void block(std::uint64_t address, std::uint64_t generation, unsigned level, const Key& low,
              const Key& high) {
-    if (budget_-- == 0) wrong("a tree leads into itself");
+    if (budget_-- == 0) corrupt("a tree leads into itself");
     const auto kept = blocks_.block(address, generation, level);
     const Buffer& bytes = *kept;
     check_keys(bytes, low, high, address);
@@ -37,7 +37,7 @@ class Walk {
     const auto header = parse_as<BlockHeader>(bytes, 0);
     if (!enter_({address, level, header.owner.value(), bytes}) || level == 0) return;
     const std::size_t count = header.items.value();
-    if (count == 0) wrong(fmt::format("the tree block at {} leads nowhere", address));
+    if (count == 0) corrupt(fmt::format("the tree block at {} leads nowhere", address));
     for (std::size_t i = 0; i < count; ++i) {
       const NodeEntry child = node_entry(bytes, i);
       block(child.block.value(), child.generation.value(), level - 1, key_of(child.key),
@@ -51,10 +51,10 @@ class Walk {
   std::uint64_t budget_;
 };
 
-class Range {
+class KeyRangeWalk {
  public:
-  Range(const Blocks& blocks, const Key& from, const Key& to,
-        const std::function<void(const Key&, ConstByteSpan)>& visit)
+  KeyRangeWalk(const Blocks& blocks, const Key& from, const Key& to,
+               const std::function<void(const Key&, ConstByteSpan)>& visit)
       : blocks_(blocks),
         from_(from),
         to_(to == Key{} ? last_key : to),
@@ -62,7 +62,7 @@ class Range {
         budget_(blocks.size() / blocks.node_size() + 1) {}
 
   void block(std::uint64_t address, std::uint64_t generation, unsigned level) {
-    if (budget_-- == 0) wrong("a tree leads into itself");
+    if (budget_-- == 0) corrupt("a tree leads into itself");
     const auto kept = blocks_.block(address, generation, level);
     const Buffer& bytes = *kept;
     const std::size_t count = item_count(bytes);
@@ -125,15 +125,15 @@ void check_leaf(ConstByteSpan bytes) {
     // The first item's data ends the block, the next one's ends in front of it, and so on.
     if (std::uint64_t{item.offset.value()} + item.size.value() != end ||
         item.offset.value() < items_end)
-      wrong(fmt::format("the tree block at {} has an item outside of its place",
-                        header.address.value()));
+      corrupt(fmt::format("the tree block at {} has an item outside of its place",
+                          header.address.value()));
     end = item.offset.value();
   }
 }
 
 void for_each_item(const Blocks& blocks, const Root& root, const Key& from, const Key& to,
                    const std::function<void(const Key&, ConstByteSpan)>& visit) {
-  Range(blocks, from, to, visit).block(root.block, root.generation, root.level);
+  KeyRangeWalk(blocks, from, to, visit).block(root.block, root.generation, root.level);
 }
 
 void walk_tree(const Blocks& blocks, const Root& root,
@@ -146,7 +146,7 @@ std::vector<ListedRoot> all_roots(const Blocks& blocks) {
                                 {object::chunk_tree, blocks.chunk_tree()}};
   for_each_item(blocks, blocks.root_tree(), {}, {}, [&](const Key& key, ConstByteSpan data) {
     if (key.type != item::root) return;
-    if (data.size() < sizeof(RootItem)) wrong("the item of a tree is too short");
+    if (data.size() < sizeof(RootItem)) corrupt("the item of a tree is too short");
     const auto root = parse_as<RootItem>(data, 0);
     // Only trees of files are deleted bit by bit; others, quotas say, may count no references.
     const bool can_drop = object::is_of_files(key.object) || key.object == object::relocation;

@@ -3,7 +3,7 @@
 namespace jh::btrfs {
 namespace {
 
-[[noreturn]] void cut_off() { wrong("a reference to an extent is cut off"); }
+[[noreturn]] void cut_off() { corrupt("a reference to an extent is cut off"); }
 
 // Behind the type, and for content by tree: tree, inode, offset, times.
 constexpr std::size_t by_tree_length = 28;
@@ -17,12 +17,12 @@ Reference by_tree(ConstByteSpan data) {
 }  // namespace
 
 std::size_t references_at(std::uint8_t item_type, ConstByteSpan data) {
-  if (data.size() < sizeof(ExtentItem)) wrong("the item of an extent is too short");
+  if (data.size() < sizeof(ExtentItem)) corrupt("the item of an extent is too short");
   const bool tree_block =
       (parse_as<ExtentItem>(data, 0).flags.value() & extent_flag::tree_block) != 0;
   // Older ones say of tree blocks which they are.
   const std::size_t told = tree_block && item_type == item::extent ? sizeof(DiskKey) + 1 : 0;
-  if (data.size() < sizeof(ExtentItem) + told) wrong("the item of an extent is too short");
+  if (data.size() < sizeof(ExtentItem) + told) corrupt("the item of an extent is too short");
   return sizeof(ExtentItem) + told;
 }
 
@@ -46,7 +46,7 @@ void for_each_inline_reference(
         reference.times = 0;
       else if (reference.type != item::tree_reference &&
                reference.type != item::shared_tree_reference)
-        wrong("a reference to an extent is of an unknown kind");
+        corrupt("a reference to an extent is of an unknown kind");
     }
     visit(reference, at, 1 + length);
     at += 1 + length;

@@ -35,7 +35,7 @@ class Relocation {
     // Sums may need more room than they had, and that has to be told to the others.
     for (auto& [number, copy] : sorted)
       if (number == object::sum_tree) {
-        sums(copy.items());
+        checksums(copy.items());
         find_room(number, copy);
       }
     for (auto& [number, copy] : sorted) change(number, copy.items());
@@ -295,47 +295,48 @@ class Relocation {
   }
 
   // Cut where what moved ends, put together where it lies side by side.
-  void sums(std::vector<Item>& items) const {
-    const std::size_t width = sum_size(volume_.sums());
+  void checksums(std::vector<Item>& items) const {
+    const std::size_t width = checksum_size(volume_.checksums());
     const std::uint64_t sector = volume_.sector_size();
-    struct Run {
+    struct ChecksumRange {
       std::uint64_t logical;
-      Buffer sums;
+      Buffer checksums;
     };
-    std::vector<Run> runs;
+    std::vector<ChecksumRange> runs;
     std::vector<Item> others;
     for (Item& one : items) {
-      if (one.key.type != item::sums) {
+      if (one.key.type != item::checksums) {
         others.push_back(std::move(one));
         continue;
       }
       for (std::size_t at = 0; at + width <= one.data.size(); at += width) {
         const std::uint64_t here = moved(one.key.offset + at / width * sector);
         const bool joins =
-            at != 0 && here == runs.back().logical + runs.back().sums.size() / width * sector;
+            at != 0 && here == runs.back().logical + runs.back().checksums.size() / width * sector;
         if (!joins) runs.push_back({here, {}});
         const auto from = one.data.begin() + static_cast<std::ptrdiff_t>(at);
-        runs.back().sums.insert(runs.back().sums.end(), from,
-                                from + static_cast<std::ptrdiff_t>(width));
+        runs.back().checksums.insert(runs.back().checksums.end(), from,
+                                     from + static_cast<std::ptrdiff_t>(width));
       }
     }
     std::sort(runs.begin(), runs.end(),
-              [](const Run& a, const Run& b) { return a.logical < b.logical; });
+              [](const ChecksumRange& a, const ChecksumRange& b) { return a.logical < b.logical; });
     // Not longer than the guest's kernel makes them; rather shorter, so that leaves fill well.
     const std::size_t room = volume_.node_size() - sizeof(BlockHeader) - 2 * sizeof(LeafItem);
     const std::size_t most = std::min<std::size_t>(room / width - 1, 4096) / 4 * width;
     items = std::move(others);
-    for (const Run& run : runs) {
+    for (const ChecksumRange& run : runs) {
       const bool joins =
-          !items.empty() && items.back().key.type == item::sums &&
+          !items.empty() && items.back().key.type == item::checksums &&
           items.back().key.offset + items.back().data.size() / width * sector == run.logical;
-      for (std::size_t at = 0; at < run.sums.size();) {
+      for (std::size_t at = 0; at < run.checksums.size();) {
         const bool here = (at != 0 || joins) && items.back().data.size() < most;
         if (!here)
-          items.push_back({{object::sums, item::sums, run.logical + at / width * sector}, {}});
+          items.push_back(
+              {{object::checksums, item::checksums, run.logical + at / width * sector}, {}});
         Buffer& data = items.back().data;
-        const std::size_t step = std::min(run.sums.size() - at, most - data.size());
-        const auto from = run.sums.begin() + static_cast<std::ptrdiff_t>(at);
+        const std::size_t step = std::min(run.checksums.size() - at, most - data.size());
+        const auto from = run.checksums.begin() + static_cast<std::ptrdiff_t>(at);
         data.insert(data.end(), from, from + static_cast<std::ptrdiff_t>(step));
         at += step;
       }

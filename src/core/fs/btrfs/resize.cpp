@@ -66,7 +66,7 @@ void set_end(Volume& volume, std::uint64_t size) {
 // The device's extents are sorted by where they lie: those that move change their order.
 void move_device_extents(Volume& volume, const std::vector<ChunkMove>& moves) {
   const auto root = volume.tree(object::device_tree);
-  if (!root) wrong("it has no tree of the device's extents");
+  if (!root) corrupt("it has no tree of the device's extents");
   std::map<std::uint64_t, std::uint64_t> targets;
   for (const ChunkMove& move : moves) targets[move.from] = move.to;
   TreeCopy tree(volume, *root);

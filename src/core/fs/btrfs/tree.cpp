@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
+#include "core/fs/btrfs/checksum_tree.h"
 #include "core/fs/btrfs/files.h"
-#include "core/fs/btrfs/sums.h"
 
 namespace jh::btrfs {
 namespace {
@@ -122,18 +122,19 @@ class BtrfsTree final : public FileTree {
     note(file.facts, key, told);
     if (block == 0) return;
     const std::uint64_t length = extent.place.block_length.value();
-    // However the items are cut: the sums one behind the other, and where there are none.
+    // However the items are cut: the checksums one behind the other, and where there are none.
     std::uint64_t reached = block;
-    const std::size_t width = sum_size(volume_.sums());
-    for_each_sums(volume_, block, block + length, [&](std::uint64_t at, ConstByteSpan sums) {
-      if (at != reached) {
-        const Le64 gap(at - block);
-        const ConstByteSpan where = bytes_of(gap);
-        file.facts.insert(file.facts.end(), where.begin(), where.end());
-      }
-      file.facts.insert(file.facts.end(), sums.begin(), sums.end());
-      reached = at + sums.size() / width * volume_.sector_size();
-    });
+    const std::size_t width = checksum_size(volume_.checksums());
+    for_each_checksum_run(volume_, block, block + length,
+                          [&](std::uint64_t at, ConstByteSpan checksums) {
+                            if (at != reached) {
+                              const Le64 gap(at - block);
+                              const ConstByteSpan where = bytes_of(gap);
+                              file.facts.insert(file.facts.end(), where.begin(), where.end());
+                            }
+                            file.facts.insert(file.facts.end(), checksums.begin(), checksums.end());
+                            reached = at + checksums.size() / width * volume_.sector_size();
+                          });
     if (extent.head.type == extent_type::prepared) return;
     const auto places = volume_.places(block, length);
     for (std::size_t copy = 0; copy < places.size(); ++copy) {
@@ -158,7 +159,7 @@ class BtrfsTree final : public FileTree {
     for (const Subvolume& subvolume : subvolumes_)
       if (node >= subvolume.first && node - subvolume.first < subvolume.inodes.size())
         return {&subvolume, subvolume.inodes[node - subvolume.first]};
-    wrong("a name leads to no inode");
+    corrupt("a name leads to no inode");
   }
 
   const Volume& volume_;

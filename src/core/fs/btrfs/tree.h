@@ -9,8 +9,8 @@
 namespace jh::btrfs {
 
 /// Subvolumes and snapshots are folders where they have a name, and roots besides. Content is
-/// compared as it lies on the device, packed or not, in all copies, and with its sums. Memory: 8
-/// bytes for each inode of each subvolume.
+/// compared as it lies on the device, compressed or not, in all copies, and with its checksums.
+/// Memory: 8 bytes for each inode of each subvolume.
 std::unique_ptr<FileTree> file_tree(const Volume& volume);
 
 }  // namespace jh::btrfs

@@ -23,7 +23,7 @@ std::optional<Root> Volume::tree(std::uint64_t number) const {
   std::optional<Root> found;
   for_each_item(*this, root_tree(), {number, item::root, 0}, {number, item::root, UINT64_MAX},
                 [&](const Key&, ConstByteSpan data) {
-                  if (data.size() < sizeof(RootItem)) wrong("the item of a tree is too short");
+                  if (data.size() < sizeof(RootItem)) corrupt("the item of a tree is too short");
                   const auto root = parse_as<RootItem>(data, 0);
                   found = Root{root.block.value(), root.generation.value(), root.level};
                 });

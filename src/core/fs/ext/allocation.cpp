@@ -50,7 +50,7 @@ void Allocation::release(std::uint64_t block, std::uint64_t count) {
   if (block < *limit_) given_back_.push_back({block, std::min(count, *limit_ - block)});
 }
 
-void Allocation::keep(BlockRun run) {
+void Allocation::keep(BlockRange run) {
   take(run.start, run.count);
   kept_.push_back(run);
 }
@@ -83,14 +83,14 @@ void Allocation::release_inode(std::uint32_t ino, bool directory) {
 }
 
 std::optional<std::uint64_t> Allocation::allocate(std::uint64_t count, std::uint64_t goal,
-                                                  const std::vector<BlockRun>& forbidden) {
+                                                  const std::vector<BlockRange>& forbidden) {
   const Geometry& g = fs_.geometry();
   const std::uint64_t clusters = ceil_div(count, g.cluster_ratio);
   if (limit_ && clusters == 1 && forbidden.empty()) return allocate_one();
   const std::uint64_t limit = limit_.value_or(g.blocks);
   const auto blocked = [&](std::uint64_t first, std::uint64_t end) {
     return std::any_of(forbidden.begin(), forbidden.end(),
-                       [&](const BlockRun& run) { return run.start < end && first < run.end(); });
+                       [&](const BlockRange& run) { return run.start < end && first < run.end(); });
   };
   const std::uint32_t start = goal > g.first_data_block && goal < g.blocks ? g.group_of(goal) : 0;
   for (std::uint32_t i = 0; i < g.group_count; ++i) {
@@ -141,7 +141,7 @@ std::uint64_t skip(ConstByteSpan bitmap, std::uint64_t from, std::uint64_t end, 
 }  // namespace
 
 // Blocks below the limit that are free, in a row of at least 2^size_class clusters.
-std::optional<BlockRun> Allocation::find_run(std::uint32_t size_class, std::uint64_t most) {
+std::optional<BlockRange> Allocation::find_run(std::uint32_t size_class, std::uint64_t most) {
   const Geometry& g = fs_.geometry();
   const std::uint64_t least = 1ULL << size_class;
   std::uint64_t& from = searched_[size_class];
@@ -160,14 +160,14 @@ std::optional<BlockRun> Allocation::find_run(std::uint32_t size_class, std::uint
     const std::uint64_t end = skip(bitmap, start, bits, false);
     if (end - start >= least) {
       from = first + start * g.cluster_ratio;
-      return BlockRun{from, std::min(most, end - start) * g.cluster_ratio};
+      return BlockRange{from, std::min(most, end - start) * g.cluster_ratio};
     }
     from = end < bits ? first + end * g.cluster_ratio : next;
   }
   return std::nullopt;
 }
 
-std::optional<BlockRun> Allocation::allocate_piece(std::uint64_t count) {
+std::optional<BlockRange> Allocation::allocate_piece(std::uint64_t count) {
   const Geometry& g = fs_.geometry();
   const std::uint64_t clusters = ceil_div(count, g.cluster_ratio);
   ensure(limit_ && clusters != 0, "pieces are asked for below a limit");
@@ -177,7 +177,7 @@ std::optional<BlockRun> Allocation::allocate_piece(std::uint64_t count) {
     const auto found = find_run(size_class, clusters);
     if (!found) continue;
     take(found->start, found->count);
-    return BlockRun{found->start, std::min(count, found->count)};
+    return BlockRange{found->start, std::min(count, found->count)};
   }
   return reclaim() ? allocate_piece(count) : std::nullopt;
 }
@@ -201,9 +201,9 @@ bool Allocation::reclaim() {
   if (!limit_ || (spare_.count == 0 && given_back_.empty())) return false;
   if (spare_.count != 0) edit(spare_.start, spare_.count, false);
   spare_ = {};
-  for (const BlockRun& run : given_back_) edit(run.start, run.count, false);
+  for (const BlockRange& run : given_back_) edit(run.start, run.count, false);
   given_back_.clear();
-  for (const BlockRun& run : kept_) take(run.start, run.count);
+  for (const BlockRange& run : kept_) take(run.start, run.count);
   searched_.fill(fs_.geometry().first_data_block);
   return true;
 }

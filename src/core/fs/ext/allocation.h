@@ -18,7 +18,7 @@ class Allocation {
   void take(std::uint64_t block, std::uint64_t count);
   void release(std::uint64_t block, std::uint64_t count);
   /// Takes blocks that stay in use even when somebody gives them back.
-  void keep(BlockRun run);
+  void keep(BlockRange run);
   bool inode_in_use(std::uint32_t ino);
   void take_inode(std::uint32_t ino, bool directory);
   void release_inode(std::uint32_t ino, bool directory);
@@ -26,14 +26,14 @@ class Allocation {
   /// `count` consecutive free blocks, near `goal` where there are some, outside of `forbidden`;
   /// they are taken. With bigalloc the run begins where a cluster begins. Nothing: there are none.
   std::optional<std::uint64_t> allocate(std::uint64_t count, std::uint64_t goal,
-                                        const std::vector<BlockRun>& forbidden);
+                                        const std::vector<BlockRange>& forbidden);
 
   /// From here on only blocks below `end` (where a cluster ends) are given out. What is given back
   /// is handed out again only when nothing else is left, for the old state still refers to it.
   void set_limit(std::uint64_t end);
   /// With a limit: free blocks in a row, at most `count` of them (whole clusters unless fewer are
   /// asked for), as many as there are anywhere when so many are not. Nothing: all are in use.
-  std::optional<BlockRun> allocate_piece(std::uint64_t count);
+  std::optional<BlockRange> allocate_piece(std::uint64_t count);
   /// With a limit: the lowest free inode number up to `last`, taken.
   std::optional<std::uint32_t> allocate_inode(std::uint32_t last, bool directory);
 
@@ -51,7 +51,7 @@ class Allocation {
   };
   Buffer& blocks_of(std::uint32_t group);
   Buffer& inodes_of(std::uint32_t group);
-  std::optional<BlockRun> find_run(std::uint32_t size_class, std::uint64_t most);
+  std::optional<BlockRange> find_run(std::uint32_t size_class, std::uint64_t most);
   std::optional<std::uint64_t> allocate_one();
   bool reclaim();
   void edit(std::uint64_t block, std::uint64_t count, bool taken);
@@ -62,9 +62,9 @@ class Allocation {
   Filesystem& fs_;
   std::map<std::uint32_t, Edited> groups_;
   std::optional<std::uint64_t> limit_;
-  BlockRun spare_;  // taken in one piece, given out one by one
-  std::vector<BlockRun> given_back_;
-  std::vector<BlockRun> kept_;
+  BlockRange spare_;  // taken in one piece, given out one by one
+  std::vector<BlockRange> given_back_;
+  std::vector<BlockRange> kept_;
   // By size class: no free run of so many clusters begins before this block.
   std::array<std::uint64_t, size_classes> searched_{};
   std::uint32_t inode_hint_ = 0;  // all numbers up to it are in use

@@ -9,7 +9,7 @@ namespace {
 
 // A run of metadata, and whose it is.
 struct Owned {
-  BlockRun run;
+  BlockRange run;
   std::uint32_t group = 0;
   const char* what = "";
 };
@@ -127,7 +127,7 @@ void audit_layout(AuditState& state, std::uint32_t first_group) {
   check_super(state);
   std::vector<Owned> owned;
   for (std::uint32_t group = 0; group < g.group_count; ++group) {
-    for (const BlockRun& run : g.base_metadata(group)) {
+    for (const BlockRange& run : g.base_metadata(group)) {
       const std::uint64_t start = std::max<std::uint64_t>(run.start, g.first_data_block);
       owned.push_back({{start, std::min(run.end(), g.blocks) - start}, group, "table copy"});
     }

@@ -52,7 +52,7 @@ class DirectoryAudit {
         index_.emplace(state_, inode_, where_, seed_);
       BlockVisitor visitor;
       visitor.defect = [](const std::string&) {};  // reported with the inode
-      visitor.data = [&](const MappedRun& run) {
+      visitor.data = [&](const MappedExtent& run) {
         for (std::uint64_t i = 0; !run.unwritten && i < run.count; ++i)
           block(fs_.read_block(run.physical + i), run.logical + i);
         return true;

@@ -150,7 +150,7 @@ void IndexAudit::check_sum(const Buffer& raw, std::size_t at, std::size_t limit,
 void IndexAudit::find_unreferenced() {
   BlockVisitor visitor;
   visitor.defect = [](const std::string&) {};  // reported with the inode
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     for (std::uint64_t block = run.logical; block < run.logical + run.count; ++block)
       if (!ranges_.contains(block))
         state_.find(where_, "no entry of its index leads to block {}", block);

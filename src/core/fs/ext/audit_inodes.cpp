@@ -110,7 +110,7 @@ class InodeAudit {
       return;
     }
     BlockVisitor visitor;
-    visitor.data = [&](const MappedRun& run) {
+    visitor.data = [&](const MappedExtent& run) {
       claim(run.physical, run.count);
       next_ = run.logical + run.count;
       if (!run.unwritten) next_written_ = next_;
@@ -323,7 +323,7 @@ void audit_inodes(AuditState& state) {
       const std::uint64_t at = g.offset(group.inode_table) + std::uint64_t{first} * g.inode_size;
       const std::size_t length = std::size_t{here} * g.inode_size;
       // Tables that nobody has written yet are holes in the image: no inodes, and nothing to read.
-      const Run run = fs.store().map(at, length);
+      const Range run = fs.store().map(at, length);
       if (run.zero && run.length == length) continue;
       piece = read_buffer(fs.store(), at, length);
       for (std::uint32_t i = 0; i < here; ++i) {

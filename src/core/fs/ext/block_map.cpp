@@ -17,7 +17,8 @@ std::optional<std::size_t> extent_tail(ConstByteSpan block) {
   return tail;
 }
 
-std::uint32_t extent_sum(const Filesystem& fs, const InodeRecord& inode, ConstByteSpan summed) {
+std::uint32_t extent_checksum(const Filesystem& fs, const InodeRecord& inode,
+                              ConstByteSpan summed) {
   return crc32c_raw(fs.seed_of(inode), summed);
 }
 
@@ -59,7 +60,7 @@ class ExtentWalk {
   }
 
   bool leaf(const Extent& extent, std::uint64_t& next, std::uint64_t high) {
-    MappedRun run;
+    MappedExtent run;
     run.logical = extent.block.value();
     run.unwritten = extent.len.value() > max_written_extent;
     run.count = run.unwritten ? extent.len.value() - max_written_extent : extent.len.value();
@@ -111,7 +112,7 @@ class ExtentWalk {
     if (!fs_.geometry().metadata_csum()) return;
     const auto tail = extent_tail(block);
     if (!tail) return;  // the header check names this
-    if (parse_as<Le32>(block, *tail).value() != extent_sum(fs_, inode_, block.first(*tail)))
+    if (parse_as<Le32>(block, *tail).value() != extent_checksum(fs_, inode_, block.first(*tail)))
       defect(fmt::format("the checksum of extent block {} is wrong", number));
   }
 
@@ -183,7 +184,7 @@ class IndirectWalk {
 
   bool flush() {
     if (run_.count == 0) return true;
-    const MappedRun done = run_;
+    const MappedExtent done = run_;
     run_ = {};
     return visitor_.data(done);
   }
@@ -193,7 +194,7 @@ class IndirectWalk {
   const BlockVisitor& visitor_;
   std::uint64_t budget_;
   std::uint64_t next_ = 0;  // logical block
-  MappedRun run_;
+  MappedExtent run_;
 };
 
 }  // namespace
@@ -202,9 +203,9 @@ void set_extent_sum(const Filesystem& fs, const InodeRecord& inode, ByteSpan blo
   if (!fs.geometry().metadata_csum()) return;
   const auto tail = extent_tail(block);
   if (!tail) return;
-  Le32 sum;
-  sum = extent_sum(fs, inode, block.first(*tail));
-  put_at(block, *tail, sum);
+  Le32 checksum;
+  checksum = extent_checksum(fs, inode, block.first(*tail));
+  put_at(block, *tail, checksum);
 }
 
 bool has_blocks(const InodeRecord& inode) {
@@ -230,7 +231,7 @@ bool visit_blocks(Filesystem& fs, const InodeRecord& inode, const BlockVisitor& 
 std::uint64_t find_block(Filesystem& fs, const InodeRecord& inode, std::uint64_t logical) {
   std::uint64_t found = 0;
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     if (run.logical > logical) return false;
     if (logical < run.logical + run.count) {
       if (!run.unwritten) found = run.physical + (logical - run.logical);

@@ -8,7 +8,7 @@
 namespace jh::ext {
 
 /// Consecutive blocks of a file. `unwritten`: allocated, but reads as zeros.
-struct MappedRun {
+struct MappedExtent {
   std::uint64_t logical = 0;
   std::uint64_t physical = 0;
   std::uint64_t count = 0;
@@ -17,7 +17,7 @@ struct MappedRun {
 
 struct BlockVisitor {
   /// File content, in ascending logical order. Return false to stop.
-  std::function<bool(const MappedRun&)> data;
+  std::function<bool(const MappedExtent&)> data;
   /// A block of the tree itself. Return false not to read it.
   std::function<bool(std::uint64_t physical)> tree = [](std::uint64_t) { return true; };
   /// What is wrong; the walk goes on as well as it can. The default throws it as damage.

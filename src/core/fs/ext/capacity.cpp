@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "core/base/sizes.h"
 #include "core/fs/ext/grow.h"
 
 namespace jh::ext {
@@ -162,8 +163,7 @@ std::string Capacity::obstacle(const Geometry& after) {
     needed += pieces + pieces / 64 + 8;
   }
   const std::uint64_t there = (after.blocks - g_.first_data_block) / g_.cluster_ratio;
-  if (needed > there)
-    return fmt::format("{} blocks of content and metadata", needed * g_.cluster_ratio);
+  if (needed > there) return fmt::format("{} blocks in use", grouped(needed * g_.cluster_ratio));
   if (tables != 0) {
     std::uint64_t fitting = 0;
     for (std::uint32_t number = 0; number + 1 < after.group_count && fitting < tables; ++number)

@@ -31,16 +31,16 @@ std::uint16_t Checksums::descriptor(std::uint32_t group, ConstByteSpan raw) cons
   Le32 number;
   number = group;
   if (geometry_.metadata_csum()) {
-    std::uint32_t sum = crc32c_raw(seed_, bytes_of(number));
-    sum = crc32c_raw(sum, raw.first(at));
-    sum = crc32c_raw(sum, ConstByteSpan(zeros).first(2));
-    sum = crc32c_raw(sum, raw.subspan(behind));
-    return static_cast<std::uint16_t>(sum & 0xFFFF);
+    std::uint32_t checksum = crc32c_raw(seed_, bytes_of(number));
+    checksum = crc32c_raw(checksum, raw.first(at));
+    checksum = crc32c_raw(checksum, ConstByteSpan(zeros).first(2));
+    checksum = crc32c_raw(checksum, raw.subspan(behind));
+    return static_cast<std::uint16_t>(checksum & 0xFFFF);
   }
-  std::uint16_t sum = crc16(0xFFFF, uuid_);
-  sum = crc16(sum, bytes_of(number));
-  sum = crc16(sum, raw.first(at));
-  return crc16(sum, raw.subspan(behind));
+  std::uint16_t checksum = crc16(0xFFFF, uuid_);
+  checksum = crc16(checksum, bytes_of(number));
+  checksum = crc16(checksum, raw.first(at));
+  return crc16(checksum, raw.subspan(behind));
 }
 
 std::uint32_t Checksums::block_bitmap(ConstByteSpan bitmap) const {
@@ -64,32 +64,32 @@ std::uint32_t Checksums::inode(std::uint32_t ino, ConstByteSpan raw) const {
   constexpr std::size_t lo = offsetof(Inode, checksum_lo);
   constexpr std::size_t hi = offsetof(Inode, checksum_hi);
   const auto generation = parse_as<Le32>(raw, offsetof(Inode, generation));
-  std::uint32_t sum = inode_seed(ino, generation.value());
-  sum = crc32c_raw(sum, raw.first(lo));
-  sum = crc32c_raw(sum, ConstByteSpan(zeros).first(2));
-  sum = crc32c_raw(sum, raw.subspan(lo + 2, old_inode_size - lo - 2));
-  if (raw.size() <= old_inode_size) return sum;
+  std::uint32_t checksum = inode_seed(ino, generation.value());
+  checksum = crc32c_raw(checksum, raw.first(lo));
+  checksum = crc32c_raw(checksum, ConstByteSpan(zeros).first(2));
+  checksum = crc32c_raw(checksum, raw.subspan(lo + 2, old_inode_size - lo - 2));
+  if (raw.size() <= old_inode_size) return checksum;
   const auto extra = parse_as<Le16>(raw, offsetof(Inode, extra_isize));
-  sum = crc32c_raw(sum, raw.subspan(old_inode_size, hi - old_inode_size));
+  checksum = crc32c_raw(checksum, raw.subspan(old_inode_size, hi - old_inode_size));
   const bool has_hi = extra.value() >= hi + 2 - old_inode_size;
-  sum = crc32c_raw(sum, has_hi ? ConstByteSpan(zeros).first(2) : raw.subspan(hi, 2));
-  return crc32c_raw(sum, raw.subspan(hi + 2));
+  checksum = crc32c_raw(checksum, has_hi ? ConstByteSpan(zeros).first(2) : raw.subspan(hi, 2));
+  return crc32c_raw(checksum, raw.subspan(hi + 2));
 }
 
 std::uint32_t Checksums::xattr_block(std::uint64_t block, ConstByteSpan raw) const {
   constexpr std::size_t at = offsetof(XattrHeader, checksum);
   Le64 number;
   number = block;
-  std::uint32_t sum = crc32c_raw(seed_, bytes_of(number));
-  sum = crc32c_raw(sum, raw.first(at));
-  sum = crc32c_raw(sum, zeros);
-  return crc32c_raw(sum, raw.subspan(at + 4));
+  std::uint32_t checksum = crc32c_raw(seed_, bytes_of(number));
+  checksum = crc32c_raw(checksum, raw.first(at));
+  checksum = crc32c_raw(checksum, zeros);
+  return crc32c_raw(checksum, raw.subspan(at + 4));
 }
 
 std::uint32_t Checksums::index_block(std::uint32_t seed, ConstByteSpan raw, std::size_t used,
                                      std::size_t tail_at) {
-  const std::uint32_t sum = crc32c_raw(seed, raw.first(used));
-  return crc32c_raw(crc32c_raw(sum, raw.subspan(tail_at, sizeof(IndexTail::reserved))), zeros);
+  const std::uint32_t checksum = crc32c_raw(seed, raw.first(used));
+  return crc32c_raw(crc32c_raw(checksum, raw.subspan(tail_at, sizeof(IndexTail::reserved))), zeros);
 }
 
 std::uint32_t Checksums::mmp(const MmpBlock& block) const {

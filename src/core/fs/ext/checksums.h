@@ -5,7 +5,7 @@
 
 namespace jh::ext {
 
-/// All sums of one filesystem start from its seed.
+/// All checksums of one filesystem start from its seed.
 class Checksums {
  public:
   Checksums() = default;

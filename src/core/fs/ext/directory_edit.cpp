@@ -76,7 +76,7 @@ bool any_block(Filesystem& fs, const InodeRecord& directory,
                const std::function<bool(std::uint64_t, std::uint64_t, Buffer&)>& visit) {
   bool found = false;
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     for (std::uint64_t i = 0; i < run.count && !found; ++i) {
       Buffer raw = fs.read_block(run.physical + i);
       found = visit(run.physical + i, run.logical + i, raw);
@@ -171,7 +171,7 @@ void sum_orphan_file(Filesystem& fs, const InodeRecord& inode) {
   if (!fs.geometry().metadata_csum()) return;
   const std::uint32_t seed = fs.seed_of(inode);
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     for (std::uint64_t i = 0; i < run.count; ++i) {
       Buffer raw = fs.read_block(run.physical + i);
       const std::size_t at = raw.size() - sizeof(OrphanTail);
@@ -230,7 +230,7 @@ bool add_name(Filesystem& fs, Allocation& allocation, InodeRecord& directory,
         return false;
       });
   if (placed) return true;
-  std::vector<MappedRun> runs = read_runs(fs, directory);
+  std::vector<MappedExtent> runs = read_runs(fs, directory);
   const auto block = allocation.allocate(1, runs.empty() ? 0 : runs.back().physical, {});
   if (!block) refuse("no free block is left to replay the journal", "ext filesystem");
   Buffer raw(g.block_size);

@@ -1,4 +1,4 @@
-// Changing which names a directory has, and the sums of its blocks.
+// Changing which names a directory has, and the checksums of its blocks.
 #pragma once
 
 #include <string>

@@ -40,7 +40,7 @@ ResizePlan ExtFilesystem::plan_growth(std::uint64_t blocks) {
     plan.preparation = fmt::format("move what lies in the way of {} further descriptor blocks",
                                    growth.descriptor_overrun());
     plan.moves_content = true;
-    for (const BlockRun& run : table_way(growth))
+    for (const BlockRange& run : table_way(growth))
       plan.bytes_to_write += (run.count + growth.before.itable_blocks) * bs;
   }
   const std::uint32_t groups = growth.after.group_count - growth.before.group_count;
@@ -56,9 +56,9 @@ ResizePlan ExtFilesystem::plan_shrinking(std::uint64_t blocks) {
   plan.notes = shrinking.notes;
   plan.moves_content = true;
   plan.to_move = bytes(shrinking.blocks_to_move);
-  plan.words = plan.to_move == Bytes(0)
-                   ? "end it earlier; nothing has to move"
-                   : fmt::format("end it earlier; {} move to the front", human(plan.to_move));
+  plan.words = plan.to_move == Bytes(0) ? "shrink the filesystem; nothing has to move"
+                                        : fmt::format("shrink the filesystem; {} move to the front",
+                                                      human(plan.to_move));
   if (shrinking.inodes_to_move != 0)
     plan.words += fmt::format(", {} inodes get new numbers", grouped(shrinking.inodes_to_move));
   plan.bytes_to_write = shrinking.bytes_to_write - plan.to_move.value();
@@ -118,7 +118,7 @@ bool ExtFilesystem::is_kept(std::uint64_t block) {
   if (!own_) note_own_blocks();
   if (!g.is_block(block) || std::binary_search(own_->begin(), own_->end(), block)) return false;
   const std::uint32_t group = g.group_of(block);
-  for (const BlockRun& run : g.base_metadata(group))
+  for (const BlockRange& run : g.base_metadata(group))
     if (block >= run.start && block < run.end()) return false;
   if (group != bitmap_group_) {
     bitmap_ = fs_.block_bitmap(group);
@@ -172,14 +172,15 @@ std::string generation(const Geometry& g) {
   return g.has_compat(compat::has_journal) ? "ext3" : "ext2";
 }
 
-void check_state(Filesystem& fs, bool settled, FilesystemFacts& facts) {
+void check_state(Filesystem& fs, bool replayed, FilesystemFacts& facts) {
   const std::uint16_t state = fs.super().state.value();
   const auto block = [&](Reason reason, std::string word, const std::string& what,
                          const std::string& next) {
     facts.state = std::move(word);
-    facts.blockers.push_back(Error(Status::refused, what, "ext superblock", next).because(reason));
+    facts.blockers.push_back(
+        Error(Status::refused, what, "ext superblock", next).with_reason(reason));
   };
-  facts.state = settled ? "needs journal replay" : "clean";
+  facts.state = replayed ? "needs journal replay" : "clean";
   if ((state & state_errors) != 0)
     block(Reason::errors_noted, "has errors",
           "the guest has marked the filesystem as having errors",
@@ -198,13 +199,13 @@ void check_state(Filesystem& fs, bool settled, FilesystemFacts& facts) {
 
 // A filesystem that was not cleanly unmounted is looked at as it will be: its journal is replayed
 // in memory. What stands in the way of that stands in the way of every change.
-void settle_in_memory(Store& place, OpenedFilesystem& found) {
+void replay_in_memory(Store& place, OpenedFilesystem& found) {
   const auto super = read_as<Superblock>(place, superblock_offset);
   const bool has_errors = (super.state.value() & state_errors) != 0;
   if (is_at_rest(super) || has_errors) return;
   found.at_rest = std::make_unique<ScratchStore>(place);
   const RestReport report = bring_to_rest(*found.at_rest);
-  found.settling = {report.text(), "replay the journal: " + report.text(), report.blocks + 64};
+  found.replay = {report.text(), "replay the journal: " + report.text(), report.blocks + 64};
 }
 
 OpenedFilesystem open(Store& place) {
@@ -213,7 +214,7 @@ OpenedFilesystem open(Store& place) {
   facts.name = "ext";
   try {
     try {
-      settle_in_memory(place, found);
+      replay_in_memory(place, found);
     } catch (const Error& error) {
       found.at_rest.reset();
       facts.blockers.push_back(error);
@@ -223,14 +224,14 @@ OpenedFilesystem open(Store& place) {
     Filesystem& fs = opened->inner();
     found.filesystem = std::move(opened);
     const Geometry& g = fs.geometry();
-    if (found.settling) found.settling->bytes_to_write *= g.block_size;
+    if (found.replay) found.replay->bytes_to_write *= g.block_size;
     facts.name = generation(g);
     facts.label = fs.label();
     facts.uuid = uuid_text(fs.super().uuid);
     facts.size = Bytes(checked_mul(g.blocks, g.block_size));
     const std::uint64_t free = std::min(g.blocks, checked_mul(fs.free_clusters(), g.cluster_ratio));
     facts.used = Bytes((g.blocks - free) * g.block_size);
-    check_state(fs, found.settling.has_value(), facts);
+    check_state(fs, found.replay.has_value(), facts);
     if (found.at_rest == nullptr && !is_at_rest(fs.super())) facts.state = "not cleanly unmounted";
   } catch (const Error& error) {
     facts.state = error.status() == Status::unsupported ? "not supported" : "damaged";
@@ -258,10 +259,10 @@ void read_names(Store& place, FilesystemFacts& facts) {
     facts.blockers.push_back(
         Error(Status::refused, "errors are noted in it, and its driver makes no such one larger",
               "ext", "let the system check it at its next start, then run this again")
-            .because(Reason::errors_noted));
+            .with_reason(Reason::errors_noted));
   if ((super.feature_compat.value() & compat::sparse_super2) != 0)
     facts.blockers.push_back(Error(
-        Status::unsupported, "it keeps two spare copies of its superblock only (sparse_super2)",
+        Status::unsupported, "it keeps two backup copies of its superblock only (sparse_super2)",
         "ext", "shut the system down, and grow its disk from outside"));
 }
 
@@ -277,7 +278,7 @@ FilesystemKind make_kind() {
   made.open_to_change = [](Store& place) -> std::unique_ptr<jh::Filesystem> {
     return std::make_unique<ExtFilesystem>(place);
   };
-  made.settle = [](Store& place) { bring_to_rest(place); };
+  made.replay_journal = [](Store& place) { bring_to_rest(place); };
   return made;
 }
 

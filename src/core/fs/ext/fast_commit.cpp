@@ -24,12 +24,12 @@ struct Record {
   Buffer value;
 };
 
-// The records of all complete fast commits that follow transaction `tid` - 1. A wrong sum, another
-// transaction or an unknown tag ends the list, as it does for the guest.
+// The records of all complete fast commits that follow transaction `tid` - 1. A wrong checksum,
+// another transaction or an unknown tag ends the list, as it does for the guest.
 std::vector<Record> scan(Journal& journal, std::uint32_t tid, std::uint32_t& commits) {
   std::vector<Record> complete;
   std::vector<Record> open;
-  std::uint32_t sum = 0;
+  std::uint32_t checksum = 0;
   for (std::uint32_t n = 0; n < journal.fast_blocks(); ++n) {
     const Buffer raw = journal.read(journal.fast_start() + n);
     for (std::size_t at = 0; at + sizeof(FastTag) <= raw.size();) {
@@ -42,11 +42,11 @@ std::vector<Record> scan(Journal& journal, std::uint32_t tid, std::uint32_t& com
       if (type == FastType::tail) {
         if (length < sizeof(journal::FastTail)) return complete;
         const auto tail = parse_as<journal::FastTail>(value, 0);
-        sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(at, sizeof(FastTag) + 4));
-        if (tail.tid.value() != tid || tail.crc.value() != sum) return complete;
+        checksum = crc32c_raw(checksum, ConstByteSpan(raw).subspan(at, sizeof(FastTag) + 4));
+        if (tail.tid.value() != tid || tail.crc.value() != checksum) return complete;
         complete.insert(complete.end(), open.begin(), open.end());
         open.clear();
-        sum = 0;
+        checksum = 0;
         ++commits;
         break;  // the rest of the block is not used
       }
@@ -62,7 +62,7 @@ std::vector<Record> scan(Journal& journal, std::uint32_t tid, std::uint32_t& com
       } else if (type != FastType::pad) {
         open.push_back({type, Buffer(value.begin(), value.end())});
       }
-      sum = crc32c_raw(sum, ConstByteSpan(raw).subspan(at, sizeof(FastTag) + length));
+      checksum = crc32c_raw(checksum, ConstByteSpan(raw).subspan(at, sizeof(FastTag) + length));
       at = value_at + length;
       if (open.size() > 1'000'000)
         damaged("there is no end of them", in_fast_commits, start_the_guest_first);
@@ -86,7 +86,7 @@ class Replay {
  private:
   // What any record gives to a file must not be handed out for a new directory meanwhile.
   void take_claims() {
-    for (const MappedRun& run : claims_) {
+    for (const MappedExtent& run : claims_) {
       fs_.check_run(run.physical, run.count);
       allocation_.take(run.physical, run.count);
     }
@@ -159,13 +159,14 @@ class Replay {
   }
 
   // The runs outside of [first, end); what lay inside is handed to `freed`.
-  static std::vector<MappedRun> without(const std::vector<MappedRun>& runs, std::uint64_t first,
-                                        std::uint64_t end, std::vector<MappedRun>& freed) {
-    std::vector<MappedRun> rest;
-    for (const MappedRun& run : runs) {
+  static std::vector<MappedExtent> without(const std::vector<MappedExtent>& runs,
+                                           std::uint64_t first, std::uint64_t end,
+                                           std::vector<MappedExtent>& freed) {
+    std::vector<MappedExtent> rest;
+    for (const MappedExtent& run : runs) {
       const std::uint64_t run_end = run.logical + run.count;
       const auto part = [&](std::uint64_t from, std::uint64_t to) {
-        return MappedRun{from, run.physical + (from - run.logical), to - from, run.unwritten};
+        return MappedExtent{from, run.physical + (from - run.logical), to - from, run.unwritten};
       };
       if (run_end <= first || run.logical >= end) {
         rest.push_back(run);
@@ -179,19 +180,19 @@ class Replay {
   }
 
   void change_range(std::uint32_t ino, std::uint64_t first, std::uint64_t end,
-                    const std::vector<MappedRun>& fresh) {
+                    const std::vector<MappedExtent>& fresh) {
     InodeRecord inode = touch(ino);
-    std::vector<MappedRun> freed;
-    std::vector<MappedRun> runs = without(read_runs(fs_, inode), first, end, freed);
+    std::vector<MappedExtent> freed;
+    std::vector<MappedExtent> runs = without(read_runs(fs_, inode), first, end, freed);
     released_.insert(released_.end(), freed.begin(), freed.end());
     runs.insert(runs.end(), fresh.begin(), fresh.end());
     std::sort(runs.begin(), runs.end(),
-              [](const MappedRun& a, const MappedRun& b) { return a.logical < b.logical; });
+              [](const MappedExtent& a, const MappedExtent& b) { return a.logical < b.logical; });
     write_runs(fs_, allocation_, inode, runs);
     fs_.write_inode(inode);
   }
 
-  static MappedRun run_of(const Record& record) {
+  static MappedExtent run_of(const Record& record) {
     const auto extent = parse_as<Extent>(record.value, 4);
     const bool unwritten = extent.len.value() > max_written_extent;
     return {extent.block.value(),
@@ -200,7 +201,7 @@ class Replay {
   }
 
   void add_range(const Record& record) {
-    const MappedRun run = run_of(record);
+    const MappedExtent run = run_of(record);
     change_range(number(record, 0), run.logical, run.logical + run.count, {run});
   }
 
@@ -284,10 +285,10 @@ class Replay {
     for (const std::uint32_t ino : touched_)
       if (fs_.read_inode(ino).fields.links_count.value() == 0) remove(ino);
     // Claims that no file holds in the end are free again.
-    for (const MappedRun& run : claims_) allocation_.release(run.physical, run.count);
+    for (const MappedExtent& run : claims_) allocation_.release(run.physical, run.count);
     // A block given back for one file may have been taken for another in a later record: what is
     // held in the end counts.
-    for (const MappedRun& run : released_) allocation_.release(run.physical, run.count);
+    for (const MappedExtent& run : released_) allocation_.release(run.physical, run.count);
     for (const std::uint32_t ino : touched_) {
       if (removed_.contains(ino)) continue;
       InodeRecord inode = fs_.read_inode(ino);
@@ -311,7 +312,7 @@ class Replay {
 
   void take_all(const InodeRecord& inode) {
     BlockVisitor visitor;
-    visitor.data = [&](const MappedRun& run) {
+    visitor.data = [&](const MappedExtent& run) {
       allocation_.take(run.physical, run.count);
       return true;
     };
@@ -327,8 +328,8 @@ class Replay {
   Allocation allocation_;
   std::set<std::uint32_t> touched_;
   std::set<std::uint32_t> removed_;
-  std::vector<MappedRun> claims_;
-  std::vector<MappedRun> released_;
+  std::vector<MappedExtent> claims_;
+  std::vector<MappedExtent> released_;
 };
 
 }  // namespace

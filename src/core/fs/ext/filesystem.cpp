@@ -143,22 +143,22 @@ bool Filesystem::descriptor_checksum_ok(std::uint32_t number) const {
 }
 
 Buffer Filesystem::fresh_block_bitmap(std::uint32_t number, const Group& own,
-                                      const std::vector<BlockRun>& also) const {
+                                      const std::vector<BlockRange>& also) const {
   Buffer bitmap(geometry_.block_size);
   const std::uint64_t first = geometry_.group_first(number);
   const std::uint64_t end = first + geometry_.blocks_per_group;
-  const auto mark = [&](const BlockRun& run) {
+  const auto mark = [&](const BlockRange& run) {
     const std::uint64_t from = std::max(run.start, first);
     const std::uint64_t to = std::min(run.end(), end);
     if (from >= to) return;
     const std::uint64_t bit = (from - first) / geometry_.cluster_ratio;
     set_bits(bitmap, bit, (to - 1 - first) / geometry_.cluster_ratio - bit + 1);
   };
-  for (const BlockRun& run : geometry_.base_metadata(number)) mark(run);
+  for (const BlockRange& run : geometry_.base_metadata(number)) mark(run);
   mark({own.block_bitmap, 1});
   mark({own.inode_bitmap, 1});
   mark({own.inode_table, geometry_.itable_blocks});
-  for (const BlockRun& run : also) mark(run);
+  for (const BlockRange& run : also) mark(run);
   // Bits past the group's last cluster, and past the bitmap's own length, are set.
   const std::uint32_t clusters = geometry_.group_clusters(number);
   set_bits(bitmap, clusters, 8ULL * geometry_.block_size - clusters);
@@ -173,12 +173,12 @@ std::uint32_t Filesystem::fresh_free_clusters(std::uint32_t number, const Group&
   const std::uint64_t first = geometry_.group_first(number);
   const std::uint64_t end = first + clusters;
   std::uint64_t taken = 0;
-  const auto take = [&](const BlockRun& run) {
+  const auto take = [&](const BlockRange& run) {
     const std::uint64_t from = std::max(run.start, first);
     const std::uint64_t to = std::min(run.end(), end);
     if (from < to) taken += to - from;
   };
-  for (const BlockRun& run : geometry_.base_metadata(number)) take(run);
+  for (const BlockRange& run : geometry_.base_metadata(number)) take(run);
   take({own.block_bitmap, 1});
   take({own.inode_bitmap, 1});
   take({own.inode_table, geometry_.itable_blocks});
@@ -233,19 +233,19 @@ InodeRecord Filesystem::read_inode(std::uint32_t ino) {
 
 bool Filesystem::inode_checksum_ok(const InodeRecord& inode) const {
   if (!geometry_.metadata_csum()) return true;
-  const std::uint32_t sum = checksums_.inode(inode.ino, inode.raw);
-  if ((sum & 0xFFFF) != inode.fields.checksum_lo.value()) return false;
+  const std::uint32_t checksum = checksums_.inode(inode.ino, inode.raw);
+  if ((checksum & 0xFFFF) != inode.fields.checksum_lo.value()) return false;
   return !inode_has_checksum_hi(geometry_, inode.fields) ||
-         (sum >> 16) == inode.fields.checksum_hi.value();
+         (checksum >> 16) == inode.fields.checksum_hi.value();
 }
 
 void Filesystem::write_inode(InodeRecord& inode) {
   inode.store_fields();
   if (geometry_.metadata_csum()) {
-    const std::uint32_t sum = checksums_.inode(inode.ino, inode.raw);
-    inode.fields.checksum_lo = static_cast<std::uint16_t>(sum & 0xFFFF);
+    const std::uint32_t checksum = checksums_.inode(inode.ino, inode.raw);
+    inode.fields.checksum_lo = static_cast<std::uint16_t>(checksum & 0xFFFF);
     if (inode_has_checksum_hi(geometry_, inode.fields))
-      inode.fields.checksum_hi = static_cast<std::uint16_t>(sum >> 16);
+      inode.fields.checksum_hi = static_cast<std::uint16_t>(checksum >> 16);
     inode.store_fields();
   }
   store_.write(inode_offset(inode.ino), inode.raw);

@@ -87,7 +87,7 @@ class Filesystem {
   /// The bitmap of a group that holds nothing but metadata, with the bits past its end set.
   /// `also` are further groups' bitmaps and tables that may lie in it.
   Buffer fresh_block_bitmap(std::uint32_t number, const Group& own,
-                            const std::vector<BlockRun>& also) const;
+                            const std::vector<BlockRange>& also) const;
   /// Free clusters of a group whose bitmap was never written.
   std::uint32_t fresh_free_clusters(std::uint32_t number, const Group& own) const;
 
@@ -105,7 +105,7 @@ class Filesystem {
 
   /// Changes to the parts kept in memory; write_super and write_descriptors bring them out.
   void set_super(const Superblock& super, const Geometry& geometry);
-  /// Sets checksums too, when `bitmap`s are given their sums are taken.
+  /// Sets checksums too, when `bitmap`s are given their checksums are taken.
   void set_group(std::uint32_t number, Group group);
   Superblock& edit_super() { return super_; }
   void set_free_clusters(Superblock& super, std::uint64_t clusters) const;

@@ -148,8 +148,8 @@ std::vector<std::uint64_t> Geometry::descriptor_copies(std::uint32_t desc_block)
   return copies;
 }
 
-std::vector<BlockRun> Geometry::base_metadata(std::uint32_t group) const {
-  std::vector<BlockRun> runs;
+std::vector<BlockRange> Geometry::base_metadata(std::uint32_t group) const {
+  std::vector<BlockRange> runs;
   const bool super = has_super(group);
   const bool old_style = !meta_bg() || group / desc_per_block < first_meta_bg;
   if (super) {
@@ -175,7 +175,7 @@ std::vector<BlockRun> Geometry::base_metadata(std::uint32_t group) const {
 
 std::uint64_t Geometry::base_metadata_blocks(std::uint32_t group) const {
   std::uint64_t total = 0;
-  for (const BlockRun& run : base_metadata(group)) total += run.count;
+  for (const BlockRange& run : base_metadata(group)) total += run.count;
   return total;
 }
 
@@ -193,11 +193,11 @@ Geometry Geometry::resized(std::uint64_t new_blocks) const {
 }
 
 Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
-  const auto wrong = [](const std::string& what) {
+  const auto corrupt = [](const std::string& what) {
     damaged("the superblock is damaged: " + what, "ext superblock",
             "check the filesystem inside the guest first");
   };
-  if (super.magic.value() != superblock_magic) wrong("no signature");
+  if (super.magic.value() != superblock_magic) corrupt("no signature");
   if (const std::string names = unreadable_features(super); !names.empty())
     unsupported("the ext filesystem has features that juneheath does not handle: " + names,
                 "ext superblock", "grow it inside the guest, or give the room to another target");
@@ -206,7 +206,7 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
   g.incompat = super.feature_incompat.value();
   g.ro_compat = super.feature_ro_compat.value();
   const std::uint32_t log_block = super.log_block_size.value();
-  if (log_block > 6) wrong(fmt::format("block size 2^{}", 10 + log_block));
+  if (log_block > 6) corrupt(fmt::format("block size 2^{}", 10 + log_block));
   g.block_size = 1024U << log_block;
   g.blocks = super.blocks_count_lo.value();
   if (g.has_incompat(incompat::bit64))
@@ -214,21 +214,21 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
   g.first_data_block = super.first_data_block.value();
   const bool bigalloc = g.has_ro_compat(ro_compat::bigalloc);
   if (g.first_data_block != (g.block_size == 1024 && !bigalloc ? 1U : 0U))
-    wrong(fmt::format("first data block {}", g.first_data_block));
+    corrupt(fmt::format("first data block {}", g.first_data_block));
   g.blocks_per_group = super.blocks_per_group.value();
   g.clusters_per_group = g.blocks_per_group;
   if (bigalloc) {
     const std::uint32_t log_cluster = super.log_cluster_size.value();
-    if (log_cluster < log_block || log_cluster > 20 + log_block) wrong("cluster size");
+    if (log_cluster < log_block || log_cluster > 20 + log_block) corrupt("cluster size");
     g.cluster_ratio = 1U << (log_cluster - log_block);
     g.clusters_per_group = super.clusters_per_group.value();
     if (std::uint64_t{g.clusters_per_group} * g.cluster_ratio != g.blocks_per_group)
-      wrong("clusters per group do not fit blocks per group");
+      corrupt("clusters per group do not fit blocks per group");
   }
   if (g.clusters_per_group == 0 || g.clusters_per_group > 8ULL * g.block_size ||
       g.clusters_per_group % 8 != 0)
-    wrong(fmt::format("{} clusters per group", g.clusters_per_group));
-  if (g.blocks <= g.first_data_block) wrong(fmt::format("{} blocks", g.blocks));
+    corrupt(fmt::format("{} clusters per group", g.clusters_per_group));
+  if (g.blocks <= g.first_data_block) corrupt(fmt::format("{} blocks", g.blocks));
   if (g.blocks > store_size / g.block_size)
     damaged(fmt::format("the filesystem says it has {} blocks of {} bytes, but what it lies on "
                         "holds only {}",
@@ -236,46 +236,46 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
             "ext superblock",
             "the partition or disk was cut below the filesystem; restore it to its former size");
   const std::uint64_t groups = ceil_div(g.blocks - g.first_data_block, g.blocks_per_group);
-  if (groups > UINT32_MAX) wrong("too many block groups");
+  if (groups > UINT32_MAX) corrupt("too many block groups");
   g.group_count = static_cast<std::uint32_t>(groups);
   g.inodes_per_group = super.inodes_per_group.value();
   g.inode_size = super.rev_level.value() == 0 ? old_inode_size : super.inode_size.value();
   if (g.inode_size < old_inode_size || g.inode_size > g.block_size ||
       !is_power_of_two(g.inode_size))
-    wrong(fmt::format("inode size {}", g.inode_size));
+    corrupt(fmt::format("inode size {}", g.inode_size));
   if (g.inodes_per_group == 0 || g.inodes_per_group > 8ULL * g.block_size)
-    wrong(fmt::format("{} inodes per group", g.inodes_per_group));
+    corrupt(fmt::format("{} inodes per group", g.inodes_per_group));
   if (g.inodes() != super.inodes_count.value())
-    wrong(fmt::format("{} inodes, but {} groups of {}", super.inodes_count.value(), g.group_count,
-                      g.inodes_per_group));
+    corrupt(fmt::format("{} inodes, but {} groups of {}", super.inodes_count.value(), g.group_count,
+                        g.inodes_per_group));
   g.itable_blocks = static_cast<std::uint32_t>(
       ceil_div(std::uint64_t{g.inodes_per_group} * g.inode_size, g.block_size));
-  if (g.itable_blocks + 3ULL > g.blocks_per_group) wrong("inode table larger than its group");
+  if (g.itable_blocks + 3ULL > g.blocks_per_group) corrupt("inode table larger than its group");
   g.desc_size = 32;
   if (g.has_incompat(incompat::bit64)) {
     g.desc_size = super.desc_size.value();
     if (g.desc_size < 64 || g.desc_size > g.block_size || !is_power_of_two(g.desc_size))
-      wrong(fmt::format("descriptor size {}", g.desc_size));
+      corrupt(fmt::format("descriptor size {}", g.desc_size));
   }
   g.desc_per_block = g.block_size / g.desc_size;
   g.desc_blocks = static_cast<std::uint32_t>(ceil_div(g.group_count, g.desc_per_block));
   g.reserved_gdt = g.has_compat(compat::resize_inode) ? super.reserved_gdt_blocks.value() : 0;
-  if (g.reserved_gdt > g.block_size / 4) wrong("more reserved descriptor blocks than possible");
+  if (g.reserved_gdt > g.block_size / 4) corrupt("more reserved descriptor blocks than possible");
   if (g.meta_bg()) {
     g.first_meta_bg = super.first_meta_bg.value();
-    if (g.has_compat(compat::resize_inode)) wrong("both meta_bg and resize_inode");
-    if (g.first_meta_bg > g.desc_blocks) wrong("first_meta_bg lies behind the last group");
+    if (g.has_compat(compat::resize_inode)) corrupt("both meta_bg and resize_inode");
+    if (g.first_meta_bg > g.desc_blocks) corrupt("first_meta_bg lies behind the last group");
   }
   const std::uint64_t base = g.gdt_start(0) + g.old_desc_blocks() + g.reserved_gdt;
   if (base > std::min<std::uint64_t>(g.blocks, g.group_first(0) + g.blocks_per_group))
-    wrong("the descriptor table does not fit into the first group");
+    corrupt("the descriptor table does not fit into the first group");
   g.backup_bgs = {super.backup_bgs[0].value(), super.backup_bgs[1].value()};
   if (g.has_incompat(incompat::flex_bg)) {
-    if (super.log_groups_per_flex > 31) wrong("flexible group size");
+    if (super.log_groups_per_flex > 31) corrupt("flexible group size");
     g.groups_per_flex = 1U << super.log_groups_per_flex;
   }
   g.first_ino = super.rev_level.value() == 0 ? old_first_ino : super.first_ino.value();
-  if (g.first_ino < old_first_ino || g.first_ino > g.inodes()) wrong("first inode number");
+  if (g.first_ino < old_first_ino || g.first_ino > g.inodes()) corrupt("first inode number");
   return g;
 }
 

@@ -11,7 +11,7 @@
 namespace jh::ext {
 
 /// A run of blocks; `count` may be zero.
-struct BlockRun {
+struct BlockRange {
   std::uint64_t start = 0;
   std::uint64_t count = 0;
   std::uint64_t end() const { return start + count; }
@@ -76,7 +76,7 @@ struct Geometry {
   /// All copies of one block of the descriptor table, the primary one first.
   std::vector<std::uint64_t> descriptor_copies(std::uint32_t desc_block) const;
   /// Superblock copy, descriptors and reserved descriptors at the head of a group.
-  std::vector<BlockRun> base_metadata(std::uint32_t group) const;
+  std::vector<BlockRange> base_metadata(std::uint32_t group) const;
   std::uint64_t base_metadata_blocks(std::uint32_t group) const;
 
   /// The same filesystem with another number of blocks: counts derived from it follow.

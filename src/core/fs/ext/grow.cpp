@@ -50,7 +50,7 @@ bool tables_are_zero(Filesystem& fs, const std::vector<NewGroup>& groups) {
     end = std::max(end, group.fields.inode_table + g.itable_blocks);
   }
   const std::uint64_t length = (end - start) * g.block_size;
-  const Run run = fs.store().map(g.offset(start), length);
+  const Range run = fs.store().map(g.offset(start), length);
   return run.zero && run.length == length;
 }
 
@@ -192,8 +192,8 @@ std::uint64_t most_blocks(const Geometry& g) {
   return round_down(most, g.cluster_ratio);
 }
 
-std::vector<BlockRun> table_way(const GrowPlan& plan) {
-  std::vector<BlockRun> way;
+std::vector<BlockRange> table_way(const GrowPlan& plan) {
+  std::vector<BlockRange> way;
   const std::uint32_t overrun = plan.descriptor_overrun();
   if (overrun == 0) return way;
   const Geometry& g = plan.before;
@@ -279,7 +279,7 @@ void grow(Filesystem& fs, const GrowPlan& plan) {
   if (super.overhead_clusters.value() != 0) {
     std::uint64_t more = ceil_div(after.blocks, after.cluster_ratio) -
                          ceil_div(before.blocks, before.cluster_ratio) - freed;
-    for (const BlockRun& run : table_way(plan)) more += run.count;
+    for (const BlockRange& run : table_way(plan)) more += run.count;
     fs.edit_super().overhead_clusters =
         checked_cast<std::uint32_t>(super.overhead_clusters.value() + more);
   }

@@ -22,7 +22,7 @@ struct GrowPlan {
 std::uint64_t most_blocks(const Geometry& geometry);
 
 /// The blocks that a longer descriptor table will need in every existing group that has a copy.
-std::vector<BlockRun> table_way(const GrowPlan& plan);
+std::vector<BlockRange> table_way(const GrowPlan& plan);
 
 /// Works out the growth to at most `store_blocks`. Throws refused (limits of the format, with the
 /// size that would do) and unsupported (features).

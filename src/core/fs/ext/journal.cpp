@@ -40,7 +40,7 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
   if (inode.type() != mode_file)
     damaged("the journal's inode is no file", where, start_the_guest_first);
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     if (run.logical != block_count_ || run.unwritten)
       damaged("the journal has holes", where, start_the_guest_first);
     blocks_.push_back({run.physical, run.count});
@@ -86,7 +86,7 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
 
 Buffer Journal::read(std::uint32_t block) {
   std::uint64_t at = block;
-  for (const BlockRun& run : blocks_) {
+  for (const BlockRange& run : blocks_) {
     if (at < run.count) return fs_.read_block(run.start + at);
     at -= run.count;
   }
@@ -124,16 +124,16 @@ bool Journal::read_tags(ConstByteSpan raw, std::uint32_t& at, Transaction& trans
   for (std::size_t offset = sizeof(journal::Header); offset + tag_size <= end;) {
     std::uint64_t home = 0;
     std::uint32_t flags = 0;
-    std::uint32_t sum = 0;
+    std::uint32_t checksum = 0;
     if (v3) {
       const auto tag = parse_as<journal::Tag3>(raw, offset);
       home = tag.block_lo.value();
       if (wide) home |= std::uint64_t{tag.block_hi.value()} << 32;
       flags = tag.flags.value();
-      sum = tag.checksum.value();
+      checksum = tag.checksum.value();
     } else {
       home = parse_as<Be32>(raw, offset).value();
-      sum = parse_as<Be16>(raw, offset + 4).value();
+      checksum = parse_as<Be16>(raw, offset + 4).value();
       flags = parse_as<Be16>(raw, offset + 6).value();
       if (wide) home |= std::uint64_t{parse_as<Be32>(raw, offset + 8).value()} << 32;
     }
@@ -143,7 +143,7 @@ bool Journal::read_tags(ConstByteSpan raw, std::uint32_t& at, Transaction& trans
     old_sum = crc32_msb_first(old_sum, data);
     if (v2 || v3) {
       const std::uint32_t real = crc32c_raw(crc32c_raw(seed_, bytes_of(sequence)), data);
-      if (sum != (v3 ? real : real & 0xFFFF)) return false;
+      if (checksum != (v3 ? real : real & 0xFFFF)) return false;
     }
     if (home >= fs_.geometry().blocks) return false;
     transaction.blocks.emplace_back(home, at);
@@ -188,8 +188,8 @@ Journal::Outcome Journal::read_transaction(std::uint32_t& at, std::uint32_t sequ
   return Outcome::end;  // once around without a commit
 }
 
-// A transaction that was cut off by a power cut is the last one. One with a wrong sum in front of
-// others is damage: what they hold must not be thrown away.
+// A transaction that was cut off by a power cut is the last one. One with a wrong checksum in front
+// of others is damage: what they hold must not be thrown away.
 void Journal::check_is_end(std::uint32_t sequence) {
   for (std::uint32_t block = first_; block < last_; ++block) {
     const Buffer raw = read(block);

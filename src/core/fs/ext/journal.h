@@ -34,8 +34,8 @@ class Journal {
     std::map<std::uint64_t, bool> escaped;        // of those, which begin with the magic
     std::uint64_t revoked = 0;                    // copies that a revocation made void
   };
-  /// All complete transactions. A transaction whose commit or sums are wrong ends the log, as it
-  /// does for the guest. Throws damaged when a complete transaction cannot be read.
+  /// All complete transactions. A transaction whose commit or checksums are wrong ends the log, as
+  /// it does for the guest. Throws damaged when a complete transaction cannot be read.
   Contents scan();
   /// Marks the journal as empty.
   void set_empty(std::uint32_t next_sequence);
@@ -59,7 +59,7 @@ class Journal {
   bool feature(std::uint32_t bit) const { return (super_.feature_incompat.value() & bit) != 0; }
 
   Filesystem& fs_;
-  std::vector<BlockRun> blocks_;  // of the journal's inode, in order
+  std::vector<BlockRange> blocks_;  // of the journal's inode, in order
   std::uint64_t block_count_ = 0;
   journal::Superblock super_{};
   std::uint32_t first_ = 0;

@@ -17,9 +17,9 @@ struct Level {
   std::vector<std::uint64_t> starts;
 };
 
-Level leaf_level(const std::vector<MappedRun>& runs) {
+Level leaf_level(const std::vector<MappedExtent>& runs) {
   Level level;
-  for (const MappedRun& run : runs) {
+  for (const MappedExtent& run : runs) {
     const std::uint64_t most = run.unwritten ? max_written_extent - 1 : max_written_extent;
     for (std::uint64_t done = 0; done < run.count; done += most) {
       const std::uint64_t count = std::min(most, run.count - done);
@@ -88,10 +88,10 @@ void set_block_count(const Filesystem& fs, InodeRecord& inode, std::uint64_t blo
 
 }  // namespace
 
-std::vector<MappedRun> read_runs(Filesystem& fs, const InodeRecord& inode) {
-  std::vector<MappedRun> runs;
+std::vector<MappedExtent> read_runs(Filesystem& fs, const InodeRecord& inode) {
+  std::vector<MappedExtent> runs;
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     runs.push_back(run);
     return true;
   };
@@ -107,12 +107,12 @@ struct TreeChange {
 };
 
 TreeChange rebuild_tree(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
-                        const std::vector<MappedRun>& runs) {
+                        const std::vector<MappedExtent>& runs) {
   if (!inode.has_flag(flag_extents))
     unsupported(fmt::format("inode {} has no extents", inode.ino), "ext filesystem");
   TreeChange change;
   BlockVisitor old_tree;
-  old_tree.data = [](const MappedRun&) { return true; };
+  old_tree.data = [](const MappedExtent&) { return true; };
   old_tree.tree = [&](std::uint64_t block) {
     allocation.release(block, 1);
     ++change.before;
@@ -136,15 +136,15 @@ TreeChange rebuild_tree(Filesystem& fs, Allocation& allocation, InodeRecord& ino
 }  // namespace
 
 void write_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
-                const std::vector<MappedRun>& runs) {
+                const std::vector<MappedExtent>& runs) {
   const TreeChange change = rebuild_tree(fs, allocation, inode, runs);
   std::uint64_t blocks = 0;
-  for (const MappedRun& run : runs) blocks += run.count;
+  for (const MappedExtent& run : runs) blocks += run.count;
   set_block_count(fs, inode, blocks + change.after * fs.geometry().cluster_ratio);
 }
 
 std::int64_t replace_runs(Filesystem& fs, Allocation& allocation, InodeRecord& inode,
-                          const std::vector<MappedRun>& runs) {
+                          const std::vector<MappedExtent>& runs) {
   const TreeChange change = rebuild_tree(fs, allocation, inode, runs);
   const std::uint64_t unit = inode.count_unit(fs.geometry()) * fs.geometry().cluster_ratio;
   inode.set_counted(

@@ -219,7 +219,7 @@ void lower_usage(Filesystem& fs, const InodeRecord& before, std::uint64_t blocks
   change_usage(fs, change);
 }
 
-void settle_one(Filesystem& fs, Allocation& allocation, std::uint32_t ino, OrphanCounts& counts) {
+void clean_up_one(Filesystem& fs, Allocation& allocation, std::uint32_t ino, OrphanCounts& counts) {
   InodeRecord inode = fs.read_inode(ino);
   if (inode.fields.links_count.value() != 0) {
     const std::uint64_t bs = fs.geometry().block_size;
@@ -244,7 +244,7 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
   const InodeRecord file = fs.read_inode(ino);
   const std::uint32_t seed = fs.seed_of(file);
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     for (std::uint64_t i = 0; i < run.count; ++i) {
       const std::uint64_t block = run.physical + i;
       Buffer raw = fs.read_block(block);
@@ -254,10 +254,10 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
         damaged("the orphan file is damaged", "ext", start_the_guest_first);
       Le64 number;
       number = block;
-      const auto sum = [&] {
+      const auto checksum = [&] {
         return crc32c_raw(crc32c_raw(seed, bytes_of(number)), ConstByteSpan(raw).first(tail_at));
       };
-      if (g.metadata_csum() && sum() != tail.checksum.value())
+      if (g.metadata_csum() && checksum() != tail.checksum.value())
         damaged("a checksum of the orphan file is wrong", "ext", start_the_guest_first);
       bool changed = false;
       for (std::size_t at = 0; at + 4 <= tail_at; at += 4) {
@@ -271,7 +271,7 @@ std::vector<std::uint32_t> clear_orphan_file(Filesystem& fs) {
       }
       if (!changed) continue;
       if (g.metadata_csum()) {
-        tail.checksum = sum();
+        tail.checksum = checksum();
         put_at(raw, tail_at, tail);
       }
       fs.store().write(g.offset(block), raw);
@@ -307,7 +307,7 @@ void remove_inode(Filesystem& fs, Allocation& allocation, std::uint32_t ino) {
   fs.write_inode(inode);
 }
 
-OrphanCounts settle_orphans(Filesystem& fs) {
+OrphanCounts clean_up_orphans(Filesystem& fs) {
   OrphanCounts counts;
   const Geometry& g = fs.geometry();
   std::set<std::uint32_t> seen;
@@ -327,7 +327,7 @@ OrphanCounts settle_orphans(Filesystem& fs) {
     }
   }
   Allocation allocation(fs);
-  for (const std::uint32_t ino : orphans) settle_one(fs, allocation, ino, counts);
+  for (const std::uint32_t ino : orphans) clean_up_one(fs, allocation, ino, counts);
   fs.edit_super().last_orphan = 0;
   fs.edit_super().feature_ro_compat =
       fs.super().feature_ro_compat.value() & ~ro_compat::orphan_present;

@@ -13,7 +13,7 @@ struct OrphanCounts {
 };
 
 /// Works off the orphan list and the orphan file. Throws damaged when they lead astray.
-OrphanCounts settle_orphans(Filesystem& fs);
+OrphanCounts clean_up_orphans(Filesystem& fs);
 
 /// Gives back an inode that no name leads to any more, and all its blocks. It must have no links.
 void remove_inode(Filesystem& fs, Allocation& allocation, std::uint32_t ino);

@@ -13,7 +13,7 @@ class FreeMap {
   FreeMap(const Geometry& g, std::uint32_t first, std::uint32_t end)
       : end_(g.group_first(end - 1) + g.group_blocks(end - 1)) {
     for (std::uint32_t group = first; group < end; ++group)
-      for (const BlockRun& run : g.base_metadata(group)) taken_.push_back(run);
+      for (const BlockRange& run : g.base_metadata(group)) taken_.push_back(run);
   }
 
   /// First run of `count` free blocks at or behind `hint`; 0 when there is none.
@@ -21,7 +21,7 @@ class FreeMap {
     std::uint64_t at = hint;
     for (bool moved = true; moved;) {
       moved = false;
-      for (const BlockRun& run : taken_) {
+      for (const BlockRange& run : taken_) {
         if (run.start >= at + count || at >= run.end()) continue;
         at = run.end();
         moved = true;
@@ -35,10 +35,10 @@ class FreeMap {
 
  private:
   std::uint64_t end_;
-  std::vector<BlockRun> taken_;
+  std::vector<BlockRange> taken_;
 };
 
-bool place_packed(const Geometry& g, std::vector<NewGroup>& groups) {
+bool place_compressed(const Geometry& g, std::vector<NewGroup>& groups) {
   const std::uint32_t first = groups.front().number;
   FreeMap map(g, first, groups.back().number + 1);
   std::uint64_t hint = g.group_first(first);
@@ -60,7 +60,7 @@ void place_apart(const Geometry& g, NewGroup& group) {
   ensure(group.fields.inode_table != 0, "a group has room for its own metadata");
 }
 
-std::array<BlockRun, 3> runs_of(const Geometry& g, const NewGroup& group) {
+std::array<BlockRange, 3> runs_of(const Geometry& g, const NewGroup& group) {
   return {{{group.fields.block_bitmap, 1},
            {group.fields.inode_bitmap, 1},
            {group.fields.inode_table, g.itable_blocks}}};
@@ -68,14 +68,14 @@ std::array<BlockRun, 3> runs_of(const Geometry& g, const NewGroup& group) {
 
 // A bitmap may stay unwritten when it can be worked out from the group itself: nothing of other
 // groups lies in it. (The last group's has an end to be padded.)
-bool can_work_out(const Geometry& g, const NewGroup& group, const std::vector<BlockRun>& all) {
+bool can_work_out(const Geometry& g, const NewGroup& group, const std::vector<BlockRange>& all) {
   const std::uint64_t from = g.group_first(group.number);
   const std::uint64_t to = from + g.blocks_per_group;
   const auto own = runs_of(g, group);
-  return std::none_of(all.begin(), all.end(), [&](const BlockRun& run) {
+  return std::none_of(all.begin(), all.end(), [&](const BlockRange& run) {
     const bool inside = run.start < to && run.end() > from;
     return inside && std::none_of(own.begin(), own.end(),
-                                  [&](const BlockRun& o) { return o.start == run.start; });
+                                  [&](const BlockRange& o) { return o.start == run.start; });
   });
 }
 
@@ -86,12 +86,12 @@ std::vector<NewGroup> place_groups(const Filesystem& fs, std::uint32_t first, st
   std::vector<NewGroup> groups(end - first);
   for (std::uint32_t i = 0; i < groups.size(); ++i) groups[i].number = first + i;
   const bool flexible = g.has_incompat(incompat::flex_bg);
-  if (!flexible || !place_packed(g, groups))
+  if (!flexible || !place_compressed(g, groups))
     for (NewGroup& group : groups) place_apart(g, group);
 
-  std::vector<BlockRun> all;
+  std::vector<BlockRange> all;
   for (const NewGroup& group : groups)
-    for (const BlockRun& run : runs_of(g, group)) all.push_back(run);
+    for (const BlockRange& run : runs_of(g, group)) all.push_back(run);
   for (NewGroup& group : groups) {
     Group& fields = group.fields;
     fields.free_inodes = g.inodes_per_group;

@@ -36,7 +36,7 @@ void for_each_directory_block(Filesystem& fs, const InodeRecord& directory,
                               const std::function<bool(ConstByteSpan)>& visit) {
   const std::uint64_t blocks = ceil_div(directory.size(), fs.geometry().block_size);
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     if (run.unwritten) return true;
     for (std::uint64_t i = 0; i < run.count && run.logical + i < blocks; ++i)
       if (!visit(fs.read_block(run.physical + i))) return false;
@@ -169,7 +169,7 @@ Buffer read_file(Filesystem& fs, const InodeRecord& file, std::uint64_t limit) {
   Buffer data(length);
   const std::uint64_t bs = fs.geometry().block_size;
   BlockVisitor visitor;
-  visitor.data = [&](const MappedRun& run) {
+  visitor.data = [&](const MappedExtent& run) {
     const std::uint64_t at = run.logical * bs;
     if (at >= length) return false;
     if (!run.unwritten)

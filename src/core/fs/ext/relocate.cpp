@@ -15,10 +15,10 @@ namespace {
 class Mover {
  public:
   /// Nothing may stay in the way.
-  Mover(Filesystem& fs, const std::vector<BlockRun>& way, Progress& progress)
+  Mover(Filesystem& fs, const std::vector<BlockRange>& way, Progress& progress)
       : fs_(fs), g_(fs.geometry()), allocation_(fs), progress_(progress) {
     allocation_.set_limit(g_.blocks);
-    for (const BlockRun& run : way) {
+    for (const BlockRange& run : way) {
       add_range(to_vacate_.blocks, run.start, run.end());
       allocation_.keep(run);  // what lies there stays marked: the table takes its place
     }
@@ -75,7 +75,7 @@ class Mover {
       add(group.block_bitmap, 1);
       add(group.inode_bitmap, 1);
       add(group.inode_table, g_.itable_blocks);
-      for (const BlockRun& run : g_.base_metadata(number)) add(run.start, run.count);
+      for (const BlockRange& run : g_.base_metadata(number)) add(run.start, run.count);
     }
     return needed;
   }
@@ -149,7 +149,7 @@ class Mover {
   bool touches_way(const InodeRecord& inode) {
     bool touched = false;
     BlockVisitor visitor;
-    visitor.data = [&](const MappedRun& run) {
+    visitor.data = [&](const MappedExtent& run) {
       touched = touched || in_way(run.physical, run.count);
       return true;
     };
@@ -198,8 +198,8 @@ class Mover {
   // What lies in the way goes to as many places as it takes, and the tree is built anew.
   bool move_runs(InodeRecord& inode) {
     bool moves = false;
-    std::vector<MappedRun> runs;
-    const auto add = [&](const MappedRun& run) {
+    std::vector<MappedExtent> runs;
+    const auto add = [&](const MappedExtent& run) {
       const bool joins = !runs.empty() && runs.back().unwritten == run.unwritten &&
                          runs.back().logical + runs.back().count == run.logical &&
                          runs.back().physical + runs.back().count == run.physical;
@@ -213,15 +213,15 @@ class Mover {
       moves = moves || in_way(block);
       return true;
     };
-    visitor.data = [&](const MappedRun& run) {
+    visitor.data = [&](const MappedExtent& run) {
       moves = moves || in_way(run.physical, run.count);
       return true;
     };
     visit_blocks(fs_, inode, visitor);
     if (!moves) return false;
-    visitor.data = [&](const MappedRun& run) {
+    visitor.data = [&](const MappedExtent& run) {
       for (std::uint64_t done = 0; done < run.count;) {
-        MappedRun part{run.logical + done, run.physical + done, 0, run.unwritten};
+        MappedExtent part{run.logical + done, run.physical + done, 0, run.unwritten};
         part.count = to_vacate_.stretch(part.physical, run.count - done);
         done += part.count;
         if (in_way(part.physical))
@@ -247,11 +247,11 @@ class Mover {
   }
 
   template <class Add>
-  void move_part(MappedRun part, Add add) {
+  void move_part(MappedExtent part, Add add) {
     const std::uint64_t ratio = g_.cluster_ratio;
     while (part.count != 0) {
       const std::uint64_t inside = part.physical % ratio;
-      BlockRun to;
+      BlockRange to;
       if (inside != 0 && part.physical / ratio == last_cluster_from_) {
         // The rest of a cluster whose beginning has moved already.
         to = {last_cluster_to_ * ratio + inside, ratio - inside};
@@ -260,7 +260,7 @@ class Mover {
         if (!found) no_room(1);
         to = {found->start + inside, found->count - inside};
       }
-      MappedRun moved = part;
+      MappedExtent moved = part;
       moved.physical = to.start;
       moved.count = std::min(part.count, to.count);
       if (!moved.unwritten) copy(part.physical, moved.physical, moved.count);

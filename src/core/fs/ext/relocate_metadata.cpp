@@ -36,7 +36,7 @@ void MetadataMover::plan() {
 
 std::uint64_t MetadataMover::find_place(const Item& item) {
   const std::uint64_t first = g_.group_first(item.group);
-  std::vector<BlockRun> elsewhere;
+  std::vector<BlockRange> elsewhere;
   if (!g_.has_incompat(incompat::flex_bg)) {  // then metadata must stay in its own group
     const std::uint64_t end = group_end(item.group);
     elsewhere = {{0, first}, {end, g_.blocks - end}};
@@ -56,7 +56,7 @@ void MetadataMover::note_fixed() {
   const std::uint32_t groups = std::min(to_vacate_.group_end, g_.group_count);
   for (std::uint32_t number = 0; number < groups; ++number) {
     const Group group = fs_.group(number);
-    for (const BlockRun& run : g_.base_metadata(number)) add(run.start, run.count);
+    for (const BlockRange& run : g_.base_metadata(number)) add(run.start, run.count);
     add(group.block_bitmap, 1);
     add(group.inode_bitmap, 1);
     add(group.inode_table, g_.itable_blocks);

@@ -66,13 +66,13 @@ class Renumbering {
     clear_slots_before(to);
     std::vector<std::uint64_t> tree;
     BlockVisitor visitor;
-    visitor.data = [](const MappedRun&) { return true; };
+    visitor.data = [](const MappedExtent&) { return true; };
     visitor.tree = [&](std::uint64_t block) {
       tree.push_back(block);
       return true;
     };
-    const bool sums = g_.metadata_csum() && inode.has_flag(flag_extents);
-    if (sums) visit_blocks(fs_, inode, visitor);
+    const bool checksums = g_.metadata_csum() && inode.has_flag(flag_extents);
+    if (checksums) visit_blocks(fs_, inode, visitor);
     inode.ino = to;
     for (const std::uint64_t block : tree) {
       Buffer raw = fs_.read_block(block);
@@ -99,7 +99,7 @@ class Renumbering {
     }
     const bool all = moved_.contains(inode.ino);
     BlockVisitor visitor;
-    visitor.data = [&](const MappedRun& run) {
+    visitor.data = [&](const MappedExtent& run) {
       for (std::uint64_t i = 0; i < run.count && !run.unwritten; ++i) {
         Buffer raw = fs_.read_block(run.physical + i);
         if (!follow_entries(raw) && !(all && g_.metadata_csum())) continue;

@@ -41,7 +41,7 @@ RestReport bring_to_rest(Store& store) {
   }
   Filesystem fs(store);  // as the journal left it
   fs.edit_super().feature_incompat = fs.super().feature_incompat.value() & ~incompat::recover;
-  const OrphanCounts orphans = settle_orphans(fs);
+  const OrphanCounts orphans = clean_up_orphans(fs);
   report.orphans_removed = orphans.removed;
   report.orphans_cut = orphans.cut;
   fs.edit_super().state = static_cast<std::uint16_t>(fs.super().state.value() | state_clean);

@@ -12,9 +12,9 @@
 namespace jh::ext {
 namespace {
 
-bool lies_in(const std::vector<BlockRun>& runs, std::uint64_t start, std::uint64_t end) {
+bool lies_in(const std::vector<BlockRange>& runs, std::uint64_t start, std::uint64_t end) {
   return std::any_of(runs.begin(), runs.end(),
-                     [&](const BlockRun& run) { return run.start < end && start < run.end(); });
+                     [&](const BlockRange& run) { return run.start < end && start < run.end(); });
 }
 
 // Blocks in front of the new end that a shorter descriptor table no longer needs.
@@ -24,7 +24,7 @@ void free_table_ends(Filesystem& fs, const Geometry& before) {
   for (std::uint32_t number = 0; number < g.group_count; ++number) {
     const auto had = before.base_metadata(number);
     if (had.empty()) continue;
-    std::vector<BlockRun> needed = g.base_metadata(number);
+    std::vector<BlockRange> needed = g.base_metadata(number);
     if (g.cluster_ratio > 1)
       for (std::uint32_t other = 0; other < g.group_count; ++other) {
         const Group group = fs.group(other);
@@ -32,7 +32,7 @@ void free_table_ends(Filesystem& fs, const Geometry& before) {
         needed.push_back({group.inode_bitmap, 1});
         needed.push_back({group.inode_table, g.itable_blocks});
       }
-    for (const BlockRun& run : had)
+    for (const BlockRange& run : had)
       for (std::uint64_t block = round_down(run.start, g.cluster_ratio); block < run.end();
            block += g.cluster_ratio)
         if (!lies_in(needed, block, block + g.cluster_ratio)) allocation.release(block, 1);

@@ -20,7 +20,7 @@ void take_values(ByteSpan entries, std::vector<Node>& values) {
   });
 }
 
-// The inode without what may change: places, counts of blocks, sums, numbers of inodes.
+// The inode without what may change: places, counts of blocks, checksums, numbers of inodes.
 Buffer facts_of(const Filesystem& fs, const InodeRecord& inode, std::vector<Node>& values) {
   InodeRecord facts = inode;
   const bool inline_folder = inode.type() == mode_dir && inode.has_flag(flag_inline_data);
@@ -81,7 +81,7 @@ FileTree::File ExtTree::look(Node node) {
   file.attributes = attributes_of(fs_, inode, file.values);
   if (file.folder || !has_blocks(inode)) return file;
   const std::uint64_t bs = fs_.geometry().block_size;
-  for (const MappedRun& run : read_runs(fs_, inode))
+  for (const MappedExtent& run : read_runs(fs_, inode))
     file.content.push_back({run.unwritten ? Extent::Kind::zeros : Extent::Kind::data,
                             run.logical * bs, run.physical * bs, run.count * bs});
   return file;

@@ -81,7 +81,7 @@ void tell(Store& volume, std::uint64_t at, const Sector& first, std::uint64_t fr
 
 // Where they say that the partition begins at `from`, in the boot sector and its copy. Others (made
 // without a disk around them) stay as they are, and so does a copy that is not where it should be.
-void begin_elsewhere(Store& volume, std::uint64_t from, std::uint64_t to) {
+void set_partition_start(Store& volume, std::uint64_t from, std::uint64_t to) {
   if (from > UINT32_MAX || to > UINT32_MAX || volume.size() < 512) return;
   const auto first = read_as<Sector>(volume, 0);
   tell(volume, 0, first, from, to);
@@ -140,7 +140,7 @@ FilesystemKind kind_of(const char* name, bool (*recognise)(Store&),
   kind.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<FatFilesystem>(place);
   };
-  kind.begin_elsewhere = begin_elsewhere;
+  kind.set_partition_start = set_partition_start;
   kind.claimed_size = claimed_size;
   return kind;
 }

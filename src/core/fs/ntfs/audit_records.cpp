@@ -101,7 +101,7 @@ class RecordAudit {
   void look_at_names(const File& file) {
     std::uint64_t count = 0;
     std::uint64_t short_names = 0;
-    for (const Piece& piece : file.pieces()) {
+    for (const Extent& piece : file.pieces()) {
       if (piece.attribute.type() != type::file_name) continue;
       if (!piece.attribute.resident()) {
         find(file.number(), "a name of it is not in its record");

@@ -28,20 +28,20 @@ FileEdit::FileEdit(Filesystem& fs, Room& room, const File& file)
       room_(room),
       base_(file.base()),
       extensions_(file.extensions()),
-      pieces_(file.pieces()),
+      extents_(file.pieces()),
       list_(file.list()) {
   if (list_) list_content_ = read_list(fs.store(), fs.geometry(), *list_);
 }
 
 void FileEdit::set_runs(std::uint32_t type, const std::u16string& name, const ClusterRuns& runs,
                         std::optional<Sizes> sizes) {
-  const auto is_ours = [&](const Piece& piece) {
+  const auto is_ours = [&](const Extent& piece) {
     return piece.attribute.type() == type && !piece.attribute.resident() &&
            piece.attribute.name() == name;
   };
-  const auto first = std::find_if(pieces_.begin(), pieces_.end(), is_ours);
-  ensure(first != pieces_.end() && !runs.empty(), "the stream whose clusters change is there");
-  const auto last = std::find_if_not(first, pieces_.end(), is_ours);
+  const auto first = std::find_if(extents_.begin(), extents_.end(), is_ours);
+  ensure(first != extents_.end() && !runs.empty(), "the stream whose clusters change is there");
+  const auto last = std::find_if_not(first, extents_.end(), is_ours);
   // As they were cut; what is longer now makes the last one longer.
   for (auto piece = first; piece != last; ++piece) {
     const bool ends = std::next(piece) == last;
@@ -53,14 +53,14 @@ void FileEdit::set_runs(std::uint32_t type, const std::u16string& name, const Cl
       piece->attribute.set_runs(part);
   }
   if (sizes) first->attribute.set_sizes(sizes->allocated, sizes->data, sizes->initialized);
-  std::erase_if(pieces_, [](const Piece& piece) { return piece.record == UINT64_MAX; });
+  std::erase_if(extents_, [](const Extent& piece) { return piece.record == UINT64_MAX; });
 }
 
 void FileEdit::set_value(std::uint32_t type, ConstByteSpan value) {
-  const auto found = std::find_if(pieces_.begin(), pieces_.end(), [&](const Piece& piece) {
+  const auto found = std::find_if(extents_.begin(), extents_.end(), [&](const Extent& piece) {
     return piece.attribute.type() == type && piece.attribute.name().empty();
   });
-  ensure(found != pieces_.end(), "the attribute that changes is there");
+  ensure(found != extents_.end(), "the attribute that changes is there");
   found->attribute.set_value(value);
 }
 
@@ -71,7 +71,7 @@ void FileEdit::set_list_runs(const ClusterRuns& runs) {
 
 std::size_t FileEdit::used(std::uint64_t record) const {
   std::size_t bytes = record == base_.number && list_ ? list_->size() : 0;
-  for (const Piece& piece : pieces_)
+  for (const Extent& piece : extents_)
     if (piece.record == record) bytes += piece.attribute.size();
   return bytes;
 }
@@ -84,7 +84,7 @@ std::optional<std::uint64_t> FileEdit::overfull() const {
 }
 
 // What a driver looks for in the base record.
-bool FileEdit::is_pinned(const Piece& piece) const {
+bool FileEdit::is_pinned(const Extent& piece) const {
   if (piece.record != base_.number) return false;
   const std::uint32_t found = piece.attribute.type();
   if (is_table()) return true;
@@ -96,12 +96,12 @@ bool FileEdit::is_pinned(const Piece& piece) const {
 std::optional<std::size_t> FileEdit::choose(std::uint64_t record) const {
   std::optional<std::size_t> best;
   const auto rank = [&](std::size_t i) {
-    const Attribute& attribute = pieces_[i].attribute;
+    const Attribute& attribute = extents_[i].attribute;
     const int sort = !attribute.resident() ? 2 : attribute.type() == type::file_name ? 0 : 1;
     return std::pair(sort, attribute.size());
   };
-  for (std::size_t i = 0; i < pieces_.size(); ++i)
-    if (pieces_[i].record == record && !is_pinned(pieces_[i]) && (!best || rank(i) > rank(*best)))
+  for (std::size_t i = 0; i < extents_.size(); ++i)
+    if (extents_[i].record == record && !is_pinned(extents_[i]) && (!best || rank(i) > rank(*best)))
       best = i;
   return best;
 }
@@ -112,7 +112,7 @@ std::uint16_t FileEdit::new_instance(std::uint64_t record) {
   std::uint16_t instance = header.next_instance.value();
   const auto is_taken = [&] {
     return (record == base_.number && list_ && list_->instance() == instance) ||
-           std::any_of(pieces_.begin(), pieces_.end(), [&](const Piece& piece) {
+           std::any_of(extents_.begin(), extents_.end(), [&](const Extent& piece) {
              return piece.record == record && piece.attribute.instance() == instance;
            });
   };
@@ -126,7 +126,7 @@ std::uint64_t FileEdit::new_record() {
   const std::uint64_t number = room_.take_record(is_table());
   if (is_table()) {
     // It must be found before it is read.
-    const auto data = std::find_if(pieces_.begin(), pieces_.end(), [](const Piece& piece) {
+    const auto data = std::find_if(extents_.begin(), extents_.end(), [](const Extent& piece) {
       return piece.attribute.type() == type::data;
     });
     const ClusterRuns first = runs_of(fs_, data->attribute);
@@ -156,26 +156,26 @@ std::uint64_t FileEdit::new_record() {
 
 // To an extension record that has room, or a new one.
 void FileEdit::move(std::size_t piece) {
-  const std::size_t size = pieces_[piece].attribute.size();
-  const std::uint64_t from = pieces_[piece].record;
+  const std::size_t size = extents_[piece].attribute.size();
+  const std::uint64_t from = extents_[piece].record;
   std::optional<std::uint64_t> to;
   for (const auto& [number, record] : extensions_)
     if (number != from && used(number) + size <= record.room()) to = number;
   if (!to) to = new_record();
-  pieces_[piece].record = *to;
-  pieces_[piece].attribute.set_instance(new_instance(*to));
+  extents_[piece].record = *to;
+  extents_[piece].attribute.set_instance(new_instance(*to));
 }
 
 // As many runs as fit into `room` bytes stay.
 void FileEdit::split(std::size_t piece, std::size_t room) {
-  const ClusterRuns runs = runs_of(fs_, pieces_[piece].attribute);
+  const ClusterRuns runs = runs_of(fs_, extents_[piece].attribute);
   std::size_t fit = 0;
   std::size_t low = 1;
   std::size_t high = runs.size() - 1;
   while (low <= high) {
     const std::size_t middle = low + (high - low) / 2;
     const ClusterRuns part(runs.begin(), runs.begin() + static_cast<std::ptrdiff_t>(middle));
-    if (pieces_[piece].attribute.size_with(part) <= room) {
+    if (extents_[piece].attribute.size_with(part) <= room) {
       fit = middle;
       low = middle + 1;
     } else {
@@ -185,11 +185,11 @@ void FileEdit::split(std::size_t piece, std::size_t room) {
   if (fit == 0)
     unsupported(fmt::format("file {}: its record has no room left", base_.number), "NTFS");
   const auto cut = runs.begin() + static_cast<std::ptrdiff_t>(fit);
-  Piece rest{Attribute::piece_like(pieces_[piece].attribute, ClusterRuns(cut, runs.end())), 0};
-  pieces_[piece].attribute.set_runs(ClusterRuns(runs.begin(), cut));
+  Extent rest{Attribute::piece_like(extents_[piece].attribute, ClusterRuns(cut, runs.end())), 0};
+  extents_[piece].attribute.set_runs(ClusterRuns(runs.begin(), cut));
   rest.record = new_record();
   rest.attribute.set_instance(new_instance(rest.record));
-  pieces_.insert(pieces_.begin() + static_cast<std::ptrdiff_t>(piece) + 1, std::move(rest));
+  extents_.insert(extents_.begin() + static_cast<std::ptrdiff_t>(piece) + 1, std::move(rest));
 }
 
 void FileEdit::make_room(std::uint64_t record) {
@@ -198,12 +198,12 @@ void FileEdit::make_room(std::uint64_t record) {
     return;
   }
   const auto chosen = choose(record);
-  if (chosen && (record == base_.number || used(record) != pieces_[*chosen].attribute.size())) {
+  if (chosen && (record == base_.number || used(record) != extents_[*chosen].attribute.size())) {
     move(*chosen);
     return;
   }
-  for (std::size_t i = 0; i < pieces_.size(); ++i) {
-    const Piece& piece = pieces_[i];
+  for (std::size_t i = 0; i < extents_.size(); ++i) {
+    const Extent& piece = extents_[i];
     if (piece.record != record || piece.attribute.resident() ||
         piece.attribute.type() != (is_table() ? type::data : piece.attribute.type()))
       continue;
@@ -215,12 +215,12 @@ void FileEdit::make_room(std::uint64_t record) {
 }
 
 void FileEdit::refresh_list() {
-  const bool needed = list_ || std::any_of(pieces_.begin(), pieces_.end(), [&](const Piece& piece) {
-                        return piece.record != base_.number;
-                      });
+  const bool needed =
+      list_ || std::any_of(extents_.begin(), extents_.end(),
+                           [&](const Extent& piece) { return piece.record != base_.number; });
   if (!needed) return;
   std::vector<ListItem> items;
-  for (const Piece& piece : pieces_) {
+  for (const Extent& piece : extents_) {
     const Record& record = piece.record == base_.number ? base_ : extensions_.at(piece.record);
     items.push_back({piece.attribute.type(), piece.attribute.name(), piece.attribute.lowest_vcn(),
                      record.reference(), piece.attribute.instance()});
@@ -268,7 +268,7 @@ void FileEdit::write_list() {
 void FileEdit::write_records() {
   const auto attributes_in = [&](std::uint64_t record) {
     std::vector<Attribute> found;
-    for (const Piece& piece : pieces_)
+    for (const Extent& piece : extents_)
       if (piece.record == record) found.push_back(piece.attribute);
     if (record == base_.number && list_)
       found.insert(std::find_if(found.begin(), found.end(),
@@ -301,7 +301,7 @@ void FileEdit::finish() {
   if (is_table() && room_.mode() == Mode::carry_out) {
     ClusterRuns runs;
     std::uint64_t size = 0;
-    for (const Piece& piece : pieces_) {
+    for (const Extent& piece : extents_) {
       if (piece.attribute.type() != type::data) continue;
       if (piece.attribute.lowest_vcn() == 0) size = piece.attribute.initialized_size();
       for (const ClusterRun& run : runs_of(fs_, piece.attribute)) runs.push_back(run);

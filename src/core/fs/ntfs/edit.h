@@ -29,7 +29,7 @@ class FileEdit {
   std::size_t used(std::uint64_t record) const;
   std::size_t capacity() const { return base_.room(); }
   std::optional<std::uint64_t> overfull() const;
-  bool is_pinned(const Piece& piece) const;
+  bool is_pinned(const Extent& piece) const;
   void make_room(std::uint64_t record);
   std::optional<std::size_t> choose(std::uint64_t record) const;
   void split(std::size_t piece, std::size_t room);
@@ -45,7 +45,7 @@ class FileEdit {
   Room& room_;
   Record base_;
   std::map<std::uint64_t, Record> extensions_;
-  std::vector<Piece> pieces_;
+  std::vector<Extent> extents_;
   std::optional<Attribute> list_;
   Buffer list_content_;
   bool list_moved_ = false;

@@ -26,7 +26,7 @@ File::File(Filesystem& fs, Record base) : fs_(&fs), base_(std::move(base)) {
              [&] { follow_list(parse_list(read_list(fs.store(), fs.geometry(), *list_))); });
     return;
   }
-  for (Attribute& attribute : found) pieces_.push_back({std::move(attribute), number()});
+  for (Attribute& attribute : found) extents_.push_back({std::move(attribute), number()});
 }
 
 void File::follow_list(const std::vector<ListItem>& items) {
@@ -51,7 +51,7 @@ void File::follow_list(const std::vector<ListItem>& items) {
     if (found == there.end() || item.type == type::attribute_list)
       damaged(fmt::format("its list names attribute {:#x} in record {}, which is not there",
                           item.type, at));
-    pieces_.push_back({*found, at});
+    extents_.push_back({*found, at});
     ++listed;
   }
   std::size_t there = 0;
@@ -62,18 +62,18 @@ void File::follow_list(const std::vector<ListItem>& items) {
 }
 
 std::optional<std::size_t> File::find(std::uint32_t type, std::u16string_view name) const {
-  for (std::size_t i = 0; i < pieces_.size(); ++i)
-    if (pieces_[i].attribute.type() == type && pieces_[i].attribute.name() == name) return i;
+  for (std::size_t i = 0; i < extents_.size(); ++i)
+    if (extents_[i].attribute.type() == type && extents_[i].attribute.name() == name) return i;
   return std::nullopt;
 }
 
 std::size_t File::next_stream(std::size_t first) const {
-  const Attribute& begin = pieces_[first].attribute;
+  const Attribute& begin = extents_[first].attribute;
   std::size_t next = first + 1;
   // Names of one file stand side by side, but are attributes of their own.
   if (begin.resident()) return next;
-  while (next < pieces_.size() && !pieces_[next].attribute.resident() &&
-         pieces_[next].attribute.lowest_vcn() != 0 && begin.same_stream(pieces_[next].attribute))
+  while (next < extents_.size() && !extents_[next].attribute.resident() &&
+         extents_[next].attribute.lowest_vcn() != 0 && begin.same_stream(extents_[next].attribute))
     ++next;
   return next;
 }
@@ -82,7 +82,7 @@ ClusterRuns File::runs(std::size_t first) const {
   ClusterRuns all;
   std::uint64_t end = 0;
   for (std::size_t i = first; i < next_stream(first); ++i) {
-    const Attribute& piece = pieces_[i].attribute;
+    const Attribute& piece = extents_[i].attribute;
     if (piece.lowest_vcn() != end)
       damaged(fmt::format("{}: a piece begins at cluster {}, the one in front ends at {}", text(i),
                           piece.lowest_vcn(), end),
@@ -96,7 +96,7 @@ ClusterRuns File::runs(std::size_t first) const {
 }
 
 Stream File::stream(std::size_t first) const {
-  const Attribute& attribute = pieces_[first].attribute;
+  const Attribute& attribute = extents_[first].attribute;
   if (attribute.resident())
     return Stream(Buffer(attribute.value().begin(), attribute.value().end()));
   return Stream(fs_->store(), fs_->geometry(), runs(first), attribute.data_size(),
@@ -112,7 +112,7 @@ Stream File::stream(std::uint32_t type, std::u16string_view name) const {
 }
 
 std::string File::text(std::size_t piece) const {
-  const Attribute& attribute = pieces_[piece].attribute;
+  const Attribute& attribute = extents_[piece].attribute;
   std::string name;
   for (const char16_t unit : attribute.name())
     name += unit >= 0x20 && unit < 0x7F ? static_cast<char>(unit) : '?';

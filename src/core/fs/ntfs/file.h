@@ -10,7 +10,7 @@
 namespace jh::ntfs {
 
 /// One attribute, or a piece of one, and the record that it stands in.
-struct Piece {
+struct Extent {
   Attribute attribute;
   std::uint64_t record = 0;
 };
@@ -24,7 +24,7 @@ class File {
   const Record& base() const { return base_; }
   const std::map<std::uint64_t, Record>& extensions() const { return extensions_; }
   /// All but the list itself, pieces of one stream side by side, ascending.
-  const std::vector<Piece>& pieces() const { return pieces_; }
+  const std::vector<Extent>& pieces() const { return extents_; }
   const std::optional<Attribute>& list() const { return list_; }
 
   /// Where the first piece of a stream stands in pieces(). Nothing: it has none of these.
@@ -45,7 +45,7 @@ class File {
   Filesystem* fs_;
   Record base_;
   std::map<std::uint64_t, Record> extensions_;
-  std::vector<Piece> pieces_;
+  std::vector<Extent> extents_;
   std::optional<Attribute> list_;
 };
 

@@ -74,9 +74,10 @@ ResizePlan NtfsFilesystem::plan_resize(Bytes size) {
     const ShrinkPlan shrinking = plan_shrink(fs_, sectors);
     plan.moves_content = true;
     plan.to_move = Bytes(shrinking.clusters_to_move * g.cluster_size);
-    plan.words = plan.to_move == Bytes(0)
-                     ? "end it earlier; nothing has to move"
-                     : fmt::format("end it earlier; {} move to the front", human(plan.to_move));
+    plan.words =
+        plan.to_move == Bytes(0)
+            ? "shrink the filesystem; nothing has to move"
+            : fmt::format("shrink the filesystem; {} move to the front", human(plan.to_move));
     plan.bytes_to_write = shrinking.bytes_to_write;
     return plan;
   }
@@ -197,7 +198,7 @@ void tell(Store& volume, std::uint64_t at, const BootSector& first, std::uint64_
 
 // Where they say that the partition begins at `from`, in the boot sector and its copy. Others (made
 // without a disk around them) stay as they are, and so does a copy that is not where it should be.
-void begin_elsewhere(Store& volume, std::uint64_t from, std::uint64_t to) {
+void set_partition_start(Store& volume, std::uint64_t from, std::uint64_t to) {
   if (from > UINT32_MAX || to > UINT32_MAX || volume.size() < sizeof(BootSector)) return;
   const auto first = read_as<BootSector>(volume, 0);
   const std::uint64_t unit = first.bytes_per_sector.value();
@@ -226,7 +227,7 @@ FilesystemKind make_kind() {
   made.open_to_change = [](Store& place) -> std::unique_ptr<jh::Filesystem> {
     return std::make_unique<NtfsFilesystem>(place);
   };
-  made.begin_elsewhere = begin_elsewhere;
+  made.set_partition_start = set_partition_start;
   made.claimed_size = claimed_size;
   made.found_by_position = true;
   return made;

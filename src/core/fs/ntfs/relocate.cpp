@@ -81,9 +81,9 @@ bool Mover::move_stream(const File& file, std::size_t first, FileEdit& edit) {
   const ClusterRuns runs = file.runs(first);
   if (!reaches(runs, end_)) return false;
   // What was never written reads as zeros wherever it lies.
-  const bool packed = attribute.compression_unit() != 0;
+  const bool compressed = attribute.compression_unit() != 0;
   const std::uint64_t content =
-      packed ? UINT64_MAX : ceil_div(attribute.initialized_size(), fs_.geometry().cluster_size);
+      compressed ? UINT64_MAX : ceil_div(attribute.initialized_size(), fs_.geometry().cluster_size);
   const bool is_data = attribute.type() == type::data && attribute.name().empty();
   const bool whole = file.number() == file::mirror && is_data;
   const ClusterRuns now = moved(runs, content, whole);

@@ -51,7 +51,7 @@ LogState state_of_log(Filesystem& fs) {
 }
 
 Error blocker(Reason reason, const std::string& what, const std::string& next) {
-  return Error(Status::refused, what, "NTFS", next).because(reason);
+  return Error(Status::refused, what, "NTFS", next).with_reason(reason);
 }
 
 enum class Sleep { none, suspended, unknown };

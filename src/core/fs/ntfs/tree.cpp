@@ -30,8 +30,8 @@ FileTree::File NtfsTree::look(Node node) {
     found.facts.insert(found.facts.end(), facts.begin(), facts.end());
     if (attribute.resident()) continue;
     const ClusterRuns runs = file.runs(first);
-    // What was never written reads as zeros, whatever stands there; packed content is kept as it
-    // is.
+    // What was never written reads as zeros, whatever stands there; compressed content is kept as
+    // it is.
     const std::uint64_t end =
         attribute.compression_unit() != 0 ? UINT64_MAX : attribute.initialized_size();
     for (const ClusterRun& run : runs) {

@@ -157,7 +157,7 @@ OpenedFilesystem open(Store& place) {
       facts.blockers.push_back(Error(Status::refused,
                                      "a suspended system's memory is in the swap area", "swap",
                                      "resume the guest and shut it down properly, then run again")
-                                   .because(Reason::suspended));
+                                   .with_reason(Reason::suspended));
     }
     found.filesystem = std::make_unique<SwapArea>(place, *area);
   } catch (const Error& error) {

@@ -55,7 +55,7 @@ class StructureAudit {
     const auto super = parse_as<Superblock>(sector, 0);
     const Superblock& first = geometry_.superblock();
     if (super.magic.value() != superblock_magic ||
-        !sum_holds(sector, offsetof(Superblock, checksum))) {
+        !checksum_matches(sector, offsetof(Superblock, checksum))) {
       add("its copy of the superblock is damaged");
       return;
     }

@@ -8,7 +8,7 @@
 namespace jh::xfs {
 
 /// Headers and trees of the groups from `first_group` on, headers of the others, all copies and
-/// sums.
+/// checksums.
 void audit_structure(Store& place, const Geometry& geometry, std::uint32_t first_group,
                      Findings& findings, Progress& progress);
 /// What lies behind the structure. Memory: what is not merged of the ranges that have owners, and

@@ -201,12 +201,13 @@ class ContentAudit {
       if (blocks != file.core().blocks.value())
         add(fmt::format("{} has {} blocks, but says {}", who, blocks, file.core().blocks.value()));
       newest_ = std::max(newest_, file.core().log_sequence.value());
-      const Hearer hearer{[&](const std::string& what) { add(who + ": " + what); },
-                          [&](std::uint64_t sequence) { newest_ = std::max(newest_, sequence); }};
-      audit_fields(geometry_, file, hearer);
+      const Observer observer{
+          [&](const std::string& what) { add(who + ": " + what); },
+          [&](std::uint64_t sequence) { newest_ = std::max(newest_, sequence); }};
+      audit_fields(geometry_, file, observer);
       if (node.folder) {
         guarded([&] {
-          audit_folder(geometry_, file, hearer, [&](const InodeFile::Entry& entry) {
+          audit_folder(geometry_, file, observer, [&](const InodeFile::Entry& entry) {
             if (entry.name == "..")
               node.above = entry.inode;
             else if (entry.name != ".")
@@ -214,8 +215,8 @@ class ContentAudit {
           });
         });
       }
-      if (file.is_link()) guarded([&] { audit_link_text(place_, geometry_, file, hearer); });
-      guarded([&] { audit_attributes(place_, geometry_, file, hearer); });
+      if (file.is_link()) guarded([&] { audit_link_text(place_, geometry_, file, observer); });
+      guarded([&] { audit_attributes(place_, geometry_, file, observer); });
     });
   }
 

@@ -7,15 +7,15 @@
 
 namespace jh::xfs {
 
-void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer& hearer) {
+void audit_fields(const Geometry& geometry, const InodeFile& file, const Observer& observer) {
   const Inode& core = file.core();
   const std::uint16_t flags = core.flags.value();
   const std::uint64_t flags2 = core.flags2.value();
   const bool many =
       geometry.is(incompatible::large_extent_counts) && (flags2 & has_many_extents) != 0;
   if ((flags & ~known_inode_flags) != 0 || (flags2 & ~known_inode_flags2) != 0)
-    hearer.say("it has flags that nobody knows");
-  if ((flags & real_time) != 0) hearer.say("its content is on a device that there is not");
+    observer.say("it has flags that nobody knows");
+  if ((flags & real_time) != 0) observer.say("its content is on a device that there is not");
   if ((!file.is_folder() && (flags & of_folders) != 0) ||
       (!file.is_file() && (flags & extent_hint_flag) != 0) ||
       (!file.is_file() && (flags2 & shares_extents) != 0) ||
@@ -24,7 +24,7 @@ void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer&
        !geometry.has(ro_compatible::shared_extents)) ||
       ((flags2 & has_many_extents) != 0 && !many) ||
       ((flags2 & has_big_time) != 0 && !geometry.is(incompatible::big_time)))
-    hearer.say("it has a flag that does not suit it");
+    observer.say("it has a flag that does not suit it");
   // What a fork can be, by the kind of the file.
   const bool has_text = file.is_folder() || file.is_link();
   const bool has_content = file.is_folder() || file.is_file() || file.is_link();
@@ -36,14 +36,14 @@ void audit_fields(const Geometry& geometry, const InodeFile& file, const Hearer&
       core.fork_offset == 0
           ? core.attribute_format == fork::extents || core.attribute_format == fork::device
           : core.attribute_format >= fork::local && core.attribute_format <= fork::tree;
-  if (!right || !attributes_right) hearer.say("its content is of a form that does not suit it");
+  if (!right || !attributes_right) observer.say("its content is of a form that does not suit it");
   if ((core.extent_hint.value() != 0 && (flags & (extent_hint_flag | folder_hint_flag)) == 0) ||
       (core.copy_extent_hint.value() != 0 && (flags2 & has_copy_hint) == 0))
-    hearer.say("it has a hint of a size that its flags do not know of");
+    observer.say("it has a hint of a size that its flags do not know of");
   if (core.old_links.value() != 0 || (!many && core.many_extents.value() != 0))
-    hearer.say("what must be zero in it is not");
+    observer.say("what must be zero in it is not");
   if (core.links.value() != 0 && core.next_unlinked.value() != not_listed)
-    hearer.say("it has names, and waits to be freed");
+    observer.say("it has names, and waits to be freed");
 }
 
 namespace {
@@ -119,35 +119,35 @@ void check_value(Store& place, const Geometry& geometry, const InodeFile& file,
     if (header.magic.value() != block_magic::remote_value || header.offset.value() != done ||
         header.bytes.value() != part || header.owner.value() != file.number() ||
         header.uuid != geometry.metadata_uuid() || header.address.value() * basic_block != *at ||
-        !sum_holds(bytes, offsetof(TextHeader, checksum)))
+        !checksum_matches(bytes, offsetof(TextHeader, checksum)))
       fork.fail("the value of an attribute is damaged");
     done += part;
   }
 }
 
-void audit_short_attributes(const InodeFile& file, const Hearer& hearer) {
+void audit_short_attributes(const InodeFile& file, const Observer& observer) {
   const ConstByteSpan bytes = file.attribute_fork();
-  if (bytes.size() < sizeof(ShortAttributes)) return hearer.say("its attributes are cut off");
+  if (bytes.size() < sizeof(ShortAttributes)) return observer.say("its attributes are cut off");
   const auto header = parse_as<ShortAttributes>(bytes, 0);
   std::size_t at = sizeof(ShortAttributes);
   for (std::size_t i = 0; i < header.count; ++i) {
     // Length of the name, length of the value, flags, and both.
-    if (at + 3 > bytes.size()) return hearer.say("its attributes are cut off");
+    if (at + 3 > bytes.size()) return observer.say("its attributes are cut off");
     if (bytes[at] == 0 || (bytes[at + 2] & ~known_flags) != 0)
-      return hearer.say("an attribute of it is impossible");
+      return observer.say("an attribute of it is impossible");
     at += std::size_t{3} + bytes[at] + bytes[at + 1];
   }
   if (at != header.size.value() || at > bytes.size())
-    hearer.say("its attributes have another length than they say");
+    observer.say("its attributes have another length than they say");
 }
 
 }  // namespace
 
 void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& file,
-                      const Hearer& hearer) {
+                      const Observer& observer) {
   if (file.attribute_fork().empty()) return;
-  if (file.core().attribute_format == fork::local) return audit_short_attributes(file, hearer);
-  const ForkBlocks fork(geometry, file, true, geometry.block_size(), hearer);
+  if (file.core().attribute_format == fork::local) return audit_short_attributes(file, observer);
+  const ForkBlocks fork(geometry, file, true, geometry.block_size(), observer);
   if (fork.extents().empty()) return;
   std::vector<RemoteValue> values;
   IndexWalk walk(fork, [&](ConstByteSpan bytes, std::uint16_t magic) {
@@ -164,23 +164,23 @@ bool has_zero(ConstByteSpan text) { return std::find(text.begin(), text.end(), 0
 }  // namespace
 
 void audit_link_text(Store& place, const Geometry& geometry, const InodeFile& link,
-                     const Hearer& hearer) {
+                     const Observer& observer) {
   if (link.core().format == fork::local) {
     if (link.size() == 0 || link.size() > link.data_fork().size())
-      return hearer.say("the text of the link does not fit in it");
+      return observer.say("the text of the link does not fit in it");
     if (has_zero(link.data_fork().first(link.size())))
-      hearer.say("the text of the link has a zero in it");
+      observer.say("the text of the link has a zero in it");
     return;
   }
   std::uint64_t done = 0;
   std::uint64_t next = 0;
   for (const FileExtent& extent : link.extents()) {
-    if (extent.offset != next) return hearer.say("the text of the link has a hole");
+    if (extent.offset != next) return observer.say("the text of the link has a hole");
     next += extent.count;
     if (done == link.size()) break;
     const std::uint64_t at = geometry.block_at(extent.block);
     if (extent.count * geometry.block_size() > (1U << 17))
-      return hearer.say("the text of the link is longer than can be");
+      return observer.say("the text of the link is longer than can be");
     const Buffer bytes = read_buffer(place, at, extent.count * geometry.block_size());
     const auto header = parse_as<TextHeader>(bytes, 0);
     const std::uint64_t part =
@@ -188,14 +188,14 @@ void audit_link_text(Store& place, const Geometry& geometry, const InodeFile& li
     if (header.magic.value() != block_magic::link_text || header.offset.value() != done ||
         header.bytes.value() != part || header.owner.value() != link.number() ||
         header.uuid != geometry.metadata_uuid() || header.address.value() * basic_block != at ||
-        !sum_holds(bytes, offsetof(TextHeader, checksum)))
-      return hearer.say("the text of the link is damaged");
+        !checksum_matches(bytes, offsetof(TextHeader, checksum)))
+      return observer.say("the text of the link is damaged");
     if (has_zero(ConstByteSpan(bytes).subspan(sizeof(TextHeader), part)))
-      return hearer.say("the text of the link has a zero in it");
-    hearer.written(header.log_sequence.value());
+      return observer.say("the text of the link has a zero in it");
+    observer.written(header.log_sequence.value());
     done += part;
   }
-  if (done != link.size()) hearer.say("the text of the link is cut off");
+  if (done != link.size()) observer.say("the text of the link is cut off");
 }
 
 }  // namespace jh::xfs

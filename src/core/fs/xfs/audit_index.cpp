@@ -76,8 +76,8 @@ void check_room(const Geometry& geometry, const InodeFile& folder, const ForkBlo
       if (header.magic.value() != block_magic::free_index ||
           header.owner.value() != folder.number() || header.uuid != geometry.metadata_uuid() ||
           header.address.value() * basic_block != fork.where(at) ||
-          !sum_holds(bytes, offsetof(RoomHeader, checksum)) || header.first.value() != first ||
-          header.count.value() > most)
+          !checksum_matches(bytes, offsetof(RoomHeader, checksum)) ||
+          header.first.value() != first || header.count.value() > most)
         fork.fail("a block of its free room is damaged");
       fork.written(header.log_sequence.value());
       std::uint32_t used = 0;
@@ -179,20 +179,20 @@ Pointers read_index(const Geometry& geometry, const InodeFile& folder, const For
 
 }  // namespace
 
-void audit_folder(const Geometry& geometry, const InodeFile& folder, const Hearer& hearer,
+void audit_folder(const Geometry& geometry, const InodeFile& folder, const Observer& observer,
                   const std::function<void(const InodeFile::Entry&)>& visit) {
   if (folder.core().format == fork::local) {
     folder.for_each_name(visit);
     return;
   }
-  const ForkBlocks fork(geometry, folder, false, geometry.directory_block(), hearer);
+  const ForkBlocks fork(geometry, folder, false, geometry.directory_block(), observer);
   Names names = read_names(geometry, folder, fork, visit);
   std::uint64_t names_end = 0;  // in blocks
   for (const FileExtent& extent : fork.extents())
     if (extent.offset < directory_leaves_at / geometry.block_size())
       names_end = extent.offset + extent.count;
   if (folder.size() % fork.unit() != 0 || folder.size() != names_end * geometry.block_size())
-    hearer.say("it is longer or shorter than its names");
+    observer.say("it is longer or shorter than its names");
   Pointers pointers =
       names.one_block ? names.pointers : read_index(geometry, folder, fork, names.longest);
   // Where letters are folded the hash is another one: then the places are compared alone.
@@ -202,7 +202,7 @@ void audit_folder(const Geometry& geometry, const InodeFile& folder, const Heare
   }
   std::sort(names.places.begin(), names.places.end());
   std::sort(pointers.begin(), pointers.end());
-  if (names.places != pointers) hearer.say("its index does not lead to the names that it has");
+  if (names.places != pointers) observer.say("its index does not lead to the names that it has");
 }
 
 }  // namespace jh::xfs

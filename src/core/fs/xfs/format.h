@@ -285,11 +285,11 @@ constexpr std::uint8_t device = 0, local = 1, extents = 2, tree = 3;
 }  // namespace fork
 
 // "Data Extents": a file's extent: flag, 54 bits of offset, 52 bits of block, 21 bits of count.
-struct PackedExtent {
+struct EncodedExtent {
   Be64 high;
   Be64 low;
 };
-static_assert(sizeof(PackedExtent) == 16);
+static_assert(sizeof(EncodedExtent) == 16);
 
 // "Common XFS Types", long format B+trees, those of files.
 struct LongTreeHeader {
@@ -593,7 +593,7 @@ namespace attribute {
 constexpr std::uint8_t local = 1, root = 2, secure = 4, parent = 8, incomplete = 0x80;
 }  // namespace attribute
 
-// Magic numbers of further blocks that have a sum and a log sequence.
+// Magic numbers of further blocks that have a checksum and a log sequence.
 namespace block_magic {
 constexpr std::uint32_t free_index = 0x58444633;    // "XDF3"
 constexpr std::uint32_t link_text = 0x58534C4D;     // "XSLM"

@@ -6,14 +6,14 @@
 
 namespace jh::xfs {
 
-void wrong(const std::string& what) { damaged(what, "XFS"); }
+void corrupt(const std::string& what) { damaged(what, "XFS"); }
 
 Geometry::Geometry(Store& place) : super_(read_as<Superblock>(place, 0)) {
-  if (super_.magic.value() != superblock_magic) wrong("there is no superblock");
+  if (super_.magic.value() != superblock_magic) corrupt("there is no superblock");
   const std::uint16_t version = super_.version.value() & version_mask;
   if (version != 5)
-    unsupported(fmt::format("XFS of version {} has no sums, and is left alone", version), "XFS",
-                "grow it inside the guest, while it is mounted");
+    unsupported(fmt::format("XFS of version {} has no checksums, and is left alone", version),
+                "XFS", "grow it inside the guest, while it is mounted");
   check(place);
   check_features();
 }
@@ -25,28 +25,29 @@ void Geometry::check(Store& place) const {
     return log < 64 && value == 1ULL << log;
   };
   if (!power(block, super_.block_log) || block < 512 || block > 65536)
-    wrong("the superblock has an impossible block size");
+    corrupt("the superblock has an impossible block size");
   if (!power(sector, super_.sector_log) || sector < 512 || sector > 32768 || sector > block)
-    wrong("the superblock has an impossible sector size");
+    corrupt("the superblock has an impossible sector size");
   const std::uint64_t inode = super_.inode_size.value();
   if (!power(inode, super_.inode_log) || inode < 512 || inode > 2048 || inode > block)
-    wrong("the superblock has an impossible inode size");
+    corrupt("the superblock has an impossible inode size");
   if (super_.inodes_per_block_log != super_.block_log - super_.inode_log)
-    wrong("the superblock's inodes per block are wrong");
+    corrupt("the superblock's inodes per block are wrong");
   if (super_.group_blocks_log == 0 || super_.group_blocks_log > 31 ||
       group_blocks() > 1ULL << super_.group_blocks_log || group_blocks() < least_group)
-    wrong("the superblock has an impossible size of groups");
+    corrupt("the superblock has an impossible size of groups");
   if (groups() == 0 || blocks() > group_blocks() * groups() ||
       blocks() <= group_blocks() * (groups() - 1) ||
       blocks() - group_blocks() * (groups() - 1) < least_group)
-    wrong("the superblock's groups do not add up to its blocks");
+    corrupt("the superblock's groups do not add up to its blocks");
   if (blocks() > place.size() / block)
-    wrong("the superblock says more blocks than its place holds");
+    corrupt("the superblock says more blocks than its place holds");
   if (super_.directory_block_log > 16 - super_.block_log)
-    wrong("the superblock has an impossible size of directory blocks");
+    corrupt("the superblock has an impossible size of directory blocks");
   Buffer first = read_buffer(place, 0, sector);
-  if (!sum_holds(first, offsetof(Superblock, checksum))) wrong("the superblock's sum is wrong");
-  if (super_.in_progress != 0) wrong("the filesystem was not made to its end");
+  if (!checksum_matches(first, offsetof(Superblock, checksum)))
+    corrupt("the superblock's checksum is wrong");
+  if (super_.in_progress != 0) corrupt("the filesystem was not made to its end");
 }
 
 void Geometry::check_features() const {
@@ -64,12 +65,12 @@ void Geometry::check_features() const {
   if (is(incompatible::needs_repair))
     throw Error(Status::refused, "the filesystem is marked as to be repaired", "XFS",
                 "let the guest repair it first")
-        .because(Reason::errors_noted);
+        .with_reason(Reason::errors_noted);
   if (const std::uint64_t end =
           block_in_group(super_.log_start.value()) + super_.log_blocks.value();
       group_of(super_.log_start.value()) >= groups() ||
       end > blocks_of(group_of(super_.log_start.value())))
-    wrong("the log does not lie in a group");
+    corrupt("the log does not lie in a group");
 }
 
 std::uint64_t Geometry::blocks_of(std::uint32_t group) const {
@@ -79,7 +80,7 @@ std::uint64_t Geometry::blocks_of(std::uint32_t group) const {
 std::uint64_t Geometry::block_at(std::uint64_t number) const {
   const std::uint64_t group = number >> super_.group_blocks_log;
   if (group >= groups() || block_in_group(number) >= blocks_of(static_cast<std::uint32_t>(group)))
-    wrong(fmt::format("block {} lies outside of the filesystem", number));
+    corrupt(fmt::format("block {} lies outside of the filesystem", number));
   return block_at(static_cast<std::uint32_t>(group), block_in_group(number));
 }
 
@@ -92,14 +93,14 @@ std::uint64_t Geometry::blocks_of_empty_group() const {
   return blocks;
 }
 
-bool sum_holds(ConstByteSpan block, std::size_t at) {
+bool checksum_matches(ConstByteSpan block, std::size_t at) {
   const auto kept = parse_as<Le32>(block, at).value();
   Buffer copy(block.begin(), block.end());
   put_at(copy, at, Le32(0));
   return crc32c(copy) == kept;
 }
 
-void set_sum(ByteSpan block, std::size_t at) {
+void set_checksum(ByteSpan block, std::size_t at) {
   put_at(block, at, Le32(0));
   put_at(block, at, Le32(crc32c(block)));
 }

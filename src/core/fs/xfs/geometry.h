@@ -71,10 +71,10 @@ class Geometry {
 constexpr std::uint64_t least_group = 64;  // blocks
 
 /// A number read from disk did not hold.
-[[noreturn]] void wrong(const std::string& what);
+[[noreturn]] void corrupt(const std::string& what);
 
-/// Whether the sum of a sector or a block is right; `at`: where it is kept in it.
-bool sum_holds(ConstByteSpan block, std::size_t at);
-void set_sum(ByteSpan block, std::size_t at);
+/// Whether the checksum of a sector or a block is right; `at`: where it is kept in it.
+bool checksum_matches(ConstByteSpan block, std::size_t at);
+void set_checksum(ByteSpan block, std::size_t at);
 
 }  // namespace jh::xfs

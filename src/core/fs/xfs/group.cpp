@@ -12,17 +12,17 @@ Header read_header(Store& place, const Geometry& geometry, std::uint32_t group, 
       read_buffer(place, geometry.header_at(group, sector), geometry.sector_size());
   const auto header = parse_as<Header>(bytes, 0);
   if (header.magic.value() != magic)
-    wrong(fmt::format("group {} has no header of its {}", group, name));
-  if (!sum_holds(bytes, offsetof(Header, checksum)))
-    wrong(fmt::format("group {}: the sum of the header of its {} is wrong", group, name));
+    corrupt(fmt::format("group {} has no header of its {}", group, name));
+  if (!checksum_matches(bytes, offsetof(Header, checksum)))
+    corrupt(fmt::format("group {}: the checksum of the header of its {} is wrong", group, name));
   if (header.uuid != geometry.metadata_uuid())
-    wrong(fmt::format("group {}: the header of its {} is of another filesystem", group, name));
+    corrupt(fmt::format("group {}: the header of its {} is of another filesystem", group, name));
   if constexpr (requires { header.version; }) {
     if (header.version.value() != 1)
-      wrong(fmt::format("group {}: the header of its {} is of another version", group, name));
+      corrupt(fmt::format("group {}: the header of its {} is of another version", group, name));
   }
   if (header.group.value() != group)
-    wrong(fmt::format("group {}: the header of its {} is of another group", group, name));
+    corrupt(fmt::format("group {}: the header of its {} is of another group", group, name));
   return header;
 }
 
@@ -79,7 +79,7 @@ Group::Group(Store& place, const Geometry& geometry, std::uint32_t number)
   inodes_ = read_header<InodeHeader>(place, geometry, number, 2, inode_header_magic, "inodes");
   for (const std::uint64_t said :
        {std::uint64_t{free_space_.blocks.value()}, std::uint64_t{inodes_.blocks.value()}})
-    if (said != blocks()) wrong(fmt::format("group {} has another size in its headers", number));
+    if (said != blocks()) corrupt(fmt::format("group {} has another size in its headers", number));
 }
 
 bool Group::has(Tree tree) const {
@@ -137,21 +137,21 @@ std::vector<std::uint32_t> Group::free_list() const {
   const auto header = parse_as<FreeListHeader>(bytes, 0);
   if (header.magic.value() != free_list_magic || header.group.value() != number_ ||
       header.uuid != geometry_.metadata_uuid() ||
-      !sum_holds(bytes, offsetof(FreeListHeader, checksum)))
-    wrong(fmt::format("group {}: its free list is damaged", number_));
+      !checksum_matches(bytes, offsetof(FreeListHeader, checksum)))
+    corrupt(fmt::format("group {}: its free list is damaged", number_));
   const std::size_t most = (geometry_.sector_size() - sizeof(FreeListHeader)) / 4;
   const std::uint32_t count = free_space_.list_count.value();
   const std::uint32_t first = free_space_.list_first.value();
   const std::uint32_t last = free_space_.list_last.value();
   if (count > most || first >= most || last >= most ||
       (count != 0 && (first + count - 1) % most != last))
-    wrong(fmt::format("group {}: the ends of its free list are wrong", number_));
+    corrupt(fmt::format("group {}: the ends of its free list are wrong", number_));
   std::vector<std::uint32_t> blocks;
   for (std::uint32_t i = 0; i < count; ++i) {
     const std::size_t slot = (first + i) % most;
     const auto block = parse_as<Be32>(bytes, sizeof(FreeListHeader) + 4 * slot).value();
     if (block >= this->blocks())
-      wrong(fmt::format("group {}: its free list leads outside of it", number_));
+      corrupt(fmt::format("group {}: its free list leads outside of it", number_));
     blocks.push_back(block);
   }
   return blocks;
@@ -162,20 +162,22 @@ void Group::walk(Tree tree, const Leaf& leaf,
   constexpr std::uint32_t most_levels = 16;
   const std::uint32_t height = levels(tree);
   if (height == 0 || height > most_levels)
-    wrong(fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
+    corrupt(
+        fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
   // No tree has more blocks than its group.
   TreeWalk<std::uint32_t> so_far(blocks(), height);
   walk_block(tree, root(tree), height - 1, leaf, node, so_far);
   if (!so_far.is_whole())
-    wrong(fmt::format("group {}, tree of {}: a last block has another on its right", number_,
-                      tree_name(tree)));
+    corrupt(fmt::format("group {}, tree of {}: a last block has another on its right", number_,
+                        tree_name(tree)));
 }
 
 void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
                        const std::function<void(std::uint32_t, unsigned)>& node,
                        TreeWalk<std::uint32_t>& so_far) const {
   const auto fail = [&](const char* what) {
-    wrong(fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
+    corrupt(
+        fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
   };
   if (block >= blocks() || block < geometry_.header_blocks()) fail("it lies outside of the group");
   if (!so_far.enter()) fail("the tree leads in a circle");
@@ -184,7 +186,7 @@ void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Lea
   const auto header = parse_as<TreeHeader>(bytes, 0);
   const TreeShape shape = shape_of(tree);
   if (header.magic.value() != shape.magic) fail("it is no block of this tree");
-  if (!sum_holds(bytes, offsetof(TreeHeader, checksum))) fail("its sum is wrong");
+  if (!checksum_matches(bytes, offsetof(TreeHeader, checksum))) fail("its checksum is wrong");
   if (header.uuid != geometry_.metadata_uuid()) fail("it is of another filesystem");
   if (header.owner.value() != number_) fail("it is of another group");
   if (header.address.value() * basic_block != geometry_.block_at(number_, block))
@@ -217,11 +219,12 @@ std::vector<FreeExtent> Group::free_extents(Tree tree) const {
       const std::uint64_t start = extent.start.value();
       const std::uint64_t count = extent.count.value();
       if (count == 0 || start + count > blocks() || (tree == Tree::by_block && start < end))
-        wrong(fmt::format("group {}, tree of {}, block {}: a free extent is impossible", number_,
-                          tree_name(tree), block));
+        corrupt(fmt::format("group {}, tree of {}, block {}: a free extent is impossible", number_,
+                            tree_name(tree), block));
       end = start + count;
       sum += count;
-      if (sum > blocks()) wrong(fmt::format("group {} has more free blocks than blocks", number_));
+      if (sum > blocks())
+        corrupt(fmt::format("group {} has more free blocks than blocks", number_));
       all.push_back(extent);
     }
   });

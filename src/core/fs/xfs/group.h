@@ -33,7 +33,7 @@ class Group {
   /// A leaf's records, as they stand: `data` begins with the first.
   using Leaf = std::function<void(std::uint32_t block, ConstByteSpan data, std::size_t records)>;
   /// Walks a tree from its smallest key on. `node`, if given, is called for each of its blocks,
-  /// with its level. Throws damaged for what is no tree: sums, owners, sizes, circles, levels.
+  /// with its level. Throws damaged for what is no tree: checksums, owners, sizes, circles, levels.
   void walk(Tree tree, const Leaf& leaf,
             const std::function<void(std::uint32_t block, unsigned level)>& node = {}) const;
 

@@ -26,7 +26,7 @@ void write_header(Store& place, std::uint64_t at, std::uint64_t sector, const He
                   bool fresh) {
   Buffer bytes = fresh ? Buffer(sector) : read_buffer(place, at, sector);
   put_at(bytes, 0, header);
-  set_sum(bytes, offsetof(Header, checksum));
+  set_checksum(bytes, offsetof(Header, checksum));
   if (fresh)
     place.write_unreferenced(at, bytes);
   else
@@ -150,7 +150,7 @@ class NewGroup {
     header.group = number_;
     header.uuid = geometry_.metadata_uuid();
     put_at(list, 0, header);
-    set_sum(list, offsetof(FreeListHeader, checksum));
+    set_checksum(list, offsetof(FreeListHeader, checksum));
     place_.write_unreferenced(geometry_.header_at(number_, 3), list);
   }
 
@@ -262,7 +262,7 @@ void grow(Store& place, const Geometry& geometry, const Growth& growth, Progress
   changed.groups = growth.groups;
   changed.free_blocks = changed.free_blocks.value() + growth.free_blocks;
   put_at(super, 0, changed);
-  set_sum(super, offsetof(Superblock, checksum));
+  set_checksum(super, offsetof(Superblock, checksum));
   for (std::uint32_t group = growth.groups; group-- > 0;) {
     const std::uint64_t at = geometry.group_at(group);
     if (group < old_groups)

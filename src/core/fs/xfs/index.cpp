@@ -36,14 +36,14 @@ Buffer ForkBlocks::read(std::uint64_t number) const {
   const auto header = parse_as<IndexHeader>(bytes, 0);
   if (header.owner.value() != file_.number() || header.uuid != geometry_.metadata_uuid() ||
       header.address.value() * basic_block != *at ||
-      !sum_holds(bytes, offsetof(IndexHeader, checksum)))
+      !checksum_matches(bytes, offsetof(IndexHeader, checksum)))
     fail("a block of its index is damaged");
   written(header.log_sequence.value());
   return bytes;
 }
 
 void ForkBlocks::fail(const std::string& what) const {
-  wrong(fmt::format("inode {}: {}", file_.number(), what));
+  corrupt(fmt::format("inode {}: {}", file_.number(), what));
 }
 
 std::uint32_t IndexWalk::visit(std::uint64_t number, std::optional<unsigned> level) {

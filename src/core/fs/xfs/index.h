@@ -3,8 +3,8 @@
 
 #include <set>
 
-#include "core/fs/xfs/hearer.h"
 #include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/observer.h"
 
 namespace jh::xfs {
 
@@ -15,12 +15,12 @@ std::uint32_t hash_of(ConstByteSpan name);
 class ForkBlocks {
  public:
   ForkBlocks(const Geometry& geometry, const InodeFile& file, bool attributes, std::uint64_t unit,
-             const Hearer& hearer)
+             const Observer& observer)
       : geometry_(geometry),
         file_(file),
         unit_(unit),
         extents_(file.extents(attributes)),
-        hearer_(hearer) {}
+        hearer_(observer) {}
 
   const std::vector<FileExtent>& extents() const { return extents_; }
   std::uint64_t unit() const { return unit_; }
@@ -38,7 +38,7 @@ class ForkBlocks {
   const InodeFile& file_;
   std::uint64_t unit_;
   std::vector<FileExtent> extents_;
-  const Hearer& hearer_;
+  const Observer& hearer_;
 };
 
 /// All leaves from a root on, in the order of their hashes. `leaf` gives back the largest hash.

@@ -13,14 +13,14 @@ std::uint64_t place_of(const Geometry& geometry, std::uint64_t number) {
   const Superblock& super = geometry.superblock();
   const unsigned in_block = super.inodes_per_block_log;
   const std::uint64_t block = number >> in_block;
-  if (block >> (super.group_blocks_log + 32) != 0) wrong("an inode number is impossible");
+  if (block >> (super.group_blocks_log + 32) != 0) corrupt("an inode number is impossible");
   return geometry.block_at(block) + (number & ((1ULL << in_block) - 1)) * super.inode_size.value();
 }
 
 }  // namespace
 
 void InodeFile::fail(const std::string& what) const {
-  wrong(fmt::format("inode {}: {}", number_, what));
+  corrupt(fmt::format("inode {}: {}", number_, what));
 }
 
 InodeFile::InodeFile(Store& place, const Geometry& geometry, std::uint64_t number)
@@ -28,7 +28,7 @@ InodeFile::InodeFile(Store& place, const Geometry& geometry, std::uint64_t numbe
   bytes_ = read_buffer(place, place_of(geometry, number), geometry.superblock().inode_size.value());
   core_ = parse_as<Inode>(bytes_, 0);
   if (core_.magic.value() != inode_magic || core_.version != 3) fail("it is none");
-  if (!sum_holds(bytes_, offsetof(Inode, checksum))) fail("its sum is wrong");
+  if (!checksum_matches(bytes_, offsetof(Inode, checksum))) fail("its checksum is wrong");
   if (core_.number.value() != number || core_.uuid != geometry.metadata_uuid())
     fail("it is another one");
   if (std::size_t{core_.fork_offset} * 8 > bytes_.size() - sizeof(Inode))
@@ -48,11 +48,11 @@ ConstByteSpan InodeFile::attribute_fork() const {
 
 void InodeFile::add_extents(ConstByteSpan data, std::size_t count,
                             std::vector<FileExtent>& out) const {
-  if (count > data.size() / sizeof(PackedExtent)) fail("it has more extents than room for them");
+  if (count > data.size() / sizeof(EncodedExtent)) fail("it has more extents than room for them");
   for (std::size_t i = 0; i < count; ++i) {
-    const auto packed = parse_as<PackedExtent>(data, i * sizeof(PackedExtent));
-    const std::uint64_t high = packed.high.value();
-    const std::uint64_t low = packed.low.value();
+    const auto compressed = parse_as<EncodedExtent>(data, i * sizeof(EncodedExtent));
+    const std::uint64_t high = compressed.high.value();
+    const std::uint64_t low = compressed.low.value();
     FileExtent extent;
     extent.unwritten = high >> 63 != 0;
     extent.offset = (high & ~(1ULL << 63)) >> 9;
@@ -111,7 +111,7 @@ void InodeFile::walk_tree(std::uint64_t block, unsigned level, bool attributes,
   if (header.magic.value() != tree_magic::extents || header.level.value() != level ||
       header.owner.value() != number_ || header.uuid != geometry_.metadata_uuid() ||
       header.address.value() * basic_block != geometry_.block_at(block) ||
-      !sum_holds(bytes, offsetof(LongTreeHeader, checksum)))
+      !checksum_matches(bytes, offsetof(LongTreeHeader, checksum)))
     fail("a block of the tree of its extents is damaged");
   if (!so_far.is_left(level, header.left.value()) || !so_far.is_next(level, block))
     fail("the blocks of the tree of its extents do not stand side by side");
@@ -226,7 +226,7 @@ void InodeFile::names_in(ConstByteSpan block, std::uint64_t address,
   const std::uint32_t magic = header.magic.value();
   if ((magic != one_block_magic && magic != data_block_magic) || header.owner.value() != number_ ||
       header.uuid != geometry_.metadata_uuid() ||
-      !sum_holds(block, offsetof(DirectoryHeader, checksum)))
+      !checksum_matches(block, offsetof(DirectoryHeader, checksum)))
     fail("a block of its names is damaged");
   std::size_t end = block.size();
   if (magic == one_block_magic) {

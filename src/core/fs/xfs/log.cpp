@@ -22,15 +22,15 @@ std::uint32_t cycle_of(ConstByteSpan bytes, std::size_t at) {
 
 constexpr std::size_t summed_header = 328;  // bytes of the header, as most processors pad it
 
-// Of a record as it lies on disk; what is in the place of the sum does not count.
+// Of a record as it lies on disk; what is in the place of the checksum does not count.
 std::uint32_t record_sum(ConstByteSpan record, std::size_t header_size, std::uint64_t headers,
                          std::uint64_t length) {
   Buffer head(record.begin(), record.begin() + static_cast<std::ptrdiff_t>(header_size));
   put_at(head, offsetof(LogRecord, checksum), Le32(0));
-  std::uint32_t sum = crc32c_raw(~0U, head);
+  std::uint32_t checksum = crc32c_raw(~0U, head);
   for (std::uint64_t more = 1; more < headers; ++more)
-    sum = crc32c_raw(sum, record.subspan(more * basic_block, sizeof(LogRecordMore)));
-  return ~crc32c_raw(sum, record.subspan(headers * basic_block, length));
+    checksum = crc32c_raw(checksum, record.subspan(more * basic_block, sizeof(LogRecordMore)));
+  return ~crc32c_raw(checksum, record.subspan(headers * basic_block, length));
 }
 
 // Where the headers keep the first word of a sector of the data.
@@ -75,7 +75,7 @@ Log::Log(Store& place, const Geometry& geometry)
       geometry_(geometry),
       start_(geometry.block_at(geometry.superblock().log_start.value())),
       sectors_(geometry.superblock().log_blocks.value() * geometry.block_size() / basic_block) {
-  if (sectors_ < longest_record) wrong("the log has no room for a record");
+  if (sectors_ < longest_record) corrupt("the log has no room for a record");
   if (cycle(0) == 0) {
     at_rest_ = true;  // never written to
     return;
@@ -136,7 +136,7 @@ std::uint64_t Log::record_before(std::uint64_t sector) const {
     const std::uint64_t at = (sector + sectors_ - back) % sectors_;
     if (read_as<Be32>(place_, this->at(at)).value() == log_magic) return at;
   }
-  wrong("the log has no record in front of its head");
+  corrupt("the log has no record in front of its head");
 }
 
 Log::Found Log::look(std::uint64_t sector) const {
@@ -145,11 +145,11 @@ Log::Found Log::look(std::uint64_t sector) const {
   found.header = read_as<LogRecord>(place_, at(sector));
   const LogRecord& header = found.header;
   if (header.magic.value() != log_magic)
-    wrong(fmt::format("the log has no record in its sector {}", found.sector));
+    corrupt(fmt::format("the log has no record in its sector {}", found.sector));
   const std::uint64_t length = header.length.value();
   const std::uint64_t room = std::max<std::uint64_t>(header.size.value(), log_header_reach);
   if (length > longest_record * basic_block || room > 2 * longest_record * basic_block)
-    wrong(fmt::format("the record in sector {} of the log is impossible", found.sector));
+    corrupt(fmt::format("the record in sector {} of the log is impossible", found.sector));
   found.headers = (header.version.value() & 2) != 0
                       ? static_cast<std::uint32_t>(ceil_div(room, log_header_reach))
                       : 1;
@@ -171,11 +171,11 @@ Buffer Log::read_sectors(std::uint64_t sector, std::uint64_t count) const {
 bool Log::sum_is_right(const Found& found) const {
   const Buffer bytes = read_sectors(found.sector, found.sectors);
   const std::uint32_t kept = found.header.checksum.value();
-  const auto sum = [&](std::size_t size) {
+  const auto checksum = [&](std::size_t size) {
     return record_sum(bytes, size, found.headers, found.header.length.value());
   };
   // Processors differ in how they pad the header at its end.
-  return sum(summed_header) == kept || sum(sizeof(LogRecord)) == kept;
+  return checksum(summed_header) == kept || checksum(sizeof(LogRecord)) == kept;
 }
 
 // The newest record may not have come to the disk as a whole.
@@ -194,9 +194,9 @@ void Log::find_tail() {
     recent.push_back(record_before(recent.back()));
   for (std::size_t i = recent.size(); i-- > 0;) {
     const Found here = look(recent[i]);
-    // Who makes a filesystem leaves the sum of its only record out.
+    // Who makes a filesystem leaves the checksum of its only record out.
     if (here.header.checksum.value() == 0 || sum_is_right(here)) continue;
-    if (i + 1 == recent.size()) wrong("no record in front of the log's head is whole");
+    if (i + 1 == recent.size()) corrupt("no record in front of the log's head is whole");
     head_ = recent[i];
     newest = recent[i + 1];
     break;
@@ -205,7 +205,7 @@ void Log::find_tail() {
   const std::uint64_t sequence = found.header.tail.value();
   tail_ = sequence & 0xFFFFFFFF;
   tail_cycle_ = static_cast<std::uint32_t>(sequence >> 32);
-  if (tail_ >= sectors_) wrong("the log's tail lies outside of it");
+  if (tail_ >= sectors_) corrupt("the log's tail lies outside of it");
   head_cycle_ = found.header.cycle.value() + (head_ % sectors_ <= newest ? 1 : 0);
   head_ %= sectors_;
   if (found.header.operations.value() != 1) return;
@@ -224,9 +224,9 @@ void Log::for_each_record(const std::function<void(const Record&)>& visit) const
                   "start the guest and shut it down properly, then run again");
     const Uuid none{};
     if (found.header.uuid != geometry_.superblock().uuid && found.header.uuid != none)
-      wrong(fmt::format("the record in sector {} of the log is of another filesystem", sector));
+      corrupt(fmt::format("the record in sector {} of the log is of another filesystem", sector));
     if (found.sectors > left || !sum_is_right(found))
-      wrong(fmt::format("the record in sector {} of the log is damaged", sector));
+      corrupt(fmt::format("the record in sector {} of the log is damaged", sector));
     Record record;
     record.sequence = found.header.sequence.value();
     record.operations = found.header.operations.value();
@@ -236,7 +236,7 @@ void Log::for_each_record(const std::function<void(const Record&)>& visit) const
     for (std::size_t i = 0; i < record.data.size() / basic_block; ++i) {
       const std::size_t kept = word_place(i);
       if (kept + 4 > headers.size())
-        wrong(fmt::format("the record in sector {} of the log is damaged", sector));
+        corrupt(fmt::format("the record in sector {} of the log is damaged", sector));
       put_at(record.data, i * basic_block, parse_as<Be32>(headers, kept));
     }
     record.data.resize(found.header.length.value());
@@ -262,7 +262,7 @@ void Log::close(bool ends) {
   const std::uint64_t unit =
       std::max<std::uint64_t>(geometry_.superblock().log_stripe_unit.value(), basic_block);
   if (unit % basic_block != 0 || unit > longest_record * basic_block)
-    wrong("the log's stripe unit is impossible");
+    corrupt("the log's stripe unit is impossible");
   const Buffer text = closing_text(ends);
   // Headers, text, and what fills a unit; each header reaches 64 sectors.
   std::uint64_t headers = 1;
@@ -289,9 +289,9 @@ void Log::close(bool ends) {
       put_at(bytes, word_place(i - headers), parse_as<Be32>(bytes, i * basic_block));
     put_at(bytes, i * basic_block, round_of(head_ + i));
   }
-  const std::uint32_t sum =
+  const std::uint32_t checksum =
       record_sum(bytes, summed_header, headers, total - headers * basic_block);
-  put_at(bytes, offsetof(LogRecord, checksum), Le32(sum));
+  put_at(bytes, offsetof(LogRecord, checksum), Le32(checksum));
   const auto write = [&](std::uint64_t sector, ConstByteSpan data) {
     for (; !data.empty(); data = data.subspan(basic_block), ++sector)
       place_.write(at(sector), data.first(basic_block));

@@ -27,8 +27,8 @@ class Log {
     std::uint32_t operations = 0;
     Buffer data;
   };
-  /// From tail to head; none when it is at rest. Throws damaged (a record in between whose sum does
-  /// not hold), unsupported (another byte order).
+  /// From tail to head; none when it is at rest. Throws damaged (a record in between whose checksum
+  /// does not hold), unsupported (another byte order).
   void for_each_record(const std::function<void(const Record&)>& visit) const;
 
   /// Puts one record behind the head that leaves nothing to be done, and makes sure that nothing

@@ -16,7 +16,7 @@ struct Pending {
   std::uint64_t bytes = 0;
 };
 
-[[noreturn]] void torn() { wrong("a transaction in the log is not what it says it is"); }
+[[noreturn]] void torn() { corrupt("a transaction in the log is not what it says it is"); }
 
 class Assembly {
  public:

@@ -56,8 +56,8 @@ void QuotaCounts::compare(Store& place, const Geometry& geometry, Findings& find
           const auto counts = parse_as<QuotaCountsText>(bytes, 0);
           if (counts.magic.value() != quota_magic) continue;
           const auto id = static_cast<std::uint32_t>((extent.offset + i) * in_block + k);
-          if (!sum_holds(bytes, offsetof(QuotaRecord, checksum)) || counts.id.value() != id ||
-              (counts.type & type_mask) != kinds[kind].type) {
+          if (!checksum_matches(bytes, offsetof(QuotaRecord, checksum)) ||
+              counts.id.value() != id || (counts.type & type_mask) != kinds[kind].type) {
             findings.add(where, fmt::format("the record of {} is damaged", id));
             continue;
           }

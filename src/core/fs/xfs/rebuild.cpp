@@ -83,7 +83,7 @@ Buffer tree_block(const Geometry& geometry, std::uint32_t group, Tree tree, std:
   Buffer block(geometry.block_size());
   put_at(block, 0, header);
   std::copy(data.begin(), data.end(), block.begin() + sizeof(TreeHeader));
-  set_sum(block, offsetof(TreeHeader, checksum));
+  set_checksum(block, offsetof(TreeHeader, checksum));
   return block;
 }
 

@@ -32,8 +32,8 @@ class FreeTree {
   std::size_t added_ = 0;
 };
 
-/// A block of a group's tree, with its sum. Of `header` level, records, neighbours and log sequence
-/// count; what says whose block it is, and where, is filled in.
+/// A block of a group's tree, with its checksum. Of `header` level, records, neighbours and log
+/// sequence count; what says whose block it is, and where, is filled in.
 Buffer tree_block(const Geometry& geometry, std::uint32_t group, Tree tree, std::uint64_t at,
                   TreeHeader header, ConstByteSpan data);
 

@@ -49,15 +49,15 @@ const char* name_of(std::uint16_t intent) {
 
 template <typename T>
 T as(const Buffer& region) {
-  if (region.size() < sizeof(T)) wrong("an item of the log is too short");
+  if (region.size() < sizeof(T)) corrupt("an item of the log is too short");
   return parse_as<T>(region, 0);
 }
 
 Extent extent_of(const LoggedBuffer& item) { return {item.address.value(), item.length.value()}; }
 
-// Where sum and log sequence are in a block of metadata; nothing: it has none.
+// Where checksum and log sequence are in a block of metadata; nothing: it has none.
 struct Sealed {
-  std::size_t sum = 0;
+  std::size_t checksum = 0;
   std::size_t sequence = 0;
 };
 std::optional<Sealed> sealed_as(ConstByteSpan block) {
@@ -177,7 +177,7 @@ class Replay {
     constexpr std::uint64_t longest = (128U << 10) / basic_block;
     if (extent.length == 0 || extent.length > longest || extent.length > most ||
         extent.address > most - extent.length)
-      wrong("an item of the log lies outside of the filesystem");
+      corrupt("an item of the log lies outside of the filesystem");
     return extent.address * basic_block;
   }
 
@@ -212,7 +212,7 @@ class Replay {
       seal_quota(block);
     } else if (const auto sealed = sealed_as(block)) {
       put_at(block, sealed->sequence, Be64(sequence_));
-      set_sum(block, sealed->sum);
+      set_checksum(block, sealed->checksum);
     }
     put(extent, block);
     ++report_.buffers;
@@ -247,7 +247,8 @@ class Replay {
     constexpr std::size_t chunk = logged_buffer::chunk;
     const Buffer& head = item.regions.front();
     const std::size_t words = buffer.words.value();
-    if (words > (head.size() - sizeof(LoggedBuffer)) / 4) wrong("an item of the log is too short");
+    if (words > (head.size() - sizeof(LoggedBuffer)) / 4)
+      corrupt("an item of the log is too short");
     const auto bit = [&](std::size_t number) {
       return number / 32 < words &&
              (parse_as<Le32>(head, sizeof(LoggedBuffer) + number / 32 * 4).value() >>
@@ -259,11 +260,11 @@ class Replay {
       while (number < words * 32 && !bit(number)) ++number;
       const Buffer& bytes = item.regions[region];
       const std::size_t chunks = ceil_div(bytes.size(), chunk);
-      if (chunks == 0) wrong("an item of the log has an empty region");
+      if (chunks == 0) corrupt("an item of the log has an empty region");
       for (std::size_t i = 0; i < chunks; ++i)
-        if (!bit(number + i)) wrong("an item of the log does not say where its bytes belong");
+        if (!bit(number + i)) corrupt("an item of the log does not say where its bytes belong");
       const std::size_t at = number * chunk;
-      if (at + bytes.size() > block.size()) wrong("an item of the log is longer than its place");
+      if (at + bytes.size() > block.size()) corrupt("an item of the log is longer than its place");
       std::copy(bytes.begin(), bytes.end(), block.begin() + static_cast<std::ptrdiff_t>(at));
       number += chunks;
     }
@@ -280,7 +281,7 @@ class Replay {
           next.value() == parse_as<Be32>(result, at + offsetof(Inode, next_unlinked)).value())
         continue;
       put_at(result, at + offsetof(Inode, next_unlinked), next);
-      set_sum(ByteSpan(result).subspan(at, size), offsetof(Inode, checksum));
+      set_checksum(ByteSpan(result).subspan(at, size), offsetof(Inode, checksum));
     }
     block = std::move(result);
   }
@@ -289,7 +290,8 @@ class Replay {
     for (std::size_t at = 0; at + sizeof(QuotaRecord) <= block.size(); at += sizeof(QuotaRecord)) {
       if (parse_as<Be16>(block, at).value() != quota_magic) continue;
       put_at(block, at + offsetof(QuotaRecord, log_sequence), Be64(sequence_));
-      set_sum(ByteSpan(block).subspan(at, sizeof(QuotaRecord)), offsetof(QuotaRecord, checksum));
+      set_checksum(ByteSpan(block).subspan(at, sizeof(QuotaRecord)),
+                   offsetof(QuotaRecord, checksum));
     }
   }
 
@@ -303,7 +305,7 @@ class Replay {
                        block + blocks <= geometry_.blocks_of(group) &&
                        blocks * geometry_.block_size() == made.count.value() * size &&
                        made.count.value() <= inodes_per_chunk * 64;
-    if (!sound) wrong("an item of the log makes inodes where none can be");
+    if (!sound) corrupt("an item of the log makes inodes where none can be");
     const std::uint64_t at = geometry_.block_at(group, block);
     if (was_given_up(at / basic_block, blocks * geometry_.block_size() / basic_block)) return;
     Buffer bytes(blocks * geometry_.block_size());
@@ -319,7 +321,7 @@ class Replay {
       inode.number = first + i;
       inode.uuid = geometry_.metadata_uuid();
       put_at(bytes, i * size, inode);
-      set_sum(ByteSpan(bytes).subspan(i * size, size), offsetof(Inode, checksum));
+      set_checksum(ByteSpan(bytes).subspan(i * size, size), offsetof(Inode, checksum));
     }
     put({at / basic_block, bytes.size() / basic_block}, bytes);
     ++report_.buffers;
@@ -344,18 +346,18 @@ class Replay {
     const std::uint64_t at = logged.offset.value();
     const std::uint64_t start = place_of(extent);
     if (at % size != 0 || at + size > extent.length * basic_block || item.regions.size() < 2)
-      wrong("an inode of the log lies outside of its place");
+      corrupt("an inode of the log lies outside of its place");
     Buffer bytes = read_buffer(place_, start + at, size);
     const auto there = parse_as<Inode>(bytes, 0);
     if (there.magic.value() != inode_magic || there.number.value() != logged.number.value())
-      wrong(fmt::format("inode {} is not where the log writes it", logged.number.value()));
+      corrupt(fmt::format("inode {} is not where the log writes it", logged.number.value()));
     const std::uint64_t key = (start + at) / basic_block | 1ULL << 63 | at % basic_block << 48;
     // The same record may change it twice; one that lies there from later on stays.
     const std::uint64_t sequence = there.log_sequence.value();
     if (sequence != 0 && sequence != ~0ULL && sequence > sequence_ && !fresh_.contains(key)) return;
     put_core(item.regions[1], there, bytes);
     put_forks(item, logged, bytes);
-    set_sum(bytes, offsetof(Inode, checksum));
+    set_checksum(bytes, offsetof(Inode, checksum));
     place_.write(start + at, bytes);
     fresh_.insert(key);
     report_.bytes += size;
@@ -367,7 +369,7 @@ class Replay {
   void put_core(const Buffer& core, const Inode& there, Buffer& bytes) const {
     if (core.size() < sizeof(Inode) || parse_as<Le16>(core, 0).value() != inode_magic ||
         core[offsetof(Inode, version)] != 3)
-      wrong("an inode of the log is none");
+      corrupt("an inode of the log is none");
     Buffer fresh(core.begin(), core.begin() + sizeof(Inode));
     const auto turn = [&](std::size_t at, std::size_t width) {
       const auto first = fresh.begin() + static_cast<std::ptrdiff_t>(at);
@@ -414,16 +416,16 @@ class Replay {
     const std::size_t size = bytes.size();
     const std::size_t split =
         core.fork_offset == 0 ? size : sizeof(Inode) + std::size_t{core.fork_offset} * 8;
-    if (split > size) wrong("an inode of the log has its attributes behind its end");
+    if (split > size) corrupt("an inode of the log has its attributes behind its end");
     const std::uint32_t fields = logged.fields.value();
     std::size_t region = 2;
     const auto next = [&]() -> const Buffer& {
-      if (region >= item.regions.size()) wrong("an inode of the log lacks a part");
+      if (region >= item.regions.size()) corrupt("an inode of the log lacks a part");
       return item.regions[region++];
     };
     const auto put_fork = [&](const Buffer& fork, bool is_root, std::size_t from, std::size_t to) {
       const Buffer on_disk = is_root ? root_on_disk(fork, to - from) : fork;
-      if (on_disk.size() > to - from) wrong("an inode of the log has more than has room in it");
+      if (on_disk.size() > to - from) corrupt("an inode of the log has more than has room in it");
       std::copy(on_disk.begin(), on_disk.end(), bytes.begin() + static_cast<std::ptrdiff_t>(from));
     };
     if ((fields & logged_inode::data) != 0)
@@ -438,7 +440,7 @@ class Replay {
   // it has only level and count, and room for as many pointers as the fork takes.
   static Buffer root_on_disk(const Buffer& logged, std::size_t room) {
     if (logged.size() < sizeof(LongTreeHeader))
-      wrong("the root of an inode's extents is too short");
+      corrupt("the root of an inode's extents is too short");
     const auto header = parse_as<LongTreeHeader>(logged, 0);
     const std::size_t count = header.records.value();
     constexpr std::size_t root_header = 4;
@@ -446,7 +448,7 @@ class Replay {
     const std::size_t most = (room - root_header) / pair;
     const std::size_t in_memory = (logged.size() - sizeof(LongTreeHeader)) / pair;
     if (room < root_header || count > most || count > in_memory)
-      wrong("the root of an inode's extents has too many pointers");
+      corrupt("the root of an inode's extents has too many pointers");
     Buffer root(root_header + most * pair);
     put_at(root, 0, header.level);
     put_at(root, 2, header.records);
@@ -465,7 +467,7 @@ class Replay {
     const std::uint64_t at = logged.offset.value();
     if (at + sizeof(QuotaRecord) > extent.length * basic_block || item.regions.size() < 2 ||
         item.regions[1].size() < sizeof(QuotaRecord::counts))
-      wrong("a quota record of the log lies outside of its place");
+      corrupt("a quota record of the log lies outside of its place");
     auto record = read_as<QuotaRecord>(place_, start + at);
     const std::uint64_t key = extent.address | 1ULL << 62 | at << 40;
     if (is_newer(record.log_sequence.value(), key)) return;
@@ -474,7 +476,7 @@ class Replay {
     record.uuid = geometry_.metadata_uuid();
     Buffer bytes(sizeof(record));
     put_at(bytes, 0, record);
-    set_sum(bytes, offsetof(QuotaRecord, checksum));
+    set_checksum(bytes, offsetof(QuotaRecord, checksum));
     place_.write(start + at, bytes);
     fresh_.insert(key);
     report_.bytes += sizeof(record);

@@ -33,7 +33,7 @@ void set_totals(Store& place, const Geometry& geometry) {
   super.free_inodes = totals.free_inodes;
   super.log_incompatible = 0;
   put_at(sector, 0, super);
-  set_sum(sector, offsetof(Superblock, checksum));
+  set_checksum(sector, offsetof(Superblock, checksum));
   place.write(0, sector);
 }
 

@@ -21,7 +21,7 @@ class XfsTree final : public FileTree {
           const auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
           const std::uint64_t first = std::uint64_t{number} << shift | chunk.first.value();
           if (!chunks_.empty() && first < chunks_.back() + inodes_per_chunk)
-            wrong("inode records are out of order");
+            corrupt("inode records are out of order");
           chunks_.push_back(first);
         }
       });
@@ -50,7 +50,7 @@ class XfsTree final : public FileTree {
     const InodeFile file(place_, geometry_, inode_of(node));
     File out;
     out.folder = file.is_folder();
-    // All of the core but its sum, and when it was logged last.
+    // All of the core but its checksum, and when it was logged last.
     Inode core = file.core();
     core.checksum = 0;
     core.log_sequence = 0;
@@ -89,7 +89,7 @@ class XfsTree final : public FileTree {
   Node node_of(std::uint64_t inode) const {
     const auto next = std::upper_bound(chunks_.begin(), chunks_.end(), inode);
     if (next == chunks_.begin() || inode - *(next - 1) >= inodes_per_chunk)
-      wrong(fmt::format("inode {} is in no record", inode));
+      corrupt(fmt::format("inode {} is in no record", inode));
     const auto chunk = static_cast<std::uint64_t>(next - chunks_.begin());  // from 1
     return chunk * inodes_per_chunk + (inode - *(next - 1));
   }

@@ -128,7 +128,7 @@ class XfsFilesystem final : public Filesystem {
 bool recognise(Store& place) { return holds(place, 0, "XFSB"); }
 
 // When the guest lost power: as its log makes it, in memory.
-void settle_in_memory(Store& place, const Geometry& geometry, OpenedFilesystem& found) {
+void replay_in_memory(Store& place, const Geometry& geometry, OpenedFilesystem& found) {
   found.facts.state = "clean";
   switch (rest_of(place, geometry)) {
     case Rest::clean:
@@ -142,7 +142,7 @@ void settle_in_memory(Store& place, const Geometry& geometry, OpenedFilesystem& 
   found.facts.state = "needs log replay";
   found.at_rest = std::make_unique<ScratchStore>(place);
   const RestReport report = bring_to_rest(*found.at_rest);
-  found.settling = {report.text(), "replay the log: " + report.text(), found.at_rest->changed()};
+  found.replay = {report.text(), "replay the log: " + report.text(), found.at_rest->changed()};
 }
 
 std::uint64_t claimed_size(Store& place) {
@@ -162,13 +162,13 @@ OpenedFilesystem open(Store& place) {
   read_names(place, facts);
   facts.state = "not looked into";
   try {
-    const Geometry unsettled(place);
+    const Geometry unreplayed(place);
     try {
-      settle_in_memory(place, unsettled, found);
+      replay_in_memory(place, unreplayed, found);
     } catch (const Error& error) {
       found.at_rest.reset();
       facts.state = "needs log replay";
-      facts.blockers.push_back(error.because(Reason::not_unmounted));
+      facts.blockers.push_back(error.with_reason(Reason::not_unmounted));
     }
     Store& seen = found.at_rest ? static_cast<Store&>(*found.at_rest) : place;
     auto opened = std::make_unique<XfsFilesystem>(seen);
@@ -206,7 +206,7 @@ FilesystemKind make_kind() {
   made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
     return std::make_unique<XfsFilesystem>(place);
   };
-  made.settle = [](Store& place) { bring_to_rest(place); };
+  made.replay_journal = [](Store& place) { bring_to_rest(place); };
   return made;
 }
 

@@ -108,18 +108,18 @@ std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size)
     if (sectors < 8) continue;
     const bool primary_there = has_signature(disk, sector);
     const bool spare_there = has_signature(disk, (sectors - 1) * sector);
-    // A spare copy without a protective MBR and without a primary is a leftover of an older table.
+    // A backup copy without a protective MBR and without a primary is a leftover of an older table.
     if (!primary_there && !(spare_there && protective)) continue;
     if (!primary_there && other_mbr) continue;
     GptTable::Copy primary = read_copy(disk, 1, sector);
-    const std::uint64_t spare_lba =
+    const std::uint64_t backup_lba =
         primary.good() ? primary.header.alternate_lba.value() : sectors - 1;
-    GptTable::Copy spare = read_copy(disk, spare_lba, sector);
-    if (!primary.good() && !spare.good()) {
-      defects = fmt::format("primary: {}; spare: {}", primary.defect, spare.defect);
+    GptTable::Copy backup = read_copy(disk, backup_lba, sector);
+    if (!primary.good() && !backup.good()) {
+      defects = fmt::format("primary: {}; backup: {}", primary.defect, backup.defect);
       continue;
     }
-    auto table = std::make_unique<GptTable>(disk, sector, std::move(primary), std::move(spare));
+    auto table = std::make_unique<GptTable>(disk, sector, std::move(primary), std::move(backup));
     return table;
   }
   if (!defects.empty() || protective)
@@ -153,19 +153,19 @@ std::unique_ptr<PartitionTable> make_gpt(Store& disk, std::uint32_t sector_size)
   return table;
 }
 
-GptTable::GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare) {
+GptTable::GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy backup) {
   facts_.kind = TableKind::gpt;
   facts_.sector_size = sector_size;
   last_lba_ = disk.size() / sector_size - 1;
   const bool from_primary = primary.good();
-  header_ = from_primary ? primary.header : spare.header;
-  entries_ = from_primary ? std::move(primary.entries) : std::move(spare.entries);
-  spare_good_ = spare.good();
-  spare_array_lba_ = spare.header.entries_lba.value();
-  spare_lba_ = from_primary ? header_.alternate_lba.value() : header_.my_lba.value();
+  header_ = from_primary ? primary.header : backup.header;
+  entries_ = from_primary ? std::move(primary.entries) : std::move(backup.entries);
+  backup_good_ = backup.good();
+  backup_array_lba_ = backup.header.entries_lba.value();
+  backup_lba_ = from_primary ? header_.alternate_lba.value() : header_.my_lba.value();
   if (!from_primary) {
     facts_.repairs.push_back(
-        fmt::format("the first copy of the GPT is damaged ({}); the spare copy was read instead",
+        fmt::format("the first copy of the GPT is damaged ({}); the backup copy was read instead",
                     primary.defect));
     header_.my_lba = 1;
     header_.entries_lba = 2;
@@ -173,11 +173,11 @@ GptTable::GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy sp
       facts_.blockers.emplace_back(Status::unsupported,
                                    "the first copy's entry array has no room at its usual place",
                                    disk.name(), "repair the table in the guest's rescue system");
-  } else if (!spare.good()) {
+  } else if (!backup.good()) {
     facts_.repairs.push_back(
-        fmt::format("the spare copy of the GPT is damaged ({})", spare.defect));
-  } else if (spare.entries.size() != entries_.size() ||
-             std::memcmp(spare.entries.data(), entries_.data(), entries_.size()) != 0) {
+        fmt::format("the backup copy of the GPT is damaged ({})", backup.defect));
+  } else if (backup.entries.size() != entries_.size() ||
+             std::memcmp(backup.entries.data(), entries_.data(), entries_.size()) != 0) {
     facts_.repairs.push_back("the two copies of the GPT differ; the first one counts");
   }
   facts_.id = guid_text(header_.disk_guid);
@@ -210,19 +210,19 @@ Ranges GptTable::own_places() const {
   };
   add(1, 1);
   add(header_.entries_lba.value(), array_sectors());
-  // A spare copy that is damaged is written anew, where the first one says that it is.
-  if (spare_good_ || (spare_lba_ > array_sectors() && spare_lba_ <= last_lba_)) {
-    add(spare_lba_, 1);
-    add(spare_good_ ? spare_array_lba_ : spare_lba_ - array_sectors(), array_sectors());
+  // A backup copy that is damaged is written anew, where the first one says that it is.
+  if (backup_good_ || (backup_lba_ > array_sectors() && backup_lba_ <= last_lba_)) {
+    add(backup_lba_, 1);
+    add(backup_good_ ? backup_array_lba_ : backup_lba_ - array_sectors(), array_sectors());
   }
   return places;
 }
 
-bool GptTable::must_move_spare() const { return spare_lba_ != last_lba_; }
+bool GptTable::must_move_spare() const { return backup_lba_ != last_lba_; }
 
 Sectors GptTable::usable_end_on(Bytes disk_size) const {
   const std::uint64_t last = std::max<std::uint64_t>(disk_size.value() / facts_.sector_size, 1) - 1;
-  if (spare_lba_ == last) return Sectors(checked_add(header_.last_usable_lba.value(), 1));
+  if (backup_lba_ == last) return Sectors(checked_add(header_.last_usable_lba.value(), 1));
   return Sectors(std::max(last - std::min(last, array_sectors()), std::uint64_t{1}));
 }
 
@@ -286,18 +286,18 @@ void GptTable::cover_disk(Store& disk) {
   set_limits(disk);
   if (!must_move_spare()) return;
   wipe_old_spare(disk);
-  spare_lba_ = last_lba_;
+  backup_lba_ = last_lba_;
   header_.alternate_lba = last_lba_;
   header_.last_usable_lba = last_lba_ - array_sectors() - 1;
   set_limits(disk);
   write_all(disk);
 }
 
-// The old spare copy would stand in the middle of somebody's partition one day.
+// The old backup copy would stand in the middle of somebody's partition one day.
 void GptTable::wipe_old_spare(Store& disk) {
-  if (!spare_good_ || spare_lba_ >= last_lba_) return;
+  if (!backup_good_ || backup_lba_ >= last_lba_) return;
   const std::uint32_t sector = facts_.sector_size;
-  const auto old = read_copy(disk, spare_lba_, sector);
+  const auto old = read_copy(disk, backup_lba_, sector);
   if (!old.good()) return;
   const std::uint64_t array_lba = old.header.entries_lba.value();
   const std::uint64_t length = ceil_div(old.entries.size(), sector);
@@ -308,7 +308,7 @@ void GptTable::wipe_old_spare(Store& disk) {
   };
   if (array_lba > 1 + array_sectors() && outside_all(array_lba, length))
     disk.write(array_lba * sector, Buffer(length * sector));
-  if (outside_all(spare_lba_, 1)) disk.write(spare_lba_ * sector, Buffer(sector));
+  if (outside_all(backup_lba_, 1)) disk.write(backup_lba_ * sector, Buffer(sector));
 }
 
 void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
@@ -395,9 +395,9 @@ void GptTable::write_all(Store& disk) {
   write_copy(last_lba_, 1, last_lba_ - array_sectors());
   write_copy(1, last_lba_, primary_array);
   write_protective_mbr(disk);
-  spare_good_ = true;
-  spare_array_lba_ = last_lba_ - array_sectors();
-  spare_lba_ = last_lba_;
+  backup_good_ = true;
+  backup_array_lba_ = last_lba_ - array_sectors();
+  backup_lba_ = last_lba_;
 }
 
 void GptTable::write_protective_mbr(Store& disk) {

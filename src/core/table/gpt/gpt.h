@@ -16,7 +16,7 @@ class GptTable final : public PartitionTable {
     bool good() const { return defect.empty(); }
   };
 
-  GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy spare);
+  GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy backup);
   Ranges own_places() const override;
   bool must_move_spare() const override;
   Sectors usable_end_on(Bytes disk_size) const override;
@@ -40,11 +40,11 @@ class GptTable final : public PartitionTable {
   void write_protective_mbr(Store& disk);
   void wipe_old_spare(Store& disk);
 
-  gpt::Header header_{};         // of the trusted copy, as the primary has it
-  Buffer entries_;               // of the trusted copy
-  std::uint64_t spare_lba_ = 0;  // where the spare header is said to be
-  std::uint64_t spare_array_lba_ = 0;
-  bool spare_good_ = false;
+  gpt::Header header_{};          // of the trusted copy, as the primary has it
+  Buffer entries_;                // of the trusted copy
+  std::uint64_t backup_lba_ = 0;  // where the backup header is said to be
+  std::uint64_t backup_array_lba_ = 0;
+  bool backup_good_ = false;
   std::uint64_t last_lba_ = 0;  // of the disk
 };
 

@@ -10,12 +10,12 @@
 
 namespace jh {
 
-class Neighbours {
+class FileResolver {
  public:
-  Neighbours() = default;
-  Neighbours(const Neighbours&) = delete;
-  Neighbours& operator=(const Neighbours&) = delete;
-  virtual ~Neighbours() = default;
+  FileResolver() = default;
+  FileResolver(const FileResolver&) = delete;
+  FileResolver& operator=(const FileResolver&) = delete;
+  virtual ~FileResolver() = default;
 
   /// A file that holds a part of the same disk; it changes when the disk does. Null: there is none.
   virtual Store* part(const std::string& path) = 0;
@@ -32,9 +32,9 @@ std::string path_beside(const std::string& image, const std::string& name);
 std::string real_path(const std::string& path);
 
 /// On the host, everything opened once and read-only; or parts for writing.
-class HostNeighbours final : public Neighbours {
+class HostFileResolver final : public FileResolver {
  public:
-  explicit HostNeighbours(Host& host, Access parts = Access::read_only)
+  explicit HostFileResolver(Host& host, Access parts = Access::read_only)
       : host_(host), parts_(parts) {}
   Store* part(const std::string& path) override;
   Store* parent(const std::string& path) override;
@@ -50,10 +50,10 @@ class HostNeighbours final : public Neighbours {
   std::map<std::string, std::unique_ptr<Store>> opened_;
 };
 
-/// Parts out of a list, everything else from other neighbours: how containers are opened on stages.
-class ListedNeighbours final : public Neighbours {
+/// Parts out of a list, everything else from another resolver: how containers are opened on stages.
+class ListedFileResolver final : public FileResolver {
  public:
-  explicit ListedNeighbours(Neighbours* others = nullptr) : others_(others) {}
+  explicit ListedFileResolver(FileResolver* others = nullptr) : others_(others) {}
   void add(const std::string& path, Store& store) { parts_[path] = &store; }
   Store* part(const std::string& path) override;
   Store* parent(const std::string& path) override {
@@ -64,7 +64,7 @@ class ListedNeighbours final : public Neighbours {
   }
 
  private:
-  Neighbours* others_;
+  FileResolver* others_;
   std::map<std::string, Store*> parts_;
 };
 

@@ -14,14 +14,14 @@ namespace jh {
 /// of the user; items are used again, so that their memory is. What the maker throws comes out of
 /// next(). The user may stop at any time.
 template <class Item>
-class Ahead {
+class Prefetcher {
  public:
   /// `make` is called once, in the thread; it calls add() for every item, and returns at the end.
   /// What it touches must outlive this, and not be used by anybody else meanwhile.
   using Fill = std::function<void(Item&)>;
   using Add = std::function<void(const Fill&)>;
 
-  Ahead(std::size_t depth, std::function<void(const Add&)> make) : items_(depth) {
+  Prefetcher(std::size_t depth, std::function<void(const Add&)> make) : items_(depth) {
     maker_ = std::thread([this, make = std::move(make)] {
       std::exception_ptr trouble;
       try {
@@ -36,7 +36,7 @@ class Ahead {
       changed_.notify_all();
     });
   }
-  ~Ahead() {
+  ~Prefetcher() {
     {
       const std::lock_guard lock(mutex_);
       stopped_ = true;
@@ -44,8 +44,8 @@ class Ahead {
     }
     maker_.join();
   }
-  Ahead(const Ahead&) = delete;
-  Ahead& operator=(const Ahead&) = delete;
+  Prefetcher(const Prefetcher&) = delete;
+  Prefetcher& operator=(const Prefetcher&) = delete;
 
   /// The next item, until it is called again; nullptr when there are no more.
   const Item* next() {

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "core/base/progress.h"
-#include "core/store/settle.h"
+#include "core/store/recovery.h"
 
 namespace jh {
 

@@ -1,5 +1,6 @@
-// Settle: what may be done with a ledger once the process that made it is gone. The world has moved
-// on since: the guest may have run, the image may be another, the ledger may be somebody's trap.
+// Recovery: what may be done with a ledger once the process that made it is gone. The world has
+// moved on since: the guest may have run, the image may be another, the ledger may be somebody's
+// trap.
 //
 // So a ledger reaches no file that the user has not named in this call, or that is not a part of
 // one by the form's own word; and what is to be written over must be, byte for byte, as the change
@@ -60,8 +61,8 @@ struct UndoFacts {
     std::uint64_t old_size = 0;
     bool created = false;  // by the change: undoing removes it
   };
-  /// A range of the disk in an image that the change handed out, and the sum of what it held.
-  struct Given {
+  /// A range of the disk in an image that the change handed out, and the checksum of what it held.
+  struct AssignedRange {
     std::string path;
     std::uint64_t offset = 0;
     std::uint64_t length = 0;
@@ -71,7 +72,7 @@ struct UndoFacts {
   std::vector<Image> images;
   /// By image: what the change wrote, and what taking it back would write.
   std::vector<Ranges> touched{};
-  std::vector<Given> given;
+  std::vector<AssignedRange> assigned_ranges;
   std::uint64_t changed_at = 0;  // seconds since 1970
   std::uint64_t bytes_put_back = 0;
 };

@@ -1,4 +1,4 @@
-#include "cli/run.h"
+#include "cli/command_run.h"
 
 #include <fmt/format.h>
 #include <spdlog/sinks/basic_file_sink.h>
@@ -39,7 +39,7 @@ class RunLog {
   std::unique_ptr<spdlog::logger> logger_;
 };
 
-Run::Run(std::string command, const Arguments& arguments) {
+CommandRun::CommandRun(std::string command, const Arguments& arguments) {
   record.command = std::move(command);
   record.words = {"juneheath"};
   if (!record.command.empty()) record.words.push_back(record.command);
@@ -50,10 +50,10 @@ Run::Run(std::string command, const Arguments& arguments) {
   record.started = std::time(nullptr);
 }
 
-Run::~Run() = default;
+CommandRun::~CommandRun() = default;
 
-void Run::set_report(const std::string& folder) {
-  failing_leaves(Left::unchanged, [&] {
+void CommandRun::set_report(const std::string& folder) {
+  failing_with(Outcome::unchanged, [&] {
     std::error_code error;
     if (!replaces_report_ &&
         std::filesystem::exists(std::filesystem::path(folder) / "report.json", error))
@@ -68,53 +68,53 @@ void Run::set_report(const std::string& folder) {
   report_ = folder;
 }
 
-void Run::set_log(const std::string& path) {
-  log_ = failing_leaves(Left::unchanged, [&] { return std::make_unique<RunLog>(path); });
+void CommandRun::set_log(const std::string& path) {
+  log_ = failing_with(Outcome::unchanged, [&] { return std::make_unique<RunLog>(path); });
   log(fmt::format("{} (version {})", shell_words(record.words), record.version));
 }
 
-void Run::log(const std::string& text) const {
+void CommandRun::log(const std::string& text) const {
   if (log_) log_->say(spdlog::level::info, text);
 }
 
-void Run::saw(const Guest& guest) {
+void CommandRun::record_before(const Guest& guest) {
   if (!reports()) return;
   record.before = view_of(guest);
   record.sizes = layer_sizes(guest);
 }
 
-void Run::became(const Guest& guest) {
+void CommandRun::record_after(const Guest& guest) {
   if (reports()) record.after = view_of(guest);
 }
 
-int Run::told(const Error& error) {
+int CommandRun::report_error(const Error& error) {
   record.error = error;
-  if (error.left() == Left::done) record.changed = true;
+  if (error.outcome() == Outcome::done) record.changed = true;
   if (log_) log_->say(spdlog::level::err, fmt::format("{} ({})", error.what(), error.where()));
   if (json_) print_json(record.command, {{"error", error_json(error)}});
   print_error(error);
   return static_cast<int>(error.status());
 }
 
-int Run::status_of(const std::function<int()>& body) {
+int CommandRun::status_of(const std::function<int()>& body) {
   try {
     const int status = body();
     if (json_ && !record.document.empty()) print_json(record.command, record.document);
     std::cout.flush();
     if (!std::cout)
-      return told({Status::io, "what this command has to say cannot be written", "standard output",
-                   "what it did is done; see what the output leads to"});
+      return report_error({Status::io, "the output cannot be written", "standard output",
+                           "what the command did is done; check where its output goes"});
     return status;
   } catch (const Error& error) {
-    return told(error);
+    return report_error(error);
   } catch (const std::bad_alloc&) {
-    return told({Status::internal, "out of memory", {}, {}});
+    return report_error({Status::internal, "out of memory", {}, {}});
   } catch (const std::exception& error) {
-    return told({Status::internal, error.what(), {}, "please report this as a bug"});
+    return report_error({Status::internal, error.what(), {}, "please report this as a bug"});
   }
 }
 
-int Run::finish(const std::function<int()>& body) {
+int CommandRun::finish(const std::function<int()>& body) {
   const auto began = std::chrono::steady_clock::now();
   record.status = status_of(body);
   record.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();

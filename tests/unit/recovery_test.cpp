@@ -1,11 +1,11 @@
 // What recover and undo may do with a ledger: forged ones, and images that are not as they were
 // left.
-#include "core/store/settle.h"
+#include "core/store/recovery.h"
 
 #include <gtest/gtest.h>
 
 #include "core/base/checksum.h"
-#include "core/store/front.h"
+#include "core/store/first_page_guard.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
 
@@ -50,11 +50,11 @@ class Forged : public testing::Test {
     fill(*ledger);
     if (front != FrontIs::unknown) {
       ledger->append_about(ledger::RecordKind::front, 0, 0, 0, {});
-      Fronts::note(*ledger, 0, *stores[0], stores[0]->size());
+      FirstPageGuards::note(*ledger, 0, *stores[0], stores[0]->size());
     }
     ledger->flush();
     if (commit) ledger->commit(/*with_undo=*/true);
-    if (front == FrontIs::closed) Fronts(*ledger, stores).close_all();
+    if (front == FrontIs::closed) FirstPageGuards(*ledger, stores).close_all();
     if (done) {
       ledger->mark_applied();
       ledger->mark_done();
@@ -165,10 +165,10 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
         l.append_about(RecordKind::moved, 0, 0, 512, bytes_of(to));
       },
       [&](Ledger& l) {
-        ledger::Parked parked{};
-        parked.at = UINT64_MAX - 100;
+        ledger::Spilled spilled{};
+        spilled.at = UINT64_MAX - 100;
         l.append_zero(RecordKind::before, 0, 0, 512);
-        l.append_about(RecordKind::after, 0, 0, 512, bytes_of(parked), ledger::flag_parked);
+        l.append_about(RecordKind::after, 0, 0, 512, bytes_of(spilled), ledger::flag_spilled);
       },
       [&](Ledger& l) {
         l.append(RecordKind::cut, 0, 100, filled(600, 1));
@@ -181,13 +181,13 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
         l.append(RecordKind::after, 0, 8192, filled(9000, 1));
       },
       // Lengths that no image has.
-      [&](Ledger& l) { l.append_sum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7); },
+      [&](Ledger& l) { l.append_checksum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7); },
       [&](Ledger& l) { l.append_zero(RecordKind::cut, 0, 100'352, 1ULL << 60); },
       [&](Ledger& l) { l.append_zero(RecordKind::before_direct, 0, 0, 1ULL << 60); }};
   for (std::size_t i = 0; i < lies.size(); ++i)
     for (const bool done : {false, true})
       for (const FrontIs front : {FrontIs::unknown, FrontIs::open, FrontIs::closed}) {
-        if (done && front != FrontIs::unknown) continue;  // its fronts are open again
+        if (done && front != FrontIs::unknown) continue;  // its first pages are open again
         SCOPED_TRACE(i);
         host_.put(image_path, content(1));
         forge(
@@ -218,7 +218,7 @@ void change(FaultHost& host, bool keep_undo) {
   stage.write_unreferenced(4096 * 15, filled(4096, 0xB3));
   stage.resize(80'000);
   stage.write(70'000, filled(3000, 0xC3));
-  Silent silent;
+  NullProgress silent;
   transaction.seal(silent, keep_undo);
 }
 

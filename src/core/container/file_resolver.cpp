@@ -1,4 +1,4 @@
-#include "core/container/neighbours.h"
+#include "core/container/file_resolver.h"
 
 #include <algorithm>
 #include <filesystem>
@@ -18,26 +18,26 @@ std::string path_beside(const std::string& image, const std::string& name) {
   return path.is_absolute() ? name : (files::path(image).parent_path() / path).string();
 }
 
-Store* HostNeighbours::open(const std::string& path, Access access) {
+Store* HostFileResolver::open(const std::string& path, Access access) {
   auto& slot = opened_[path];
   if (!slot) {
     if (!host_.exists(path)) return nullptr;
-    host_.check_reach(path);
+    host_.check_path_allowed(path);
     slot = host_.open(path, access);
   }
   return slot.get();
 }
 
-Store* HostNeighbours::part(const std::string& path) { return open(path, parts_); }
+Store* HostFileResolver::part(const std::string& path) { return open(path, parts_); }
 
-Store* HostNeighbours::parent(const std::string& path) { return open(path, Access::read_only); }
+Store* HostFileResolver::parent(const std::string& path) { return open(path, Access::read_only); }
 
-Store& HostNeighbours::create_part(const std::string& path) {
+Store& HostFileResolver::create_part(const std::string& path) {
   opened_[path] = host_.create(path);
   return *opened_[path];
 }
 
-std::vector<std::string> HostNeighbours::siblings(const std::string& path) {
+std::vector<std::string> HostFileResolver::siblings(const std::string& path) {
   constexpr std::size_t most = 4096;
   std::vector<std::string> found;
   std::error_code error;
@@ -51,7 +51,7 @@ std::vector<std::string> HostNeighbours::siblings(const std::string& path) {
   return found;
 }
 
-Store* ListedNeighbours::part(const std::string& path) {
+Store* ListedFileResolver::part(const std::string& path) {
   const auto found = parts_.find(path);
   if (found != parts_.end()) return found->second;
   return others_ == nullptr ? nullptr : others_->part(path);

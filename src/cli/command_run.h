@@ -16,12 +16,12 @@ using Arguments = std::vector<std::string>;
 
 class RunLog;
 
-class Run {
+class CommandRun {
  public:
-  Run(std::string command, const Arguments& arguments);
-  Run(const Run&) = delete;
-  Run& operator=(const Run&) = delete;
-  ~Run();
+  CommandRun(std::string command, const Arguments& arguments);
+  CommandRun(const CommandRun&) = delete;
+  CommandRun& operator=(const CommandRun&) = delete;
+  ~CommandRun();
 
   /// Told by parse(), as soon as it is known.
   void set_json(bool json) { json_ = json; }
@@ -43,8 +43,8 @@ class Run {
   int progress_pipe() const { return progress_pipe_; }
 
   /// The guest as it was found, and as it is in the end.
-  void saw(const Guest& guest);
-  void became(const Guest& guest);
+  void record_before(const Guest& guest);
+  void record_after(const Guest& guest);
 
   void log(const std::string& text) const;
 
@@ -56,7 +56,7 @@ class Run {
 
  private:
   int status_of(const std::function<int()>& body);
-  int told(const Error& error);
+  int report_error(const Error& error);
 
   bool json_ = false;
   bool quiet_ = false;
@@ -69,6 +69,6 @@ class Run {
 /// Progress for people: on a terminal one line with rate and time left, otherwise a plain line
 /// every ten seconds; for a program that started this one, lines on its pipe. Ctrl-C stops the work
 /// at the next step.
-std::unique_ptr<Progress> progress_of(const Run& run);
+std::unique_ptr<Progress> progress_of(const CommandRun& run);
 
 }  // namespace jh::cli

@@ -1,11 +1,11 @@
-#include "core/store/settle.h"
+#include "core/store/recovery.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
 #include "core/base/shell_word.h"
-#include "core/store/front.h"
+#include "core/store/first_page_guard.h"
 #include "core/store/ledger_apply.h"
 #include "core/store/ledger_check.h"
 #include "core/store/memory_store.h"
@@ -147,18 +147,18 @@ void drop(Host& host, Ledger& ledger, const Named& named, Recovered& done) {
     if (!each.created && host.exists(each.path)) done.ended_undo |= end_undo(host, each.path);
 }
 
-void finish(Ledger& ledger, Fronts& fronts, Recovered& done) {
+void finish(Ledger& ledger, FirstPageGuards& fronts, Recovered& done) {
   fronts.open_all();
   if (ledger.state() == Ledger::State::applied) ledger.mark_done();
   if (!ledger.has_undo()) ledger.remove();
   done.result = RecoverResult::finished;
 }
 
-// Decided, and perhaps carried out in part; but if a front is open, not even begun.
+// Decided, and perhaps carried out in part; but if a first page is open, not even begun.
 void recover_committed(Host& host, Ledger& ledger, const Named& named,
                        const std::vector<Store*>& images, Recovered& done) {
   const LedgerIndex index = index_of(ledger);
-  Fronts fronts(ledger, images);
+  FirstPageGuards fronts(ledger, images);
   fronts.check_texts();
   if (!fronts.all_closed()) {
     fronts.check_untouched();
@@ -168,7 +168,7 @@ void recover_committed(Host& host, Ledger& ledger, const Named& named,
     return;
   }
   check_can_finish(ledger, index, fronts.stores());
-  ledger.settle_names();
+  ledger.take_final_names();
   apply_changes(ledger, fronts.stores());
   ledger.mark_applied();
   finish(ledger, fronts, done);
@@ -178,7 +178,7 @@ void recover_committed(Host& host, Ledger& ledger, const Named& named,
 void recover_undoing(Host& host, Ledger& ledger, const std::vector<Store*>& images,
                      Recovered& done) {
   const LedgerIndex index = index_of(ledger);
-  Fronts fronts(ledger, images);
+  FirstPageGuards fronts(ledger, images);
   fronts.check_texts();
   if (ledger.state() == Ledger::State::undoing) {
     if (!fronts.all_closed()) {
@@ -222,8 +222,9 @@ Recovered recover(Host& host, const std::string& image, const Named& named) {
   if (ledger->state() == Ledger::State::committed) {
     recover_committed(host, *ledger, named, opened.stores, done);
   } else if (ledger->state() == Ledger::State::applied) {
-    // What the fronts hold now is found by doing the rest of the work once more, without doing it.
-    Fronts fronts(*ledger, opened.stores);
+    // What the first pages hold now is found by doing the rest of the work once more, without doing
+    // it.
+    FirstPageGuards fronts(*ledger, opened.stores);
     fronts.check_texts();
     fronts.remember_only();
     apply_changes(*ledger, fronts.stores());
@@ -267,16 +268,18 @@ UndoFacts facts_of(Ledger& ledger, const LedgerIndex& index, const std::vector<S
                             ledger.images()[i].created});
   for (const LedgerIndex::Image& image : index.images) {
     Ranges touched = image.after;
-    for (const LedgerStretches* stretches : {&image.wrote, &image.kept, &image.cut})
+    for (const LedgerRanges* stretches : {&image.wrote, &image.kept, &image.cut})
       for (const auto& [start, stretch] : *stretches)
         add_range(touched, start, start + stretch.length);
-    for (const auto& [start, sum] : image.sums) add_range(touched, start, start + sum.length);
+    for (const auto& [start, checksum] : image.checksums)
+      add_range(touched, start, start + checksum.length);
     for (const auto& [start, moved] : image.moved) add_range(touched, start, start + moved.length);
     facts.touched.push_back(std::move(touched));
   }
-  for (const LedgerIndex::Given& given : index.given)
-    facts.given.push_back(
-        {ledger.images()[given.image].path, given.offset, given.length, given.zero, given.crc});
+  for (const LedgerIndex::AssignedRange& assigned_ranges : index.assigned_ranges)
+    facts.assigned_ranges.push_back({ledger.images()[assigned_ranges.image].path,
+                                     assigned_ranges.offset, assigned_ranges.length,
+                                     assigned_ranges.zero, assigned_ranges.crc});
   ledger.for_each([&](const Ledger::Entry& entry) {
     if (entry.kind == RecordKind::before || entry.kind == RecordKind::cut ||
         entry.kind == RecordKind::moved || entry.kind == RecordKind::before_direct)
@@ -308,13 +311,13 @@ void note_fronts(Ledger& ledger, const LedgerIndex& index, const std::vector<Sto
     if (entry.kind == RecordKind::front) closed.push_back(entry.image);
   });
   for (const std::uint32_t image : closed)
-    Fronts::note(ledger, image, *images[image], index.images[image].old_size);
+    FirstPageGuards::note(ledger, image, *images[image], index.images[image].old_size);
 }
 
 }  // namespace
 
 UndoFacts check_undo(Host& host, const std::string& image, const Named& named) {
-  return failing_leaves(Left::unchanged, [&] {
+  return failing_with(Outcome::unchanged, [&] {
     const auto ledger = open_finished(host, image, named, /*tidy=*/false);
     const OpenImages opened = open_images(host, *ledger, Access::read_only);
     const LedgerIndex index = index_of(*ledger);
@@ -328,7 +331,7 @@ UndoFacts undo(Host& host, const std::string& image, const Named& named,
   std::unique_ptr<Ledger> ledger;
   OpenImages opened;
   LedgerIndex index;
-  UndoFacts facts = failing_leaves(Left::unchanged, [&] {
+  UndoFacts facts = failing_with(Outcome::unchanged, [&] {
     open_finished(host, image, named, /*tidy=*/false);  // refuses before anything is tidied
     ledger = open_finished(host, image, named, /*tidy=*/true);
     opened = open_images(host, *ledger, Access::read_write);
@@ -341,7 +344,7 @@ UndoFacts undo(Host& host, const std::string& image, const Named& named,
   });
   try {
     ledger->mark_undoing();
-    Fronts fronts(*ledger, opened.stores);
+    FirstPageGuards fronts(*ledger, opened.stores);
     fronts.close_all();
     put_back(*ledger, index, fronts.stores());
     ledger->mark_restored();

@@ -1,4 +1,4 @@
-#include "core/compact/drops.h"
+#include "core/compact/reclaimable.h"
 
 #include <algorithm>
 
@@ -14,19 +14,19 @@ class Search {
       : container_(container),
         unused_(unused),
         facts_(container.facts()),
-        unit_(facts_.form == Form::raw ? page : facts_.block_size.value()) {
+        unit_(facts_.format == ImageFormat::raw ? page : facts_.block_size.value()) {
     drops_.bytes.resize(unused.sources.size() + 1);
   }
 
-  Drops run(Progress& progress) {
+  Reclaimable run(Progress& progress) {
     const std::uint64_t size = container_.disk().size();
     progress.begin("looking for what is not used", size);
     for (std::uint64_t at = 0; at < size;) {
-      const Piece piece = container_.piece_at(at, size - at);
+      const Extent piece = container_.extent_at(at, size - at);
       const bool kept = is_own(piece);
       std::uint64_t length = piece.length;
-      if (kept && piece.kind == Piece::Kind::data && facts_.form == Form::raw) {
-        const Run run = piece.store->map(piece.at, piece.length);
+      if (kept && piece.kind == Extent::Kind::data && facts_.format == ImageFormat::raw) {
+        const Range run = piece.store->map(piece.at, piece.length);
         length = run.length;
         if (!run.zero) look_at(at, length);
       } else if (kept) {
@@ -41,10 +41,10 @@ class Search {
 
  private:
   // Parents are not ours to compact.
-  bool is_own(const Piece& piece) const {
+  bool is_own(const Extent& piece) const {
     const bool has_parents = !facts_.parents.empty();
-    if (piece.kind == Piece::Kind::packed) return !has_parents;
-    return piece.kind == Piece::Kind::data &&
+    if (piece.kind == Extent::Kind::compressed) return !has_parents;
+    return piece.kind == Extent::Kind::data &&
            (!has_parents || piece.store->name() == container_.disk().name() ||
             std::find(facts_.parts.begin(), facts_.parts.end(), piece.store->name()) !=
                 facts_.parts.end());
@@ -97,12 +97,12 @@ class Search {
   std::uint64_t unit_;
   std::uint64_t done_ = 0;
   Buffer buffer_;
-  Drops drops_;
+  Reclaimable drops_;
 };
 
 }  // namespace
 
-Drops find_drops(Container& container, const Unused& unused, Progress& progress) {
+Reclaimable find_reclaimable(Container& container, const Unused& unused, Progress& progress) {
   return Search(container, unused).run(progress);
 }
 

@@ -1,4 +1,4 @@
-// Unpack: the content of packed extents.
+// Decompress: the content of compressed extents.
 #pragma once
 
 #include <optional>
@@ -9,7 +9,7 @@
 namespace jh::btrfs {
 
 /// At most `size` bytes. Nothing: the packing is not known, or does not hold.
-std::optional<Buffer> unpack(std::uint8_t how, ConstByteSpan packed, std::uint64_t size,
-                             std::uint64_t sector_size);
+std::optional<Buffer> decompress(std::uint8_t how, ConstByteSpan compressed, std::uint64_t size,
+                                 std::uint64_t sector_size);
 
 }  // namespace jh::btrfs

@@ -1,4 +1,4 @@
-#include "core/store/front.h"
+#include "core/store/first_page_guard.h"
 
 #include <fmt/format.h>
 
@@ -42,23 +42,23 @@ bool same(ConstByteSpan a, ConstByteSpan b) {
 
 }  // namespace
 
-bool has_closed_front(Store& image) {
+bool has_closed_first_page(Store& image) {
   for (std::uint64_t at = 0; at < std::min(ledger::block_size, image.size()); at += sector_size)
     if (holds(image, at, closed_text)) return true;
   return false;
 }
 
-FrontStore::FrontStore(Store& image, const Uuid& change, Buffer page)
+FirstPageGuard::FirstPageGuard(Store& image, const Uuid& change, Buffer page)
     : image_(image),
       before_(std::move(page)),
       page_(before_),
       closed_(closed_front(change, before_.size())) {}
 
-bool FrontStore::is_closed(std::uint64_t at, ConstByteSpan sector) const {
+bool FirstPageGuard::is_closed(std::uint64_t at, ConstByteSpan sector) const {
   return same(sector, sector_of(closed_, at));
 }
 
-void FrontStore::check_text() {
+void FirstPageGuard::check_text() {
   constexpr std::size_t few = 16;
   if (image_.size() < closed_.size()) return;
   const Buffer now = read_buffer(image_, 0, closed_.size());
@@ -79,7 +79,7 @@ void FrontStore::check_text() {
   }
 }
 
-FrontStore::Sectors FrontStore::sectors() {
+FirstPageGuard::Sectors FirstPageGuard::sectors() {
   Sectors found;
   if (image_.size() < closed_.size()) return {0, 0, 1};  // cut off by somebody
   const Buffer now = read_buffer(image_, 0, closed_.size());
@@ -95,13 +95,13 @@ FrontStore::Sectors FrontStore::sectors() {
   return found;
 }
 
-void FrontStore::close() {
+void FirstPageGuard::close() {
   if (closed_.empty()) return;
   image_.write(0, closed_);
   image_.flush();
 }
 
-void FrontStore::open() {
+void FirstPageGuard::open() {
   if (image_.size() < closed_.size()) return;
   const Buffer now = read_buffer(image_, 0, closed_.size());
   bool any = false;
@@ -113,7 +113,7 @@ void FrontStore::open() {
   if (any) image_.flush();
 }
 
-void FrontStore::read(std::uint64_t offset, ByteSpan out) {
+void FirstPageGuard::read(std::uint64_t offset, ByteSpan out) {
   image_.read(offset, out);
   for (std::size_t at = round_down(offset, sector_size);
        at < std::min<std::uint64_t>(offset + out.size(), closed_.size()); at += sector_size) {
@@ -127,7 +127,7 @@ void FrontStore::read(std::uint64_t offset, ByteSpan out) {
   }
 }
 
-void FrontStore::write(std::uint64_t offset, ConstByteSpan data) {
+void FirstPageGuard::write(std::uint64_t offset, ConstByteSpan data) {
   if (!remember_only_) check_range(offset, data.size());
   if (offset < page_.size()) {
     const std::size_t step = std::min<std::size_t>(data.size(), page_.size() - offset);
@@ -138,13 +138,13 @@ void FrontStore::write(std::uint64_t offset, ConstByteSpan data) {
   if (!data.empty() && !remember_only_) image_.write(offset, data);
 }
 
-Run FrontStore::map(std::uint64_t offset, std::uint64_t length) {
+Range FirstPageGuard::map(std::uint64_t offset, std::uint64_t length) {
   if (offset >= closed_.size()) return image_.map(offset, length);
   check_range(offset, length);
   return {offset, std::min<std::uint64_t>(length, closed_.size() - offset), false};
 }
 
-void FrontStore::discard(std::uint64_t offset, std::uint64_t length) {
+void FirstPageGuard::discard(std::uint64_t offset, std::uint64_t length) {
   if (!remember_only_) check_range(offset, length);
   if (offset < page_.size()) {
     const std::size_t step = std::min<std::size_t>(length, page_.size() - offset);
@@ -155,40 +155,43 @@ void FrontStore::discard(std::uint64_t offset, std::uint64_t length) {
   if (length != 0 && !remember_only_) image_.discard(offset, length);
 }
 
-void FrontStore::flush() {
+void FirstPageGuard::flush() {
   if (!remember_only_) image_.flush();
 }
 
-void FrontStore::resize(std::uint64_t new_size) {
+void FirstPageGuard::resize(std::uint64_t new_size) {
   if (!remember_only_) image_.resize(new_size);
 }
 
-void Fronts::note(Ledger& ledger, std::uint32_t image, Store& store, std::uint64_t new_size) {
+void FirstPageGuards::note(Ledger& ledger, std::uint32_t image, Store& store,
+                           std::uint64_t new_size) {
   const std::uint64_t length = std::min({ledger::block_size, store.size(), new_size});
   ledger.put_front(image, read_buffer(store, 0, length));
 }
 
-Fronts::Fronts(Ledger& ledger, const std::vector<Store*>& images) : stores_(images) {
+FirstPageGuards::FirstPageGuards(Ledger& ledger, const std::vector<Store*>& images)
+    : stores_(images) {
   std::vector<Buffer> pages = ledger.fronts();
   ensure(pages.size() == images.size(), "every image of the ledger is open");
   for (std::size_t i = 0; i < images.size(); ++i) {
-    fronts_.push_back(std::make_unique<FrontStore>(*images[i], ledger.id(), std::move(pages[i])));
+    fronts_.push_back(
+        std::make_unique<FirstPageGuard>(*images[i], ledger.id(), std::move(pages[i])));
     stores_[i] = fronts_.back().get();
   }
 }
 
-bool Fronts::all_closed() {
+bool FirstPageGuards::all_closed() {
   return std::all_of(fronts_.begin(), fronts_.end(), [](const auto& front) {
-    const FrontStore::Sectors found = front->sectors();
+    const FirstPageGuard::Sectors found = front->sectors();
     return found.as_before == 0 && found.other == 0;
   });
 }
 
-void Fronts::check_untouched() {
+void FirstPageGuards::check_untouched() {
   bool any_closed = false;
-  const FrontStore* touched = nullptr;
+  const FirstPageGuard* touched = nullptr;
   for (const auto& front : fronts_) {
-    const FrontStore::Sectors found = front->sectors();
+    const FirstPageGuard::Sectors found = front->sectors();
     any_closed = any_closed || found.closed != 0;
     if (found.other != 0) touched = front.get();
   }
@@ -201,19 +204,19 @@ void Fronts::check_untouched() {
         "before the change");
 }
 
-void Fronts::check_texts() {
+void FirstPageGuards::check_texts() {
   for (const auto& front : fronts_) front->check_text();
 }
 
-void Fronts::close_all() {
+void FirstPageGuards::close_all() {
   for (const auto& front : fronts_) front->close();
 }
 
-void Fronts::open_all() {
+void FirstPageGuards::open_all() {
   for (const auto& front : fronts_) front->open();
 }
 
-void Fronts::remember_only() {
+void FirstPageGuards::remember_only() {
   for (const auto& front : fronts_) front->remember_only();
 }
 

@@ -1,7 +1,7 @@
-// Front: the first page of an image. While a decided change is written to an image its front is
-// closed: it holds a text in place of what a guest starts from, or what a form is known by. So
-// nobody can use an image that is half old and half new, and what `recover` finds behind a closed
-// front was written by nobody since.
+// First page guard: the first page of an image. While a decided change is written to an image its
+// front is closed: it holds a text in place of what a guest starts from, or what a form is known
+// by. So nobody can use an image that is half old and half new, and what `recover` finds behind a
+// closed front was written by nobody since.
 #pragma once
 
 #include <memory>
@@ -11,17 +11,17 @@
 
 namespace jh {
 
-/// Whether an image's front is closed, by whatever change.
-bool has_closed_front(Store& image);
+/// Whether an image's first page is closed, by whatever change.
+bool has_closed_first_page(Store& image);
 
-/// An image as it would be if its front were open. What is written to the front is remembered, and
-/// gets there when it is opened.
-class FrontStore final : public Store {
+/// An image as it would be if its front were open. What is written to the first page is remembered,
+/// and gets there when it is opened.
+class FirstPageGuard final : public Store {
  public:
-  /// `page` is the front as it was before it was closed. `image` must outlive it.
-  FrontStore(Store& image, const Uuid& change, Buffer page);
+  /// `page` is the first page as it was before it was closed. `image` must outlive it.
+  FirstPageGuard(Store& image, const Uuid& change, Buffer page);
 
-  /// Sectors of the front: closed by this change, as they were before, or something else.
+  /// Sectors of the first page: closed by this change, as they were before, or something else.
   struct Sectors {
     std::size_t closed = 0;
     std::size_t as_before = 0;
@@ -35,13 +35,14 @@ class FrontStore final : public Store {
   void close();
   /// Gives every closed sector what it holds now; others are left alone. Durable when it returns.
   void open();
-  /// From here on writes behind the front go nowhere: to find out once more what the front holds.
+  /// From here on writes behind the first page go nowhere: to find out once more what the first
+  /// page holds.
   void remember_only() { remember_only_ = true; }
 
   std::uint64_t size() const override { return image_.size(); }
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
-  Run map(std::uint64_t offset, std::uint64_t length) override;
+  Range map(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
   void reserve(std::uint64_t offset, std::uint64_t length) override {
@@ -56,21 +57,21 @@ class FrontStore final : public Store {
 
   Store& image_;
   Buffer before_;
-  Buffer page_;    // what the front holds
+  Buffer page_;    // what the first page holds
   Buffer closed_;  // what stands there while it is closed
   bool remember_only_ = false;
 };
 
-/// The fronts of all images of a change.
-class Fronts {
+/// The first pages of all images of a change.
+class FirstPageGuards {
  public:
   /// Reads from the ledger which images have one to close, and what was in it. `images` are those
   /// of the ledger, and must outlive this.
-  Fronts(Ledger& ledger, const std::vector<Store*>& images);
+  FirstPageGuards(Ledger& ledger, const std::vector<Store*>& images);
 
-  /// The images, through their fronts.
+  /// The images, through their first pages.
   const std::vector<Store*>& stores() const { return stores_; }
-  /// Before the mark that lets them be closed: what an image's front holds goes to the ledger.
+  /// Before the mark that lets them be closed: what an image's first page holds goes to the ledger.
   /// `new_size`: of the image afterwards.
   static void note(Ledger& ledger, std::uint32_t image, Store& store, std::uint64_t new_size);
   bool all_closed();
@@ -83,7 +84,7 @@ class Fronts {
   void remember_only();
 
  private:
-  std::vector<std::unique_ptr<FrontStore>> fronts_;
+  std::vector<std::unique_ptr<FirstPageGuard>> fronts_;
   std::vector<Store*> stores_;
 };
 

@@ -1,4 +1,4 @@
-#include "core/change/settle_images.h"
+#include "core/change/recover_images.h"
 
 #include <fmt/format.h>
 
@@ -18,16 +18,16 @@ namespace {
 namespace files = std::filesystem;
 
 std::vector<std::string> parts_by_its_own_word(Host& host, const std::string& image) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   std::vector<std::string> parts;
   try {
     const auto file = host.open(image, Access::read_only);
     try {
-      return open_container(*file, &beside)->facts().parts;
+      return open_container(*file, &resolver)->facts().parts;
     } catch (const Error&) {
       // In the middle of a change it may not be readable, but for its list of files.
       for (const std::string& part : part_names(*file))
-        if (beside.part(part) != nullptr) parts.push_back(part);
+        if (resolver.part(part) != nullptr) parts.push_back(part);
     }
   } catch (const Error&) {
     return {};
@@ -61,14 +61,14 @@ Named named_images(Host& host, const std::vector<std::string>& images) {
 
 namespace {
 
-template <class Settle>
-std::vector<Recovered> settle_all(Host& host, const std::vector<std::string>& images,
-                                  Settle settle) {
+template <class Work>
+std::vector<Recovered> for_each_ledger(Host& host, const std::vector<std::string>& images,
+                                       Work work) {
   const Named named = named_images(host, images);
   waiting_changes(host, named);  // refuses before any of them is touched
   std::vector<Recovered> all;
   for (const std::string& image : images) {
-    Recovered done = settle(host, image, named);
+    Recovered done = work(host, image, named);
     if (done.result != RecoverResult::nothing_to_do) all.push_back(std::move(done));
     // A cut before the ledger was begun leaves pointers to nothing beside parts.
     for (const std::string& part : parts_by_its_own_word(host, image))
@@ -79,29 +79,31 @@ std::vector<Recovered> settle_all(Host& host, const std::vector<std::string>& im
 
 // What the change handed out must hold what it held then: whoever uses it writes there, or to the
 // head of what lies in front of it, where every filesystem keeps its size.
-void check_given(Host& host, const UndoFacts& facts) {
-  HostNeighbours beside(host);
+void check_assigned(Host& host, const UndoFacts& facts) {
+  HostFileResolver resolver(host);
   std::string path;
   std::unique_ptr<Store> file;
   std::unique_ptr<Container> container;
-  for (const UndoFacts::Given& given : facts.given) {
-    if (path != given.path) {
+  for (const UndoFacts::AssignedRange& assigned_ranges : facts.assigned_ranges) {
+    if (path != assigned_ranges.path) {
       container.reset();
-      file = host.open(given.path, Access::read_only);
-      container = open_container(*file, &beside);
-      path = given.path;
+      file = host.open(assigned_ranges.path, Access::read_only);
+      container = open_container(*file, &resolver);
+      path = assigned_ranges.path;
     }
     Store& disk = container->disk();
-    const std::uint64_t end = checked_add(given.offset, given.length);
+    const std::uint64_t end = checked_add(assigned_ranges.offset, assigned_ranges.length);
     bool same = end <= disk.size();
-    if (same && given.zero) same = range_is_zero(disk, given.offset, given.length);
-    if (same && !given.zero) same = crc32c_of(disk, given.offset, given.length) == given.crc;
+    if (same && assigned_ranges.zero)
+      same = range_is_zero(disk, assigned_ranges.offset, assigned_ranges.length);
+    if (same && !assigned_ranges.zero)
+      same = crc32c_of(disk, assigned_ranges.offset, assigned_ranges.length) == assigned_ranges.crc;
     if (!same)
       refuse(
           fmt::format("the room that the change handed out has been used since (at byte {} of the "
                       "disk)",
-                      given.offset),
-          given.path, "the image stays as it is; the change cannot be undone any more");
+                      assigned_ranges.offset),
+          assigned_ranges.path, "the image stays as it is; the change cannot be undone any more");
   }
 }
 
@@ -124,13 +126,13 @@ bool is_touched(Host& host, const UndoFacts& facts, Store& place) {
 // filesystems in its memory. What stands against a change stands against taking one back.
 void check_guest_at_rest(Host& host, const UndoFacts& facts,
                          const std::vector<std::string>& images) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   std::vector<std::unique_ptr<Store>> files;
   std::vector<Guest::Image> disks;
   for (const std::string& path : images) {
     if (!host.exists(path)) continue;
     files.push_back(host.open(path, Access::read_only));
-    disks.push_back({path, files.back().get(), false, &beside});
+    disks.push_back({path, files.back().get(), false, &resolver});
   }
   const Guest guest(disks);
   check_awake(guest);
@@ -145,7 +147,7 @@ void check_guest_at_rest(Host& host, const UndoFacts& facts,
   };
   for (const Place* place : guest.places()) {
     if (!place->window) continue;
-    if (place->content.settling) refuse_for(*place, place->content.settling->action);
+    if (place->content.replay) refuse_for(*place, place->content.replay->action);
     for (const Error& blocker : place->content.blockers)
       if (blocker.status() == Status::refused) refuse_for(*place, blocker.what());
   }
@@ -154,30 +156,31 @@ void check_guest_at_rest(Host& host, const UndoFacts& facts,
 // What the ledger alone does not know: what the guest's layers say of taking the change back.
 void check_layers(Host& host, const UndoFacts& facts, const std::vector<std::string>& images) {
   check_guest_at_rest(host, facts, images);
-  check_given(host, facts);
+  check_assigned(host, facts);
 }
 
 }  // namespace
 
 std::vector<Recovered> recover_images(Host& host, const std::vector<std::string>& images) {
-  return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
+  return for_each_ledger(host, images, [](Host& on, const std::string& image, const Named& named) {
     return recover(on, image, named);
   });
 }
 
 std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std::string>& images,
                                                std::uint32_t sector_size, Progress& progress) {
-  HostNeighbours beside(host);
+  HostFileResolver resolver(host);
   std::vector<std::unique_ptr<Store>> opened;
   std::vector<Guest::Image> disks;
   for (const std::string& path : images) {
     opened.push_back(host.open(path, Access::read_only));
-    disks.push_back({path, opened.back().get(), false, &beside});
+    disks.push_back({path, opened.back().get(), false, &resolver});
   }
   const Guest guest(disks, sector_size);
   Findings findings;
   audit_guest(guest, findings, progress);
-  // What the next change puts right by itself, such as a spare copy, is no reason to keep a ledger.
+  // What the next change puts right by itself, such as a backup copy, is no reason to keep a
+  // ledger.
   std::set<std::string> repairs;
   for (const Disk& disk : guest.disks())
     if (disk.table)
@@ -192,14 +195,14 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
         (bad == kept.end() ? kept.back() : *bad).where,
         "nothing was done; put the image back from a backup (all findings: juneheath audit " +
             shell_words(images) + ")");
-  return settle_all(host, images, [](Host& on, const std::string& image, const Named& named) {
+  return for_each_ledger(host, images, [](Host& on, const std::string& image, const Named& named) {
     return forget_change(on, image, named);
   });
 }
 
 UndoFacts check_undo_images(Host& host, const std::vector<std::string>& images) {
   UndoFacts facts = check_undo(host, images.front(), named_images(host, images));
-  failing_leaves(Left::unchanged, [&] { check_layers(host, facts, images); });
+  failing_with(Outcome::unchanged, [&] { check_layers(host, facts, images); });
   return facts;
 }
 

@@ -1,11 +1,11 @@
-#include "core/plan/lineup.h"
+#include "core/plan/partition_layout.h"
 
 #include <algorithm>
 
 namespace jh {
 namespace {
 
-bool is_logical(const Lineup::Member& member) {
+bool is_logical(const PartitionLayout::Member& member) {
   return member.place->partition->role == PartitionRole::logical;
 }
 
@@ -22,7 +22,8 @@ std::string why_it_stays(const Place& place) {
   return {};
 }
 
-Lineup::Lineup(const Guest& guest, std::size_t disk) : disk_(&guest.disks()[disk]) {
+PartitionLayout::PartitionLayout(const Guest& guest, std::size_t disk)
+    : disk_(&guest.disks()[disk]) {
   const auto& partitions = disk_->table->facts().partitions;
   const bool any_logical = std::any_of(partitions.begin(), partitions.end(), [](const auto& p) {
     return p.role == PartitionRole::logical;
@@ -37,24 +38,24 @@ Lineup::Lineup(const Guest& guest, std::size_t disk) : disk_(&guest.disks()[disk
             [](const Member& a, const Member& b) { return a.first < b.first; });
 }
 
-Lineup::Member* Lineup::find(const Place& place) {
+PartitionLayout::Member* PartitionLayout::find(const Place& place) {
   const auto found = std::find_if(members_.begin(), members_.end(),
                                   [&](const Member& member) { return member.place == &place; });
   return found == members_.end() ? nullptr : &*found;
 }
 
-bool Lineup::has(const Place& place) const {
+bool PartitionLayout::has(const Place& place) const {
   return std::any_of(members_.begin(), members_.end(),
                      [&](const Member& member) { return member.place == &place; });
 }
 
-void Lineup::cut(Member& member, Bytes size) const {
+void PartitionLayout::cut(Member& member, Bytes size) const {
   const Partition& partition = *member.place->partition;
   if (partition.role == PartitionRole::extended) return;
   member.count = aligned_end(*disk_, partition, size) - partition.first;
 }
 
-void Lineup::pack_to_front() {
+void PartitionLayout::pack_to_front() {
   Sectors end;
   for (std::size_t i = 0; i < members_.size(); ++i) {
     Member& member = members_[i];
@@ -65,7 +66,7 @@ void Lineup::pack_to_front() {
 }
 
 // Those from one to another, as far back as the wall behind them lets them.
-bool Lineup::push_to_end(std::size_t from, std::size_t last, Sectors wall) {
+bool PartitionLayout::push_to_end(std::size_t from, std::size_t last, Sectors wall) {
   for (std::size_t i = last + 1; i-- > from;) {
     Member& member = members_[i];
     if (wall < member.count) return false;
@@ -77,7 +78,7 @@ bool Lineup::push_to_end(std::size_t from, std::size_t last, Sectors wall) {
   return true;
 }
 
-bool Lineup::make_room(Sectors usable) {
+bool PartitionLayout::make_room(Sectors usable) {
   const std::vector<Member> before = members_;
   const auto wall_behind = [&](std::size_t i) {
     return i + 1 < members_.size() ? members_[i + 1].front() : usable;
@@ -96,13 +97,13 @@ bool Lineup::make_room(Sectors usable) {
   return true;
 }
 
-bool Lineup::could_have(const Place& place, Sectors count, Sectors usable) const {
-  Lineup tried = *this;
+bool PartitionLayout::could_have(const Place& place, Sectors count, Sectors usable) const {
+  PartitionLayout tried = *this;
   tried.find(place)->count = count;
   return tried.make_room(usable);
 }
 
-Sectors Lineup::most(const Place& place, Sectors usable) const {
+Sectors PartitionLayout::most(const Place& place, Sectors usable) const {
   const Member& member = *std::find_if(members_.begin(), members_.end(),
                                        [&](const Member& each) { return each.place == &place; });
   const std::uint64_t unit = disk_->table->alignment();
@@ -119,7 +120,7 @@ Sectors Lineup::most(const Place& place, Sectors usable) const {
   return (aligned > member.end() ? aligned : end) - member.first;
 }
 
-std::optional<Lineup::Extended> Lineup::extended(Sectors usable) const {
+std::optional<PartitionLayout::Extended> PartitionLayout::extended(Sectors usable) const {
   const Partition* outer = nullptr;
   for (const Partition& partition : disk_->table->facts().partitions)
     if (partition.role == PartitionRole::extended) outer = &partition;
@@ -145,9 +146,9 @@ std::optional<Lineup::Extended> Lineup::extended(Sectors usable) const {
   return found;
 }
 
-LayerFloor packed_floor(const Guest& guest, Floors& floors, std::size_t disk) {
-  Lineup lineup(guest, disk);
-  for (const Lineup::Member& member : lineup.members())
+LayerFloor compressed_floor(const Guest& guest, Floors& floors, std::size_t disk) {
+  PartitionLayout lineup(guest, disk);
+  for (const PartitionLayout::Member& member : lineup.members())
     lineup.cut(*lineup.find(*member.place), floors.of(*member.place).size);
   lineup.pack_to_front();
   return {disk_for(guest.disks()[disk], lineup.end()),

@@ -9,12 +9,12 @@
 
 namespace jh {
 
-struct Drops {
+struct Reclaimable {
   Ranges ranges;                     // whole units that lose their place
   std::vector<std::uint64_t> bytes;  // by source of `unused`; the last one: zeros
 };
 
 /// Reads what is used of the disk, as far as it is kept in the image's own files.
-Drops find_drops(Container& container, const Unused& unused, Progress& progress);
+Reclaimable find_reclaimable(Container& container, const Unused& unused, Progress& progress);
 
 }  // namespace jh

@@ -8,7 +8,7 @@
 namespace jh::xfs {
 
 /// Told what is wrong with the inode, and by what place of the log each of its blocks was written.
-struct Hearer {
+struct Observer {
   std::function<void(const std::string&)> say;
   std::function<void(std::uint64_t)> written;
 };

@@ -9,7 +9,7 @@
 
 namespace jh {
 
-class Lineup {
+class PartitionLayout {
  public:
   struct Member {
     const Place* place = nullptr;
@@ -24,7 +24,7 @@ class Lineup {
 
   /// The partitions as they lie; logical ones for the extended one around them. The guest must
   /// outlive it, and the disk have a table.
-  Lineup(const Guest& guest, std::size_t disk);
+  PartitionLayout(const Guest& guest, std::size_t disk);
 
   const std::vector<Member>& members() const { return members_; }
   Member* find(const Place& place);
@@ -64,6 +64,6 @@ class Lineup {
 std::string why_it_stays(const Place& place);
 
 /// The smallest that the disk can be brought to when partitions may move.
-LayerFloor packed_floor(const Guest& guest, Floors& floors, std::size_t disk);
+LayerFloor compressed_floor(const Guest& guest, Floors& floors, std::size_t disk);
 
 }  // namespace jh

@@ -1,4 +1,4 @@
-#include "core/proof/given.h"
+#include "core/proof/assigned_ranges.h"
 
 #include <algorithm>
 
@@ -22,14 +22,14 @@ class Notes {
     const std::uint64_t end = std::min(store.size(), offset + length);
     std::uint64_t zeros_from = std::min(offset, end);
     const auto note_zeros = [&](std::uint64_t to) {
-      if (zeros_from < to) files_.note_given(disk, zeros_from, to - zeros_from, true, 0);
+      if (zeros_from < to) files_.note_assigned(disk, zeros_from, to - zeros_from, true, 0);
     };
     for (std::uint64_t at = zeros_from; at < end;) {
-      const Run run = store.map(at, end - at);
+      const Range run = store.map(at, end - at);
       const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
       if (!run.zero) {
         note_zeros(at);
-        files_.note_given(disk, at, step, false, crc32c(read_buffer(store, at, step)));
+        files_.note_assigned(disk, at, step, false, crc32c(read_buffer(store, at, step)));
         zeros_from = at + step;
       }
       at += step;
@@ -71,12 +71,13 @@ class Notes {
 };
 
 bool changes_inside(const Plan& plan, const Where& where) {
-  return plan.has<step::GrowContent>(where) || plan.has<step::GrowDevice>(where);
+  return plan.has<step::GrowContent>(where) || plan.has<step::GrowPhysicalVolume>(where);
 }
 
 }  // namespace
 
-void note_given_room(const Guest& before, const Guest& after, const Plan& plan, FileSet& files) {
+void note_assigned_ranges(const Guest& before, const Guest& after, const Plan& plan,
+                          FileSet& files) {
   Notes notes(after, files);
   for (std::size_t i = 0; i < before.disks().size(); ++i)
     if (!before.disks()[i].added && after.disks()[i].size() > before.disks()[i].size())

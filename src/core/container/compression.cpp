@@ -1,4 +1,4 @@
-#include "core/container/packing.h"
+#include "core/container/compression.h"
 
 #include <zlib.h>
 #include <zstd.h>
@@ -9,15 +9,15 @@ namespace jh {
 namespace {
 
 // zlib's way of saying "no frame", with the window that qcow2 asks for.
-int window_of(Packing way) { return way == Packing::deflate ? -12 : 15; }
+int window_of(Compression way) { return way == Compression::deflate ? -12 : 15; }
 
-void inflate_all(Packing way, ConstByteSpan packed, ByteSpan out) {
+void inflate_all(Compression way, ConstByteSpan compressed, ByteSpan out) {
   z_stream stream{};
   // Readers accept any window; writers must stay within the form's.
-  ensure(inflateInit2(&stream, way == Packing::deflate ? -15 : 15) == Z_OK, "zlib starts");
+  ensure(inflateInit2(&stream, way == Compression::deflate ? -15 : 15) == Z_OK, "zlib starts");
   const std::unique_ptr<z_stream, int (*)(z_stream*)> guard(&stream, inflateEnd);
-  stream.next_in = const_cast<Bytef*>(packed.data());
-  stream.avail_in = static_cast<uInt>(packed.size());
+  stream.next_in = const_cast<Bytef*>(compressed.data());
+  stream.avail_in = static_cast<uInt>(compressed.size());
   stream.next_out = out.data();
   stream.avail_out = static_cast<uInt>(out.size());
   const int result = inflate(&stream, Z_FINISH);
@@ -26,12 +26,12 @@ void inflate_all(Packing way, ConstByteSpan packed, ByteSpan out) {
     damaged("a compressed block cannot be unpacked");
 }
 
-void unzstd_all(ConstByteSpan packed, ByteSpan out) {
+void unzstd_all(ConstByteSpan compressed, ByteSpan out) {
   const std::unique_ptr<ZSTD_DCtx, std::size_t (*)(ZSTD_DCtx*)> context(ZSTD_createDCtx(),
                                                                         ZSTD_freeDCtx);
   ensure(context != nullptr, "zstd starts");
   ZSTD_outBuffer to{out.data(), out.size(), 0};
-  ZSTD_inBuffer from{packed.data(), packed.size(), 0};
+  ZSTD_inBuffer from{compressed.data(), compressed.size(), 0};
   while (to.pos < to.size) {
     const std::size_t before = to.pos + from.pos;
     const std::size_t left = ZSTD_decompressStream(context.get(), &to, &from);
@@ -43,18 +43,18 @@ void unzstd_all(ConstByteSpan packed, ByteSpan out) {
 
 }  // namespace
 
-void unpack(Packing way, ConstByteSpan packed, ByteSpan out) {
-  way == Packing::zstd ? unzstd_all(packed, out) : inflate_all(way, packed, out);
+void decompress(Compression way, ConstByteSpan compressed, ByteSpan out) {
+  way == Compression::zstd ? unzstd_all(compressed, out) : inflate_all(way, compressed, out);
 }
 
-Buffer pack(Packing way, ConstByteSpan content, std::size_t most) {
-  Buffer packed(most);
-  if (way == Packing::zstd) {
+Buffer pack(Compression way, ConstByteSpan content, std::size_t most) {
+  Buffer compressed(most);
+  if (way == Compression::zstd) {
     const std::size_t length =
-        ZSTD_compress(packed.data(), packed.size(), content.data(), content.size(), 3);
+        ZSTD_compress(compressed.data(), compressed.size(), content.data(), content.size(), 3);
     if (ZSTD_isError(length) != 0 || length >= most) return {};
-    packed.resize(length);
-    return packed;
+    compressed.resize(length);
+    return compressed;
   }
   z_stream stream{};
   ensure(deflateInit2(&stream, Z_DEFAULT_COMPRESSION, Z_DEFLATED, window_of(way), 8,
@@ -63,11 +63,11 @@ Buffer pack(Packing way, ConstByteSpan content, std::size_t most) {
   const std::unique_ptr<z_stream, int (*)(z_stream*)> guard(&stream, deflateEnd);
   stream.next_in = const_cast<Bytef*>(content.data());
   stream.avail_in = static_cast<uInt>(content.size());
-  stream.next_out = packed.data();
-  stream.avail_out = static_cast<uInt>(packed.size());
+  stream.next_out = compressed.data();
+  stream.avail_out = static_cast<uInt>(compressed.size());
   if (deflate(&stream, Z_FINISH) != Z_STREAM_END || stream.total_out >= most) return {};
-  packed.resize(stream.total_out);
-  return packed;
+  compressed.resize(stream.total_out);
+  return compressed;
 }
 
 }  // namespace jh

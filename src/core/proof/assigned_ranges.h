@@ -8,6 +8,7 @@ namespace jh {
 
 /// `after` is the guest as staged. Of each place that became larger around content that stayed as
 /// it was, the new room and the content's head; of each disk that became larger, its head.
-void note_given_room(const Guest& before, const Guest& after, const Plan& plan, FileSet& files);
+void note_assigned_ranges(const Guest& before, const Guest& after, const Plan& plan,
+                          FileSet& files);
 
 }  // namespace jh

@@ -1,0 +1,77 @@
+// Closing the gaps in a qcow2 file: data clusters, L2 tables and refcount blocks may lie anywhere.
+#include "core/container/qcow2/qcow2.h"
+
+namespace jh::qcow2 {
+namespace {
+
+// What a block is: its kind in the upper bits, its number below.
+constexpr std::uint64_t kind_shift = 60;
+constexpr std::uint64_t data_cluster = 0, l2_table = 1, refcount_block = 2;
+
+}  // namespace
+
+std::uint64_t Qcow2Container::relocate_tail(std::uint64_t most) {
+  const std::uint64_t cluster = image_.cluster();
+  std::vector<MovableBlock> movable;
+  const auto add = [&](std::uint64_t at, std::uint64_t kind, std::uint64_t number) {
+    movable.push_back({at, kind << kind_shift | number, 0});
+  };
+  for (std::uint64_t index = 0; index < l1_.size(); ++index) {
+    const std::uint64_t at = l1_[index] & offset_mask;
+    if (at == 0) continue;
+    add(at, l2_table, index);
+    if (data_ != nullptr) continue;
+    for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i) {
+      const std::uint64_t number = index * image_.entries_per_table() + i;
+      const Entry entry = entry_of(number);
+      if ((entry.place & compressed_bit) == 0 && (entry.place & offset_mask) != 0)
+        add(entry.place & offset_mask, data_cluster, number);
+    }
+  }
+  const auto& blocks = refcounts().table();
+  for (std::uint64_t i = 0; i < blocks.size(); ++i)
+    if (blocks[i] != 0) add(blocks[i], refcount_block, i);
+  // All else that is counted stays: the header, the large tables, compressed clusters, bitmaps.
+  std::sort(movable.begin(), movable.end(),
+            [](const MovableBlock& a, const MovableBlock& b) { return a.at < b.at; });
+  std::vector<PinnedRange> pinned;
+  std::size_t next = 0;
+  for (std::uint64_t at = 0; at < file_.size(); at += cluster) {
+    while (next < movable.size() && movable[next].at < at) ++next;
+    if (next < movable.size() && movable[next].at == at) continue;
+    if (refcounts().count(at / cluster) == 0) continue;
+    if (!pinned.empty() && pinned.back().end == at)
+      pinned.back().end += cluster;
+    else
+      pinned.push_back({at, at + cluster});
+  }
+  const auto moves = plan_tail_relocation(std::move(movable), std::move(pinned), 0, cluster,
+                                          cluster, std::max<std::uint64_t>(most / cluster, 1));
+  for (const MovableBlock& move : moves) move_cluster(move);
+  cut_file();
+  return moves.size() * cluster;
+}
+
+void Qcow2Container::move_cluster(const MovableBlock& block) {
+  const std::uint64_t number = block.owner & ((1ULL << kind_shift) - 1);
+  const std::uint64_t kind = block.owner >> kind_shift;
+  if (kind == refcount_block) {
+    refcounts().move_block(number, block.to);
+    return;
+  }
+  if (kind == l2_table)
+    file_.write_unreferenced(block.to, *table(number));
+  else
+    copy_within(file_, block.at, block.to, image_.cluster());
+  refcounts().set(block.to / image_.cluster(), 1);
+  if (kind == l2_table) {
+    l1_[number] = block.to | copied;
+    file_.write(image_.raw.l1_table_offset.value() + number * 8, bytes_of(Be64(l1_[number])));
+  } else {
+    const Entry old = entry_of(number);
+    set_entry(number, {(old.place & ~offset_mask) | block.to | copied, old.bitmap});
+  }
+  refcounts().release(block.at / image_.cluster());
+}
+
+}  // namespace jh::qcow2
