@@ -5,7 +5,7 @@
 #include "core/base/version.h"
 #include "core/carry/checks.h"
 #include "core/change/carry_out.h"
-#include "core/container/neighbours.h"
+#include "core/container/file_resolver.h"
 #include "core/plan/grow.h"
 #include "core/report/report.h"
 
@@ -24,8 +24,8 @@ void grow(const std::string& image, const std::string& target) {
   jh::check_not_in_use(image);
   const jh::ImageLock lock(image);  // nobody else, from the first look to the seal
   jh::FileStore file(image, jh::Access::read_only);
-  jh::HostNeighbours beside(host);
-  const jh::Guest guest({{image, &file, false, &beside}});
+  jh::HostFileResolver resolver(host);
+  const jh::Guest guest({{image, &file, false, &resolver}});
   show(guest);
 
   jh::GrowRequest request;
@@ -33,10 +33,10 @@ void grow(const std::string& image, const std::string& target) {
   request.by = jh::Bytes(1ULL << 30);
   if (!target.empty()) request.gives.push_back(jh::parse_give(target));
   const jh::Plan plan = jh::plan_growth(guest, request);  // throws what stands in the way
-  for (const jh::Step& step : plan.steps) std::cout << step.layer << ": " << step.action << "\n";
+  for (const jh::Step& step : plan.steps) std::cout << step.name << ": " << step.action << "\n";
 
-  jh::Silent silent;
-  const jh::ChangeResult result = jh::carry_out(host, guest, plan, request, silent);
+  jh::NullProgress progress;
+  const jh::ChangeResult result = jh::carry_out(host, guest, plan, request, progress);
   for (const jh::Evidence& seen : result.evidence.all())
     std::cout << "proven: " << seen.what << ", " << jh::count_text(seen) << "\n";
 }

@@ -108,13 +108,13 @@ class Completion {
     const Session session = open_session(parsed, named);
     const Guest& guest = *session.guest;
     std::set<std::string> seen;
-    for (const Place* place : guest.places()) {
-      if (place->content.kind == ContentKind::logical_partitions) continue;
-      const std::string about = guest.name_of(*place) + ", " + place->content.name;
-      std::vector<std::string> names = place->mount_points;
-      names.push_back(guest.name_of(*place));
-      if (!place->content.label.empty() && place->content.kind == ContentKind::filesystem)
-        names.push_back("label:" + place->content.label);
+    for (const Layer* layer : guest.layers()) {
+      if (layer->content.kind == ContentKind::logical_partitions) continue;
+      const std::string about = guest.name_of(*layer) + ", " + layer->content.name;
+      std::vector<std::string> names = layer->mount_points;
+      names.push_back(guest.name_of(*layer));
+      if (!layer->content.label.empty() && layer->content.kind == ContentKind::filesystem)
+        names.push_back("label:" + layer->content.label);
       for (const std::string& name : names)
         if (name != "disk" && printable(name) == name && seen.insert(name).second) add(name, about);
     }

@@ -28,8 +28,8 @@ files::path sample_folder() {
   const files::path installed =
       files::read_symlink("/proc/self/exe", error).parent_path().parent_path() /
       "share/juneheath/demo";
-  for (const files::path& place : {files::path(JUNEHEATH_DEMO_FOLDER), installed})
-    if (files::exists(place / "heather.img.zst")) return place;
+  for (const files::path& layer : {files::path(JUNEHEATH_DEMO_FOLDER), installed})
+    if (files::exists(layer / "heather.img.zst")) return layer;
   refuse("the sample guests are not there", installed.string(),
          "run from a checkout of the source, or install the program with its data");
 }

@@ -130,7 +130,7 @@ int grow_live(CommandRun& run, const Parsed& parsed, GrowRequest request) {
   });
   std::size_t done = 0;
   change->carry_out(*progress, [&](const Step& step) {
-    run.log(fmt::format("done: {}: {}", step.layer, step.action));
+    run.log(fmt::format("done: {}: {}", step.name, step.action));
     ++done;
   });
   // The new room is in use from here on: there is no way back that would lose nothing.

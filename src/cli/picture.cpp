@@ -20,11 +20,12 @@ struct BarCell {
 
 std::vector<BarCell> pieces_of(const Guest& guest, const Disk& disk) {
   std::vector<std::pair<std::uint64_t, BarCell>> found;
-  for (const Place& place : disk.places) {
-    if (place.content.kind == ContentKind::logical_partitions) continue;
-    BarCell piece{place.size.value(), place.size.value(), printable(guest.best_name(place)), false, 0};
-    if (place.content.used) piece.used = place.content.used->value();
-    found.emplace_back(place.offset.value(), piece);
+  for (const Layer& layer : disk.layers) {
+    if (layer.content.kind == ContentKind::logical_partitions) continue;
+    BarCell piece{layer.size.value(), layer.size.value(), printable(guest.best_name(layer)), false,
+                  0};
+    if (layer.content.used) piece.used = layer.content.used->value();
+    found.emplace_back(layer.offset.value(), piece);
   }
   if (disk.table) {
     const std::uint64_t sector = disk.table->facts().sector_size;
@@ -58,8 +59,9 @@ void share_width(std::vector<BarCell>& pieces, std::size_t width) {
     piece.width += share;
     given += share;
   }
-  auto largest = std::max_element(pieces.begin(), pieces.end(),
-                                  [](const BarCell& a, const BarCell& b) { return a.size < b.size; });
+  auto largest =
+      std::max_element(pieces.begin(), pieces.end(),
+                       [](const BarCell& a, const BarCell& b) { return a.size < b.size; });
   largest->width += spare - given;
 }
 

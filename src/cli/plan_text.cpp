@@ -61,7 +61,7 @@ void print_plan(const Plan& plan, const Guest& guest) {
     const Step& step = plan.steps[i];
     const bool resizes = step.from != step.to;
     rows.push_back({{fmt::format("  {}", i + 1)},
-                    {step.layer, Style::heading},
+                    {step.name, Style::heading},
                     {step.action},
                     number(resizes ? human(step.from) : ""),
                     number(resizes ? human(step.to) : "")});

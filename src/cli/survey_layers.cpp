@@ -28,42 +28,43 @@ class OneUnit {
 
 Cell number(const std::string& text, Style style = Style::plain) { return {text, style, true}; }
 
-std::string mounted_at(const Place& place) {
+std::string mounted_at(const Layer& layer) {
   std::string text;
-  for (const std::string& point : place.mount_points) text += (text.empty() ? "" : " ") + point;
+  for (const std::string& point : layer.mount_points) text += (text.empty() ? "" : " ") + point;
   return text;
 }
 
 // How small it could become; nothing is said where it cannot.
-std::string floor_text(Floors& floors, const Place& place, const OneUnit& unit) {
-  const LayerFloor floor = floors.of(place);
-  return floor.size < place.size ? unit(floor.size) : "";
+std::string floor_text(Floors& floors, const Layer& layer, const OneUnit& unit) {
+  const LayerFloor floor = floors.of(layer);
+  return floor.size < layer.size ? unit(floor.size) : "";
 }
 
-Row place_row(const Guest& guest, Floors& floors, const Place& place, const OneUnit& unit) {
-  const Content& content = place.content;
-  const Bytes room = room_of(guest, place, guest.disks()[place.disk].size());
+Row place_row(const Guest& guest, Floors& floors, const Layer& layer, const OneUnit& unit) {
+  const Content& content = layer.content;
+  const Bytes room = room_of(guest, layer, guest.disks()[layer.disk].size());
   std::string holds = content.name;
   const bool nameless =
       content.kind == ContentKind::nothing || content.kind == ContentKind::unknown;
-  if (nameless && place.partition) holds += " (" + place.partition->type_name + ")";
+  if (nameless && layer.partition) holds += " (" + layer.partition->type_name + ")";
   if (!content.label.empty()) holds += " \"" + content.label + "\"";
-  const bool logical = place.partition && place.partition->role == PartitionRole::logical;
+  const bool logical = layer.partition && layer.partition->role == PartitionRole::logical;
   std::string state = content.state;
-  if (content.size && content.kind != ContentKind::physical_volume && *content.size < place.size &&
-      place.size - *content.size >= 1_MiB)
+  if (content.size && content.kind != ContentKind::physical_volume && *content.size < layer.size &&
+      layer.size - *content.size >= 1_MiB)
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
   Style state_style = state == "clean" ? Style::good : Style::plain;
   if (!content.blockers.empty() || content.replay) state_style = Style::warn;
-  Row row{{(logical ? "  " : "") + guest.name_of(place), Style::heading},
+  const bool indented = logical || (layer.is_inner() && !layer.volume);
+  Row row{{(indented ? "  " : "") + guest.name_of(layer), Style::heading},
           {holds},
-          {mounted_at(place)},
-          number(unit(place.size)),
+          {mounted_at(layer)},
+          number(unit(layer.size)),
           number(content.used ? unit(*content.used) : ""),
           number(content.used && content.size ? unit(*content.size - *content.used) : ""),
           number(room == Bytes(0) ? "" : "+" + unit(room), Style::good),
-          number(guest.is_running() ? "" : floor_text(floors, place, unit)),
+          number(guest.is_running() ? "" : floor_text(floors, layer, unit)),
           {state, state_style}};
   return row;
 }
@@ -83,13 +84,24 @@ std::string lies_on(const Guest& guest, const VolumeGroup& group, const lvm::Vol
     if (segment.stripes.size() > 1) text += fmt::format("{} stripes: ", segment.stripes.size());
     for (std::size_t k = 0; k < segment.stripes.size(); ++k) {
       const lvm::Stripe& stripe = segment.stripes[k];
-      const Place* device = group.devices[stripe.pv];
+      const Layer* device = group.devices[stripe.pv];
       text += fmt::format("{}{} {}-{}", k == 0 ? "" : " ",
                           device ? guest.name_of(*device) : group.open.group.pvs[stripe.pv].name,
                           stripe.extent, stripe.extent + segment.on_each() - 1);
     }
   }
   return text;
+}
+
+// What else its header says: of an encrypted layer its cipher and keys.
+void print_details(const Guest& guest, const Layer& layer) {
+  for_each_layer(layer, [&](const Layer& each) {
+    if (each.content.details.empty()) return;
+    std::string text;
+    for (const auto& [name, value] : each.content.details)
+      text += fmt::format("{}{} {}", text.empty() ? "" : ", ", name, printable(value));
+    std::cout << fmt::format("  {}: {}\n", guest.name_of(each), text);
+  });
 }
 
 void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
@@ -106,15 +118,22 @@ void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
                          title(fmt::format("size {}", unit.name()), true), title("used", true),
                          title("free", true), title("room", true), title("floor", true),
                          title("state"), title("extents on")}};
-  for (const Place& place : group.volumes) {
-    const lvm::Volume& volume = guest.volume_of(place);
+  for (const Layer& layer : group.volumes) {
+    const lvm::Volume& volume = guest.volume_of(layer);
     if (!volume.visible) continue;
-    Row row = place_row(guest, floors, place, unit);
+    Row row = place_row(guest, floors, layer, unit);
     row[0].text = volume.name;
     row.push_back({lies_on(guest, group, volume), Style::dim});
     rows.push_back(std::move(row));
+    for (const Layer& inner : layer.inner)
+      for_each_layer(inner, [&](const Layer& each) {
+        Row one = place_row(guest, floors, each, unit);
+        one[0].text = "  " + one[0].text.substr(one[0].text.find('/') + 1);
+        rows.push_back(std::move(one));
+      });
   }
   print_table(rows);
+  for (const Layer& layer : group.volumes) print_details(guest, layer);
 }
 
 }  // namespace
@@ -126,8 +145,8 @@ void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
     std::cout << fmt::format("  {} with {}-byte sectors, {} partition{}\n", kind_name(table.kind),
                              table.sector_size, table.partitions.size(),
                              table.partitions.size() == 1 ? "" : "s");
-  } else if (!disk.trouble && !disk.places.empty()) {
-    std::cout << "  no partition table: the disk holds " << disk.places.front().content.name
+  } else if (!disk.trouble && !disk.layers.empty()) {
+    std::cout << "  no partition table: the disk holds " << disk.layers.front().content.name
               << "\n";
   }
   std::cout << "\n" << disk_picture(guest, disk, drawing_width()) << "\n";
@@ -140,9 +159,12 @@ void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
                          title(fmt::format("size {}", unit.name()), true), title("used", true),
                          title("free", true), title("room", true), title("floor", true),
                          title("state")}};
-  for (const Place& place : disk.places) rows.push_back(place_row(guest, floors, place, unit));
-  if (disk.places.empty()) return;  // the advice says why nothing is known of it
+  for (const Layer& layer : disk.layers)
+    for_each_layer(
+        layer, [&](const Layer& each) { rows.push_back(place_row(guest, floors, each, unit)); });
+  if (disk.layers.empty()) return;  // the advice says why nothing is known of it
   print_table(rows);
+  for (const Layer& layer : disk.layers) print_details(guest, layer);
   if (disk.added || guest.is_running()) return;  // nothing becomes smaller while it runs
   const LayerFloor floor = floors.of_disk(index);
   if (floor.size < disk.size())

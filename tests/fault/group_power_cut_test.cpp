@@ -80,7 +80,7 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     const lvm::OpenGroup& open = guest.groups()[0].open;
     if (open.group.sequence != 4 || !open.notes.empty() || !open.blockers().empty()) return false;
     if (open.group.free_extents() != 0) return false;
-    const Place* root = find_target(guest, "/");
+    const Layer* root = find_target(guest, "/");
     if (root->content.size != root->size) return false;
     Findings findings;
     NullProgress silent;

@@ -160,7 +160,7 @@ class MovePowerCut : public ShrinkPowerCut {
     const Guest guest({{first_image, &disk}});
     std::map<std::string, std::uint32_t> all;
     for (const Disk& each : guest.disks())
-      for (const jh::Place& place : each.places)
+      for (const jh::Layer& place : each.places)
         if (ext_in(place.content))
           for (const auto& [path, sum] : tree_of(*place.window))
             all[guest.name_of(place) + path] = sum;

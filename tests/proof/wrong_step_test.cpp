@@ -179,7 +179,7 @@ struct Forgery {
 void PrintTo(const Forgery& item, std::ostream* out) { *out << item.name; }
 
 ext::Filesystem& filesystem_of(const Guest& guest) {
-  for (const Place* place : guest.places())
+  for (const Layer* place : guest.places())
     if (ext_in(place->content)) return *ext_in(place->content);
   throw std::logic_error("the guest has a filesystem");
 }
@@ -310,7 +310,7 @@ INSTANTIATE_TEST_SUITE_P(
         // The content of a partition that moved, which no layer can judge: its swap area's tail.
         Forgery{"ContentThatMovedWithItsPartition", "Move", "content",
                 [](FileSet&, const Guest& after) {
-                  for (const Place* place : after.places()) {
+                  for (const Layer* place : after.places()) {
                     if (!ext_in(place->content)) continue;
                     ext::Filesystem& fs = *ext_in(place->content);
                     ext::InodeRecord file;

@@ -130,7 +130,7 @@ void MemoryKernel::boot() {
   for (std::size_t i = 0; i < disks_.size(); ++i) {
     KernelDisk& disk = disks_[i];
     disk.partitions.clear();
-    for (const Place& place : guest.disks()[i].places) {
+    for (const Layer& place : guest.disks()[i].places) {
       if (!place.partition || place.partition->role == PartitionRole::extended) continue;
       KernelPartition partition;
       partition.number = place.partition->number;
@@ -145,7 +145,7 @@ void MemoryKernel::boot() {
   maps_.clear();
   for (const VolumeGroup& group : guest.groups()) {
     std::vector<DeviceNumber> devices;
-    for (const Place* place : group.devices) {
+    for (const Layer* place : group.devices) {
       const DeviceNumber disk = disks_[place->disk].device;
       devices.push_back(
           {disk.major, disk.minor + (place->partition ? place->partition->number : 0)});

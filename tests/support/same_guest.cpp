@@ -56,7 +56,7 @@ Sums tree_of(const Content& content) {
 
 // Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
 // read (descriptors for later growth, bitmaps of groups marked as unused) may differ.
-bool same_filesystem(const Place& before, const Place& after) {
+bool same_filesystem(const Layer& before, const Layer& after) {
   if (!holds_files(before.content) ||
       before.content.filesystem_kind != after.content.filesystem_kind)
     return false;
@@ -68,7 +68,7 @@ bool same_filesystem(const Place& before, const Place& after) {
   return findings.clean() && tree_of(before.content) == tree_of(after.content);
 }
 
-bool is_in(const Place& place, std::size_t disk, std::uint64_t at) {
+bool is_in(const Layer& place, std::size_t disk, std::uint64_t at) {
   return place.disk == disk && at >= place.offset.value() &&
          at - place.offset.value() < place.size.value();
 }
@@ -81,7 +81,7 @@ bool same_around(const Guest& before, const Guest& after, std::size_t disk, std:
   bool any = false;
   bool in_group = false;
   for (std::size_t i = 0; i < old_places.size(); ++i) {
-    const Place& place = *old_places[i];
+    const Layer& place = *old_places[i];
     if (!place.volume && is_in(place, disk, at)) {
       if (place.content.kind == ContentKind::physical_volume)
         in_group = true;
@@ -215,7 +215,7 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
   std::string found;
   for (const Disk& disk : opened.guest->disks())
     found += fmt::format("disk of {}\n", disk.size().value());
-  for (const Place* place : opened.guest->places()) {
+  for (const Layer* place : opened.guest->places()) {
     found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
                          place->content.name, place->content.size.value_or(Bytes(0)).value());
     if (!holds_files(place->content) || !place->content.filesystem) continue;
@@ -229,7 +229,7 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
   const OpenGuest opened(host, images);
   const TempFolder folder;
   std::string said;
-  for (const Place* place : opened.guest->places()) {
+  for (const Layer* place : opened.guest->places()) {
     if (!holds_files(place->content) || !place->window) continue;
     const std::string image = folder / "fs";
     save(*place->window, image);

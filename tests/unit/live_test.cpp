@@ -48,7 +48,7 @@ TEST(Live, AVolumeGrowsThroughAllLayers) {
   ASSERT_EQ(guest.groups().size(), 1U);
   const VolumeGroup& group = guest.groups().front();
   EXPECT_EQ(group.open.group.free_extents(), 0U);
-  for (const Place& place : group.volumes) {
+  for (const Layer& place : group.volumes) {
     const lvm::Volume& volume = guest.volume_of(place);
     const live::MappedDevice* device = now.mapped(group, volume);
     ASSERT_NE(device, nullptr);

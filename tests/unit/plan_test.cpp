@@ -145,7 +145,7 @@ TEST_F(Plans, AGroupSharesItsExtents) {
   ASSERT_EQ(plan.groups, std::vector<std::string>{"field-station"});
   std::map<std::string, std::uint64_t> gained;
   plan.for_each<step::GrowVolume>([&](const Step& step, const step::GrowVolume& work) {
-    gained[step.where.volume] = work.extents;
+    gained[step.layer.volume] = work.extents;
   });
   // 27 free and 15 new: 3 for the size (whole extents), a quarter of all 42, the rest.
   EXPECT_EQ(gained["field-station/var--log"], 3U);
@@ -194,7 +194,7 @@ TEST_F(Plans, TwoGroupsAreServedOneAfterTheOther) {
   plan.for_each<step::CommitGroup>([&](const Step&, const step::CommitGroup&) { ++commits; });
   EXPECT_EQ(commits, 2);
   // The first one's partition is not the last: it gets nothing of the new room.
-  EXPECT_FALSE(plan.has<step::GrowPhysicalVolume>({0, 1, {}}));
+  EXPECT_FALSE(plan.has<step::GrowPhysicalVolume>(LayerId{0, {}, {1}}));
   request_.gives = {parse_give("first/pieces=40MiB"), parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("10 extents of 4 MiB, and there are 9"), std::string::npos) << words_;
@@ -210,7 +210,7 @@ TEST_F(Plans, AsFewMoveAsWillDo) {
     std::map<std::uint32_t, std::uint64_t> found;
     const Plan plan = plan_growth(*guest_, request_);
     plan.for_each<step::MovePartition>([&](const Step& step, const step::MovePartition& work) {
-      found[step.where.partition] = work.first.value() / 2048;
+      found[step.layer.number()] = work.first.value() / 2048;
     });
     return found;
   };

@@ -17,19 +17,13 @@ namespace files = std::filesystem;
 using Names = std::set<std::string>;
 
 // Floors, from the ground up; rooms on one floor side by side.
-const std::vector<Names> floors{{"base"},
-                                {"store"},
-                                {"container", "table", "lvm", "array", "fs"},
-                                {"guest"},
-                                {"plan"},
-                                {"staged"},
-                                {"carry", "proof"},
-                                {"compact"},
-                                {"change", "live"},
-                                {"figure"},
-                                {"report"},
-                                {"order"},
-                                {"cli"},
+const std::vector<Names> floors{{"base"},    {"store"},
+                                {"layer"},   {"container", "table", "lvm", "array", "luks", "fs"},
+                                {"guest"},   {"plan"},
+                                {"staged"},  {"carry", "proof"},
+                                {"compact"}, {"change", "live"},
+                                {"figure"},  {"report"},
+                                {"order"},   {"cli"},
                                 {"manual"}};
 
 int floor_of(const std::string& room) {

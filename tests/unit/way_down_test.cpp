@@ -37,8 +37,8 @@ class WayDown : public testing::Test {
     guest_ = std::make_unique<Guest>(images);
     request_.disk_chosen = true;
   }
-  const Place& place(const std::string& name) const {
-    for (const Place* each : guest_->places())
+  const Layer& place(const std::string& name) const {
+    for (const Layer* each : guest_->places())
       if (guest_->name_of(*each) == name || guest_->best_name(*each) == name) return *each;
     throw std::logic_error("the sample has " + name);
   }
@@ -146,14 +146,14 @@ TEST_F(WayDown, AFloorIsReachedAndNoByteLess) {
     } catch (const Error& error) {
       EXPECT_EQ(error.status(), Status::refused);
     }
-    for (const Place* each : guest_->places()) EXPECT_LE(floors.of(*each).size, each->size);
+    for (const Layer* each : guest_->places()) EXPECT_LE(floors.of(*each).size, each->size);
   }
 }
 
 TEST_F(WayDown, WhatNobodyKnowsHasTheFloorThatItHas) {
   open({"mbr-ntfs"});
   Floors floors(*guest_);
-  for (const Place* each : guest_->places()) {
+  for (const Layer* each : guest_->places()) {
     if (each->content.filesystem) continue;
     EXPECT_EQ(floors.of(*each).size, each->size) << guest_->name_of(*each);
     const auto why = no_shrinking(*each);
@@ -165,7 +165,7 @@ TEST_F(WayDown, WhatNobodyKnowsHasTheFloorThatItHas) {
 TEST_F(WayDown, VolumesHaveFloorsInWholeStripes) {
   open({"two-disk-a", "two-disk-b"});
   Floors floors(*guest_);
-  for (const Place& volume : guest_->groups()[0].volumes) {
+  for (const Layer& volume : guest_->groups()[0].volumes) {
     const lvm::Volume& facts = guest_->volume_of(volume);
     const std::uint64_t floor = floors.of_volume(volume);
     EXPECT_GT(floor, 0U);
@@ -244,7 +244,7 @@ TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
   EXPECT_EQ(Bytes(files.stage(0).size()), plan.disks[0].to);
   const Guest after({{"/moor/heather", &files.stage(0)}});
   for (const Step& step : plan.steps) {
-    const Place* now = place_at(after, step.where);
+    const Layer* now = after.find(step.layer);
     if (step.is<step::ShrinkContent>()) {
       EXPECT_EQ(now->content.size, step.to);
     }

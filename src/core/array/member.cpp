@@ -94,4 +94,23 @@ std::optional<Member> recognise(Store& place) {
   return std::nullopt;
 }
 
+const LayerKind kind{
+    "array", [](Store& place) -> std::optional<RecognisedLayer> {
+      const auto member = recognise(place);
+      if (!member) return std::nullopt;
+      RecognisedLayer found;
+      found.kind = ContentKind::array_member;
+      found.facts.name = member->text();
+      found.facts.label = member->name;
+      found.facts.uuid = member->uuid;
+      found.facts.state = "left as it is";
+      found.facts.blockers.push_back(
+          Error(Status::unsupported, "it is a " + found.facts.name + ", and not a disk of its own",
+                member->format,
+                "change its size inside the guest, on the array; if it is in no "
+                "array any more, let the guest remove the array's superblock first")
+              .with_reason(Reason::array_member));
+      return found;
+    }};
+
 }  // namespace jh::array

@@ -5,6 +5,7 @@
 #include <optional>
 #include <string>
 
+#include "core/layer/layer_kind.h"
 #include "core/store/store.h"
 
 namespace jh::array {
@@ -20,5 +21,7 @@ struct Member {
 
 /// Looks at both ends of the place. Nothing: it is no member of anything that is known. Throws io.
 std::optional<Member> recognise(Store& place);
+
+extern const LayerKind kind;
 
 }  // namespace jh::array

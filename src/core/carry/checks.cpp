@@ -119,14 +119,17 @@ std::optional<Holder> holder_of(const struct stat& image, bool writers_only) {
     if (pid.find_first_not_of("0123456789") != std::string::npos || pid == me) continue;
     std::error_code denied;
     for (const auto& fd : files::directory_iterator(process.path() / "fd", denied)) {
-      struct stat open_file {};
-      if (::stat(fd.path().c_str(), &open_file) != 0) continue;
-      const bool same = S_ISBLK(image.st_mode)
-                            ? S_ISBLK(open_file.st_mode) && open_file.st_rdev == image.st_rdev
-                            : open_file.st_dev == image.st_dev && open_file.st_ino == image.st_ino;
-      const bool writes = same && is_for_writing(fd.path());
-      if (!same || (writers_only && !writes)) continue;
-      if (::stat(fd.path().c_str(), &open_file) != 0) continue;  // it ended meanwhile
+      const auto is_image = [&] {
+        struct stat open_file {};
+        if (::stat(fd.path().c_str(), &open_file) != 0) return false;
+        return S_ISBLK(image.st_mode)
+                   ? S_ISBLK(open_file.st_mode) && open_file.st_rdev == image.st_rdev
+                   : open_file.st_dev == image.st_dev && open_file.st_ino == image.st_ino;
+      };
+      if (!is_image()) continue;
+      const bool writes = is_for_writing(fd.path());
+      // Closed meanwhile, and perhaps opened again for another file, it says nothing of this one.
+      if ((writers_only && !writes) || !is_image()) continue;
       return Holder{pid, first_line(process.path() / "comm"), writes};
     }
   }

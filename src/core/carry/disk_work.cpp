@@ -22,7 +22,7 @@ void DiskWork::be_ready() {
   ready_ = true;
 }
 
-std::unique_ptr<Store> DiskWork::place(std::uint32_t partition) {
+std::unique_ptr<Store> DiskWork::layer(std::uint32_t partition) {
   be_ready();
   if (partition == 0) return std::make_unique<WindowStore>(disk(), 0, disk().size(), disk().name());
   open_table_again();  // from the stage, as it will be on disk
@@ -66,24 +66,24 @@ void DiskWork::run(const Step&, const step::MoveSpare&) {
 void DiskWork::run(const Step& step, const step::GrowPartition& work) {
   be_ready();
   table_->cover_disk(disk());
-  table_->move_end(disk(), step.where.partition, work.end);
+  table_->move_end(disk(), step.layer.number(), work.end);
 }
 
 void DiskWork::run(const Step& step, const step::ShrinkPartition& work) {
   be_ready();
-  table_->move_end(disk(), step.where.partition, work.end);
+  table_->move_end(disk(), step.layer.number(), work.end);
 }
 
 void DiskWork::run(const Step& step, const step::MoveExtended& work) {
   be_ready();
-  table_->move_chain(disk(), {step.where.partition, work.first, work.end}, work.logical);
+  table_->move_chain(disk(), {step.layer.number(), work.first, work.end}, work.logical);
   open_table_again();
 }
 
 void DiskWork::run(const Step& step, const step::CreatePartition& work) {
   be_ready();
   table_->cover_disk(disk());
-  ensure(table_->place_new(Bytes(disk().size())) == work.partition && step.where.partition != 0,
+  ensure(table_->place_new(Bytes(disk().size())) == work.partition && step.layer.number() != 0,
          "the new partition lies where the plan says");
   table_->create(disk(), work.partition, random_guid());
 }
@@ -94,7 +94,7 @@ void DiskWork::run(const Step& step, const step::CreatePartition& work) {
 void DiskWork::run(const Step& step, const step::MovePartition& work, const Content& content,
                    Progress& progress) {
   be_ready();
-  const Partition* partition = table_->find(step.where.partition);
+  const Partition* partition = table_->find(step.layer.number());
   ensure(partition != nullptr && work.first != partition->first, "a partition moves");
   const std::uint64_t from = to_bytes(partition->first, sector_size_).value();
   const std::uint64_t to = to_bytes(work.first, sector_size_).value();
@@ -120,7 +120,7 @@ void DiskWork::run(const Step& step, const step::MovePartition& work, const Cont
   WindowStore moved(disk(), to, length, stage_.name());
   update_partition_start(moved, content.filesystem_kind, partition->first, work.first);
   if (partition->role != PartitionRole::logical)
-    table_->move(disk(), step.where.partition, work.first, work.end);
+    table_->move(disk(), step.layer.number(), work.first, work.end);
 }
 
 }  // namespace jh

@@ -15,7 +15,7 @@ class DiskWork {
   DiskWork(Stage& stage, FileResolver& resolver, std::uint32_t sector_size, Bytes size);
 
   /// A place on the disk as the steps so far have left it. Partition 0: the whole disk.
-  std::unique_ptr<Store> place(std::uint32_t partition);
+  std::unique_ptr<Store> layer(std::uint32_t partition);
 
   void run(const Step&, const step::RecoverContainer&) { be_ready(); }
   void run(const Step& step, const step::GrowContainer& work);

@@ -13,12 +13,12 @@ namespace jh {
 class GroupWork {
  public:
   /// Opens the place of a physical volume, as the steps so far have left it.
-  using OpenDevice = std::function<std::unique_ptr<Store>(const Where&)>;
+  using OpenDevice = std::function<std::unique_ptr<Store>(const LayerId&)>;
 
   /// `known` is the group as it was; all must outlive it. Its devices are read from the stages.
   GroupWork(const VolumeGroup& known, const Guest& before, const Plan& plan, OpenDevice open);
 
-  std::unique_ptr<Store> open_volume(const Where& where);
+  std::unique_ptr<Store> open_volume(const LayerId& id);
 
   void run(const Step& step, const step::GrowPhysicalVolume& work);
   void run(const Step& step, const step::AddDevice& work);
@@ -30,8 +30,8 @@ class GroupWork {
   void run(const Step& step, const step::CommitGroup& work);
 
  private:
-  const lvm::Volume& volume_of(const Where& where) const;
-  std::size_t device_of(const Where& where) const;
+  const lvm::Volume& volume_of(const LayerId& id) const;
+  std::size_t device_of(const LayerId& id) const;
 
   const VolumeGroup& known_;
   const Guest& before_;

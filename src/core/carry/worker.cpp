@@ -15,7 +15,7 @@ class Worker::Visitor {
 
   // On disks and tables.
   void operator()(const step::CreateDisk& work) {
-    const std::size_t disk = step_.where.disk;
+    const std::size_t disk = step_.layer.disk;
     // A blank disk that is there keeps its image.
     if (worker_.before_.disks()[disk].added)
       create_container(worker_.files_.stage(disk), worker_.plan_.disks[disk].made,
@@ -23,9 +23,9 @@ class Worker::Visitor {
     on_disk(work);
   }
   void operator()(const step::MovePartition& work) {
-    const Place* place = place_at(worker_.before_, step_.where);
-    ensure(place != nullptr, "what moves was there");
-    worker_.disk(step_.where.disk).run(step_, work, place->content, progress_);
+    const Layer* layer = worker_.before_.find(step_.layer);
+    ensure(layer != nullptr, "what moves was there");
+    worker_.disk(step_.layer.disk).run(step_, work, layer->content, progress_);
   }
   void operator()(const step::RecoverContainer& work) { on_disk(work); }
   void operator()(const step::GrowContainer& work) { on_disk(work); }
@@ -41,7 +41,7 @@ class Worker::Visitor {
   void operator()(const step::AddDevice& work) { worker_.group(work.group).run(step_, work); }
   void operator()(const step::CommitGroup& work) { worker_.group(work.group).run(step_, work); }
   void operator()(const step::MoveExtents& work) {
-    worker_.group_of(step_.where).run(step_, work, progress_);
+    worker_.group_of(step_.layer).run(step_, work, progress_);
   }
   void operator()(const step::GrowPhysicalVolume& work) { in_group(work); }
   void operator()(const step::ShrinkDevice& work) { in_group(work); }
@@ -55,10 +55,10 @@ class Worker::Visitor {
 
   // Inside a place.
   void operator()(const step::ReplayJournal&) {
-    kind().replay_journal(*worker_.place(step_.where));
+    kind().replay_journal(*worker_.layer(step_.layer));
   }
   void operator()(const step::PrepareContent& work) {
-    const auto store = worker_.place(step_.where);
+    const auto store = worker_.layer(step_.layer);
     kind().open_to_change(*store)->prepare(work.size, progress_);
   }
   void operator()(const step::GrowContent& work) { resize(work.size); }
@@ -67,7 +67,7 @@ class Worker::Visitor {
  private:
   template <class Work>
   void on_disk(const Work& work) {
-    worker_.disk(step_.where.disk).run(step_, work);
+    worker_.disk(step_.layer.disk).run(step_, work);
   }
   // A group finds its devices by the table.
   template <class Work>
@@ -77,15 +77,15 @@ class Worker::Visitor {
   }
   template <class Work>
   void in_group(const Work& work) {
-    worker_.group_of(step_.where).run(step_, work);
+    worker_.group_of(step_.layer).run(step_, work);
   }
   const FilesystemKind& kind() const {
-    const FilesystemKind* kind = place_at(worker_.before_, step_.where)->content.filesystem_kind;
+    const FilesystemKind* kind = worker_.before_.find(step_.layer)->content.filesystem_kind;
     ensure(kind != nullptr && kind->resizable, "what is resized can be");
     return *kind;
   }
   void resize(Bytes size) {
-    const auto store = worker_.place(step_.where);
+    const auto store = worker_.layer(step_.layer);
     kind().open_to_change(*store)->resize(size, progress_);
   }
 
@@ -121,22 +121,22 @@ GroupWork& Worker::group(const std::string& name) {
   const VolumeGroup* found = before_.group_named(name);
   ensure(found != nullptr, "the group is in the guest");
   work = std::make_unique<GroupWork>(*found, before_, plan_,
-                                     [this](const Where& where) { return place(where); });
+                                     [this](const LayerId& id) { return layer(id); });
   return *work;
 }
 
-GroupWork& Worker::group_of(const Where& where) {
-  if (!where.volume.empty()) return group(where.volume.substr(0, where.volume.rfind('/')));
-  const Place* place = place_at(before_, where);
+GroupWork& Worker::group_of(const LayerId& id) {
+  if (!id.volume.empty()) return group(id.volume.substr(0, id.volume.rfind('/')));
+  const Layer* layer = before_.find(id);
   std::size_t pv = 0;
-  const VolumeGroup* found = place == nullptr ? nullptr : before_.group_on(*place, pv);
+  const VolumeGroup* found = layer == nullptr ? nullptr : before_.group_on(*layer, pv);
   ensure(found != nullptr, "a physical volume lies there");
   return group(found->open.group.name);
 }
 
-std::unique_ptr<Store> Worker::place(const Where& where) {
-  if (!where.volume.empty()) return group_of(where).open_volume(where);
-  return disk(where.disk).place(where.partition);
+std::unique_ptr<Store> Worker::layer(const LayerId& id) {
+  if (!id.volume.empty()) return group_of(id).open_volume(id);
+  return disk(id.disk).layer(id.number());
 }
 
 }  // namespace jh

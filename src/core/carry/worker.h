@@ -29,9 +29,9 @@ class Worker {
   DiskWork& disk(std::size_t index);
   // A group that changes, read from the stages when its first step comes.
   GroupWork& group(const std::string& name);
-  GroupWork& group_of(const Where& where);
+  GroupWork& group_of(const LayerId& id);
   // The place a step is on, as the steps before have left it.
-  std::unique_ptr<Store> place(const Where& where);
+  std::unique_ptr<Store> layer(const LayerId& id);
 
   const Guest& before_;
   const Plan& plan_;

@@ -29,7 +29,7 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
   {
     Worker worker(before, plan, files);
     for (const Step& step : plan.steps) {
-      progress.begin(step.layer + ": " + step.action, step.to_move);
+      progress.begin(step.name + ": " + step.action, step.to_move);
       worker.run(step, progress);
       progress.end();
     }

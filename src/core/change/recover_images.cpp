@@ -108,9 +108,9 @@ void check_assigned(Host& host, const UndoFacts& facts) {
 }
 
 // Whether taking the change back writes into what this place shows, wherever that is kept.
-bool is_touched(Host& host, const UndoFacts& facts, Store& place) {
-  for (std::uint64_t at = 0; at < place.size();) {
-    const Location where = place.locate(at, place.size() - at);
+bool is_touched(Host& host, const UndoFacts& facts, Store& layer) {
+  for (std::uint64_t at = 0; at < layer.size();) {
+    const Location where = layer.locate(at, layer.size() - at);
     if (where.store != nullptr)
       for (std::size_t i = 0; i < facts.images.size(); ++i)
         if (overlaps(facts.touched[i], where.at, where.at + where.length) &&
@@ -136,20 +136,20 @@ void check_guest_at_rest(Host& host, const UndoFacts& facts,
   }
   const Guest guest(disks);
   check_awake(guest);
-  const auto refuse_for = [&](const Place& place, const std::string& what) {
-    if (!is_touched(host, facts, *place.window)) return;
+  const auto refuse_for = [&](const Layer& layer, const std::string& what) {
+    if (!is_touched(host, facts, *layer.window)) return;
     refuse(fmt::format("the guest has run since, and {} is not at rest: {}; taking the change back "
                        "would change what that counts on",
-                       guest.best_name(place), what),
-           guest.disks()[place.disk].path,
+                       guest.best_name(layer), what),
+           guest.disks()[layer.disk].path,
            "start the guest, shut it down properly, then run again; what it has written since may "
            "stand against the undo then, and is worth more than it");
   };
-  for (const Place* place : guest.places()) {
-    if (!place->window) continue;
-    if (place->content.replay) refuse_for(*place, place->content.replay->action);
-    for (const Error& blocker : place->content.blockers)
-      if (blocker.status() == Status::refused) refuse_for(*place, blocker.what());
+  for (const Layer* layer : guest.layers()) {
+    if (!layer->window) continue;
+    if (layer->content.replay) refuse_for(*layer, layer->content.replay->action);
+    for (const Error& blocker : layer->content.blockers)
+      if (blocker.status() == Status::refused) refuse_for(*layer, blocker.what());
   }
 }
 

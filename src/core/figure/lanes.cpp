@@ -52,7 +52,7 @@ Lanes::Lanes(const std::vector<Callout>& callouts, double left, double right,
   }
   std::vector<double> reach;  // by lane: the nearest rule that runs through it, or ends in it
   std::size_t lowest = 0;
-  const auto place = [&](std::size_t i) {
+  const auto layer = [&](std::size_t i) {
     Placed one;
     one.x = sorted[i].x;
     one.text = fitted(sorted[i].text, space(i, split), text_size, false, measure);
@@ -66,10 +66,10 @@ Lanes::Lanes(const std::vector<Callout>& callouts, double left, double right,
     rows_ = std::max(rows_, one.lane + 1);
     placed_.push_back(std::move(one));
   };
-  for (std::size_t i = split; i-- > 0;) place(i);
+  for (std::size_t i = split; i-- > 0;) layer(i);
   lowest = rows_;
   reach.resize(lowest);
-  for (std::size_t i = split; i < count; ++i) place(i);
+  for (std::size_t i = split; i < count; ++i) layer(i);
 }
 
 void Lanes::draw(Scene& scene, double edge, bool upward) const {

@@ -56,20 +56,20 @@ StripScale::StripScale(std::uint64_t size, const std::vector<ByteRange>& spans, 
       }
     if (!again) break;
   }
-  places_ = {0};
+  layers_ = {0};
   for (std::size_t i = 0; i < count; ++i)
-    places_.push_back(
-        places_.back() +
+    layers_.push_back(
+        layers_.back() +
         (fixed[i] ? needs[i] : static_cast<double>(marks_[i + 1] - marks_[i]) * scale));
 }
 
 double StripScale::at(std::uint64_t offset) const {
-  if (offset >= marks_.back()) return places_.back();
+  if (offset >= marks_.back()) return layers_.back();
   const auto next = std::upper_bound(marks_.begin(), marks_.end(), offset);
   const auto i = static_cast<std::size_t>(next - marks_.begin());
   const double part =
       static_cast<double>(offset - marks_[i - 1]) / static_cast<double>(marks_[i] - marks_[i - 1]);
-  return places_[i - 1] + part * (places_[i] - places_[i - 1]);
+  return layers_[i - 1] + part * (layers_[i] - layers_[i - 1]);
 }
 
 }  // namespace jh

@@ -24,7 +24,7 @@ class StripScale {
 
  private:
   std::vector<std::uint64_t> marks_;
-  std::vector<double> places_;
+  std::vector<double> layers_;
   bool stretched_ = false;
 };
 

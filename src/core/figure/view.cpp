@@ -9,17 +9,18 @@ namespace {
 
 constexpr Bytes worth_showing = 2_MiB;  // of room between partitions
 
-PieceKind kind_of(const Place& place) {
-  switch (place.content.kind) {
+PieceKind kind_of(const Layer& layer) {
+  switch (layer.content.kind) {
     case ContentKind::filesystem:
-      return place.content.filesystem_kind != nullptr &&
-                     !place.content.filesystem_kind->holds_files &&
-                     place.content.filesystem_kind->resizable
+      return layer.content.filesystem_kind != nullptr &&
+                     !layer.content.filesystem_kind->holds_files &&
+                     layer.content.filesystem_kind->resizable
                  ? PieceKind::swap
                  : PieceKind::files;
     case ContentKind::physical_volume:
       return PieceKind::device;
     case ContentKind::encrypted:
+    case ContentKind::locked:
       return PieceKind::encrypted;
     case ContentKind::nothing:
       return PieceKind::empty;
@@ -28,17 +29,17 @@ PieceKind kind_of(const Place& place) {
   }
 }
 
-PieceView piece_of(const Guest& guest, const Place& place, Bytes start) {
+PieceView piece_of(const Guest& guest, const Layer& layer, Bytes start) {
   PieceView piece{
-      guest.name_of(place), guest.best_name(place), place.content.name, kind_of(place), start,
-      place.size,           place.content.size,     place.content.used};
+      guest.name_of(layer), guest.best_name(layer), layer.content.name, kind_of(layer), start,
+      layer.size,           layer.content.size,     layer.content.used};
   if (piece.kind == PieceKind::device) {
-    piece.holds = "of group " + place.content.label;
+    piece.holds = "of group " + layer.content.label;
     piece.content.reset();
     piece.used.reset();
   }
   if (piece.kind == PieceKind::empty)
-    piece.holds = place.partition ? place.partition->type_name : std::string();
+    piece.holds = layer.partition ? layer.partition->type_name : std::string();
   return piece;
 }
 
@@ -74,9 +75,9 @@ PanelView disk_panel(const Guest& guest, std::size_t index) {
   panel.title = disk.path.substr(disk.path.rfind('/') + 1);
   panel.note = disk_note(disk);
   panel.size = disk.size();
-  for (const Place& place : disk.places)
-    if (place.content.kind != ContentKind::logical_partitions)
-      panel.pieces.push_back(piece_of(guest, place, place.offset));
+  for (const Layer& layer : disk.layers)
+    if (layer.content.kind != ContentKind::logical_partitions)
+      panel.pieces.push_back(piece_of(guest, layer, layer.offset));
   // In front of the first partition lies what belongs to the table, and to boot loaders.
   Bytes first{};
   if (!panel.pieces.empty()) {
@@ -104,9 +105,9 @@ PanelView group_panel(const Guest& guest, const VolumeGroup& group) {
     at = panel.devices.back().end();
   }
   at = {};
-  for (const Place& place : group.volumes) {
-    if (!guest.volume_of(place).visible) continue;
-    PieceView piece = piece_of(guest, place, at);
+  for (const Layer& layer : group.volumes) {
+    if (!guest.volume_of(layer).visible) continue;
+    PieceView piece = piece_of(guest, layer, at);
     at = piece.end();
     panel.size = std::max(panel.size, at);  // volumes without extents of their own
     panel.pieces.push_back(std::move(piece));
@@ -143,14 +144,14 @@ class Planned {
 
  private:
   std::uint32_t sector(const Step& step) const {
-    const auto& table = guest_.disks()[step.where.disk].table;
+    const auto& table = guest_.disks()[step.layer.disk].table;
     return table ? table->facts().sector_size : 512;
   }
 
   PieceView* piece(const Step& step) {
-    const Place* place = place_at(guest_, step.where);
-    if (place == nullptr) return nullptr;
-    const std::string key = guest_.name_of(*place);
+    const Layer* layer = guest_.find(step.layer);
+    if (layer == nullptr) return nullptr;
+    const std::string key = guest_.name_of(*layer);
     for (PanelView& panel : view_.panels)
       for (PieceView& each : panel.pieces)
         if (each.key == key) return &each;
@@ -188,10 +189,10 @@ class Planned {
   }
 
   void add_partition(const Step& step, const NewPartition& partition) {
-    PanelView& panel = view_.panels[step.where.disk];
+    PanelView& panel = view_.panels[step.layer.disk];
     const Bytes start = to_bytes(partition.first, sector(step));
-    panel.pieces.push_back({step.layer,
-                            step.layer,
+    panel.pieces.push_back({step.name,
+                            step.name,
                             "new",
                             PieceKind::device,
                             start,
@@ -203,7 +204,7 @@ class Planned {
   void add_device(const Step& step, const std::string& group) {
     for (PanelView& panel : view_.panels) {
       if (panel.key != "group " + group) continue;
-      const std::string name = step.layer.substr(step.layer.rfind(' ') + 1);
+      const std::string name = step.name.substr(step.name.rfind(' ') + 1);
       panel.devices.push_back({name, name, "", PieceKind::device, panel.size, step.to, {}, {}});
       panel.size += step.to;
     }
@@ -211,9 +212,9 @@ class Planned {
 
   // A group is as large as its devices will be.
   void resize_device(const Step& step) {
-    const Place* place = place_at(guest_, step.where);
-    if (place == nullptr) return;
-    const std::string key = guest_.name_of(*place);
+    const Layer* layer = guest_.find(step.layer);
+    if (layer == nullptr) return;
+    const std::string key = guest_.name_of(*layer);
     for (PanelView& panel : view_.panels) {
       for (PieceView& device : panel.devices) {
         if (device.key != key) continue;

@@ -13,20 +13,10 @@
 #include "core/base/findings.h"
 #include "core/base/progress.h"
 #include "core/base/sizes.h"
+#include "core/layer/layer_kind.h"
 #include "core/store/scratch_store.h"
 
 namespace jh {
-
-/// What a survey tells of a filesystem or a swap area.
-struct FilesystemFacts {
-  std::string name;  // "ext4", "FAT"
-  std::string label;
-  std::string uuid;           // as fstab's UUID= writes it
-  std::string state;          // "clean", "needs journal replay" ...
-  std::optional<Bytes> size;  // its own; it may be smaller than its place
-  std::optional<Bytes> used;
-  std::vector<Error> blockers;  // why it must not be changed now; each with a reason code
-};
 
 /// The smallest place it can be brought to, and what stands there.
 struct FilesystemFloor {
@@ -151,7 +141,7 @@ class Filesystem {
 
 /// What opening one has found.
 struct OpenedFilesystem {
-  FilesystemFacts facts;
+  LayerFacts facts;
   /// When the guest did not shut down properly: as its journal makes it, in memory.
   std::unique_ptr<ScratchStore> at_rest;
   /// What that takes.
@@ -176,7 +166,7 @@ struct FilesystemKind {
   OpenedFilesystem (*open)(Store& place) = nullptr;
   /// What its superblock alone says, and stays true while it is mounted: label, uuid, its size
   /// where a driver cannot be asked for it, and why a driver could not make it larger (blockers).
-  void (*while_mounted)(Store& place, FilesystemFacts& facts) = nullptr;
+  void (*while_mounted)(Store& place, LayerFacts& facts) = nullptr;
   /// How long it says to be, by its superblock alone and whatever its place holds; 0: it does not
   /// say. Throws damaged for numbers that cannot be.
   std::uint64_t (*claimed_size)(Store& place) = nullptr;

@@ -74,9 +74,9 @@ void add_resume_entries(const std::string& text, std::set<ResumeEntry>& entries)
 }
 
 // Where the files of a boot partition may be, under names without "/boot".
-bool has_kernels(const Place& place) {
-  return std::find(place.mount_points.begin(), place.mount_points.end(), "/boot") !=
-         place.mount_points.end();
+bool has_kernels(const Layer& layer) {
+  return std::find(layer.mount_points.begin(), layer.mount_points.end(), "/boot") !=
+         layer.mount_points.end();
 }
 
 bool is_path(const std::string& device) {
@@ -99,14 +99,14 @@ void read_resume_entries(Filesystem& fs, std::set<ResumeEntry>& entries) {
 
 // Of a path as the guest has it: the place whose mount point is the longest in front of it, and the
 // rest of the path.
-std::pair<const Place*, std::string> place_of_path(const Guest& guest, const std::string& path) {
-  const Place* best = nullptr;
+std::pair<const Layer*, std::string> place_of_path(const Guest& guest, const std::string& path) {
+  const Layer* best = nullptr;
   std::size_t length = 0;
-  for (const Place* place : guest.places())
-    for (const std::string& point : place->mount_points) {
+  for (const Layer* layer : guest.layers())
+    for (const std::string& point : layer->mount_points) {
       const std::string prefix = point == "/" ? point : point + "/";
       if (!point.starts_with('/') || !path.starts_with(prefix) || point.size() < length) continue;
-      best = place;
+      best = layer;
       length = point.size();
     }
   return {best, length <= 1 ? path : path.substr(length)};
@@ -114,23 +114,26 @@ std::pair<const Place*, std::string> place_of_path(const Guest& guest, const std
 
 }  // namespace
 
-void Guest::note_asleep(const Place& place, const std::string& what) {
+void Guest::note_asleep(const Layer& layer, const std::string& what) {
   asleep_.push_back(Error(Status::refused,
                           "the guest is asleep: " + what +
                               ", and its memory holds the truth of all "
                               "its filesystems",
-                          disks_[place.disk].path + ", " + best_name(place),
+                          disks_[layer.disk].path + ", " + best_name(layer),
                           "wake the guest and shut it down properly, then run again")
                         .with_reason(Reason::suspended));
 }
 
 void Guest::find_saved_systems(Filesystem* root) {
-  for (const Place* place : places())
-    for (const Error& blocker : place->content.blockers)
+  // A guest whose disk lies in one of these layers sleeps for itself.
+  std::vector<const Layer*> own = layers();
+  std::erase_if(own, [](const Layer* layer) { return layer->is_inner(); });
+  for (const Layer* layer : own)
+    for (const Error& blocker : layer->content.blockers)
       if (blocker.reason() == Reason::suspended) {
         asleep_.push_back(Error(blocker.status(),
                                 std::string("the guest is asleep: ") + blocker.what(),
-                                disks_[place->disk].path + ", " + best_name(*place), blocker.next())
+                                disks_[layer->disk].path + ", " + best_name(*layer), blocker.next())
                               .with_reason(Reason::suspended));
         break;
       }
@@ -138,35 +141,35 @@ void Guest::find_saved_systems(Filesystem* root) {
   for (const FstabEntry& entry : fstab_)
     if (entry.type == "swap" && is_path(entry.device)) files.insert(entry.device);
   std::set<ResumeEntry> entries;
-  for (const Place* place : places())
-    if (place->content.filesystem &&
-        (root == nullptr || place->content.filesystem.get() == root || has_kernels(*place)))
-      read_resume_entries(*place->content.filesystem, entries);
-  const auto look_at_file = [&](const Place& place, const std::string& path,
+  for (const Layer* layer : own)
+    if (layer->content.filesystem &&
+        (root == nullptr || layer->content.filesystem.get() == root || has_kernels(*layer)))
+      read_resume_entries(*layer->content.filesystem, entries);
+  const auto look_at_file = [&](const Layer& layer, const std::string& path,
                                 const std::string& name) {
-    if (!place.content.filesystem) return false;
-    const auto head = text_of(*place.content.filesystem, path, first_page);
+    if (!layer.content.filesystem) return false;
+    const auto head = text_of(*layer.content.filesystem, path, first_page);
     if (!head || !holds_saved_system(text_bytes(*head))) return false;
-    note_asleep(place, "a saved image is in the swap file " + printable(name));
+    note_asleep(layer, "a saved image is in the swap file " + printable(name));
     return true;
   };
   for (const std::string& path : files) {
-    const auto [place, rest] = place_of_path(*this, path);
+    const auto [layer, rest] = place_of_path(*this, path);
     // A subvolume that is mounted there has a name of its own in the place.
-    if (place != nullptr && !look_at_file(*place, rest, path) && rest != path)
-      look_at_file(*place, path, path);
+    if (layer != nullptr && !look_at_file(*layer, rest, path) && rest != path)
+      look_at_file(*layer, path, path);
   }
   for (const ResumeEntry& entry : entries) {
     if (entry.offset == 0) continue;  // a place of its own, which says so by itself
-    for (const Place* place : places()) {
+    for (const Layer* layer : own) {
       // By whatever name: a page that is marked so is no chance.
-      if (!place->window) continue;
+      if (!layer->window) continue;
       constexpr std::uint64_t page = 4096;
-      if (entry.offset > place->size.value() / page) continue;
+      if (entry.offset > layer->size.value() / page) continue;
       const std::uint64_t at = entry.offset * page;
-      const std::uint64_t length = std::min(first_page, place->size.value() - at);
-      if (holds_saved_system(read_buffer(*place->window, at, static_cast<std::size_t>(length))))
-        note_asleep(*place, fmt::format("a saved image is where the kernel is told to "
+      const std::uint64_t length = std::min(first_page, layer->size.value() - at);
+      if (holds_saved_system(read_buffer(*layer->window, at, static_cast<std::size_t>(length))))
+        note_asleep(*layer, fmt::format("a saved image is where the kernel is told to "
                                         "look for it (page {})",
                                         entry.offset));
     }

@@ -7,29 +7,40 @@
 namespace jh {
 namespace {
 
-LayerVerdict audit_place(const Guest& guest, const Place& place, AuditScope scope,
+LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scope,
                          Findings& findings, Progress& progress) {
-  LayerVerdict row{fmt::format("{} on {}", place.content.name, guest.name_of(place)), "sound"};
-  if (place.content.kind == ContentKind::physical_volume) {
-    // Reading it was the audit; its group is looked at as a group.
-    for (const Error& blocker : place.content.blockers)
+  LayerVerdict row{fmt::format("{} on {}", layer.content.name, guest.name_of(layer)), "sound"};
+  if (layer.content.kind == ContentKind::physical_volume ||
+      layer.content.kind == ContentKind::encrypted) {
+    // Reading it was the audit; a group is looked at as a group.
+    if (layer.content.kind == ContentKind::encrypted) {
+      row.verdict = layer.content.payload ? "its header is sound" : "not looked into";
+      if (!layer.content.payload) row.kind = LayerVerdict::Kind::not_looked_into;
+    }
+    for (const Error& blocker : layer.content.blockers)
       if (blocker.status() == Status::damaged) {
-        findings.add(guest.disks()[place.disk].path + ", " + guest.name_of(place), blocker.what());
+        findings.add(guest.disks()[layer.disk].path + ", " + guest.name_of(layer), blocker.what());
         row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
       }
     return row;
   }
-  const bool left_alone = !place.content.filesystem && place.content.blockers.empty();
-  if (place.content.filesystem_kind == nullptr || !place.content.filesystem_kind->audited ||
+  if (layer.table) {
+    const std::uint64_t before = findings.count();
+    layer.table->audit(*layer.window, findings);
+    if (findings.count() != before) row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
+    return row;
+  }
+  const bool left_alone = !layer.content.filesystem && layer.content.blockers.empty();
+  if (layer.content.filesystem_kind == nullptr || !layer.content.filesystem_kind->audited ||
       left_alone) {
     row.verdict = "not looked into";
     row.kind = LayerVerdict::Kind::not_looked_into;
     return row;
   }
-  const std::string where = guest.disks()[place.disk].path + ", " + guest.name_of(place);
+  const std::string where = guest.disks()[layer.disk].path + ", " + guest.name_of(layer);
   const std::uint64_t before = findings.count();
-  if (!place.content.filesystem) {
-    const Error& error = place.content.blockers.front();
+  if (!layer.content.filesystem) {
+    const Error& error = layer.content.blockers.front();
     if (error.status() == Status::unsupported) {
       row.verdict = std::string("not audited: ") + error.what();
       row.kind = LayerVerdict::Kind::sound_but;
@@ -38,13 +49,13 @@ LayerVerdict audit_place(const Guest& guest, const Place& place, AuditScope scop
     findings.add(where, error.what());
   } else {
     Findings own;
-    place.content.filesystem->audit(scope, {}, own, progress);
-    const bool dirty = !place.content.blockers.empty() || place.content.replay.has_value();
+    layer.content.filesystem->audit(scope, {}, own, progress);
+    const bool dirty = !layer.content.blockers.empty() || layer.content.replay.has_value();
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
     if (dirty && own.clean()) {
-      row.verdict = "sound, but " + place.content.state;
-      if (place.content.replay) row.verdict += " (" + place.content.replay->found + ")";
+      row.verdict = "sound, but " + layer.content.state;
+      if (layer.content.replay) row.verdict += " (" + layer.content.replay->found + ")";
       row.kind = LayerVerdict::Kind::sound_but;
       return row;
     }
@@ -78,6 +89,11 @@ LayerVerdict audit_group(const VolumeGroup& group, Findings& findings) {
 std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Progress& progress,
                                       AuditScope scope) {
   std::vector<LayerVerdict> verdicts;
+  const auto look = [&](const Layer& layer) {
+    if (layer.content.kind != ContentKind::logical_partitions &&
+        layer.content.kind != ContentKind::nothing)
+      verdicts.push_back(audit_place(guest, layer, scope, findings, progress));
+  };
   for (const Disk& disk : guest.disks()) {
     const std::uint64_t before = findings.count();
     disk.container->audit(findings);
@@ -104,15 +120,12 @@ std::vector<LayerVerdict> audit_guest(const Guest& guest, Findings& findings, Pr
       verdicts.push_back({disk.path + ": partition table", sound ? "sound" : "damaged",
                           sound ? LayerVerdict::Kind::sound : LayerVerdict::Kind::damaged});
     }
-    for (const Place& place : disk.places)
-      if (place.content.kind != ContentKind::logical_partitions &&
-          place.content.kind != ContentKind::nothing)
-        verdicts.push_back(audit_place(guest, place, scope, findings, progress));
+    for (const Layer& layer : disk.layers) for_each_layer(layer, look);
   }
   for (const VolumeGroup& group : guest.groups()) {
     verdicts.push_back(audit_group(group, findings));
-    for (const Place& place : group.volumes)
-      if (place.window) verdicts.push_back(audit_place(guest, place, scope, findings, progress));
+    for (const Layer& layer : group.volumes)
+      if (layer.window) for_each_layer(layer, look);
   }
   return verdicts;
 }

@@ -2,16 +2,10 @@
 
 #include <fmt/format.h>
 
-#include <string_view>
-#include <tuple>
-
-#include "core/array/member.h"
-#include "core/lvm/device.h"
+#include "core/guest/layer_kinds.h"
 
 namespace jh {
 namespace {
-
-using namespace std::string_view_literals;
 
 Content content_of(ContentKind kind, const char* name) {
   Content content;
@@ -21,26 +15,26 @@ Content content_of(ContentKind kind, const char* name) {
 }
 
 // Nothing: the superblock cannot be read, or says what cannot be; opening it names the trouble.
-std::uint64_t claim_of(const FilesystemKind& kind, Store& place) {
+std::uint64_t claim_of(const FilesystemKind& kind, Store& layer) {
   if (kind.claimed_size == nullptr) return 0;
   try {
-    return kind.claimed_size(place);
+    return kind.claimed_size(layer);
   } catch (const Error& error) {
     if (error.status() == Status::io) throw;
     return 0;
   }
 }
 
-Content open_filesystem(const FilesystemKind& kind, Store& place) {
-  OpenedFilesystem opened = kind.open(place);
+Content open_filesystem(const FilesystemKind& kind, Store& layer) {
+  OpenedFilesystem opened = kind.open(layer);
   Content content;
-  static_cast<FilesystemFacts&>(content) = std::move(opened.facts);
+  static_cast<LayerFacts&>(content) = std::move(opened.facts);
   content.kind = ContentKind::filesystem;
   content.filesystem_kind = &kind;
   content.at_rest = std::move(opened.at_rest);
   content.replay = std::move(opened.replay);
   content.filesystem = std::move(opened.filesystem);
-  note_claim(content, claim_of(kind, place), Bytes(place.size()));
+  note_claim(content, claim_of(kind, layer), Bytes(layer.size()));
   return content;
 }
 
@@ -62,30 +56,18 @@ void note_claim(Content& content, std::uint64_t reach, Bytes place_size) {
 }
 
 Content recognise_content(Store& place) {
-  if (const auto member = array::recognise(place)) {
-    Content content = content_of(ContentKind::array_member, "");
-    content.name = member->text();
-    content.label = member->name;
-    content.uuid = member->uuid;
-    content.state = "left as it is";
-    content.blockers.push_back(
-        Error(Status::unsupported, "it is a " + content.name + ", and not a disk of its own",
-              member->format,
-              "change its size inside the guest, on the array; if it is in no array any more, let "
-              "the guest remove the array's superblock first")
-            .with_reason(Reason::array_member));
+  for (const LayerKind* kind : layer_kinds()) {
+    std::optional<RecognisedLayer> found = kind->recognise(place);
+    if (!found) continue;
+    Content content;
+    static_cast<LayerFacts&>(content) = std::move(found->facts);
+    content.kind = found->kind;
+    content.details = std::move(found->details);
+    content.payload = std::move(found->payload);
+    content.remains = std::move(found->remains);
     return content;
   }
-  // What it belongs to is seen when all disks are known.
-  if (lvm::recognise(place)) return content_of(ContentKind::physical_volume, "physical volume");
   if (const FilesystemKind* kind = kind_in(place)) return open_filesystem(*kind, place);
-  for (const auto& [at, mark, name] : {std::tuple{0, "LUKS\xba\xbe"sv, "encrypted (LUKS)"},
-                                       std::tuple{3, "-FVE-FS-"sv, "encrypted (by its guest)"}}) {
-    if (!holds(place, static_cast<std::uint64_t>(at), mark)) continue;
-    Content content = content_of(ContentKind::encrypted, name);
-    content.state = "not looked into";
-    return content;
-  }
   const std::uint64_t look = std::min<std::uint64_t>(place.size(), 1U << 20);
   return range_is_zero(place, 0, look) ? content_of(ContentKind::nothing, "empty")
                                        : content_of(ContentKind::unknown, "unknown content");

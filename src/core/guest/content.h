@@ -2,20 +2,11 @@
 #pragma once
 
 #include "core/fs/filesystem.h"
+#include "core/layer/layer_kind.h"
 
 namespace jh {
 
-enum class ContentKind {
-  nothing,     // no signature, and the first bytes are zeros
-  filesystem,  // or a swap area
-  physical_volume,
-  encrypted,
-  logical_partitions,  // an extended partition: they are in it
-  array_member,        // a part of a mirror, a stripe or a cache: another layer shows through it
-  unknown,
-};
-
-struct Content : FilesystemFacts {
+struct Content : LayerFacts {
   ContentKind kind = ContentKind::unknown;
   const FilesystemKind* filesystem_kind = nullptr;  // null: it is none
   /// How far it says to reach, when that is more than its place has: what lies behind the place
@@ -26,6 +17,10 @@ struct Content : FilesystemFacts {
   std::unique_ptr<ScratchStore> at_rest;
   std::optional<OpenedFilesystem::JournalReplay> replay;
   std::unique_ptr<Filesystem> filesystem;  // when it could be opened; on `at_rest` if that is there
+  std::vector<std::pair<std::string, std::string>> details;  // "cipher" → "aes-xts-plain64"
+  std::optional<Payload> payload;                            // the bytes of a layer on top of it
+  /// What the guest must do itself when its place has become larger; empty: nothing is known.
+  std::string remains;
 
   /// Whether what it has free is worth nothing to anybody, and need not be copied when it moves.
   bool moves_without_free() const {
@@ -61,6 +56,6 @@ inline void update_partition_start(Store& moved, const FilesystemKind* kind, Sec
 void note_claim(Content& content, std::uint64_t reach, Bytes place_size);
 
 /// Looks at a place; never throws for what it finds there (trouble becomes a blocker).
-Content recognise_content(Store& place);
+Content recognise_content(Store& layer);
 
 }  // namespace jh

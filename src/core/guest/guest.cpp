@@ -12,12 +12,15 @@
 namespace jh {
 namespace {
 
-std::size_t recognised(const std::vector<Place>& places) {
+constexpr std::size_t most_storeys = 16;
+
+std::size_t recognised(const std::vector<Layer>& layers) {
   return static_cast<std::size_t>(
-      std::count_if(places.begin(), places.end(), [](const Place& place) {
-        return place.content.kind != ContentKind::nothing &&
-               place.content.kind != ContentKind::unknown &&
-               place.content.kind != ContentKind::logical_partitions;
+      std::count_if(layers.begin(), layers.end(), [](const Layer& layer) {
+        return layer.content.kind != ContentKind::nothing &&
+               layer.content.kind != ContentKind::unknown &&
+               layer.content.kind != ContentKind::partition_table &&
+               layer.content.kind != ContentKind::logical_partitions;
       }));
 }
 
@@ -50,8 +53,8 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disk.container = open_container(*image.file, image.resolver);
   if (disk.container->facts().encrypted) {
     // What it holds would only look like something by chance.
-    fill_places(disk, index);
-    Content& content = disk.places.front().content;
+    fill_layers(disk, index);
+    Content& content = disk.layers.front().content;
     content = Content();
     content.kind = ContentKind::encrypted;
     content.name = "encrypted content";
@@ -67,16 +70,16 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
     disks_.push_back(std::move(disk));
     return;
   }
-  fill_places(disk, index);
+  fill_layers(disk, index);
   // An MBR does not say how large its sectors are. Where nothing known begins at the places that
   // 512-byte sectors give, but something does with 4096, the disk has such.
   if (sector_size == 0 && disk.table && disk.table->facts().kind == TableKind::mbr &&
-      recognised(disk.places) == 0 && disk.size().value() % 4096 == 0) {
+      recognised(disk.layers) == 0 && disk.size().value() % 4096 == 0) {
     Disk other;
     other.container = open_container(*image.file, image.resolver);
     other.table = open_table(other.container->disk(), 4096);
-    fill_places(other, index);
-    if (recognised(other.places) != 0) {
+    fill_layers(other, index);
+    if (recognised(other.layers) != 0) {
       other.path = disk.path;
       other.file = disk.file;
       other.resolver = disk.resolver;
@@ -86,36 +89,105 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disks_.push_back(std::move(disk));
 }
 
-void Guest::look_into(Place& place, const std::string& volume) const {
-  if (running_ != nullptr)
-    if (auto found = running_->look(place, volume, *place.window)) {
-      place.content = std::move(found->content);
-      place.mount_points = std::move(found->mount_points);
+// What its own system knows of it, or what its bytes say; and what stands on it in turn.
+void Guest::look_into(Layer& layer) const {
+  if (running_ != nullptr) {
+    if (auto found = running_->look(layer, *layer.window)) {
+      layer.content = std::move(found->content);
+      layer.mount_points = std::move(found->mount_points);
       return;
     }
-  place.content = recognise_content(*place.window);
+    layer.content = recognise_content(*layer.window);
+    return;
+  }
+  if (layer.storey > most_storeys) {
+    layer.content.name = "not looked into";
+    layer.content.blockers.push_back(
+        Error(Status::damaged, fmt::format("more than {} layers lie on each other", most_storeys),
+              "", "look at it from inside the guest"));
+    return;
+  }
+  layer.content = recognise_content(*layer.window);
+  open_inner(layer);
 }
 
-void Guest::fill_places(Disk& disk, std::size_t index) {
+void Guest::add_inner(Layer& layer, std::uint32_t number, Bytes offset, Bytes size,
+                      std::optional<Partition> partition) const {
+  Layer inner;
+  inner.id = layer.id.partition(number);
+  inner.disk = layer.disk;
+  inner.storey = layer.storey + 1;
+  inner.partition = std::move(partition);
+  inner.offset = offset;
+  inner.size = size;
+  inner.window = std::make_unique<WindowStore>(*layer.window, offset.value(), size.value(),
+                                               layer.window->name() + ", inside");
+  layer.inner.push_back(std::move(inner));
+}
+
+void Guest::open_inner(Layer& layer) const {
+  Content& content = layer.content;
+  if (content.payload) {
+    add_inner(layer, LayerId::payload, Bytes(content.payload->offset), Bytes(content.payload->size),
+              std::nullopt);
+    Content& locked = layer.inner.back().content;
+    locked.kind = ContentKind::locked;
+    locked.name = "locked";
+    locked.state = content.payload->locked;
+    return;
+  }
+  if (content.kind != ContentKind::unknown) return;
+  try {
+    layer.table = open_table(*layer.window);
+  } catch (const Error& error) {
+    if (error.status() == Status::io) throw;
+    return;  // what looks like one, and cannot be read, is nothing that is known
+  }
+  if (!layer.table) return;
+  const TableFacts& facts = layer.table->facts();
+  if (facts.partitions.empty() || !facts.blockers.empty()) {
+    layer.table.reset();  // it only looked like one
+    return;
+  }
+  content.kind = ContentKind::partition_table;
+  content.name = fmt::format("a disk with {}", facts.kind == TableKind::gpt ? "a GPT" : "an MBR");
+  for (const Partition& partition : facts.partitions) {
+    const Bytes offset = to_bytes(partition.first, facts.sector_size);
+    const Bytes size = to_bytes(partition.count, facts.sector_size);
+    if (checked_add(offset.value(), size.value()) > layer.size.value()) continue;
+    add_inner(layer, partition.number, offset, size, partition);
+    Layer& inner = layer.inner.back();
+    if (partition.role == PartitionRole::extended) {
+      inner.content.kind = ContentKind::logical_partitions;
+      inner.content.name = "logical partitions";
+    } else {
+      look_into(inner);
+    }
+  }
+}
+
+void Guest::fill_layers(Disk& disk, std::size_t index) {
   Store& below = disk.container->disk();
   const auto add = [&](std::optional<Partition> partition, Bytes offset, Bytes size) {
-    Place place;
-    place.disk = index;
-    place.partition = std::move(partition);
-    place.offset = offset;
-    place.size = size;
+    Layer layer;
+    layer.disk = index;
+    layer.id.disk = index;
+    if (partition) layer.id.partitions = {partition->number};
+    layer.partition = std::move(partition);
+    layer.offset = offset;
+    layer.size = size;
     const std::string name =
-        place.partition ? fmt::format("{}, partition {}", disk.path, place.partition->number)
+        layer.partition ? fmt::format("{}, partition {}", disk.path, layer.partition->number)
                         : disk.path;
-    place.window = std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
-    if (place.partition && place.partition->role == PartitionRole::extended) {
-      place.content.kind = ContentKind::logical_partitions;
-      place.content.name = "logical partitions";
+    layer.window = std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
+    if (layer.partition && layer.partition->role == PartitionRole::extended) {
+      layer.content.kind = ContentKind::logical_partitions;
+      layer.content.name = "logical partitions";
     } else {
-      look_into(place, "");
+      look_into(layer);
     }
-    for (Error& blocker : place.content.blockers) blocker = blocker.with_context(name);
-    disk.places.push_back(std::move(place));
+    for (Error& blocker : layer.content.blockers) blocker = blocker.with_context(name);
+    disk.layers.push_back(std::move(layer));
   };
   if (!disk.table) {
     add(std::nullopt, Bytes(0), disk.size());
@@ -130,62 +202,114 @@ void Guest::fill_places(Disk& disk, std::size_t index) {
   }
 }
 
+// A group counts once all its physical volumes are known; they may lie on volumes of others. What
+// is incomplete in the end is put together as far as it goes.
 void Guest::open_groups() {
-  std::vector<Place*> places;
-  std::vector<Store*> stores;
-  for (Disk& disk : disks_) {
-    for (Place& place : disk.places) {
-      if (place.content.kind != ContentKind::physical_volume) continue;
-      places.push_back(&place);
-      stores.push_back(place.window.get());
+  const auto is_device = [](const Layer* layer) {
+    return layer->content.kind == ContentKind::physical_volume;
+  };
+  std::vector<Layer*> waiting = all_layers();
+  std::erase_if(waiting, [&](const Layer* layer) { return !is_device(layer); });
+  std::vector<Layer*> devices = waiting;
+  for (bool more = true; more;) {
+    std::vector<Store*> stores;
+    for (const Layer* layer : waiting) stores.push_back(layer->window.get());
+    lvm::Groups found = lvm::find_groups(stores);
+    const auto whole = [](const lvm::OpenGroup& group) {
+      return std::all_of(group.members.begin(), group.members.end(),
+                         [](const auto& member) { return member.has_value(); });
+    };
+    const bool all = std::none_of(found.groups.begin(), found.groups.end(), whole);
+    more = false;
+    std::vector<Layer*> taken;
+    const std::size_t known = groups_.size();
+    for (lvm::OpenGroup& open : found.groups) {
+      if (!all && !whole(open)) continue;
+      for (const auto& member : open.members)
+        if (member) taken.push_back(waiting[member->place]);
+      more = add_group(std::move(open), waiting) || more;
     }
+    if (!more || taken.empty()) note_unclaimed(found, waiting);
+    std::erase_if(waiting, [&](const Layer* layer) {
+      return std::find(taken.begin(), taken.end(), layer) != taken.end();
+    });
+    if (is_running()) break;
+    for (std::size_t i = known; i < groups_.size(); ++i)
+      for (Layer& volume : groups_[i].volumes)
+        for_each_layer(volume, [&](Layer& layer) {
+          if (!is_device(&layer)) return;
+          waiting.push_back(&layer);
+          devices.push_back(&layer);
+        });
   }
-  lvm::Groups found = lvm::find_groups(stores);
+  for (Layer* layer : devices) note_device_claim(*layer, *layer->window);
+}
+
+// Physical volumes in trouble, and those of no group.
+void Guest::note_unclaimed(const lvm::Groups& found, const std::vector<Layer*>& devices) {
   for (const lvm::Trouble& trouble : found.trouble) {
-    places[trouble.place]->content.state = "damaged";
-    places[trouble.place]->content.blockers.push_back(trouble.error);
+    devices[trouble.place]->content.state = "damaged";
+    devices[trouble.place]->content.blockers.push_back(trouble.error);
   }
-  for (const std::size_t place : found.unclaimed)
-    if (places[place]->content.blockers.empty()) places[place]->content.state = "in no group";
-  for (lvm::OpenGroup& open : found.groups) {
-    VolumeGroup& group = groups_.emplace_back(std::move(open));
-    for (std::size_t pv = 0; pv < group.open.members.size(); ++pv) {
-      const auto& member = group.open.members[pv];
-      group.devices.push_back(member ? places[member->place] : nullptr);
+  for (const std::size_t device : found.unclaimed)
+    if (devices[device]->content.blockers.empty()) devices[device]->content.state = "in no group";
+}
+
+// Whether it is one. What says that it belongs to a group that was put together already does not:
+// the group would lie on itself, or a second copy of it is there.
+bool Guest::add_group(lvm::OpenGroup open, const std::vector<Layer*>& devices) {
+  for (const VolumeGroup& other : groups_) {
+    if (other.open.group.id != open.group.id) continue;
+    for (const auto& member : open.members) {
       if (!member) continue;
-      Content& content = places[member->place]->content;
-      content.label = group.open.group.name;
-      content.uuid = lvm::id_with_hyphens(member->device.id);
-      const std::uint64_t free = group.open.group.free_on(pv);
-      const std::uint64_t extents = group.open.group.pvs[pv].extents;
-      content.size = group.bytes(extents);
-      content.used = group.bytes(extents - free);
-      content.state = group.open.blockers().empty() ? "clean" : "not to be changed";
+      Content& content = devices[member->place]->content;
+      content.state = "damaged";
+      content.blockers.push_back(Error(
+          Status::damaged,
+          fmt::format("it says that it is a part of group {}, which lies below it or is there "
+                      "twice",
+                      open.group.name),
+          "LVM", "look at it from inside the guest that made it"));
     }
-    try {
-      open_volumes(groups_.size() - 1);
-    } catch (const Error& error) {
-      if (error.status() == Status::io) throw;
-      // What one group says that cannot be is no matter of the others.
-      group.volumes.clear();
-      group.open.group.volumes.clear();
-      group.open.group.blockers.push_back(error.with_context("group " + group.open.group.name));
-    }
+    return false;
   }
-  for (std::size_t i = 0; i < places.size(); ++i) note_device_claim(*places[i], *stores[i]);
+  VolumeGroup& group = groups_.emplace_back(std::move(open));
+  for (std::size_t pv = 0; pv < group.open.members.size(); ++pv) {
+    const auto& member = group.open.members[pv];
+    group.devices.push_back(member ? devices[member->place] : nullptr);
+    if (!member) continue;
+    Content& content = devices[member->place]->content;
+    content.label = group.open.group.name;
+    content.uuid = lvm::id_with_hyphens(member->device.id);
+    const std::uint64_t free = group.open.group.free_on(pv);
+    const std::uint64_t extents = group.open.group.pvs[pv].extents;
+    content.size = group.bytes(extents);
+    content.used = group.bytes(extents - free);
+    content.state = group.open.blockers().empty() ? "clean" : "not to be changed";
+  }
+  try {
+    open_volumes(groups_.size() - 1);
+  } catch (const Error& error) {
+    if (error.status() == Status::io) throw;
+    // What one group says that cannot be is no matter of the others.
+    group.volumes.clear();
+    group.open.group.volumes.clear();
+    group.open.group.blockers.push_back(error.with_context("group " + group.open.group.name));
+  }
+  return true;
 }
 
 // What its label, its areas and its group say, as far as they can be read.
-void Guest::note_device_claim(Place& place, Store& store) const {
+void Guest::note_device_claim(Layer& layer, Store& store) const {
   try {
     std::uint64_t reach = lvm::claimed_size(lvm::read_device(store));
     std::size_t pv = 0;
-    if (const VolumeGroup* group = group_on(place, pv)) {
+    if (const VolumeGroup* group = group_on(layer, pv)) {
       const lvm::Group& facts = group->open.group;
       reach = std::max(reach, checked_add(facts.pvs[pv].data_start,
                                           checked_mul(facts.pvs[pv].extents, facts.extent_size)));
     }
-    note_claim(place.content, reach, place.size);
+    note_claim(layer.content, reach, layer.size);
   } catch (const Error& error) {
     if (error.status() == Status::io) throw;  // else its trouble is noted already
   }
@@ -196,25 +320,28 @@ void Guest::open_volumes(std::size_t index) {
   const lvm::Group& facts = group.open.group;
   for (std::size_t i = 0; i < facts.volumes.size(); ++i) {
     const lvm::Volume& volume = facts.volumes[i];
-    Place place;
-    place.volume = VolumeIndex{index, i};
-    place.size = Bytes(checked_mul(volume.extents, facts.extent_size));
+    Layer layer;
+    layer.volume = VolumeIndex{index, i};
+    layer.size = Bytes(checked_mul(volume.extents, facts.extent_size));
     for (const lvm::Segment& segment : volume.segments) {
       if (!segment.plain() || group.devices[segment.stripes.front().pv] == nullptr) continue;
-      place.disk = group.devices[segment.stripes.front().pv]->disk;
+      layer.disk = group.devices[segment.stripes.front().pv]->disk;
       break;
     }
-    const std::string name = fmt::format("volume {}/{}", facts.name, volume.name);
-    if (volume.plain() && volume.visible) place.window = open_volume(group.open, volume, name);
-    if (place.window) {
-      look_into(place, facts.name + "/" + volume.name);
-      for (Error& blocker : place.content.blockers) blocker = blocker.with_context(name);
+    for (const Layer* device : group.devices)
+      if (device != nullptr) layer.storey = std::max(layer.storey, device->storey + 1);
+    layer.id = {layer.disk, facts.name + "/" + volume.name, {}};
+    const std::string name = "volume " + layer.id.volume;
+    if (volume.plain() && volume.visible) layer.window = open_volume(group.open, volume, name);
+    if (layer.window) {
+      look_into(layer);
+      for (Error& blocker : layer.content.blockers) blocker = blocker.with_context(name);
     } else {
-      place.content.name =
+      layer.content.name =
           volume.plain() ? "not looked into" : fmt::format("{} volume", volume.kind);
-      place.content.state = volume.plain() ? "incomplete" : "left as it is";
+      layer.content.state = volume.plain() ? "incomplete" : "left as it is";
     }
-    group.volumes.push_back(std::move(place));
+    group.volumes.push_back(std::move(layer));
   }
 }
 
@@ -224,37 +351,37 @@ std::vector<std::string> Guest::image_paths() const {
   return paths;
 }
 
-bool can_get_end_back(const Guest& guest, const Place& place) {
-  if (!place.content.claims || !place.partition) return false;
-  const PartitionTable& table = *guest.disks()[place.disk].table;
-  return to_bytes(table.reach(*place.partition) - place.partition->first,
-                  table.facts().sector_size) >= *place.content.claims;
+bool can_get_end_back(const Guest& guest, const Layer& layer) {
+  if (!layer.content.claims || !layer.partition) return false;
+  const PartitionTable& table = *guest.disks()[layer.disk].table;
+  return to_bytes(table.reach(*layer.partition) - layer.partition->first,
+                  table.facts().sector_size) >= *layer.content.claims;
 }
 
-void check_claims(const Guest& guest, std::size_t disk, const Place* but) {
-  const auto check = [&](const Place& place) {
-    if (!place.content.claims || &place == but) return;
-    const std::string name = guest.name_of(place);
+void check_claims(const Guest& guest, std::size_t disk, const Layer* but) {
+  const auto check = [&](const Layer& layer) {
+    if (!layer.content.claims || &layer == but) return;
+    const std::string name = guest.name_of(layer);
     throw Error(Status::damaged,
                 fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
                             "behind it may be its data",
-                            place.content.name, name, human(*place.content.claims), name,
-                            human(place.size)),
-                guest.disks()[place.disk].path + ", " + name,
-                can_get_end_back(guest, place)
+                            layer.content.name, name, human(*layer.content.claims), name,
+                            human(layer.size)),
+                guest.disks()[layer.disk].path + ", " + name,
+                can_get_end_back(guest, layer)
                     ? "put its end back first:\n  juneheath grow " +
                           shell_words(guest.image_paths()) + " --give " + shell_word(name)
                     : "put the end of its place back to where it was, from a backup of the table "
                       "or of the volume group's metadata")
         .with_reason(Reason::beyond_place);
   };
-  for (const Place& place : guest.disks()[disk].places) check(place);
+  for (const Layer& layer : guest.disks()[disk].layers) for_each_layer(layer, check);
   for (const VolumeGroup& group : guest.groups()) {
     const bool here =
         std::any_of(group.devices.begin(), group.devices.end(),
-                    [&](const Place* device) { return device != nullptr && device->disk == disk; });
+                    [&](const Layer* device) { return device != nullptr && device->disk == disk; });
     if (here)
-      for (const Place& volume : group.volumes) check(volume);
+      for (const Layer& volume : group.volumes) for_each_layer(volume, check);
   }
 }
 
@@ -264,43 +391,68 @@ const VolumeGroup* Guest::group_named(const std::string& name) const {
   return nullptr;
 }
 
-const VolumeGroup* Guest::group_on(const Place& place, std::size_t& pv) const {
+const VolumeGroup* Guest::group_on(const Layer& layer, std::size_t& pv) const {
   for (const VolumeGroup& group : groups_)
     for (std::size_t i = 0; i < group.devices.size(); ++i)
-      if (group.devices[i] != nullptr && group.devices[i]->disk == place.disk &&
-          group.devices[i]->offset == place.offset && !place.volume) {
+      if (group.devices[i] != nullptr && group.devices[i]->id == layer.id) {
         pv = i;
         return &group;
       }
   return nullptr;
 }
 
-std::string Guest::name_of(const Place& place) const {
-  if (place.volume) return group_of(place).open.group.name + "/" + volume_of(place).name;
-  const std::string own = place.partition ? fmt::format("p{}", place.partition->number) : "disk";
-  return disks_.size() == 1 ? own : fmt::format("{}:{}", place.disk + 1, own);
+std::string Guest::name_of(const Layer& layer) const {
+  std::string name = layer.id.volume;
+  if (name.empty() && disks_.size() > 1) name = std::to_string(layer.id.disk + 1);
+  for (const std::uint32_t number : layer.id.partitions) {
+    if (!name.empty()) name += ":";
+    name += number == LayerId::payload ? "payload" : fmt::format("p{}", number);
+  }
+  if (!layer.id.volume.empty() || !layer.id.partitions.empty()) return name;
+  return name.empty() ? "disk" : name + ":disk";
 }
 
-std::string Guest::best_name(const Place& place) const {
-  for (const std::string& point : place.mount_points) {
-    const auto all = places();
+std::string Guest::best_name(const Layer& layer) const {
+  for (const std::string& point : layer.mount_points) {
+    const auto all = layers();
     // Two filesystems with one label claim one mount point: then only the number tells them apart.
-    const auto claims = std::count_if(all.begin(), all.end(), [&](const Place* other) {
+    const auto claims = std::count_if(all.begin(), all.end(), [&](const Layer* other) {
       return std::find(other->mount_points.begin(), other->mount_points.end(), point) !=
              other->mount_points.end();
     });
     if (claims == 1) return point;
   }
-  return name_of(place);
+  return name_of(layer);
 }
 
-std::vector<const Place*> Guest::places() const {
-  std::vector<const Place*> all;
+std::vector<const Layer*> Guest::layers() const {
+  std::vector<const Layer*> all;
+  const auto add = [&](const Layer& layer) { all.push_back(&layer); };
   for (const Disk& disk : disks_)
-    for (const Place& place : disk.places) all.push_back(&place);
+    for (const Layer& layer : disk.layers) for_each_layer(layer, add);
   for (const VolumeGroup& group : groups_)
-    for (const Place& place : group.volumes) all.push_back(&place);
+    for (const Layer& layer : group.volumes) for_each_layer(layer, add);
   return all;
+}
+
+bool Guest::lies_deeper(const VolumeGroup& group) {
+  return std::any_of(group.devices.begin(), group.devices.end(), [](const Layer* device) {
+    return device != nullptr && (device->is_inner() || !device->id.volume.empty());
+  });
+}
+
+bool Guest::in_reach(const Layer& layer) const {
+  return !layer.is_inner() && (!layer.volume || !lies_deeper(group_of(layer)));
+}
+
+const Layer* Guest::find(const LayerId& id) const {
+  const auto same = [&](const Layer* layer) {
+    return layer->id.volume == id.volume && layer->id.partitions == id.partitions &&
+           (!id.volume.empty() || layer->id.disk == id.disk);
+  };
+  const auto all = layers();
+  const auto found = std::find_if(all.begin(), all.end(), same);
+  return found == all.end() ? nullptr : *found;
 }
 
 }  // namespace jh

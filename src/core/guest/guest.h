@@ -9,6 +9,7 @@
 #include "core/container/container.h"
 #include "core/guest/content.h"
 #include "core/guest/fstab.h"
+#include "core/guest/layer_id.h"
 #include "core/guest/registry.h"
 #include "core/lvm/read.h"
 #include "core/store/views.h"
@@ -22,19 +23,36 @@ struct VolumeIndex {
   std::size_t volume = 0;
 };
 
-/// A partition, a whole disk without a table, or a logical volume.
-struct Place {
+/// What offers bytes for something to stand on: a partition, a whole disk without a table, a
+/// logical volume, or what an encrypted layer holds.
+struct Layer {
+  LayerId id;
   std::size_t disk = 0;                // index into Guest::disks; a volume's first extent's
   std::optional<Partition> partition;  // nothing: the whole disk, or a volume
   std::optional<VolumeIndex> volume;
-  Bytes offset;  // on the disk; not of volumes
+  Bytes offset;  // in what its table lies on: usually the disk; not of volumes
   Bytes size;
   std::unique_ptr<Store> window;
   Content content;
   std::vector<std::string> mount_points;  // as the guest has it: "/var", "swap", "C:"
   bool is_system = false;                 // holds the operating system
   bool is_set_aside = false;              // to start from, or to repair the system: never a default
+  std::size_t storey = 0;  // how many layers that offer bytes lie below it, the disk not counted
+  /// Of a disk that is kept here: its table.
+  std::unique_ptr<PartitionTable> table;
+  /// What stands on it and offers bytes in turn: the partitions of that table, or its payload.
+  std::vector<Layer> inner;
+
+  /// It is a part of a disk, or of an encrypted layer, that lies in another layer.
+  bool is_inner() const { return id.partitions.size() > (id.volume.empty() ? 1U : 0U); }
 };
+
+/// Calls visit(layer) for a layer and all that lie in it.
+template <class AnyLayer, class Visit>
+void for_each_layer(AnyLayer& layer, Visit visit) {
+  visit(layer);
+  for (auto& inner : layer.inner) for_each_layer(inner, visit);
+}
 
 struct Disk {
   std::string path;
@@ -44,7 +62,7 @@ struct Disk {
   std::uint32_t sector_size = 512;  // of a disk that is added
   std::unique_ptr<Container> container;
   std::unique_ptr<PartitionTable> table;  // null: none
-  std::vector<Place> places;
+  std::vector<Layer> layers;
   std::optional<Error> trouble;  // why the table could not be read
   Bytes size() const { return Bytes(container->disk().size()); }
 };
@@ -56,8 +74,8 @@ std::vector<std::string> files_of(const Disk& disk);
 struct VolumeGroup {
   explicit VolumeGroup(lvm::OpenGroup read) : open(std::move(read)) {}
   lvm::OpenGroup open;
-  std::vector<const Place*> devices;  // by physical volume; null: not found
-  std::vector<Place> volumes;         // by volume; those that cannot be opened have no window
+  std::vector<const Layer*> devices;  // by physical volume; null: not found
+  std::vector<Layer> volumes;         // by volume; those that cannot be opened have no window
   Bytes bytes(std::uint64_t extents) const { return Bytes(extents * open.group.extent_size); }
 };
 
@@ -74,10 +92,9 @@ class Running {
     Content content;
     std::vector<std::string> mount_points;
   };
-  /// `volume`: "group/volume", or empty. `window`: the place's bytes, some of which the system may
+  /// `window`: the layer's bytes, some of which the system may
   /// hold in newer form. Nothing: it is in no use, and can be looked at.
-  virtual std::optional<InUse> look(const Place& place, const std::string& volume,
-                                    Store& window) const = 0;
+  virtual std::optional<InUse> look(const Layer& layer, Store& window) const = 0;
 };
 
 class Guest {
@@ -97,12 +114,12 @@ class Guest {
   const std::vector<Disk>& disks() const { return disks_; }
   std::vector<Disk>& disks() { return disks_; }
   const std::vector<VolumeGroup>& groups() const { return groups_; }
-  const VolumeGroup& group_of(const Place& volume) const { return groups_[volume.volume->group]; }
-  const lvm::Volume& volume_of(const Place& volume) const {
+  const VolumeGroup& group_of(const Layer& volume) const { return groups_[volume.volume->group]; }
+  const lvm::Volume& volume_of(const Layer& volume) const {
     return group_of(volume).open.group.volumes[volume.volume->volume];
   }
   /// The group and the number of the physical volume in this place; null: none that is known.
-  const VolumeGroup* group_on(const Place& place, std::size_t& pv) const;
+  const VolumeGroup* group_on(const Layer& layer, std::size_t& pv) const;
   /// Whether the guest uses only those LVM devices that it keeps a list of.
   /// Null: there is none of this name.
   const VolumeGroup* group_named(const std::string& name) const;
@@ -121,26 +138,39 @@ class Guest {
 
   /// "p3", or "2:p3" when the guest has several disks; "disk" for a disk without a table;
   /// "group/volume".
-  std::string name_of(const Place& place) const;
+  std::string name_of(const Layer& layer) const;
   /// The name a technician would use: the first mount point, or else name_of.
-  std::string best_name(const Place& place) const;
-  std::vector<const Place*> places() const;
+  std::string best_name(const Layer& layer) const;
+  /// All of them: disks and partitions with what is in them, then volumes.
+  std::vector<const Layer*> layers() const;
+  /// Whether a physical volume of the group lies on a volume, or on a disk that lies in one.
+  static bool lies_deeper(const VolumeGroup& group);
+  /// Whether a change can reach it: it lies on a disk of the guest, or on a volume whose group
+  /// does.
+  bool in_reach(const Layer& layer) const;
+  /// Null: there is no such layer.
+  const Layer* find(const LayerId& id) const;
 
  private:
   void open_disk(const Image& image, std::uint32_t sector_size);
-  void fill_places(Disk& disk, std::size_t index);
-  void look_into(Place& place, const std::string& volume) const;
+  void fill_layers(Disk& disk, std::size_t index);
+  void look_into(Layer& layer) const;
+  void open_inner(Layer& layer) const;
+  void add_inner(Layer& layer, std::uint32_t number, Bytes offset, Bytes size,
+                 std::optional<Partition> partition) const;
   void open_groups();
+  static void note_unclaimed(const lvm::Groups& found, const std::vector<Layer*>& devices);
+  bool add_group(lvm::OpenGroup open, const std::vector<Layer*>& devices);
   void open_volumes(std::size_t index);
-  void note_device_claim(Place& place, Store& store) const;
-  std::vector<Place*> all_places();
+  void note_device_claim(Layer& layer, Store& store) const;
+  std::vector<Layer*> all_layers();
   Filesystem* read_fstab();
   void read_letters();
   void find_saved_systems(Filesystem* root);
-  void note_asleep(const Place& place, const std::string& what);
-  bool matches(const Place& place, const FstabEntry& entry) const;
-  bool matches(const Place& place, const DriveLetter& letter) const;
-  bool matches_volume(const Place& place, const std::string& device) const;
+  void note_asleep(const Layer& layer, const std::string& what);
+  bool matches(const Layer& layer, const FstabEntry& entry) const;
+  bool matches(const Layer& layer, const DriveLetter& letter) const;
+  bool matches_volume(const Layer& layer, const std::string& device) const;
 
   std::vector<Disk> disks_;
   std::vector<VolumeGroup> groups_;
@@ -157,11 +187,11 @@ class Guest {
 void check_awake(const Guest& guest);
 
 /// Whether the end of a partition, which what is in it reaches behind, could be put back.
-bool can_get_end_back(const Guest& guest, const Place& place);
+bool can_get_end_back(const Guest& guest, const Layer& layer);
 
 /// Throws damaged where something on this disk, or on a volume of a group that it is a part of,
 /// says that it reaches behind its place: what looks free there may be its data. `but`: not of
 /// this place.
-void check_claims(const Guest& guest, std::size_t disk, const Place* but = nullptr);
+void check_claims(const Guest& guest, std::size_t disk, const Layer* but = nullptr);
 
 }  // namespace jh

@@ -8,11 +8,11 @@ namespace jh {
 bool looks_like_disk(const Guest& guest) {
   const Disk& disk = guest.disks().front();
   if (disk.container->facts().format != ImageFormat::raw || disk.table || disk.trouble) return true;
-  return std::any_of(disk.places.begin(), disk.places.end(), [](const Place& place) {
-    return place.content.kind == ContentKind::filesystem ||
-           place.content.kind == ContentKind::physical_volume ||
-           place.content.kind == ContentKind::array_member ||
-           place.content.kind == ContentKind::encrypted;
+  return std::any_of(disk.layers.begin(), disk.layers.end(), [](const Layer& layer) {
+    return layer.content.kind == ContentKind::filesystem ||
+           layer.content.kind == ContentKind::physical_volume ||
+           layer.content.kind == ContentKind::array_member ||
+           layer.content.kind == ContentKind::encrypted;
   });
 }
 

@@ -50,31 +50,32 @@ std::optional<PlainName> plain_name(const std::string& device) {
 }
 
 // What a system keeps to start from, or to repair itself with: room is not meant for it.
-bool is_set_aside(const Place& place) {
-  if (place.partition &&
-      (place.partition->type_name == "rescue" || place.partition->type_name == "reserved"))
+bool is_set_aside(const Layer& layer) {
+  if (layer.partition && (layer.partition->purpose == PartitionPurpose::rescue ||
+                          layer.partition->purpose == PartitionPurpose::reserved))
     return true;
-  if (!place.content.is_usual_target() || place.content.filesystem == nullptr) return false;
+  if (!layer.content.is_usual_target() || layer.content.filesystem == nullptr) return false;
   static const std::vector<std::string> labels{"system reserved", "reserved", "recovery", "winre"};
-  if (std::find(labels.begin(), labels.end(), fold_case(place.content.label)) == labels.end())
+  if (std::find(labels.begin(), labels.end(), fold_case(layer.content.label)) == labels.end())
     return false;
-  return place.content.filesystem_kind->found_by_position;
+  return layer.content.filesystem_kind->found_by_position;
 }
 
 }  // namespace
 
 // The root filesystem is the one that holds an fstab; the first such counts.
 Filesystem* Guest::read_fstab() {
-  const std::vector<Place*> changeable = all_places();
-  Place* root = nullptr;
-  for (Place* place : changeable) {
-    if (!place->content.filesystem || root != nullptr) continue;
+  std::vector<Layer*> changeable = all_layers();
+  std::erase_if(changeable, [](const Layer* layer) { return layer->is_inner(); });
+  Layer* root = nullptr;
+  for (Layer* layer : changeable) {
+    if (!layer->content.filesystem || root != nullptr) continue;
     try {
-      Filesystem& fs = *place->content.filesystem;
+      Filesystem& fs = *layer->content.filesystem;
       constexpr std::uint64_t most = 1U << 20;
       const auto text = fs.read_text("/etc/fstab", most);
       if (!text) continue;
-      root = place;
+      root = layer;
       fstab_ = parse_fstab(*text);
       if (const auto name = fs.read_text("/etc/hostname", 256))
         hostname_ = name->substr(0, name->find_first_of(" \t\r\n"));
@@ -83,71 +84,72 @@ Filesystem* Guest::read_fstab() {
       // A filesystem that cannot be read has no say in names; its audit tells what is wrong.
     }
   }
-  for (Place* place : changeable) {
+  for (Layer* layer : changeable) {
     for (const FstabEntry& entry : fstab_) {
-      if (!matches(*place, entry)) continue;
+      if (!matches(*layer, entry)) continue;
       const bool swap = entry.type == "swap";
       const std::string point = swap ? "swap" : entry.mount_point;
-      auto& points = place->mount_points;
+      auto& points = layer->mount_points;
       if ((swap || point.starts_with('/')) &&
           std::find(points.begin(), points.end(), point) == points.end())
         points.push_back(point);
     }
   }
   // An fstab that does not name its own root (a template's, say) still lies in it.
-  const auto has_root = [](const Place* place) {
-    return std::find(place->mount_points.begin(), place->mount_points.end(), "/") !=
-           place->mount_points.end();
+  const auto has_root = [](const Layer* layer) {
+    return std::find(layer->mount_points.begin(), layer->mount_points.end(), "/") !=
+           layer->mount_points.end();
   };
-  const auto all = places();
+  const auto all = layers();
   if (root != nullptr && std::none_of(all.begin(), all.end(), has_root))
     root->mount_points.insert(root->mount_points.begin(), "/");
-  for (Place* place : changeable)
-    if (has_root(place)) place->is_system = true;
+  for (Layer* layer : changeable)
+    if (has_root(layer)) layer->is_system = true;
   return root == nullptr ? nullptr : root->content.filesystem.get();
 }
 
-std::vector<Place*> Guest::all_places() {
-  std::vector<Place*> all;
+std::vector<Layer*> Guest::all_layers() {
+  std::vector<Layer*> all;
+  const auto add = [&](Layer& layer) { all.push_back(&layer); };
   for (Disk& disk : disks_)
-    for (Place& place : disk.places) all.push_back(&place);
+    for (Layer& layer : disk.layers) for_each_layer(layer, add);
   for (VolumeGroup& group : groups_)
-    for (Place& place : group.volumes) all.push_back(&place);
+    for (Layer& layer : group.volumes) for_each_layer(layer, add);
   return all;
 }
 
 // A volume with a registry holds the system, and knows the letters of all.
 void Guest::read_letters() {
   std::vector<DriveLetter> letters;
-  for (Place* place : all_places()) {
-    place->is_set_aside = is_set_aside(*place);
-    if (!place->content.filesystem || place->is_system) continue;
+  for (Layer* layer : all_layers()) {
+    layer->is_set_aside = is_set_aside(*layer);
+    if (!layer->content.filesystem || layer->is_system || layer->is_inner()) continue;
     try {
-      const auto hive = place->content.filesystem->file("Windows/System32/config/SYSTEM");
+      const auto hive = layer->content.filesystem->file("Windows/System32/config/SYSTEM");
       if (!hive) continue;
-      place->is_system = true;
-      place->is_set_aside = false;
+      layer->is_system = true;
+      layer->is_set_aside = false;
       if (letters.empty()) letters = read_drive_letters(*hive);
     } catch (const Error&) {
       // What cannot be read has no say in names.
     }
   }
-  for (Place* place : all_places())
+  for (Layer* layer : all_layers())
     for (const DriveLetter& letter : letters)
-      if (matches(*place, letter))
-        place->mount_points.push_back(std::string(1, letter.letter) + ":");
+      if (matches(*layer, letter))
+        layer->mount_points.push_back(std::string(1, letter.letter) + ":");
 }
 
-bool Guest::matches(const Place& place, const DriveLetter& letter) const {
-  const Disk& disk = disks_[place.disk];
-  if (!place.partition || !disk.table) return false;
-  if (letter.partition) return place.partition->part_uuid == guid_text(*letter.partition);
+bool Guest::matches(const Layer& layer, const DriveLetter& letter) const {
+  const Disk& disk = disks_[layer.disk];
+  if (!layer.partition || !disk.table || layer.is_inner()) return false;
+  if (letter.partition) return layer.partition->part_uuid == guid_text(*letter.partition);
   return disk.table->facts().kind == TableKind::mbr &&
          disk.table->facts().id == fmt::format("{:08x}", letter.disk_signature) &&
-         place.offset.value() == letter.offset;
+         layer.offset.value() == letter.offset;
 }
 
-bool Guest::matches(const Place& place, const FstabEntry& entry) const {
+bool Guest::matches(const Layer& layer, const FstabEntry& entry) const {
   const auto same = [](const std::string& a, const std::string& b) {
     return !b.empty() && fold_case(a) == fold_case(b);
   };
@@ -155,24 +157,24 @@ bool Guest::matches(const Place& place, const FstabEntry& entry) const {
     auto found = after(entry.device, tag + "=");
     return found ? found : after(entry.device, "/dev/disk/by-" + folder + "/");
   };
-  if (const auto uuid = value("UUID", "uuid")) return same(*uuid, place.content.uuid);
+  if (const auto uuid = value("UUID", "uuid")) return same(*uuid, layer.content.uuid);
   if (const auto label = value("LABEL", "label"))
-    return !label->empty() && *label == place.content.label;
-  if (place.volume) return matches_volume(place, entry.device);
+    return !label->empty() && *label == layer.content.label;
+  if (layer.volume) return matches_volume(layer, entry.device);
   if (const auto uuid = value("PARTUUID", "partuuid"))
-    return place.partition && same(*uuid, place.partition->part_uuid);
+    return layer.partition && same(*uuid, layer.partition->part_uuid);
   if (const auto label = value("PARTLABEL", "partlabel"))
-    return place.partition && !label->empty() && *label == place.partition->label;
+    return layer.partition && !label->empty() && *label == layer.partition->label;
   if (const auto plain = plain_name(entry.device))
-    return plain->disk == place.disk &&
-           plain->partition == (place.partition ? place.partition->number : 0);
+    return plain->disk == layer.disk &&
+           plain->partition == (layer.partition ? layer.partition->number : 0);
   return false;
 }
 
 // The names that a volume has in a running guest.
-bool Guest::matches_volume(const Place& place, const std::string& device) const {
-  const lvm::Group& group = group_of(place).open.group;
-  const lvm::Volume& volume = volume_of(place);
+bool Guest::matches_volume(const Layer& layer, const std::string& device) const {
+  const lvm::Group& group = group_of(layer).open.group;
+  const lvm::Volume& volume = volume_of(layer);
   const std::string mapped = lvm::mapper_name(group.name, volume.name);
   return device == "/dev/mapper/" + mapped || device == "/dev/" + group.name + "/" + volume.name ||
          device == "/dev/disk/by-id/dm-name-" + mapped ||

@@ -40,42 +40,63 @@ std::optional<std::string> behind(const std::string& text, const std::string& pr
   return text.substr(prefix.size());
 }
 
-bool fits(const Guest& guest, const Place& place, const std::string& target) {
+bool fits(const Guest& guest, const Layer& layer, const std::string& target) {
   if (const auto label = behind(target, "label:"))
     return !label->empty() &&
-           (place.content.label == *label || (place.partition && place.partition->label == *label));
+           (layer.content.label == *label || (layer.partition && layer.partition->label == *label));
   if (const auto uuid = behind(target, "uuid:"))
     return !uuid->empty() &&
-           (fold_case(place.content.uuid) == fold_case(*uuid) ||
-            (place.partition && fold_case(place.partition->part_uuid) == fold_case(*uuid)));
-  if (std::find(place.mount_points.begin(), place.mount_points.end(), target) !=
-      place.mount_points.end())
+           (fold_case(layer.content.uuid) == fold_case(*uuid) ||
+            (layer.partition && fold_case(layer.partition->part_uuid) == fold_case(*uuid)));
+  if (std::find(layer.mount_points.begin(), layer.mount_points.end(), target) !=
+      layer.mount_points.end())
     return true;
-  if (guest.name_of(place) == target || (target == "system" && place.is_system)) return true;
+  if (guest.name_of(layer) == target || (target == "system" && layer.is_system)) return true;
   // Letters are no matter of capitals.
   if (target.size() == 2 && target[1] == ':' &&
-      std::find(place.mount_points.begin(), place.mount_points.end(),
+      std::find(layer.mount_points.begin(), layer.mount_points.end(),
                 std::string{static_cast<char>(std::toupper(static_cast<unsigned char>(target[0]))),
-                            ':'}) != place.mount_points.end())
+                            ':'}) != layer.mount_points.end())
     return true;
   // As the guest's own tools call a volume.
-  if (place.volume) {
-    const lvm::Group& group = guest.group_of(place).open.group;
-    const lvm::Volume& volume = guest.volume_of(place);
+  if (layer.volume) {
+    const lvm::Group& group = guest.group_of(layer).open.group;
+    const lvm::Volume& volume = guest.volume_of(layer);
     if (target == "/dev/" + group.name + "/" + volume.name ||
         target == "/dev/mapper/" + lvm::mapper_name(group.name, volume.name))
       return true;
   }
   // With several disks, "p3" may still be meant when only one of them has a third partition.
-  return place.partition && fmt::format("p{}", place.partition->number) == target;
+  return layer.partition && !layer.is_inner() &&
+         fmt::format("p{}", layer.partition->number) == target;
 }
 
 // A name alone: of a volume, or of a group, whose physical volumes are meant.
-bool fits_bare_name(const Guest& guest, const Place& place, const std::string& target) {
-  if (place.volume) return guest.volume_of(place).name == target;
+bool fits_bare_name(const Guest& guest, const Layer& layer, const std::string& target) {
+  if (layer.volume) return guest.volume_of(layer).name == target;
   std::size_t pv = 0;
-  const VolumeGroup* group = guest.group_on(place, pv);
+  const VolumeGroup* group = guest.group_on(layer, pv);
   return group != nullptr && group->open.group.name == target;
+}
+
+// What lies inside of a layer that a change does not reach into.
+void check_in_reach(const Guest& guest, const Layer& layer) {
+  if (guest.in_reach(layer)) return;
+  const std::string name = guest.name_of(layer);
+  std::string below;
+  if (layer.is_inner()) {
+    const Layer* outer = guest.find(layer.id.outer());
+    if (outer != nullptr) below = guest.name_of(*outer);
+    if (layer.id.number() == LayerId::payload)
+      unsupported(
+          name + " is encrypted, and locked without its key", {},
+          "make " + below + " larger, then " + (outer == nullptr ? "" : outer->content.remains));
+  } else {
+    for (const Layer* device : guest.group_of(layer).devices)
+      if (device != nullptr && below.empty()) below = guest.name_of(*device);
+  }
+  unsupported(fmt::format("{} lies inside of {}, and is only looked at from here", name, below), {},
+              "make " + below + " larger, and what is in it from inside the guest");
 }
 
 }  // namespace
@@ -100,31 +121,34 @@ Give parse_give(const std::string& text) {
 
 std::string list_targets(const Guest& guest) {
   std::string list;
-  for (const Place* place : guest.places()) {
-    if (place->content.kind == ContentKind::logical_partitions) continue;
+  for (const Layer* layer : guest.layers()) {
+    if (layer->content.kind == ContentKind::logical_partitions) continue;
     if (!list.empty()) list += ", ";
-    list += guest.name_of(*place);
-    std::string more = place->content.name;
-    for (const std::string& point : place->mount_points) more += ", " + point;
-    if (!place->content.label.empty()) more += ", label:" + place->content.label;
+    list += guest.name_of(*layer);
+    std::string more = layer->content.name;
+    for (const std::string& point : layer->mount_points) more += ", " + point;
+    if (!layer->content.label.empty()) more += ", label:" + layer->content.label;
     list += " (" + more + ")";
   }
   return list;
 }
 
-const Place* find_target(const Guest& guest, const std::string& target) {
+const Layer* find_target(const Guest& guest, const std::string& target) {
   if (target == "nothing") return nullptr;
-  std::vector<const Place*> found;
-  for (const Place* place : guest.places())
-    if (fits(guest, *place, target)) found.push_back(place);
+  std::vector<const Layer*> found;
+  for (const Layer* layer : guest.layers())
+    if (fits(guest, *layer, target)) found.push_back(layer);
   if (found.empty())
-    for (const Place* place : guest.places())
-      if (fits_bare_name(guest, *place, target)) found.push_back(place);
-  if (found.size() == 1) return found.front();
+    for (const Layer* layer : guest.layers())
+      if (fits_bare_name(guest, *layer, target)) found.push_back(layer);
+  if (found.size() == 1) {
+    check_in_reach(guest, *found.front());
+    return found.front();
+  }
   if (found.empty())
     refuse(fmt::format("this guest has no \"{}\"", target), {}, "it has: " + list_targets(guest));
   std::string names;
-  for (const Place* place : found) names += (names.empty() ? "" : ", ") + guest.name_of(*place);
+  for (const Layer* layer : found) names += (names.empty() ? "" : ", ") + guest.name_of(*layer);
   refuse(fmt::format("\"{}\" fits more than one place: {}", target, names), {}, "name one of them");
 }
 

@@ -31,7 +31,7 @@ Give parse_give(const std::string& text);
 
 /// The place a target names; null for "nothing". Throws refused, listing what there is, when no
 /// place or more than one fits, and unsupported for targets this release does not handle.
-const Place* find_target(const Guest& guest, const std::string& target);
+const Layer* find_target(const Guest& guest, const std::string& target);
 
 /// "/, p1, label:ringing": every target of this guest, for messages.
 std::string list_targets(const Guest& guest);

@@ -28,14 +28,14 @@ class Finder {
       found_.kept.push_back(error.where() + ": " + error.what());
       return std::move(found_);
     }
-    for (const Place& place : disk.places) {
+    for (const Layer& layer : disk.layers) {
       std::size_t pv = 0;
-      if (place.content.kind == ContentKind::logical_partitions) continue;
-      if (const VolumeGroup* group = guest_.group_on(place, pv))
-        add_device(*group, pv, place);
+      if (layer.content.kind == ContentKind::logical_partitions) continue;
+      if (const VolumeGroup* group = guest_.group_on(layer, pv))
+        add_device(*group, pv, layer);
       else
-        add_content(place, [&](std::uint64_t start, std::uint64_t end, std::uint32_t source) {
-          add(place.offset.value() + start, place.offset.value() + end, source);
+        add_content(layer, [&](std::uint64_t start, std::uint64_t end, std::uint32_t source) {
+          add(layer.offset.value() + start, layer.offset.value() + end, source);
         });
     }
     if (disk.table && disk.table->facts().blockers.empty()) add_gaps(disk);
@@ -61,10 +61,10 @@ class Finder {
 
   // Calls visit(start, end, source) with bytes of the place.
   template <class Visit>
-  void add_content(const Place& place, Visit visit) {
-    const Content& content = place.content;
+  void add_content(const Layer& layer, Visit visit) {
+    const Content& content = layer.content;
     if (where_ == UnusedWhere::outside_of_filesystems) return;
-    const std::string name = guest_.best_name(place);
+    const std::string name = guest_.best_name(layer);
     if (!content.filesystem || !content.blockers.empty()) {
       if (content.kind != ContentKind::nothing)
         found_.kept.push_back(
@@ -81,19 +81,19 @@ class Finder {
         [&](std::uint64_t start, std::uint64_t end) { visit(start, end, number); });
   }
 
-  void add_device(const VolumeGroup& group, std::size_t pv, const Place& place) {
+  void add_device(const VolumeGroup& group, std::size_t pv, const Layer& layer) {
     const lvm::Group& facts = group.open.group;
     if (!group.open.blockers().empty()) {
       found_.kept.push_back(fmt::format("group {} is kept as it is: {}", facts.name,
                                         group.open.blockers().front().what()));
       return;
     }
-    const std::uint64_t data = place.offset.value() + facts.pvs[pv].data_start;
+    const std::uint64_t data = layer.offset.value() + facts.pvs[pv].data_start;
     const std::uint64_t unit = facts.extent_size;
     const std::uint32_t number = source("free extents of group " + facts.name);
     for (const lvm::ExtentRange& run : facts.free_runs(pv))
       add(data + run.first * unit, data + (run.first + run.count) * unit, number);
-    for (const Place& volume : group.volumes) {
+    for (const Layer& volume : group.volumes) {
       const lvm::Volume& about = guest_.volume_of(volume);
       if (!about.plain() || !about.used_by.empty() || !about.visible || !volume.window) continue;
       add_content(volume, [&](std::uint64_t start, std::uint64_t end, std::uint32_t source) {
@@ -118,9 +118,9 @@ class Finder {
         const std::uint64_t step = std::min(to - at, chunk - inside % chunk);
         const lvm::Stripe& stripe = segment.stripes[inside / chunk % width];
         if (stripe.pv == pv) {
-          const std::uint64_t place =
+          const std::uint64_t layer =
               data + stripe.extent * unit + inside / chunk / width * chunk + inside % chunk;
-          add(place, place + step, source);
+          add(layer, layer + step, source);
         }
         at += step;
       }
@@ -134,8 +134,8 @@ class Finder {
       std::uint64_t start = to_bytes(gap.first, sector).value();
       std::uint64_t end = start + to_bytes(gap.count, sector).value();
       const bool in_front = std::none_of(
-          disk.places.begin(), disk.places.end(),
-          [&](const Place& place) { return place.partition && place.offset.value() < start; });
+          disk.layers.begin(), disk.layers.end(),
+          [&](const Layer& layer) { return layer.partition && layer.offset.value() < start; });
       if (in_front) continue;
       end = std::min(end, disk.size().value() - std::min(disk.size().value(), margin));
       if (start < end) add(start, end, source(fmt::format("the gap at {}", human(Bytes(start)))));

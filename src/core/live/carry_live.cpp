@@ -33,7 +33,7 @@ class LiveWorker {
   // On tables. What is written is on the disk when the store's write returns.
   template <class Work>
   void on_table(const Step& step, Work work) {
-    const std::size_t index = step.where.disk;
+    const std::size_t index = step.layer.disk;
     const auto store = kernel().open(before_.disk(index).path, /*to_change=*/true);
     const auto table = open_table(*store, sector_size(index));
     ensure(table != nullptr, "the disk has a table");
@@ -48,7 +48,7 @@ class LiveWorker {
   // Null: the disk was there before.
   const NewDisk* new_disk(const Step& step) const {
     for (const NewDisk& disk : new_disks_)
-      if (disk.path == before_.disk(step.where.disk).path) return &disk;
+      if (disk.path == before_.disk(step.layer.disk).path) return &disk;
     return nullptr;
   }
   // Exactly what the note says: so a run that is cut off here can be told from anything else.
@@ -73,9 +73,9 @@ class LiveWorker {
   void carry_out(const Step& step, const step::GrowPartition& work) {
     on_table(step, [&](Store& store, PartitionTable& table) {
       table.cover_disk(store);
-      const Partition* partition = table.find(step.where.partition);
+      const Partition* partition = table.find(step.layer.number());
       ensure(partition != nullptr && work.end > partition->end(), "a partition becomes longer");
-      table.move_end(store, step.where.partition, work.end);
+      table.move_end(store, step.layer.number(), work.end);
     });
   }
   void carry_out(const Step& step, const step::CreatePartition& work) {
@@ -86,24 +86,24 @@ class LiveWorker {
     });
   }
   void carry_out(const Step& step, const step::TellPartition& work) {
-    const std::size_t index = step.where.disk;
+    const std::size_t index = step.layer.disk;
     const auto system = look_again_();
     const PartitionTable* table = system->guest().disks()[index].table.get();
-    const Partition* partition = table == nullptr ? nullptr : table->find(step.where.partition);
+    const Partition* partition = table == nullptr ? nullptr : table->find(step.layer.number());
     ensure(partition != nullptr, "the partition is in the table");
     const std::uint64_t start = to_bytes(partition->first, table->facts().sector_size).value();
     // A run that was cut off may have told it already.
     const KernelDisk& disk = system->disk(index);
     for (const KernelPartition& known : disk.partitions)
-      if (known.number == step.where.partition && known.start == start &&
+      if (known.number == step.layer.number() && known.start == start &&
           known.size == step.to.value())
         return;
     if (work.created)
-      kernel().add_partition(disk, step.where.partition, start, step.to.value());
+      kernel().add_partition(disk, step.layer.number(), start, step.to.value());
     else
-      kernel().lengthen_partition(disk, step.where.partition, start, step.to.value());
+      kernel().lengthen_partition(disk, step.layer.number(), start, step.to.value());
     const auto now = look_again_();
-    const KernelPartition* known = now->partition(index, step.where.partition);
+    const KernelPartition* known = now->partition(index, step.layer.number());
     if (known == nullptr || known->start != start || known->size != step.to.value())
       differs(step, known == nullptr ? Bytes(0) : Bytes(known->size));
   }
@@ -114,37 +114,37 @@ class LiveWorker {
     if (work) return *work;
     const VolumeGroup* found = guest_.group_named(name);
     ensure(found != nullptr, "the group is there");
-    work = std::make_unique<GroupWork>(*found, guest_, plan_, [this](const Where& where) {
+    work = std::make_unique<GroupWork>(*found, guest_, plan_, [this](const LayerId& where) {
       return kernel().open(node_of(where), /*to_change=*/true);
     });
     return *work;
   }
-  GroupWork& group_of(const Where& where) {
+  GroupWork& group_of(const LayerId& where) {
     if (!where.volume.empty()) return group(where.volume.substr(0, where.volume.rfind('/')));
     std::size_t pv = 0;
-    const VolumeGroup* found = guest_.group_on(*place_at(guest_, where), pv);
+    const VolumeGroup* found = guest_.group_on(*guest_.find(where), pv);
     ensure(found != nullptr, "a physical volume lies there");
     return group(found->open.group.name);
   }
   // Of what was there before, or was made since.
-  std::string node_of(const Where& where) const {
-    if (const Place* place = place_at(guest_, where))
-      if (std::string path = before_.path_of(*place); !path.empty()) return path;
+  std::string node_of(const LayerId& where) const {
+    if (const Layer* layer = guest_.find(where))
+      if (std::string path = before_.path_of(*layer); !path.empty()) return path;
     for (const KernelDisk& disk : kernel().disks())
       if (disk.device == before_.disk(where.disk).device)
         for (const KernelPartition& partition : disk.partitions)
-          if (partition.number == where.partition) return partition.path;
+          if (partition.number == where.number()) return partition.path;
     io_failed("the kernel has no device for a new partition", before_.disk(where.disk).path,
               "run this again");
   }
   void carry_out(const Step& step, const step::GrowPhysicalVolume& work) {
-    group_of(step.where).run(step, work);
+    group_of(step.layer).run(step, work);
   }
   void carry_out(const Step& step, const step::AddDevice& work) {
     group(work.group).run(step, work);
   }
   void carry_out(const Step& step, const step::GrowVolume& work) {
-    group_of(step.where).run(step, work);
+    group_of(step.layer).run(step, work);
   }
   void carry_out(const Step& step, const step::CommitGroup& work) {
     group(work.group).run(step, work);
@@ -156,14 +156,14 @@ class LiveWorker {
   }
   void carry_out(const Step& step, const step::LoadVolume&) {
     const auto system = look_again_();
-    const Place& place = *place_at(system->guest(), step.where);
-    const VolumeGroup& found = system->guest().group_of(place);
-    const lvm::Volume& volume = system->guest().volume_of(place);
+    const Layer& layer = *system->guest().find(step.layer);
+    const VolumeGroup& found = system->guest().group_of(layer);
+    const lvm::Volume& volume = system->guest().volume_of(layer);
     const MappedDevice* device = system->mapped(found, volume);
     ensure(device != nullptr, "the volume is active");
     const auto numbers = system->devices_of(found);
     if (!numbers)
-      io_failed("a physical volume of the group is not there any more", step.layer,
+      io_failed("a physical volume of the group is not there any more", step.name,
                 "look into the system's log; then run this again");
     const std::vector<MapLine> table = map_for(found.open.group, volume, *numbers);
     kernel().replace_map(*device, table);
@@ -177,16 +177,16 @@ class LiveWorker {
   // Inside a place.
   void carry_out(const Step& step, const step::GrowContent& work) {
     const auto system = look_again_();
-    const Place& place = *place_at(system->guest(), step.where);
-    if (place.content.moves_without_free()) {
-      grow_swap(*system, place, work.size);
+    const Layer& layer = *system->guest().find(step.layer);
+    if (layer.content.moves_without_free()) {
+      grow_swap(*system, layer, work.size);
     } else {
-      ensure(place.content.filesystem != nullptr && system->mount_of(place) != nullptr,
+      ensure(layer.content.filesystem != nullptr && system->mount_of(layer) != nullptr,
              "the filesystem is mounted");
-      place.content.filesystem->resize(work.size, progress_);
+      layer.content.filesystem->resize(work.size, progress_);
     }
     const auto now = look_again_();
-    const Place& then = *place_at(now->guest(), step.where);
+    const Layer& then = *now->guest().find(step.layer);
     const Bytes size = then.content.size.value_or(Bytes(0));
     // A driver may leave out a last group that is too small for its own metadata.
     constexpr std::uint64_t group = 1U << 30;
@@ -194,9 +194,9 @@ class LiveWorker {
       differs(step, size);
   }
   // Taken out of use, written anew with its identity, and put back: also when that fails.
-  void grow_swap(const RunningSystem& system, const Place& place, Bytes size) {
-    const SwapInUse* in_use = system.swap_of(place);
-    const std::string node = system.path_of(place);
+  void grow_swap(const RunningSystem& system, const Layer& layer, Bytes size) {
+    const SwapInUse* in_use = system.swap_of(layer);
+    const std::string node = system.path_of(layer);
     if (in_use != nullptr) {
       notes_.put(swap_note, fmt::format("{} {}", in_use->path, in_use->priority));
       kernel().swap_off(in_use->path);
@@ -204,7 +204,7 @@ class LiveWorker {
     std::exception_ptr failed;
     try {
       const auto store = kernel().open(node, /*to_change=*/true);
-      place.content.filesystem_kind->open_to_change(*store)->resize(size, progress_);
+      layer.content.filesystem_kind->open_to_change(*store)->resize(size, progress_);
       store->flush();
     } catch (...) {
       failed = std::current_exception();
@@ -224,7 +224,7 @@ class LiveWorker {
   [[noreturn]] static void differs(const Step& step, Bytes found) {
     io_failed(fmt::format("after \"{}\" the kernel says {}, and not {}", step.action,
                           spelled_out(found), spelled_out(step.to)),
-              step.layer, "look into the system's log; then run this again");
+              step.name, "look into the system's log; then run this again");
   }
 
   const RunningSystem& before_;
@@ -263,7 +263,7 @@ bool carry_out_live(const LiveWork& work, const Notes& notes, const LookAgain& l
       }
       worker.run(step);
     } catch (const Error& error) {
-      throw error.with_context(step.layer).with_outcome(begun ? Outcome::sound : error.outcome());
+      throw error.with_context(step.name).with_outcome(begun ? Outcome::sound : error.outcome());
     }
     progress.end();
     begun = true;

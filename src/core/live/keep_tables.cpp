@@ -37,11 +37,11 @@ class Keeper {
     checks_ += fmt::format("same {} {}\n", shell_word(name), size / 512);
   }
 
-  void keep(const std::string& device, const Ranges& places) {
+  void keep(const std::string& device, const Ranges& layers) {
     if (!kept_.insert(device).second) return;
     const auto store = system_.kernel().open(device, /*to_change=*/false);
     unsigned number = 0;
-    for (const auto& [start, end] : places) {
+    for (const auto& [start, end] : layers) {
       const std::string name =
           fmt::format("{}-{}.bin", files::path(device).filename().string(), ++number);
       const std::uint64_t length = std::min(end, store->size()) - start;
@@ -71,11 +71,11 @@ class Keeper {
 
 // All that is not content: the label, and the metadata areas.
 Ranges places_of(const lvm::Device& device) {
-  Ranges places;
-  add_range(places, 0, lvm::label_sectors * lvm::sector);
+  Ranges layers;
+  add_range(layers, 0, lvm::label_sectors * lvm::sector);
   for (const lvm::MetadataArea& area : device.areas)
-    add_range(places, area.place.offset, area.place.end());
-  return places;
+    add_range(layers, area.layer.offset, area.layer.end());
+  return layers;
 }
 
 }  // namespace
@@ -86,12 +86,12 @@ TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std:
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
     const Disk& disk = guest.disks()[i];
     const bool touched = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
-      return step.where.disk == i && step.where.volume.empty() && !step.is<step::GrowContent>();
+      return step.layer.disk == i && step.layer.volume.empty() && !step.is<step::GrowContent>();
     });
     if (touched && disk.table) {
-      Ranges places = disk.table->own_places();
-      add_range(places, 0, disk.table->facts().sector_size);  // boot code in it stays as it is
-      keeper.keep(system.disk(i).path, places);
+      Ranges layers = disk.table->own_places();
+      add_range(layers, 0, disk.table->facts().sector_size);  // boot code in it stays as it is
+      keeper.keep(system.disk(i).path, layers);
     }
   }
   for (const VolumeGroup& group : guest.groups()) {
@@ -101,18 +101,18 @@ TablesKept keep_tables(const RunningSystem& system, const Plan& plan, const std:
         keeper.keep(system.path_of(*group.devices[pv]), places_of(group.open.members[pv]->device));
   }
   for (std::size_t i = 0; i < guest.disks().size(); ++i)
-    for (const Place& place : guest.disks()[i].places) {
+    for (const Layer& layer : guest.disks()[i].layers) {
       const KernelPartition* known =
-          place.partition ? system.partition(i, place.partition->number) : nullptr;
+          layer.partition ? system.partition(i, layer.partition->number) : nullptr;
       const bool changes = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
-        return step.where == where_is(guest, place) &&
+        return step.layer == layer.id &&
                (step.is<step::GrowPartition>() || step.is<step::TellPartition>());
       });
       if (known != nullptr && changes) keeper.check(known->path, known->size);
     }
   for (const VolumeGroup& group : guest.groups()) {
     if (!plan.changes(group)) continue;
-    for (const Place& volume : group.volumes)
+    for (const Layer& volume : group.volumes)
       if (const MappedDevice* device = system.mapped(group, guest.volume_of(volume)))
         keeper.check(device->path, device->size);
   }

@@ -73,8 +73,8 @@ std::string unescaped(const std::string& word) {
 
 // What the disk says of itself, or else which one it was since this system was started.
 std::string identity_of_disk(const files::path& folder) {
-  for (const char* place : {"wwid", "device/wwid", "device/serial", "serial"}) {
-    std::string text = line_of(folder / place);
+  for (const char* layer : {"wwid", "device/wwid", "device/serial", "serial"}) {
+    std::string text = line_of(folder / layer);
     while (!text.empty() && text.back() == ' ') text.pop_back();
     if (!text.empty()) return text;
   }

@@ -387,7 +387,7 @@ MountedSize LinuxKernel::size_of(const Mount& mount) {
     FileStore node(node_of(mount.device), Access::read_only);
     const FilesystemKind* kind = kind_in(node);
     if (kind != nullptr && kind->while_mounted != nullptr) {
-      FilesystemFacts said;
+      LayerFacts said;
       kind->while_mounted(node, said);
       const std::uint64_t size = said.size.value_or(Bytes(found.size)).value();
       found.used += size - std::min(size, found.size);  // its own tables

@@ -11,16 +11,16 @@ namespace jh::live {
 namespace {
 
 // By which a layer is known whatever it is called: what is in it, and what it lies in.
-std::string identity_of(const Guest& guest, const Place& place) {
-  if (place.volume)
-    return "volume " + guest.group_of(place).open.group.id + guest.volume_of(place).id;
-  const Disk& disk = guest.disks()[place.disk];
-  std::string text = place.partition ? "partition" : "disk";
-  if (place.partition)
+std::string identity_of(const Guest& guest, const Layer& layer) {
+  if (layer.volume)
+    return "volume " + guest.group_of(layer).open.group.id + guest.volume_of(layer).id;
+  const Disk& disk = guest.disks()[layer.disk];
+  std::string text = layer.partition ? "partition" : "disk";
+  if (layer.partition)
     text += disk.table->facts().kind == TableKind::gpt
-                ? " " + place.partition->part_uuid
-                : fmt::format(" {} {}", disk.table->facts().id, place.offset.value());
-  return text + " " + place.content.uuid;
+                ? " " + layer.partition->part_uuid
+                : fmt::format(" {} {}", disk.table->facts().id, layer.offset.value());
+  return text + " " + layer.content.uuid;
 }
 
 // What holds no files, and has only its identity to lose.
@@ -78,14 +78,14 @@ bool LiveChange::ask_for_what_is_left(const RunningSystem& system, GrowRequest& 
     goals[identity] = size;
   std::vector<Give> left;
   for (Give give : request.gives) {
-    const Place* place = find_target(system.guest(), give.target);
+    const Layer* layer = find_target(system.guest(), give.target);
     const auto goal =
-        place == nullptr ? goals.end() : goals.find(identity_of(system.guest(), *place));
+        layer == nullptr ? goals.end() : goals.find(identity_of(system.guest(), *layer));
     if (goal == goals.end()) {
       left.push_back(give);
       continue;
     }
-    const Bytes present = content_size(*place);
+    const Bytes present = content_size(*layer);
     if (present.value() >= goal->second) continue;
     give.amount = {Amount::Kind::size, Bytes(goal->second) - present, 0};
     left.push_back(give);
@@ -98,13 +98,13 @@ bool LiveChange::ask_for_what_is_left(const RunningSystem& system, GrowRequest& 
 std::string LiveChange::goals() const {
   std::string text;
   for (const Give& give : request_.gives) {
-    const Place* place = find_target(system_->guest(), give.target);
+    const Layer* layer = find_target(system_->guest(), give.target);
     // All that there is stays all that there is; but of a new disk, not what other disks have.
     const bool all = give.amount.kind == Amount::Kind::rest && request_.add_disks.empty();
-    if (place == nullptr || all) continue;
+    if (layer == nullptr || all) continue;
     plan_.for_each<step::GrowContent>([&](const Step& step, const step::GrowContent& work) {
-      if (step.where == where_is(system_->guest(), *place))
-        text += fmt::format("{} {}\n", work.size.value(), identity_of(system_->guest(), *place));
+      if (step.layer == layer->id)
+        text += fmt::format("{} {}\n", work.size.value(), identity_of(system_->guest(), *layer));
     });
   }
   return text;
@@ -186,12 +186,12 @@ std::optional<NewDisk> LiveChange::begun(const std::string& disk) const {
 std::vector<NewDisk> LiveChange::new_disks(const RunningSystem& system, const Plan& plan) const {
   std::vector<NewDisk> all;
   plan.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition& work) {
-    const Disk& disk = system.guest().disks()[step.where.disk];
+    const Disk& disk = system.guest().disks()[step.layer.disk];
     if (!disk.added) return;
-    const KernelDisk& known = system.disk(step.where.disk);
+    const KernelDisk& known = system.disk(step.layer.disk);
     TableKind kind = TableKind::gpt;
     plan.for_each<step::CreateDisk>([&](const Step& made, const step::CreateDisk& table) {
-      if (made.where.disk == step.where.disk) kind = table.table;
+      if (made.layer.disk == step.layer.disk) kind = table.table;
     });
     auto earlier = begun(disk.path);
     all.push_back(earlier ? std::move(*earlier)

@@ -34,10 +34,10 @@ class LivePlanner {
     if (plan_.touches(disk)) return true;
     for (const VolumeGroup& group : guest_.groups())
       if (plan_.changes(group))
-        for (const Place* device : group.devices)
+        for (const Layer* device : group.devices)
           if (device != nullptr && device->disk == disk) return true;
     return std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
-      return step.where.volume.empty() && step.where.disk == disk;
+      return step.layer.volume.empty() && step.layer.disk == disk;
     });
   }
 
@@ -67,9 +67,9 @@ class LivePlanner {
     if (disk.read_only) refuse("the disk is read-only", disk.path, "let it be written to first");
     // A whole disk as a physical volume is held by its own volumes.
     std::size_t pv = 0;
-    const auto& places = guest_.disks()[index].places;
+    const auto& layers = guest_.disks()[index].layers;
     const bool whole_device =
-        places.size() == 1 && !places.front().partition && guest_.group_on(places.front(), pv);
+        layers.size() == 1 && !layers.front().partition && guest_.group_on(layers.front(), pv);
     if (!disk.holders.empty() && !whole_device)
       refuse("the disk is a part of " + disk.holders.front() + ", by which it may be shared",
              disk.path, "name the device that is built of it, or change it from outside");
@@ -81,13 +81,13 @@ class LivePlanner {
   // The kernel's partitions are the table's, or what those were before they grew.
   void check_partitions(std::size_t index) const {
     const Disk& disk = guest_.disks()[index];
-    for (const Place& place : disk.places) {
-      if (!place.partition || place.partition->role == PartitionRole::extended) continue;
-      const KernelPartition* known = system_.partition(index, place.partition->number);
+    for (const Layer& layer : disk.layers) {
+      if (!layer.partition || layer.partition->role == PartitionRole::extended) continue;
+      const KernelPartition* known = system_.partition(index, layer.partition->number);
       if (known == nullptr) continue;
-      if (known->start != place.offset.value() || known->size > place.size.value())
+      if (known->start != layer.offset.value() || known->size > layer.size.value())
         refuse(fmt::format("the kernel has another partition {} than the table on disk",
-                           place.partition->number),
+                           layer.partition->number),
                disk.path, "somebody has changed the table: start the system anew first");
     }
   }
@@ -99,12 +99,12 @@ class LivePlanner {
       refuse(blocker.what(), blocker.where(),
              "attach the disk that is missing, or let the system's own tools repair the group");
     }
-    for (const Place& place : group.volumes) {
-      const lvm::Volume& volume = guest_.volume_of(place);
+    for (const Layer& layer : group.volumes) {
+      const lvm::Volume& volume = guest_.volume_of(layer);
       const MappedDevice* device = system_.mapped(group, volume);
       if (device == nullptr || !volume.plain()) continue;
-      const bool is_changed = plan_.has<step::GrowVolume>(where_is(guest_, place)) ||
-                              device->size != place.size.value();
+      const bool is_changed =
+          plan_.has<step::GrowVolume>(layer.id) || device->size != layer.size.value();
       const std::vector<MapLine> present = system_.kernel().map_of(*device);
       // Another volume may well have snapshots, or be suspended; where it lies matters all the
       // same: what the metadata call free may be its room.
@@ -112,10 +112,10 @@ class LivePlanner {
       if (!is_changed && has_snapshots) continue;
       if (is_changed && device->suspended)
         refuse("a volume is suspended: something is at work on it, or was cut off",
-               guest_.name_of(place), "let the system's own tools resume it first");
+               guest_.name_of(layer), "let the system's own tools resume it first");
       if (!begins_with(map_for(facts, volume, devices(group)), present))
         refuse("the kernel has the volume elsewhere than its group's metadata say",
-               guest_.name_of(place),
+               guest_.name_of(layer),
                "something is at work on it (a move, a snapshot): let it finish first");
     }
   }
@@ -130,27 +130,27 @@ class LivePlanner {
 
   void check_step(const Step& step) const {
     if (step.is<step::GrowVolume>()) {
-      const Place& place = *place_at(guest_, step.where);
-      if (system_.mapped(guest_.group_of(place), guest_.volume_of(place)) == nullptr)
-        refuse("the volume is not active", step.layer, "activate it first");
+      const Layer& layer = *guest_.find(step.layer);
+      if (system_.mapped(guest_.group_of(layer), guest_.volume_of(layer)) == nullptr)
+        refuse("the volume is not active", step.name, "activate it first");
     }
     if (!step.is<step::GrowContent>()) return;
-    const Place& place = *place_at(guest_, step.where);
-    const Mount* mount = system_.mount_of(place);
+    const Layer& layer = *guest_.find(step.layer);
+    const Mount* mount = system_.mount_of(layer);
     if (mount != nullptr && mount->hidden)
-      refuse("another filesystem is mounted over it at " + mount->point, step.layer,
+      refuse("another filesystem is mounted over it at " + mount->point, step.name,
              "mount it at another place too, or unmount what lies over it");
-    if (place.content.moves_without_free()) {
-      check_swap(place);
-    } else if (system_.mount_of(place) == nullptr) {
-      refuse(fmt::format("{} is not mounted", guest_.best_name(place)), step.layer,
+    if (layer.content.moves_without_free()) {
+      check_swap(layer);
+    } else if (system_.mount_of(layer) == nullptr) {
+      refuse(fmt::format("{} is not mounted", guest_.best_name(layer)), step.name,
              "mount it first: its driver makes it larger; or shut the system down, and grow its "
              "disk from outside");
     }
   }
 
-  void check_swap(const Place& place) const {
-    const SwapInUse* swap = system_.swap_of(place);
+  void check_swap(const Layer& layer) const {
+    const SwapInUse* swap = system_.swap_of(layer);
     if (swap == nullptr) return;
     const std::uint64_t free = system_.kernel().memory_available();
     if (swap->used + spare_memory > free)
@@ -165,26 +165,23 @@ class LivePlanner {
     std::vector<Step> tell;
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
       if (!touches_disk(i)) continue;
-      for (const Place& place : guest_.disks()[i].places) {
-        if (!place.partition || place.partition->role == PartitionRole::extended) continue;
-        const std::uint32_t number = place.partition->number;
-        Bytes then = place.size;
+      for (const Layer& layer : guest_.disks()[i].layers) {
+        if (!layer.partition || layer.partition->role == PartitionRole::extended) continue;
+        const std::uint32_t number = layer.partition->number;
+        Bytes then = layer.size;
         plan_.for_each<step::GrowPartition>([&](const Step& step, const step::GrowPartition&) {
-          if (step.where == Where{i, number, {}}) then = step.to;
+          if (step.layer == LayerId{i, {}, {number}}) then = step.to;
         });
         const KernelPartition* known = system_.partition(i, number);
         const Bytes now(known == nullptr ? 0 : known->size);
         if (now == then) continue;
-        tell.push_back({{i, number, {}},
-                        partition_name(guest_, i, number),
+        tell.push_back({LayerId{i, {}, {number}}, partition_name(guest_, i, number),
                         known == nullptr ? "tell the kernel of it" : "tell the kernel of its end",
-                        now,
-                        then,
-                        step::TellPartition{known == nullptr}});
+                        now, then, step::TellPartition{known == nullptr}});
       }
     }
     plan_.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition&) {
-      tell.push_back({step.where, step.layer, "tell the kernel of it", Bytes(0), step.to,
+      tell.push_back({step.layer, step.name, "tell the kernel of it", Bytes(0), step.to,
                       step::TellPartition{true}});
     });
     const auto at = std::find_if(plan_.steps.begin(), plan_.steps.end(), [](const Step& step) {
@@ -200,16 +197,16 @@ class LivePlanner {
     for (const VolumeGroup& group : guest_.groups()) {
       if (!plan_.changes(group)) continue;
       std::vector<Step> load;
-      for (const Place& place : group.volumes) {
-        const MappedDevice* device = system_.mapped(group, guest_.volume_of(place));
-        if (device == nullptr || !guest_.volume_of(place).plain()) continue;
-        const Where where = where_is(guest_, place);
-        Bytes then = place.size;
+      for (const Layer& layer : group.volumes) {
+        const MappedDevice* device = system_.mapped(group, guest_.volume_of(layer));
+        if (device == nullptr || !guest_.volume_of(layer).plain()) continue;
+        const LayerId where = layer.id;
+        Bytes then = layer.size;
         plan_.for_each<step::GrowVolume>([&](const Step& step, const step::GrowVolume&) {
-          if (step.where == where) then = step.to;
+          if (step.layer == where) then = step.to;
         });
         if (device->size == then.value()) continue;
-        load.push_back({where, guest_.name_of(place), "give the kernel its new map",
+        load.push_back({where, guest_.name_of(layer), "give the kernel its new map",
                         Bytes(device->size), then, step::LoadVolume{}});
       }
       const auto& name = group.open.group.name;
@@ -250,18 +247,18 @@ Plan plan_live(const RunningSystem& system, const GrowRequest& request) {
 std::vector<std::string> not_told(const RunningSystem& system) {
   std::vector<std::string> words;
   const Guest& guest = system.guest();
-  for (const Place* place : guest.places()) {
+  for (const Layer* layer : guest.layers()) {
     std::optional<std::uint64_t> known;
-    if (place->volume) {
-      const MappedDevice* device = system.mapped(guest.group_of(*place), guest.volume_of(*place));
+    if (layer->volume) {
+      const MappedDevice* device = system.mapped(guest.group_of(*layer), guest.volume_of(*layer));
       if (device != nullptr) known = device->size;
-    } else if (place->partition && place->partition->role != PartitionRole::extended) {
-      const KernelPartition* partition = system.partition(place->disk, place->partition->number);
+    } else if (layer->partition && layer->partition->role != PartitionRole::extended) {
+      const KernelPartition* partition = system.partition(layer->disk, layer->partition->number);
       known = partition == nullptr ? 0 : partition->size;
     }
-    if (known && *known < place->size.value())
+    if (known && *known < layer->size.value())
       words.push_back(fmt::format("the kernel knows {} of the {} that {} has on disk",
-                                  human(Bytes(*known)), human(place->size), guest.name_of(*place)));
+                                  human(Bytes(*known)), human(layer->size), guest.name_of(*layer)));
   }
   return words;
 }

@@ -8,9 +8,9 @@ namespace jh::live {
 
 class RunningFilesystem final : public Filesystem {
  public:
-  RunningFilesystem(Kernel& kernel, Store& place, Mount mount, MountedSize size);
+  RunningFilesystem(Kernel& kernel, Store& layer, Mount mount, MountedSize size);
 
-  Store& store() override { return place_; }
+  Store& store() override { return layer_; }
   Bytes size() const override { return Bytes(size_.size); }
   Bytes unit() const override { return Bytes(size_.block); }
   Bytes usable(Bytes place_size) const override;
@@ -25,7 +25,7 @@ class RunningFilesystem final : public Filesystem {
 
  private:
   Kernel& kernel_;
-  Store& place_;
+  Store& layer_;
   Mount mount_;
   MountedSize size_;
 };

@@ -156,7 +156,7 @@ bool RunningSystem::is_in_a_group(const KernelDisk& disk) {
   bool found = false;
   const Guest guest(images, 0, this);
   for (const VolumeGroup& group : guest.groups())
-    for (const Place* device : group.devices)
+    for (const Layer* device : group.devices)
       found = found || (device != nullptr && device->disk + 1 == images.size());
   disks_.pop_back();
   return found;
@@ -213,29 +213,25 @@ const MappedDevice* RunningSystem::mapped(const VolumeGroup& group,
   return found;
 }
 
-std::optional<DeviceNumber> RunningSystem::device_of(const Place& place,
-                                                     const std::string& volume) const {
-  if (place.volume) {
+std::optional<DeviceNumber> RunningSystem::device_of(const Layer& layer) const {
+  const std::string& volume = layer.id.volume;
+  if (layer.volume) {
     const std::size_t slash = volume.find('/');
     const MappedDevice* device = mapped(volume.substr(0, slash), volume.substr(slash + 1));
     return device == nullptr ? std::nullopt : std::optional(device->device);
   }
-  if (!place.partition) return disks_[place.disk].device;
-  const KernelPartition* known = partition(place.disk, place.partition->number);
+  if (!layer.partition) return disks_[layer.disk].device;
+  const KernelPartition* known = partition(layer.disk, layer.partition->number);
   return known == nullptr ? std::nullopt : std::optional(known->device);
 }
 
-std::optional<DeviceNumber> RunningSystem::device_of(const Place& place) const {
-  return device_of(place, place.volume ? guest_->name_of(place) : "");
-}
-
-std::string RunningSystem::path_of(const Place& place) const {
-  if (place.volume) {
-    const MappedDevice* device = mapped(guest_->group_of(place), guest_->volume_of(place));
+std::string RunningSystem::path_of(const Layer& layer) const {
+  if (layer.volume) {
+    const MappedDevice* device = mapped(guest_->group_of(layer), guest_->volume_of(layer));
     return device == nullptr ? "" : device->path;
   }
-  if (!place.partition) return disks_[place.disk].path;
-  const KernelPartition* known = partition(place.disk, place.partition->number);
+  if (!layer.partition) return disks_[layer.disk].path;
+  const KernelPartition* known = partition(layer.disk, layer.partition->number);
   return known == nullptr ? "" : known->path;
 }
 
@@ -255,8 +251,8 @@ std::vector<const Mount*> RunningSystem::mounts_of(const DeviceNumber& device) c
   return found;
 }
 
-const Mount* RunningSystem::mount_of(const Place& place) const {
-  const auto device = device_of(place);
+const Mount* RunningSystem::mount_of(const Layer& layer) const {
+  const auto device = device_of(layer);
   if (!device) return nullptr;
   const auto found = mounts_of(*device);
   return found.empty() ? nullptr : found.front();
@@ -269,8 +265,8 @@ const MappedDevice* RunningSystem::suspended(const DeviceNumber& device) const {
   return nullptr;
 }
 
-const SwapInUse* RunningSystem::swap_of(const Place& place) const {
-  const auto device = device_of(place);
+const SwapInUse* RunningSystem::swap_of(const Layer& layer) const {
+  const auto device = device_of(layer);
   return device ? swap_on(*device) : nullptr;
 }
 
@@ -282,17 +278,16 @@ const SwapInUse* RunningSystem::swap_on(const DeviceNumber& device) const {
 
 std::optional<std::vector<DeviceNumber>> RunningSystem::devices_of(const VolumeGroup& group) const {
   std::vector<DeviceNumber> numbers;
-  for (const Place* place : group.devices) {
-    const auto number = place == nullptr ? std::nullopt : device_of(*place);
+  for (const Layer* layer : group.devices) {
+    const auto number = layer == nullptr ? std::nullopt : device_of(*layer);
     if (!number) return std::nullopt;
     numbers.push_back(*number);
   }
   return numbers;
 }
 
-std::optional<Running::InUse> RunningSystem::look(const Place& place, const std::string& volume,
-                                                  Store& window) const {
-  const auto device = device_of(place, volume);
+std::optional<Running::InUse> RunningSystem::look(const Layer& layer, Store& window) const {
+  const auto device = device_of(layer);
   if (!device) return std::nullopt;
   const std::vector<const Mount*> mounts = mounts_of(*device);
   InUse found;

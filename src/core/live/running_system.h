@@ -38,21 +38,19 @@ class RunningSystem : public Running {
   /// Null: the volume is not active.
   const MappedDevice* mapped(const VolumeGroup& group, const lvm::Volume& volume) const;
   /// The node of a place; empty: it has none.
-  std::string path_of(const Place& place) const;
-  std::optional<DeviceNumber> device_of(const Place& place) const;
+  std::string path_of(const Layer& layer) const;
+  std::optional<DeviceNumber> device_of(const Layer& layer) const;
   /// Where the place is mounted; null: nowhere.
-  const Mount* mount_of(const Place& place) const;
-  const SwapInUse* swap_of(const Place& place) const;
+  const Mount* mount_of(const Layer& layer) const;
+  const SwapInUse* swap_of(const Layer& layer) const;
   /// By physical volume; nothing: the kernel does not know one of them.
   std::optional<std::vector<DeviceNumber>> devices_of(const VolumeGroup& group) const;
 
-  std::optional<InUse> look(const Place& place, const std::string& volume,
-                            Store& window) const override;
+  std::optional<InUse> look(const Layer& layer, Store& window) const override;
 
  private:
   void find_disks(const std::vector<std::string>& named, const std::vector<Added>& added);
   void open_disks();
-  std::optional<DeviceNumber> device_of(const Place& place, const std::string& volume) const;
   const MappedDevice* mapped(const std::string& group, const std::string& volume) const;
   std::vector<const Mount*> mounts_of(const DeviceNumber& device) const;
   const SwapInUse* swap_on(const DeviceNumber& device) const;

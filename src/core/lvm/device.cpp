@@ -237,4 +237,12 @@ void make_area(Store& place, MetadataArea& area) {
   write_header(place, area, 0);
 }
 
+const LayerKind kind{"LVM", [](Store& place) -> std::optional<RecognisedLayer> {
+                       if (!recognise(place)) return std::nullopt;
+                       RecognisedLayer found;
+                       found.kind = ContentKind::physical_volume;
+                       found.facts.name = "physical volume";
+                       return found;
+                     }};
+
 }  // namespace jh::lvm

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "core/base/errors.h"
+#include "core/layer/layer_kind.h"
 #include "core/lvm/format.h"
 #include "core/store/store.h"
 
@@ -43,6 +44,9 @@ std::string id_without_hyphens(const std::string& id);
 
 /// Whether a label is there at all.
 bool recognise(Store& place);
+
+/// What it belongs to is seen when all disks are known.
+extern const LayerKind kind;
 /// Label and metadata areas. Throws damaged when the label cannot be trusted; trouble in one area
 /// is kept with it.
 Device read_device(Store& place);

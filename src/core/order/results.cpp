@@ -89,9 +89,9 @@ int status_of_all(const std::vector<TaskResult>& results) {
     if (result.state.kind == TaskState::Kind::done && result.earlier) status = 0;
     if (result.state.kind == TaskState::Kind::waiting) status = 3;
     if (result.state.kind == TaskState::Kind::begun) status = 5;
-    const auto place = static_cast<std::size_t>(std::find(gravest.begin(), gravest.end(), status) -
+    const auto layer = static_cast<std::size_t>(std::find(gravest.begin(), gravest.end(), status) -
                                                 gravest.begin());
-    worst = std::min(worst, place == gravest.size() ? 0 : place);  // none of ours: it was killed
+    worst = std::min(worst, layer == gravest.size() ? 0 : layer);  // none of ours: it was killed
   }
   return gravest[worst];
 }

@@ -174,11 +174,11 @@ std::vector<TaskState::LayerGoal> goals_of(const Plan& plan) {
                            step.is<step::GrowContent>() || step.is<step::ShrinkContent>();
     if (step.from == step.to || !has_a_row) continue;
     const auto known = std::find_if(goals.begin(), goals.end(),
-                                    [&](const auto& goal) { return goal.layer == step.layer; });
+                                    [&](const auto& goal) { return goal.layer == step.name; });
     if (known != goals.end())
       known->to = step.to.value();  // several steps on one layer: the last one counts
     else
-      goals.push_back({step.layer, step.from.value(), step.to.value()});
+      goals.push_back({step.name, step.from.value(), step.to.value()});
   }
   return goals;
 }

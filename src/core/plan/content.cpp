@@ -8,12 +8,12 @@
 namespace jh {
 namespace {
 
-void plan_filesystem(Plan& plan, const Where& where, const Place& place, const std::string& name,
+void plan_filesystem(Plan& plan, const LayerId& where, const Layer& layer, const std::string& name,
                      Bytes place_size, Bytes wanted) {
-  const ResizePlan growth = place.content.filesystem->plan_resize(wanted);
+  const ResizePlan growth = layer.content.filesystem->plan_resize(wanted);
   for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
   if (!growth.changes()) return;
-  if (const auto& replay = place.content.replay) {
+  if (const auto& replay = layer.content.replay) {
     plan.steps.push_back(
         {where, name, replay->action, place_size, place_size, step::ReplayJournal{}});
     plan.bytes_to_write += replay->bytes_to_write;
@@ -28,11 +28,11 @@ void plan_filesystem(Plan& plan, const Where& where, const Place& place, const s
 
 }  // namespace
 
-Bytes content_size(const Place& place) {
+Bytes content_size(const Layer& layer) {
   // What keeps its size takes all of its place, wherever it ends.
   const bool keeps_it =
-      place.content.kind == ContentKind::filesystem && !can_be_resized(place.content);
-  return keeps_it ? place.size : place.content.size.value_or(place.size);
+      layer.content.kind == ContentKind::filesystem && !can_be_resized(layer.content);
+  return keeps_it ? layer.size : layer.content.size.value_or(layer.size);
 }
 
 Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size) {
@@ -42,18 +42,23 @@ Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_s
   return aligned ? disk.table->align_down(end) : end;
 }
 
-void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes place_size,
+void plan_content(Plan& plan, const Guest& guest, const Layer& layer, Bytes place_size,
                   Bytes wanted) {
-  const Where where = where_is(guest, place);
-  const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
-  if (can_be_resized(place.content)) {
-    if (wanted > content_size(place)) plan_filesystem(plan, where, place, name, place_size, wanted);
+  const LayerId where = layer.id;
+  const std::string name = fmt::format("{} on {}", layer.content.name, guest.name_of(layer));
+  if (can_be_resized(layer.content)) {
+    if (wanted > content_size(layer)) plan_filesystem(plan, where, layer, name, place_size, wanted);
     return;
   }
-  if (place.content.kind == ContentKind::nothing) return;
+  if (layer.content.kind == ContentKind::nothing) return;
+  if (!layer.content.remains.empty()) {
+    plan.remains.push_back(fmt::format("{} is {}: {}", guest.name_of(layer), layer.content.name,
+                                       layer.content.remains));
+    return;
+  }
   plan.remains.push_back(
       fmt::format("{} is {}, which juneheath leaves as it is: make it larger from inside the guest",
-                  guest.name_of(place), place.content.name));
+                  guest.name_of(layer), layer.content.name));
 }
 
 namespace {
@@ -94,7 +99,7 @@ std::string partition_name(const Guest& guest, std::size_t disk, std::uint32_t n
 Step partition_step(const Guest& guest, std::size_t disk, const Partition& partition,
                     std::string action, Sectors new_size, Step::Work work) {
   const std::uint32_t sector = guest.disks()[disk].table->facts().sector_size;
-  return {{disk, partition.number, {}},
+  return {LayerId{disk, {}, {partition.number}},
           partition_name(guest, disk, partition.number),
           std::move(action),
           to_bytes(partition.count, sector),
@@ -113,24 +118,21 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
   const std::string name = disk_name(guest, index);
   for (const std::string& what : facts.pending_repairs)
     plan.steps.push_back(
-        {{index, 0, {}}, name, what, disk.size(), disk.size(), step::RecoverContainer{}});
+        {LayerId{index, {}, {}}, name, what, disk.size(), disk.size(), step::RecoverContainer{}});
   if (facts.format != ImageFormat::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
   // What is found by its distance from the disk's end would be lost in the middle of it.
-  if (!disk.table && new_size != disk.size() && !disk.places.empty() &&
-      disk.places.front().content.kind == ContentKind::array_member)
-    throw disk.places.front().content.blockers.front().with_context(disk.path);
+  if (!disk.table && new_size != disk.size() && !disk.layers.empty() &&
+      disk.layers.front().content.kind == ContentKind::array_member)
+    throw disk.layers.front().content.blockers.front().with_context(disk.path);
   if (new_size < disk.size() && !disk.container->disk().has_fixed_size())
     disk.container->check_shrink(new_size);
   if (new_size > disk.size())
     plan.steps.push_back(
-        {{index, 0, {}},
-         name,
+        {LayerId{index, {}, {}}, name,
          facts.format == ImageFormat::raw
              ? "make the image longer"
              : fmt::format("raise the virtual size in the {} header", format_name(facts.format)),
-         disk.size(),
-         new_size,
-         step::GrowContainer{new_size}});
+         disk.size(), new_size, step::GrowContainer{new_size}});
 }
 
 void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size, bool repairs) {
@@ -141,13 +143,11 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
   const Bytes present = disk.size();
   if (repairs)
     for (const std::string& repair : facts.repairs)
-      plan.steps.push_back(
-          {{index, 0, {}}, name, "repair: " + repair, present, present, step::RepairTable{}});
+      plan.steps.push_back({LayerId{index, {}, {}}, name, "repair: " + repair, present, present,
+                            step::RepairTable{}});
   if (facts.kind == TableKind::gpt && (disk.table->must_move_spare() || new_size > present)) {
     const std::uint64_t sector = facts.sector_size;
-    plan.steps.push_back({{index, 0, {}},
-                          name,
-                          "move the backup copy to the disk's end",
+    plan.steps.push_back({LayerId{index, {}, {}}, name, "move the backup copy to the disk's end",
                           Bytes(facts.known_end.value() * sector),
                           Bytes(disk.table->usable_end_on(new_size).value() * sector),
                           step::MoveSpare{}});
@@ -159,16 +159,16 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
                     human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
 }
 
-void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors first,
+void plan_partition_end(Plan& plan, const Guest& guest, const Layer& layer, Sectors first,
                         Sectors new_end, bool in_place) {
   const auto add = [&](const Partition& partition, const char* action, Sectors from) {
-    plan.steps.push_back(partition_step(guest, place.disk, partition, action, new_end - from,
+    plan.steps.push_back(partition_step(guest, layer.disk, partition, action, new_end - from,
                                         step::GrowPartition{new_end}));
   };
-  const Disk& disk = guest.disks()[place.disk];
-  const Partition* outer = disk.table->extended_to_grow(*place.partition, new_end);
+  const Disk& disk = guest.disks()[layer.disk];
+  const Partition* outer = disk.table->extended_to_grow(*layer.partition, new_end);
   if (outer != nullptr && in_place) add(*outer, "the extended partition grows along", outer->first);
-  add(*place.partition, "move its end outwards", first);
+  add(*layer.partition, "move its end outwards", first);
 }
 
 Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
@@ -198,9 +198,9 @@ Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
 
 void note_full_filesystems(Plan& plan, const Guest& guest) {
   plan.for_each<step::ShrinkContent>([&](const Step& step, const step::ShrinkContent& work) {
-    const Place& place = *place_at(guest, step.where);
-    if (!place.content.used || place.content.moves_without_free()) return;
-    const Bytes used = std::min(*place.content.used, work.size);
+    const Layer& layer = *guest.find(step.layer);
+    if (!layer.content.used || layer.content.moves_without_free()) return;
+    const Bytes used = std::min(*layer.content.used, work.size);
     if ((work.size - used).value() >= work.size.value() / 20) return;
     // What it uses now has tables in it that go: there may well be more.
     const std::uint64_t mib = 1U << 20;
@@ -208,7 +208,7 @@ void note_full_filesystems(Plan& plan, const Guest& guest) {
     plan.notes.push_back(
         fmt::format("{} may be left with less than 5% free: a guest that writes could find it full "
                     "(to leave more: --to floor+{}, for example)",
-                    guest.best_name(place), paste_size(more)));
+                    guest.best_name(layer), paste_size(more)));
   });
 }
 

@@ -7,11 +7,11 @@ namespace jh {
 
 /// Adds the steps by which the content of `place`, which will be `place_size` large, grows to at
 /// most `wanted`. What juneheath leaves alone is listed under what remains to be done.
-void plan_content(Plan& plan, const Guest& guest, const Place& place, Bytes place_size,
+void plan_content(Plan& plan, const Guest& guest, const Layer& layer, Bytes place_size,
                   Bytes wanted);
 
 /// The size of what is in a place, or of the place itself.
-Bytes content_size(const Place& place);
+Bytes content_size(const Layer& layer);
 
 /// Where a partition could end on a disk of this size, kept aligned if it is.
 Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size);
@@ -36,7 +36,7 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
 void plan_table(Plan& plan, const Guest& guest, std::size_t disk, Bytes new_size, bool repairs);
 /// A partition's end moves, and its extended partition's with it where that is still `in_place`.
 /// `first`: where it begins then.
-void plan_partition_end(Plan& plan, const Guest& guest, const Place& place, Sectors first,
+void plan_partition_end(Plan& plan, const Guest& guest, const Layer& layer, Sectors first,
                         Sectors new_end, bool in_place);
 /// The new size that is asked for, in whole units, and checked. Notes go to the plan.
 Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk);

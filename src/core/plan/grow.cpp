@@ -27,7 +27,7 @@ class Planner {
     check_targets();
     resolve_sizes();
     hand_out();
-    add_growth_steps(scene_, places_, groups_);
+    add_growth_steps(scene_, layers_, groups_);
     drop_lone_repairs();
     if (plan_.steps.empty()) refuse_nothing_to_do();
     // Held bytes go to the ledger twice (old and new) and to the image once.
@@ -38,21 +38,21 @@ class Planner {
  private:
   void find_targets() {
     for (const Give& give : request_.gives) {
-      const Place* place = find_target(guest_, give.target);
-      if (place == nullptr) {
+      const Layer* layer = find_target(guest_, give.target);
+      if (layer == nullptr) {
         if (give.amount.kind != Amount::Kind::rest)
           wrong_usage("\"nothing\" takes no amount", "write --give nothing");
         if (request_.gives.size() > 1)
           wrong_usage("\"nothing\" goes with no other target", "leave it out");
         continue;
       }
-      add_target(*place, give.amount, give.target);
+      add_target(*layer, give.amount, give.target);
     }
     if (request_.gives.empty()) {
-      const Place& place = only_target(guest_, request_, new_size());
-      add_target(place, {}, guest_.best_name(place));
+      const Layer& layer = only_target(guest_, request_, new_size());
+      add_target(layer, {}, guest_.best_name(layer));
     }
-    scene_.alone = places_.size() + groups_.size() == 1;
+    scene_.alone = layers_.size() + groups_.size() == 1;
     if (!request_.new_partition && request_.add_disks.empty() && request_.blank_disks.empty())
       return;
     if (groups_.empty())
@@ -70,8 +70,8 @@ class Planner {
       const bool asked = std::find(request_.blank_disks.begin(), request_.blank_disks.end(),
                                    disk.path) != request_.blank_disks.end();
       const bool looks_blank = !request_.running && !disk.added && !disk.table && !disk.trouble &&
-                               guest_.disks().size() > 1 && disk.places.size() == 1 &&
-                               disk.places.front().content.kind == ContentKind::nothing;
+                               guest_.disks().size() > 1 && disk.layers.size() == 1 &&
+                               disk.layers.front().content.kind == ContentKind::nothing;
       if (!looks_blank || !is_blank(disk)) {
         if (asked)
           refuse("the disk is not blank, and what is on it would be lost", disk.path,
@@ -104,16 +104,16 @@ class Planner {
     return true;
   }
 
-  void add_target(const Place& place, const Amount& amount, const std::string& written) {
+  void add_target(const Layer& layer, const Amount& amount, const std::string& written) {
     std::size_t pv = 0;
-    const VolumeGroup* group = place.volume ? &guest_.group_of(place) : guest_.group_on(place, pv);
+    const VolumeGroup* group = layer.volume ? &guest_.group_of(layer) : guest_.group_on(layer, pv);
     // A physical volume that lost its end gets that back first, as anything else does.
-    if (place.content.claims && place.partition) group = nullptr;
+    if (layer.content.claims && layer.partition) group = nullptr;
     if (group == nullptr) {
-      for (const PlaceTarget& other : places_)
-        if (other.place == &place)
+      for (const LayerTarget& other : layers_)
+        if (other.layer == &layer)
           wrong_usage(fmt::format("{} is named twice", written), "name each target once");
-      places_.push_back({&place, amount, Bytes(0)});
+      layers_.push_back({&layer, amount, Bytes(0)});
       return;
     }
     auto known = std::find_if(groups_.begin(), groups_.end(),
@@ -122,21 +122,21 @@ class Planner {
       groups_.emplace_back(guest_, static_cast<std::size_t>(group - guest_.groups().data()));
       known = groups_.end() - 1;
     }
-    if (place.volume)
-      known->add_volume(place, amount, written);
+    if (layer.volume)
+      known->add_volume(layer, amount, written);
     else
-      known->add_device(place, amount, written);
+      known->add_device(layer, amount, written);
   }
 
   void check_targets() const {
     for (const GroupGrowth& growth : groups_) growth.check();
-    for (const PlaceTarget& target : places_) check_table(guest_.disks()[target.place->disk]);
+    for (const LayerTarget& target : layers_) check_table(guest_.disks()[target.layer->disk]);
     // What others claim behind their places is no room.
     for (const GroupGrowth& growth : groups_)
-      for (const Place* device : growth.group().devices)
+      for (const Layer* device : growth.group().devices)
         if (device != nullptr) check_claims(guest_, device->disk);
-    for (const PlaceTarget& target : places_)
-      check_claims(guest_, target.place->disk, target.place);
+    for (const LayerTarget& target : layers_)
+      check_claims(guest_, target.layer->disk, target.layer);
   }
 
   // Of the disk that is named, or of the first one.
@@ -153,7 +153,7 @@ class Planner {
     for (std::size_t i = 0; i < guest_.disks().size(); ++i)
       scene_.disks.emplace_back(guest_, i, guest_.disks()[i].size(), request_.allow_move);
     if (!request_.to && !request_.by) {
-      if (!groups_.empty() || !places_.empty()) {
+      if (!groups_.empty() || !layers_.empty()) {
         check_chosen();
         return;
       }
@@ -169,35 +169,35 @@ class Planner {
   }
 
   bool has_target_on(std::size_t disk) const {
-    return std::any_of(places_.begin(), places_.end(),
-                       [&](const PlaceTarget& target) { return target.place->disk == disk; });
+    return std::any_of(layers_.begin(), layers_.end(),
+                       [&](const LayerTarget& target) { return target.layer->disk == disk; });
   }
 
   void check_chosen() const {
     if (!request_.disk_chosen || !groups_.empty() || has_target_on(request_.disk)) return;
     refuse("the target is not on the disk that is to become larger",
            guest_.disks()[request_.disk].path,
-           fmt::format("add --disk {}", places_.front().place->disk + 1));
+           fmt::format("add --disk {}", layers_.front().layer->disk + 1));
   }
 
   std::size_t disk_to_resize() const {
     if (request_.disk_chosen || request_.images.size() == 1) {
-      if (!places_.empty()) check_chosen();
+      if (!layers_.empty()) check_chosen();
       return request_.disk;
     }
-    if (places_.empty() && groups_.empty()) return request_.disk;
-    if (groups_.empty() && std::all_of(places_.begin(), places_.end(), [&](const auto& target) {
-          return target.place->disk == places_.front().place->disk;
+    if (layers_.empty() && groups_.empty()) return request_.disk;
+    if (groups_.empty() && std::all_of(layers_.begin(), layers_.end(), [&](const auto& target) {
+          return target.layer->disk == layers_.front().layer->disk;
         }))
-      return places_.front().place->disk;
+      return layers_.front().layer->disk;
     // Those of which a target could use a larger one.
     std::vector<std::size_t> fit;
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
       bool useful = std::any_of(groups_.begin(), groups_.end(), [&](const GroupGrowth& growth) {
         return growth.could_use(scene_, i);
       });
-      for (const PlaceTarget& target : places_)
-        useful = useful || (target.place->disk == i && could_use(*target.place));
+      for (const LayerTarget& target : layers_)
+        useful = useful || (target.layer->disk == i && could_use(*target.layer));
       if (useful) fit.push_back(i);
     }
     if (fit.size() == 1) return fit.front();
@@ -211,11 +211,11 @@ class Planner {
     refuse("the guest has several disks that could become larger", {}, "say which one:" + commands);
   }
 
-  bool could_use(const Place& place) const {
-    const Bytes present = guest_.disks()[place.disk].size();
-    const DiskGrowth now(guest_, place.disk, present, request_.allow_move);
-    const DiskGrowth larger(guest_, place.disk, present + 1_GiB, request_.allow_move);
-    return larger.reach(place) > now.reach(place);
+  bool could_use(const Layer& layer) const {
+    const Bytes present = guest_.disks()[layer.disk].size();
+    const DiskGrowth now(guest_, layer.disk, present, request_.allow_move);
+    const DiskGrowth larger(guest_, layer.disk, present + 1_GiB, request_.allow_move);
+    return larger.reach(layer) > now.reach(layer);
   }
 
   // Sizes come first, then shares of the room, then who takes the rest.
@@ -225,9 +225,9 @@ class Planner {
          {Amount::Kind::size, Amount::Kind::percent, Amount::Kind::rest}) {
       // What is a share of the same room is a share of all of it.
       std::vector<Bytes> rooms;
-      for (const PlaceTarget& target : places_) rooms.push_back(room_for(*target.place));
-      for (std::size_t i = 0; i < places_.size(); ++i)
-        if (places_[i].amount.kind == kind) resolve(places_[i], rooms[i]);
+      for (const LayerTarget& target : layers_) rooms.push_back(room_for(*target.layer));
+      for (std::size_t i = 0; i < layers_.size(); ++i)
+        if (layers_[i].amount.kind == kind) resolve(layers_[i], rooms[i]);
       for (GroupGrowth& growth : groups_)
         if (growth.turn() == kind) growth.find_room(scene_);
     }
@@ -240,8 +240,8 @@ class Planner {
     if (!request_.allow_move) return;
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
       std::size_t rests = 0;
-      for (const PlaceTarget& target : places_)
-        rests += target.place->disk == i && target.amount.kind == Amount::Kind::rest ? 1 : 0;
+      for (const LayerTarget& target : layers_)
+        rests += target.layer->disk == i && target.amount.kind == Amount::Kind::rest ? 1 : 0;
       for (const GroupGrowth& growth : groups_)
         rests += growth.turn() == Amount::Kind::rest && growth.could_use(scene_, i) ? 1 : 0;
       if (rests > 1)
@@ -250,84 +250,84 @@ class Planner {
     }
   }
 
-  Bytes room_for(const Place& place) const {
-    const DiskGrowth& disk = scene_.disks[place.disk];
-    Bytes reach = disk.reach(place);
-    const Bytes size = content_size(place);
+  Bytes room_for(const Layer& layer) const {
+    const DiskGrowth& disk = scene_.disks[layer.disk];
+    Bytes reach = disk.reach(layer);
+    const Bytes size = content_size(layer);
     // Less than a block at the end is no room.
-    if (can_be_resized(place.content))
-      reach = std::max(size, place.content.filesystem->usable(reach));
+    if (can_be_resized(layer.content))
+      reach = std::max(size, layer.content.filesystem->usable(reach));
     return reach > size ? reach - size : Bytes(0);
   }
 
   // The end of a partition that was cut off from what is in it.
-  void put_end_back(PlaceTarget& target) {
-    const Place& place = *target.place;
-    const Disk& disk = guest_.disks()[place.disk];
-    const Bytes claim = *place.content.claims;
-    const std::string name = guest_.best_name(place);
+  void put_end_back(LayerTarget& target) {
+    const Layer& layer = *target.layer;
+    const Disk& disk = guest_.disks()[layer.disk];
+    const Bytes claim = *layer.content.claims;
+    const std::string name = guest_.best_name(layer);
     if (target.amount.kind != Amount::Kind::rest)
       refuse(fmt::format("{} first gets back what its content says to have ({})", name,
                          spelled_out(claim)),
              disk.path, "leave out the amount:\n  " + command_with(request_, name));
-    DiskGrowth& growth = scene_.disks[place.disk];
-    if (!place.partition || claim > growth.reach_in_place(place) || growth.becomes_larger())
-      throw place.content.blockers.front().with_context(disk.path + ", " + guest_.name_of(place));
+    DiskGrowth& growth = scene_.disks[layer.disk];
+    if (!layer.partition || claim > growth.reach_in_place(layer) || growth.becomes_larger())
+      throw layer.content.blockers.front().with_context(disk.path + ", " + guest_.name_of(layer));
     const std::uint32_t sector = disk.table->facts().sector_size;
-    const Sectors end = place.partition->first + Sectors(ceil_div(claim.value(), sector));
+    const Sectors end = layer.partition->first + Sectors(ceil_div(claim.value(), sector));
     const Sectors aligned = disk.table->align_up(end);
-    const Bytes wanted = to_bytes(aligned - place.partition->first, sector);
-    growth.promise(place, wanted <= growth.reach_in_place(place) ? wanted : claim);
+    const Bytes wanted = to_bytes(aligned - layer.partition->first, sector);
+    growth.promise(layer, wanted <= growth.reach_in_place(layer) ? wanted : claim);
     plan_.notes.push_back(
         fmt::format("{} is longer than its partition: only the partition's end is put back; what "
                     "lies behind it is looked at as it is found there",
                     name));
   }
 
-  void resolve(PlaceTarget& target, Bytes shared_room) {
-    const Place& place = *target.place;
-    if (place.content.claims) return put_end_back(target);
-    if (!place.content.blockers.empty()) throw place.content.blockers.front();
-    const Disk& disk = guest_.disks()[place.disk];
+  void resolve(LayerTarget& target, Bytes shared_room) {
+    const Layer& layer = *target.layer;
+    if (layer.content.claims) return put_end_back(target);
+    if (!layer.content.blockers.empty()) throw layer.content.blockers.front();
+    const Disk& disk = guest_.disks()[layer.disk];
     const Amount& amount = target.amount;
-    const Bytes room = room_for(place);
+    const Bytes room = room_for(layer);
     const std::uint64_t unit = disk.table ? disk.table->facts().sector_size : 512;
     Bytes add = room;
     if (amount.kind == Amount::Kind::size) add = amount.size;
     if (amount.kind == Amount::Kind::percent)
       add = Bytes(round_down(part_of(amount, shared_room.value()), unit));
-    if (add > room || room == Bytes(0)) refuse_amount(place, add, room);
+    if (add > room || room == Bytes(0)) refuse_amount(layer, add, room);
     if (add.value() % unit != 0)
       refuse(fmt::format("{} bytes are no whole number of {}-byte sectors", add.value(), unit), {},
              fmt::format("ask for {} or {} bytes", round_down(add.value(), unit),
                          round_up(add.value(), unit)));
     if (amount.kind != Amount::Kind::rest && add == Bytes(0))
       wrong_usage("an amount of nothing", "use a size greater than zero, a percentage, or rest");
-    target.content = content_size(place) + add;
-    DiskGrowth& growth = scene_.disks[place.disk];
+    target.content = content_size(layer) + add;
+    DiskGrowth& growth = scene_.disks[layer.disk];
     // All of the room, or all of the partition: the filesystem fills it as well as it can.
-    const Bytes wanted = amount.kind == Amount::Kind::rest ? growth.reach(place) : target.content;
-    if (wanted > place.size) growth.promise(place, wanted);
+    const Bytes wanted = amount.kind == Amount::Kind::rest ? growth.reach(layer) : target.content;
+    if (wanted > layer.size) growth.promise(layer, wanted);
   }
 
   // The command that lets what stands behind it move, on this disk or a larger one; empty: that
   // would not help.
-  std::string command_by_moving(const Place& place) const {
+  std::string command_by_moving(const Layer& layer) const {
     if (request_.allow_move || request_.running) return {};
     GrowRequest moving = request_;
     moving.allow_move = true;
-    const std::string give = request_.gives.empty() ? guest_.best_name(place) : "";
-    const Bytes size = scene_.disks[place.disk].size();
-    if (could_grow_by_moves(guest_, place, size)) return command_with(moving, give);
-    if (request_.by || request_.to || !could_grow_by_moves(guest_, place, size + 10_GiB)) return {};
+    const std::string give = request_.gives.empty() ? guest_.best_name(layer) : "";
+    const Bytes size = scene_.disks[layer.disk].size();
+    if (could_grow_by_moves(guest_, layer, size)) return command_with(moving, give);
+    if (request_.by || request_.to || !could_grow_by_moves(guest_, layer, size + 10_GiB)) return {};
     moving.by = 10_GiB;
     return command_with(moving, give);
   }
 
-  [[noreturn]] void refuse_amount(const Place& place, Bytes add, Bytes room) const {
-    const Disk& disk = guest_.disks()[place.disk];
-    const std::string name = guest_.best_name(place);
-    const std::string moving = command_by_moving(place);
+  [[noreturn]] void refuse_amount(const Layer& layer, Bytes add, Bytes room) const {
+    const Disk& disk = guest_.disks()[layer.disk];
+    const std::string name = guest_.best_name(layer);
+    const std::string moving = command_by_moving(layer);
     const auto or_else = [&](const std::string& other) {
       return moving.empty()
                  ? other
@@ -344,7 +344,7 @@ class Planner {
                 ? command_by_10(request_)
                 : "juneheath grow " + shell_word(disk.path) + " --by 10GiB" +
                       (request_.allow_move ? " --allow-move" : "") + " --give " + shell_word(name);
-    if (const Place* obstacle = obstacle_behind(place)) {
+    if (const Layer* obstacle = obstacle_behind(layer)) {
       why = fmt::format("{} ({}) stands {}behind it", guest_.name_of(*obstacle),
                         obstacle->content.name, request_.allow_move ? "" : "directly ");
       next = or_else("give the room to that one, or to the disk alone (--give nothing)");
@@ -355,18 +355,18 @@ class Planner {
   }
 
   // What stands next behind it, or where others may move, the first that does not.
-  const Place* obstacle_behind(const Place& place) const {
-    if (!place.partition) return nullptr;
-    const PartitionLayout lineup(guest_, place.disk);
+  const Layer* obstacle_behind(const Layer& layer) const {
+    if (!layer.partition) return nullptr;
+    const PartitionLayout lineup(guest_, layer.disk);
     for (const PartitionLayout::Member& member : lineup.members())
-      if (member.first >= place.partition->end() && (!request_.allow_move || member.stays))
-        return member.place;
+      if (member.first >= layer.partition->end() && (!request_.allow_move || member.stays))
+        return member.layer;
     return nullptr;
   }
 
   // Table repairs alone are no reason to touch a disk on which nothing else changes.
   void drop_lone_repairs() {
-    if (!places_.empty() || !groups_.empty() || scene_.grows()) return;
+    if (!layers_.empty() || !groups_.empty() || scene_.grows()) return;
     if (!plan_.has<step::MoveSpare>()) plan_.steps.clear();
   }
 
@@ -388,7 +388,7 @@ class Planner {
   const GrowRequest& request_;
   Plan plan_;
   GrowContext scene_;
-  std::vector<PlaceTarget> places_;
+  std::vector<LayerTarget> layers_;
   std::vector<GroupGrowth> groups_;
 };
 

@@ -10,40 +10,40 @@ namespace jh {
 DiskGrowth::DiskGrowth(const Guest& guest, std::size_t disk, Bytes size, bool may_move)
     : guest_(&guest), index_(disk), size_(size), may_move_(may_move) {
   if (this->disk().table) lineup_.emplace(guest, disk);
-  if (!this->disk().places.empty()) whole_ = this->disk().places.front().size;
+  if (!this->disk().layers.empty()) whole_ = this->disk().layers.front().size;
 }
 
 // Where all others stay where they are; but what was promised to one in front may push it.
-Bytes DiskGrowth::reach_in_place(const Place& place) const {
-  if (!place.partition) return std::max(place.size, size_);
-  const Sectors end = aligned_reach(disk(), *place.partition, size_);
-  const Sectors count = end - place.partition->first;
-  if (may_move_ && lineup_->has(place) && !lineup_->could_have(place, count, usable()))
-    return bytes(lineup_->most(place, usable()));
-  return std::max(promised(place), bytes(count));
+Bytes DiskGrowth::reach_in_place(const Layer& layer) const {
+  if (!layer.partition) return std::max(layer.size, size_);
+  const Sectors end = aligned_reach(disk(), *layer.partition, size_);
+  const Sectors count = end - layer.partition->first;
+  if (may_move_ && lineup_->has(layer) && !lineup_->could_have(layer, count, usable()))
+    return bytes(lineup_->most(layer, usable()));
+  return std::max(promised(layer), bytes(count));
 }
 
-Bytes DiskGrowth::reach(const Place& place) const {
-  const Bytes in_place = reach_in_place(place);
-  if (!may_move_ || !place.partition || !lineup_->has(place)) return in_place;
-  return std::max(in_place, bytes(lineup_->most(place, usable())));
+Bytes DiskGrowth::reach(const Layer& layer) const {
+  const Bytes in_place = reach_in_place(layer);
+  if (!may_move_ || !layer.partition || !lineup_->has(layer)) return in_place;
+  return std::max(in_place, bytes(lineup_->most(layer, usable())));
 }
 
-void DiskGrowth::promise(const Place& place, Bytes size) {
+void DiskGrowth::promise(const Layer& layer, Bytes size) {
   promised_ = true;
-  if (!place.partition) {
+  if (!layer.partition) {
     whole_ = size;
-  } else if (PartitionLayout::Member* member = lineup_->find(place)) {
+  } else if (PartitionLayout::Member* member = lineup_->find(layer)) {
     member->count =
         std::max(member->count, Sectors(ceil_div(size.value(), disk().table->facts().sector_size)));
   }
 }
 
-Bytes DiskGrowth::promised(const Place& place) const {
-  if (!place.partition) return whole_;
+Bytes DiskGrowth::promised(const Layer& layer) const {
+  if (!layer.partition) return whole_;
   PartitionLayout lineup = *lineup_;
-  const PartitionLayout::Member* member = lineup.find(place);
-  return member == nullptr ? place.size : bytes(member->count);
+  const PartitionLayout::Member* member = lineup.find(layer);
+  return member == nullptr ? layer.size : bytes(member->count);
 }
 
 PartitionLayout DiskGrowth::arranged() const {
@@ -66,9 +66,9 @@ std::optional<PartitionLayout::Extended> DiskGrowth::extended() const {
   return arranged().extended(usable());
 }
 
-PartitionLayout::Member DiskGrowth::layout_of(const Place& place) const {
+PartitionLayout::Member DiskGrowth::layout_of(const Layer& layer) const {
   PartitionLayout lineup = arranged();
-  const PartitionLayout::Member* member = lineup.find(place);
+  const PartitionLayout::Member* member = lineup.find(layer);
   ensure(member != nullptr, "the partition is on the disk");
   return *member;
 }
@@ -84,22 +84,22 @@ NewPartition DiskGrowth::place_new() const {
   table->cover_disk(view);
   const std::vector<PartitionLayout::Member> moves = moved();
   for (auto member = moves.rbegin(); member != moves.rend(); ++member)
-    if (member->place->partition->role != PartitionRole::logical)
-      table->move(view, member->place->partition->number, member->first, member->end());
+    if (member->layer->partition->role != PartitionRole::logical)
+      table->move(view, member->layer->partition->number, member->first, member->end());
   if (const auto chain = extended()) table->move_chain(view, chain->outer, chain->logical);
   const PartitionLayout lineup = arranged();
   const auto told = open_table(view, sector);
   for (const PartitionLayout::Member& member : lineup.members())
-    if (member.end() > told->find(member.place->partition->number)->end())
-      told->move_end(view, member.place->partition->number, member.end());
+    if (member.end() > told->find(member.layer->partition->number)->end())
+      told->move_end(view, member.layer->partition->number, member.end());
   for (const NewPartition& partition : fresh_) told->create(view, partition, Uuid{});
   return told->place_new(size_);
 }
 
-bool could_grow_by_moves(const Guest& guest, const Place& place, Bytes disk_size) {
-  if (!place.partition || !guest.disks()[place.disk].table) return false;
-  const DiskGrowth moving(guest, place.disk, disk_size, true);
-  return moving.reach(place) > moving.reach_in_place(place);
+bool could_grow_by_moves(const Guest& guest, const Layer& layer, Bytes disk_size) {
+  if (!layer.partition || !guest.disks()[layer.disk].table) return false;
+  const DiskGrowth moving(guest, layer.disk, disk_size, true);
+  return moving.reach(layer) > moving.reach_in_place(layer);
 }
 
 }  // namespace jh

@@ -19,12 +19,12 @@ class DiskGrowth {
   bool becomes_larger() const { return !disk().added && size_ > disk().size(); }
 
   /// The size that a place could have in place, and at most, given what was promised to others.
-  Bytes reach_in_place(const Place& place) const;
-  Bytes reach(const Place& place) const;
+  Bytes reach_in_place(const Layer& layer) const;
+  Bytes reach(const Layer& layer) const;
   /// Promises it a size, in whole sectors, within its reach.
-  void promise(const Place& place, Bytes size);
+  void promise(const Layer& layer, Bytes size);
   /// What it was promised, or has.
-  Bytes promised(const Place& place) const;
+  Bytes promised(const Layer& layer) const;
   bool has_promised() const { return promised_; }
 
   /// Where a new partition would lie in what is left. Throws refused when there is no room.
@@ -37,7 +37,7 @@ class DiskGrowth {
   std::vector<PartitionLayout::Member> moved() const;
   std::optional<PartitionLayout::Extended> extended() const;
   /// Where a partition is afterwards.
-  PartitionLayout::Member layout_of(const Place& place) const;
+  PartitionLayout::Member layout_of(const Layer& layer) const;
 
  private:
   PartitionLayout arranged() const;
@@ -55,6 +55,6 @@ class DiskGrowth {
 };
 
 /// Whether something could grow, on a disk of this size, if what stands behind it moved.
-bool could_grow_by_moves(const Guest& guest, const Place& place, Bytes disk_size);
+bool could_grow_by_moves(const Guest& guest, const Layer& layer, Bytes disk_size);
 
 }  // namespace jh

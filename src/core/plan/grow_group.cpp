@@ -11,7 +11,7 @@
 
 namespace jh {
 
-void GroupGrowth::add_volume(const Place& volume, const Amount& amount,
+void GroupGrowth::add_volume(const Layer& volume, const Amount& amount,
                              const std::string& written) {
   for (const VolumeTarget& other : volumes_)
     if (other.volume == &volume)
@@ -19,7 +19,7 @@ void GroupGrowth::add_volume(const Place& volume, const Amount& amount,
   volumes_.push_back({&volume, amount, 0, 0});
 }
 
-void GroupGrowth::add_device(const Place& device, const Amount& amount,
+void GroupGrowth::add_device(const Layer& device, const Amount& amount,
                              const std::string& written) {
   if (amount.kind != Amount::Kind::rest)
     unsupported("a physical volume takes all the room there is", {}, "write --give " + written);
@@ -30,9 +30,9 @@ void GroupGrowth::check() const {
   const auto blockers = group_->open.blockers();
   if (!blockers.empty()) throw blockers.front();
   for (const VolumeTarget& target : volumes_) {
-    const Place& place = *target.volume;
-    const lvm::Volume& volume = guest_->volume_of(place);
-    const std::string name = guest_->name_of(place);
+    const Layer& layer = *target.volume;
+    const lvm::Volume& volume = guest_->volume_of(layer);
+    const std::string name = guest_->name_of(layer);
     const char* next = "it is kept as it is; make it larger from inside the guest";
     if (!volume.plain())
       unsupported(fmt::format("{} is a {} volume, which juneheath leaves alone", name, volume.kind),
@@ -42,10 +42,10 @@ void GroupGrowth::check() const {
                   next);
     if (!volume.visible)
       unsupported(fmt::format("{} is an internal volume of the group", name), "LVM", next);
-    if (!place.window)
+    if (!layer.window)
       refuse(fmt::format("{} lies on a disk that is not there", name), "LVM",
              "name all disks of the guest in one command");
-    if (!place.content.blockers.empty()) throw place.content.blockers.front();
+    if (!layer.content.blockers.empty()) throw layer.content.blockers.front();
   }
 }
 
@@ -85,8 +85,8 @@ std::uint64_t GroupGrowth::wanted(const VolumeTarget& target) const {
 
 // What the volume has already, and its content does not use yet, of a size that was asked for.
 Bytes GroupGrowth::there_for(const VolumeTarget& target) const {
-  const Place& place = *target.volume;
-  const Bytes behind = place.size - std::min(place.size, content_size(place));
+  const Layer& layer = *target.volume;
+  const Bytes behind = layer.size - std::min(layer.size, content_size(layer));
   return std::min(behind, target.amount.size);
 }
 
@@ -94,8 +94,8 @@ Bytes GroupGrowth::there_for(const VolumeTarget& target) const {
 std::uint64_t GroupGrowth::whole_room(const GrowContext& scene) const {
   std::uint64_t room = planned_.group.free_extents();
   for (std::size_t pv = 0; pv < group_->devices.size(); ++pv) {
-    const Place& place = *group_->devices[pv];
-    const Bytes reach = scene.disks[place.disk].reach(place);
+    const Layer& layer = *group_->devices[pv];
+    const Bytes reach = scene.disks[layer.disk].reach(layer);
     if (gains(pv, reach))
       room += lvm::extents_of(planned_, pv, reach.value()) - planned_.group.pvs[pv].extents;
   }
@@ -118,22 +118,22 @@ std::uint64_t GroupGrowth::lacking() const {
 }
 
 bool GroupGrowth::gains(std::size_t pv, Bytes size) const {
-  const Place& place = *group_->devices[pv];
-  const Disk& disk = guest_->disks()[place.disk];
-  if (place.partition && !disk.table->facts().blockers.empty()) return false;
+  const Layer& layer = *group_->devices[pv];
+  const Disk& disk = guest_->disks()[layer.disk];
+  if (layer.partition && !disk.table->facts().blockers.empty()) return false;
   // A physical volume may be smaller than its place.
-  return size >= place.size &&
+  return size >= layer.size &&
          lvm::extents_of(planned_, pv, size.value()) > planned_.group.pvs[pv].extents;
 }
 
 void GroupGrowth::grow_device(GrowContext& scene, std::size_t pv, Bytes size) {
-  const Place& place = *group_->devices[pv];
-  scene.disks[place.disk].promise(place, size);
-  lvm::set_device_size(planned_, pv, scene.disks[place.disk].promised(place).value());
+  const Layer& layer = *group_->devices[pv];
+  scene.disks[layer.disk].promise(layer, size);
+  lvm::set_device_size(planned_, pv, scene.disks[layer.disk].promised(layer).value());
   if (std::find(grown_.begin(), grown_.end(), pv) == grown_.end()) grown_.push_back(pv);
 }
 
-bool GroupGrowth::is_target(const Place& device) const {
+bool GroupGrowth::is_target(const Layer& device) const {
   return std::find(device_targets_.begin(), device_targets_.end(), &device) !=
          device_targets_.end();
 }
@@ -142,11 +142,11 @@ bool GroupGrowth::is_target(const Place& device) const {
 void GroupGrowth::grow_devices(GrowContext& scene, bool by_moves, bool frugal) {
   // What stands last has to push the least.
   for (std::size_t pv = group_->devices.size(); pv-- > 0;) {
-    const Place& place = *group_->devices[pv];
-    if (!device_targets_.empty() && volumes_.empty() && !is_target(place)) continue;
+    const Layer& layer = *group_->devices[pv];
+    if (!device_targets_.empty() && volumes_.empty() && !is_target(layer)) continue;
     if (frugal && lacking() == 0) return;
-    const DiskGrowth& disk = scene.disks[place.disk];
-    Bytes reach = by_moves ? disk.reach(place) : disk.reach_in_place(place);
+    const DiskGrowth& disk = scene.disks[layer.disk];
+    Bytes reach = by_moves ? disk.reach(layer) : disk.reach_in_place(layer);
     if (frugal) reach = needed_size(pv, reach);
     if (gains(pv, reach)) grow_device(scene, pv, reach);
   }
@@ -306,7 +306,7 @@ void GroupGrowth::refuse_amount(const GrowContext& scene, const VolumeTarget& ta
   std::string next = got == 0
                          ? "make the disk larger:\n  " + command_by_10(scene.request)
                          : "take what there is:\n  " + command_with(scene.request, name + "=rest");
-  for (const Place* device : group_->devices)
+  for (const Layer* device : group_->devices)
     if (!scene.request.allow_move && !scene.request.running &&
         could_grow_by_moves(*guest_, *device, scene.disks[device->disk].size())) {
       GrowRequest moving = scene.request;

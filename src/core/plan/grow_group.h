@@ -23,7 +23,7 @@ struct GrowContext {
 
 /// A volume that is to become larger.
 struct VolumeTarget {
-  const Place* volume = nullptr;
+  const Layer* volume = nullptr;
   Amount amount;
   std::uint64_t extents = 0;  // resolved: that it gains
   std::size_t pieces = 0;     // that they come in
@@ -52,8 +52,8 @@ class GroupGrowth {
   const std::vector<std::size_t>& served() const { return served_; }
   std::uint64_t free_before() const { return free_before_; }  // extents
 
-  void add_volume(const Place& volume, const Amount& amount, const std::string& written);
-  void add_device(const Place& device, const Amount& amount, const std::string& written);
+  void add_volume(const Layer& volume, const Amount& amount, const std::string& written);
+  void add_device(const Layer& device, const Amount& amount, const std::string& written);
   /// Throws what stands against a change of the group or its volumes.
   void check() const;
   /// In which turn it is served: sizes come before percentages, and these before what takes the
@@ -81,7 +81,7 @@ class GroupGrowth {
   void grow_device(GrowContext& scene, std::size_t pv, Bytes size);
   void grow_devices(GrowContext& scene, bool by_moves, bool frugal);
   Bytes needed_size(std::size_t pv, Bytes reach) const;
-  bool is_target(const Place& device) const;
+  bool is_target(const Layer& device) const;
   void add_disks(GrowContext& scene);
   void find_new_partition(GrowContext& scene);
   void use(GrowContext& scene, const FreshDevice& fresh);
@@ -92,7 +92,7 @@ class GroupGrowth {
   const Guest* guest_;
   const VolumeGroup* group_;
   lvm::OpenGroup planned_;
-  std::vector<const Place*> device_targets_;
+  std::vector<const Layer*> device_targets_;
   std::vector<VolumeTarget> volumes_;
   std::vector<std::size_t> grown_;
   std::vector<FreshDevice> fresh_;

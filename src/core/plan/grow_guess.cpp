@@ -20,16 +20,16 @@ class Guess {
         disk_(guest.disks()[request.disk]),
         disk_size_(disk_size) {}
 
-  const Place& run() {
+  const Layer& run() {
     if (may_be_a_volume()) return only_volume();
     check_table(disk_);
-    for (const Place& place : disk_.places) {
-      if (place.is_set_aside) continue;
-      if (room(place) != Bytes(0))
-        (place.content.is_usual_target() ? growable_ : opaque_).push_back(&place);
-      else if (!request_.running && place.content.is_usual_target() &&
-               place.content.blockers.empty() && could_grow_by_moves(guest_, place, disk_size_))
-        movable_.push_back(&place);
+    for (const Layer& layer : disk_.layers) {
+      if (layer.is_set_aside) continue;
+      if (room(layer) != Bytes(0))
+        (layer.content.is_usual_target() ? growable_ : opaque_).push_back(&layer);
+      else if (!request_.running && layer.content.is_usual_target() &&
+               layer.content.blockers.empty() && could_grow_by_moves(guest_, layer, disk_size_))
+        movable_.push_back(&layer);
     }
     if (growable_.empty() && request_.allow_move) growable_.swap(movable_);
     // Room behind something else too; but only one place makes use of all of it.
@@ -38,28 +38,28 @@ class Guess {
   }
 
  private:
-  Bytes room(const Place& place) const { return room_of(guest_, place, disk_size_); }
+  Bytes room(const Layer& layer) const { return room_of(guest_, layer, disk_size_); }
 
   // Volumes come into question unless a partition's filesystem does.
   bool may_be_a_volume() const {
     if (guest_.groups().empty()) return false;
     if (!request_.add_disks.empty() || request_.new_partition) return true;
-    return std::none_of(disk_.places.begin(), disk_.places.end(), [&](const Place& place) {
-      return is_opened(place.content) && room(place) != Bytes(0);
+    return std::none_of(disk_.layers.begin(), disk_.layers.end(), [&](const Layer& layer) {
+      return is_opened(layer.content) && room(layer) != Bytes(0);
     });
   }
 
-  const Place& only_volume() const {
-    std::vector<const Place*> candidates;
+  const Layer& only_volume() const {
+    std::vector<const Layer*> candidates;
     for (const VolumeGroup& group : guest_.groups())
-      for (const Place& place : group.volumes)
-        if (is_opened(place.content)) candidates.push_back(&place);
+      for (const Layer& layer : group.volumes)
+        if (is_opened(layer.content) && guest_.in_reach(layer)) candidates.push_back(&layer);
     if (candidates.size() == 1) return *candidates.front();
     std::string commands;
-    for (const Place* place : candidates)
+    for (const Layer* layer : candidates)
       commands +=
-          fmt::format("\n  {}   # {} on {}", command_with(request_, guest_.best_name(*place)),
-                      place->content.name, guest_.name_of(*place));
+          fmt::format("\n  {}   # {} on {}", command_with(request_, guest_.best_name(*layer)),
+                      layer->content.name, guest_.name_of(*layer));
     if (request_.to || request_.by)
       commands += fmt::format("\n  {}   # the disk alone", command_with(request_, "nothing"));
     refuse("several volumes could take the room", {}, "say which is meant:" + commands);
@@ -70,17 +70,17 @@ class Guess {
     GrowRequest moving = request_;
     moving.allow_move = true;
     if (growable_.empty())
-      for (const Place* place : movable_)
+      for (const Layer* layer : movable_)
         commands += fmt::format("\n  {}   # {} on {}: what stands behind it moves to the end",
-                                command_with(moving, guest_.best_name(*place)), place->content.name,
-                                guest_.name_of(*place));
-    const auto offer = [&](const Place& place) {
+                                command_with(moving, guest_.best_name(*layer)), layer->content.name,
+                                guest_.name_of(*layer));
+    const auto offer = [&](const Layer& layer) {
       commands += fmt::format("\n  {}   # {} on {}, {} of room",
-                              command_with(request_, guest_.best_name(place)), place.content.name,
-                              guest_.name_of(place), human(room(place)));
+                              command_with(request_, guest_.best_name(layer)), layer.content.name,
+                              guest_.name_of(layer), human(room(layer)));
     };
-    for (const Place* place : growable_) offer(*place);
-    for (const Place* place : opaque_) offer(*place);
+    for (const Layer* layer : growable_) offer(*layer);
+    for (const Layer* layer : opaque_) offer(*layer);
     if (disk_size_ > disk_.size())
       commands += fmt::format("\n  {}   # the disk alone", command_with(request_, "nothing"));
     if (commands.empty())
@@ -100,24 +100,24 @@ class Guess {
   const GrowRequest& request_;
   const Disk& disk_;
   Bytes disk_size_;
-  std::vector<const Place*> growable_;
-  std::vector<const Place*> movable_;  // if what stands behind them moved
-  std::vector<const Place*> opaque_;
+  std::vector<const Layer*> growable_;
+  std::vector<const Layer*> movable_;  // if what stands behind them moved
+  std::vector<const Layer*> opaque_;
 };
 
 // A running system's room is wherever one of its disks has become larger.
-const Place& only_running_target(const Guest& guest, const GrowRequest& request) {
-  std::vector<std::pair<const Place*, Bytes>> found;
-  for (const Place* place : guest.places()) {
-    if (!is_opened(place->content) || place->is_set_aside) continue;
-    const auto behind = [&](const Place& other) {
+const Layer& only_running_target(const Guest& guest, const GrowRequest& request) {
+  std::vector<std::pair<const Layer*, Bytes>> found;
+  for (const Layer* layer : guest.layers()) {
+    if (!is_opened(layer->content) || layer->is_set_aside || !guest.in_reach(*layer)) continue;
+    const auto behind = [&](const Layer& other) {
       return room_of(guest, other, guest.disks()[other.disk].size());
     };
-    Bytes room = behind(*place);
-    if (place->volume)
-      for (const Place* device : guest.group_of(*place).devices)
+    Bytes room = behind(*layer);
+    if (layer->volume)
+      for (const Layer* device : guest.group_of(*layer).devices)
         if (device != nullptr) room = room + behind(*device);
-    if (room != Bytes(0)) found.emplace_back(place, room);
+    if (room != Bytes(0)) found.emplace_back(layer, room);
   }
   if (found.size() == 1) return *found.front().first;
   if (found.empty())
@@ -126,16 +126,16 @@ const Place& only_running_target(const Guest& guest, const GrowRequest& request)
                 "make a disk larger where the machine is kept, then run this again")
         .with_reason(Reason::no_room);
   std::string commands;
-  for (const auto& [place, room] : found)
+  for (const auto& [layer, room] : found)
     commands += fmt::format("\n  {}   # {} on {}, {} of room",
-                            command_with(request, guest.best_name(*place)), place->content.name,
-                            guest.name_of(*place), human(room));
+                            command_with(request, guest.best_name(*layer)), layer->content.name,
+                            guest.name_of(*layer), human(room));
   refuse("several places could take the room", {}, "say which is meant:" + commands);
 }
 
 }  // namespace
 
-const Place& only_target(const Guest& guest, const GrowRequest& request, Bytes disk_size) {
+const Layer& only_target(const Guest& guest, const GrowRequest& request, Bytes disk_size) {
   if (request.running) return only_running_target(guest, request);
   return Guess(guest, request, disk_size).run();
 }

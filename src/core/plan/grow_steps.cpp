@@ -14,12 +14,12 @@ namespace {
 
 class GrowthSteps {
  public:
-  GrowthSteps(GrowContext& scene, const std::vector<PlaceTarget>& places,
+  GrowthSteps(GrowContext& scene, const std::vector<LayerTarget>& layers,
               const std::vector<GroupGrowth>& groups)
       : scene_(scene),
         plan_(scene.plan),
         guest_(scene.guest),
-        places_(places),
+        layers_(layers),
         groups_(groups),
         images_done_(scene.disks.size()),
         tables_done_(scene.disks.size()) {}
@@ -27,10 +27,10 @@ class GrowthSteps {
   void run() {
     // A group's text is written on all of its disks.
     for (const GroupGrowth& growth : groups_)
-      for (const Place* device : growth.group().devices)
+      for (const Layer* device : growth.group().devices)
         if (device != nullptr) open_image(device->disk);
     if (scene_.resized) prepare_table(*scene_.resized);
-    for (const PlaceTarget& target : places_) prepare_table(target.place->disk);
+    for (const LayerTarget& target : layers_) prepare_table(target.layer->disk);
     for (std::size_t i = 0; i < scene_.disks.size(); ++i) arrange(i);
     for (const GroupGrowth& growth : groups_)
       for (const FreshDevice& fresh : growth.fresh_devices()) {
@@ -41,7 +41,7 @@ class GrowthSteps {
         add_partition_step(fresh);
       }
     for (const GroupGrowth& growth : groups_) add_group_steps(growth);
-    for (const PlaceTarget& target : places_) add_content_steps(target);
+    for (const LayerTarget& target : layers_) add_content_steps(target);
     name_targets();
     for (const GroupGrowth& growth : groups_) add_group_notes(growth);
   }
@@ -58,7 +58,7 @@ class GrowthSteps {
     tables_done_[i] = true;
     check_table(guest_.disks()[i]);
     open_image(i);
-    const bool repairs = scene_.disks[i].becomes_larger() || !places_.empty() || !groups_.empty();
+    const bool repairs = scene_.disks[i].becomes_larger() || !layers_.empty() || !groups_.empty();
     plan_table(plan_, guest_, i, scene_.disks[i].size(), repairs);
   }
 
@@ -70,14 +70,14 @@ class GrowthSteps {
     const std::vector<PartitionLayout::Member> moved = growth.moved();
     for (auto member = moved.rbegin(); member != moved.rend(); ++member) {
       plan_move(plan_, guest_, *member);
-      plan_.bytes_to_write += member->place->size.value();
+      plan_.bytes_to_write += member->layer->size.value();
     }
     const auto extended = growth.extended();
     if (extended) plan_extended(plan_, guest_, i, *extended);
-    for (const Place& place : growth.disk().places) {
-      if (!place.partition || growth.promised(place) <= place.size) continue;
-      const PartitionLayout::Member lies = growth.layout_of(place);
-      plan_partition_end(plan_, guest_, place, lies.first, lies.end(), !extended);
+    for (const Layer& layer : growth.disk().layers) {
+      if (!layer.partition || growth.promised(layer) <= layer.size) continue;
+      const PartitionLayout::Member lies = growth.layout_of(layer);
+      plan_partition_end(plan_, guest_, layer, lies.first, lies.end(), !extended);
     }
   }
 
@@ -101,10 +101,10 @@ class GrowthSteps {
     plan_.groups.push_back(group.open.group.name);
   }
 
-  void add_content_steps(const PlaceTarget& target) {
-    if (target.place->content.claims) return;  // it has its size already
-    const Bytes size = scene_.disks[target.place->disk].promised(*target.place);
-    plan_content(plan_, guest_, *target.place, size,
+  void add_content_steps(const LayerTarget& target) {
+    if (target.layer->content.claims) return;  // it has its size already
+    const Bytes size = scene_.disks[target.layer->disk].promised(*target.layer);
+    plan_content(plan_, guest_, *target.layer, size,
                  target.amount.kind == Amount::Kind::rest ? size : target.content);
   }
 
@@ -112,8 +112,8 @@ class GrowthSteps {
     const VolumeGroup& group = growth.group();
     const std::uint64_t to = growth.planned().group.pvs[pv].extents;
     const std::uint64_t from = group.open.group.pvs[pv].extents;
-    const Place& place = *group.devices[pv];
-    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+    const Layer& layer = *group.devices[pv];
+    plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer),
                            fmt::format("take {} more extents", grouped(to - from)),
                            group.bytes(from), group.bytes(to), step::GrowPhysicalVolume{to}});
   }
@@ -123,12 +123,9 @@ class GrowthSteps {
     const TableKind table = table_kind_of_new(guest_, disk);
     open_image(i);
     if (guest_.is_running() || !disk.added) {
-      plan_.steps.push_back({{i, 0, {}},
-                             disk_name(guest_, i),
-                             fmt::format("put an empty {} on it", kind_name(table)),
-                             disk.size(),
-                             disk.size(),
-                             step::CreateDisk{table}});
+      plan_.steps.push_back({LayerId{i, {}, {}}, disk_name(guest_, i),
+                             fmt::format("put an empty {} on it", kind_name(table)), disk.size(),
+                             disk.size(), step::CreateDisk{table}});
       return;
     }
     const ContainerFacts first = guest_.disks().front().container->facts();
@@ -142,13 +139,10 @@ class GrowthSteps {
     made.id = random_guid();
     made.content_id = random_content_id();
     plan_.disks[i].new_parts = parts_of_new(disk.path, made);
-    plan_.steps.push_back({{i, 0, {}},
-                           disk_name(guest_, i),
+    plan_.steps.push_back({LayerId{i, {}, {}}, disk_name(guest_, i),
                            fmt::format("make a new sparse {} image, with an empty {}",
                                        format_name(made.format), kind_name(table)),
-                           Bytes(0),
-                           disk.size(),
-                           step::CreateDisk{table}});
+                           Bytes(0), disk.size(), step::CreateDisk{table}});
     plan_.bytes_to_write += 256 * 1024;
     plan_.remains.push_back("attach the new disk to the guest in your hypervisor: " + disk.path);
   }
@@ -159,13 +153,10 @@ class GrowthSteps {
                                     : disk.table->facts().kind == TableKind::mbr;
     const bool logical = fresh.partition.role == PartitionRole::logical;
     const std::string name = partition_name(guest_, fresh.disk, fresh.partition.number);
-    plan_.steps.push_back({{fresh.disk, fresh.partition.number, {}},
-                           name,
+    plan_.steps.push_back({LayerId{fresh.disk, {}, {fresh.partition.number}}, name,
                            fmt::format("make a new {}partition{} for a physical volume",
                                        logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
-                           Bytes(0),
-                           fresh.size,
-                           step::CreatePartition{fresh.partition}});
+                           Bytes(0), fresh.size, step::CreatePartition{fresh.partition}});
     if (fresh.new_disk) return;
     plan_.notes.push_back(fmt::format("{} is new: {}", name,
                                       scene_.request.new_partition
@@ -176,23 +167,21 @@ class GrowthSteps {
   void add_fresh_device_step(const GroupGrowth& growth, const FreshDevice& fresh) {
     const std::uint64_t extents = lvm::new_extents(growth.group().open, fresh.size.value());
     plan_.steps.push_back(
-        {{fresh.disk, fresh.partition.number, {}},
+        {LayerId{fresh.disk, {}, {fresh.partition.number}},
          "PV on " + partition_name(guest_, fresh.disk, fresh.partition.number),
          fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
-         Bytes(0),
-         growth.group().bytes(extents),
-         step::AddDevice{growth.group().open.group.name}});
+         Bytes(0), growth.group().bytes(extents), step::AddDevice{growth.group().open.group.name}});
     plan_.bytes_to_write += growth.planned().group.pvs.back().data_start;
   }
 
   void add_volume_step(const VolumeGroup& group, const VolumeTarget& target) {
-    const Place& place = *target.volume;
+    const Layer& layer = *target.volume;
     plan_.steps.push_back(
-        {where_is(guest_, place), guest_.name_of(place),
+        {layer.id, guest_.name_of(layer),
          fmt::format("add {} extents of {}{}", grouped(target.extents),
                      human(Bytes(group.open.group.extent_size)),
                      target.pieces > 1 ? fmt::format(", in {} pieces", target.pieces) : ""),
-         place.size, place.size + group.bytes(target.extents), step::GrowVolume{target.extents}});
+         layer.size, layer.size + group.bytes(target.extents), step::GrowVolume{target.extents}});
   }
 
   void add_commit_step(const GroupGrowth& growth) {
@@ -213,16 +202,16 @@ class GrowthSteps {
 
   // In the order they were asked for.
   void name_targets() {
-    std::vector<const Place*> named;
-    for (const PlaceTarget& target : places_) named.push_back(target.place);
+    std::vector<const Layer*> named;
+    for (const LayerTarget& target : layers_) named.push_back(target.layer);
     std::string devices;
     for (const GroupGrowth& growth : groups_) {
       for (const VolumeTarget& target : growth.volumes()) named.push_back(target.volume);
       if (growth.volumes().empty()) devices += ", group " + growth.group().open.group.name;
     }
-    for (const Place* place : named) {
-      plan_.target += ", " + guest_.best_name(*place);
-      plan_.targets.push_back(where_is(guest_, *place));
+    for (const Layer* layer : named) {
+      plan_.target += ", " + guest_.best_name(*layer);
+      plan_.targets.push_back(layer->id);
     }
     plan_.target += devices;
     plan_.target.erase(0, 2);
@@ -247,7 +236,7 @@ class GrowthSteps {
   GrowContext& scene_;
   Plan& plan_;
   const Guest& guest_;
-  const std::vector<PlaceTarget>& places_;
+  const std::vector<LayerTarget>& layers_;
   const std::vector<GroupGrowth>& groups_;
   std::vector<bool> images_done_;
   std::vector<bool> tables_done_;
@@ -255,9 +244,9 @@ class GrowthSteps {
 
 }  // namespace
 
-void add_growth_steps(GrowContext& scene, const std::vector<PlaceTarget>& places,
+void add_growth_steps(GrowContext& scene, const std::vector<LayerTarget>& layers,
                       const std::vector<GroupGrowth>& groups) {
-  GrowthSteps(scene, places, groups).run();
+  GrowthSteps(scene, layers, groups).run();
 }
 
 }  // namespace jh

@@ -6,14 +6,14 @@
 namespace jh {
 
 /// A partition, or a disk without a table, that is to become larger with what is in it.
-struct PlaceTarget {
-  const Place* place = nullptr;
+struct LayerTarget {
+  const Layer* layer = nullptr;
   Amount amount;
   Bytes content;  // resolved: what is in it becomes so large, or as large as its place
 };
 
 /// From the outside in: images, tables, what moves out of the way, partitions, groups, contents.
-void add_growth_steps(GrowContext& scene, const std::vector<PlaceTarget>& places,
+void add_growth_steps(GrowContext& scene, const std::vector<LayerTarget>& layers,
                       const std::vector<GroupGrowth>& groups);
 
 }  // namespace jh

@@ -5,12 +5,12 @@
 namespace jh {
 namespace {
 
-void add_content(const Place& place, ImageOverview& out) {
-  if (place.content.kind != ContentKind::filesystem || !place.content.used || !place.content.size)
+void add_content(const Layer& layer, ImageOverview& out) {
+  if (layer.content.kind != ContentKind::filesystem || !layer.content.used || !layer.content.size)
     return;
-  out.used = out.used.value_or(0) + place.content.used->value();
+  out.used = out.used.value_or(0) + layer.content.used->value();
   out.inside_free +=
-      (*place.content.size - std::min(*place.content.size, *place.content.used)).value();
+      (*layer.content.size - std::min(*layer.content.size, *layer.content.used)).value();
 }
 
 void note_blockers(const std::vector<Error>& blockers, ImageOverview& out) {
@@ -37,16 +37,16 @@ ImageOverview overview_of(const Guest& guest) {
     const std::uint64_t sector = disk.table->facts().sector_size;
     for (const Gap& gap : disk.table->gaps()) out.room += gap.count.value() * sector;
   }
-  for (const Place& place : disk.places) {
-    add_content(place, out);
-    note_blockers(place.content.blockers, out);
+  for (const Layer& layer : disk.layers) {
+    add_content(layer, out);
+    note_blockers(layer.content.blockers, out);
   }
   for (const VolumeGroup& group : guest.groups()) {
     out.room += group.bytes(group.open.group.free_extents()).value();
     note_blockers(group.open.blockers(), out);
-    for (const Place& place : group.volumes) {
-      add_content(place, out);
-      note_blockers(place.content.blockers, out);
+    for (const Layer& layer : group.volumes) {
+      add_content(layer, out);
+      note_blockers(layer.content.blockers, out);
     }
   }
   Floors floors(guest);

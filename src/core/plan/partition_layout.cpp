@@ -6,19 +6,22 @@ namespace jh {
 namespace {
 
 bool is_logical(const PartitionLayout::Member& member) {
-  return member.place->partition->role == PartitionRole::logical;
+  return member.layer->partition->role == PartitionRole::logical;
 }
 
 }  // namespace
 
-std::string why_it_stays(const Place& place) {
+std::string why_it_stays(const Layer& layer) {
   // A member is found by what it holds, and moves as it is.
-  const bool is_member = place.content.kind == ContentKind::array_member;
-  if (!place.content.blockers.empty() && !is_member) return place.content.blockers.front().what();
-  if (place.partition->type_name == "BIOS boot") return "the boot loader finds it by its place";
-  if (place.content.kind == ContentKind::logical_partitions)
+  const bool is_member = layer.content.kind == ContentKind::array_member;
+  if (!layer.content.blockers.empty() && !is_member) return layer.content.blockers.front().what();
+  if (layer.partition->purpose == PartitionPurpose::boot_code)
+    return "the boot loader finds it by its place";
+  if (layer.content.kind == ContentKind::logical_partitions)
     return "an extended partition without logical ones";
-  if (place.content.kind == ContentKind::unknown) return "it is not known what is in it";
+  if (layer.content.kind == ContentKind::unknown ||
+      layer.content.kind == ContentKind::partition_table)
+    return "it is not known what is in it";
   return {};
 }
 
@@ -28,29 +31,29 @@ PartitionLayout::PartitionLayout(const Guest& guest, std::size_t disk)
   const bool any_logical = std::any_of(partitions.begin(), partitions.end(), [](const auto& p) {
     return p.role == PartitionRole::logical;
   });
-  for (const Place& place : disk_->places) {
-    if (!place.partition) continue;
-    if (place.partition->role == PartitionRole::extended && any_logical) continue;
+  for (const Layer& layer : disk_->layers) {
+    if (!layer.partition) continue;
+    if (layer.partition->role == PartitionRole::extended && any_logical) continue;
     members_.push_back(
-        {&place, place.partition->first, place.partition->count, !why_it_stays(place).empty()});
+        {&layer, layer.partition->first, layer.partition->count, !why_it_stays(layer).empty()});
   }
   std::sort(members_.begin(), members_.end(),
             [](const Member& a, const Member& b) { return a.first < b.first; });
 }
 
-PartitionLayout::Member* PartitionLayout::find(const Place& place) {
+PartitionLayout::Member* PartitionLayout::find(const Layer& layer) {
   const auto found = std::find_if(members_.begin(), members_.end(),
-                                  [&](const Member& member) { return member.place == &place; });
+                                  [&](const Member& member) { return member.layer == &layer; });
   return found == members_.end() ? nullptr : &*found;
 }
 
-bool PartitionLayout::has(const Place& place) const {
+bool PartitionLayout::has(const Layer& layer) const {
   return std::any_of(members_.begin(), members_.end(),
-                     [&](const Member& member) { return member.place == &place; });
+                     [&](const Member& member) { return member.layer == &layer; });
 }
 
 void PartitionLayout::cut(Member& member, Bytes size) const {
-  const Partition& partition = *member.place->partition;
+  const Partition& partition = *member.layer->partition;
   if (partition.role == PartitionRole::extended) return;
   member.count = aligned_end(*disk_, partition, size) - partition.first;
 }
@@ -59,7 +62,7 @@ void PartitionLayout::pack_to_front() {
   Sectors end;
   for (std::size_t i = 0; i < members_.size(); ++i) {
     Member& member = members_[i];
-    const Sectors front = disk_->table->align_up(end + member.place->partition->lead);
+    const Sectors front = disk_->table->align_up(end + member.layer->partition->lead);
     if (i != 0 && !member.stays && front < member.first) member.first = front;
     end = member.end();
   }
@@ -97,22 +100,22 @@ bool PartitionLayout::make_room(Sectors usable) {
   return true;
 }
 
-bool PartitionLayout::could_have(const Place& place, Sectors count, Sectors usable) const {
+bool PartitionLayout::could_have(const Layer& layer, Sectors count, Sectors usable) const {
   PartitionLayout tried = *this;
-  tried.find(place)->count = count;
+  tried.find(layer)->count = count;
   return tried.make_room(usable);
 }
 
-Sectors PartitionLayout::most(const Place& place, Sectors usable) const {
+Sectors PartitionLayout::most(const Layer& layer, Sectors usable) const {
   const Member& member = *std::find_if(members_.begin(), members_.end(),
-                                       [&](const Member& each) { return each.place == &place; });
+                                       [&](const Member& each) { return each.layer == &layer; });
   const std::uint64_t unit = disk_->table->alignment();
   // The more it has, the less is left for the others: the bound can be halved in on.
   std::uint64_t good = 0;
   std::uint64_t bad = usable > member.end() ? (usable - member.end()).value() / unit + 1 : 1;
   while (bad - good > 1) {
     const std::uint64_t middle = good + (bad - good) / 2;
-    const bool fits = could_have(place, member.count + Sectors(middle * unit), usable);
+    const bool fits = could_have(layer, member.count + Sectors(middle * unit), usable);
     (fits ? good : bad) = middle;
   }
   const Sectors end = member.end() + Sectors(good * unit);
@@ -131,7 +134,7 @@ std::optional<PartitionLayout::Extended> PartitionLayout::extended(Sectors usabl
   for (const Member& member : members_) {
     if (is_logical(member)) {
       if (found.logical.empty()) found.outer.first = member.front();
-      found.logical.push_back({member.place->partition->number, member.first, member.end()});
+      found.logical.push_back({member.layer->partition->number, member.first, member.end()});
       changes = changes || member.moves();
     } else if (found.logical.empty()) {
       in_front = member.end();
@@ -149,7 +152,7 @@ std::optional<PartitionLayout::Extended> PartitionLayout::extended(Sectors usabl
 LayerFloor compressed_floor(const Guest& guest, Floors& floors, std::size_t disk) {
   PartitionLayout lineup(guest, disk);
   for (const PartitionLayout::Member& member : lineup.members())
-    lineup.cut(*lineup.find(*member.place), floors.of(*member.place).size);
+    lineup.cut(*lineup.find(*member.layer), floors.of(*member.layer).size);
   lineup.pack_to_front();
   return {disk_for(guest.disks()[disk], lineup.end()),
           "every partition at its floor, side by side"};

@@ -12,14 +12,14 @@ namespace jh {
 class PartitionLayout {
  public:
   struct Member {
-    const Place* place = nullptr;
+    const Layer* layer = nullptr;
     Sectors first;
     Sectors count;
     bool stays = false;  // nobody knows what it is, or something finds it by its sectors
     Sectors end() const { return first + count; }
     /// Where it begins with what belongs to it in front: a logical partition's record.
-    Sectors front() const { return first - place->partition->lead; }
-    bool moves() const { return first != place->partition->first; }
+    Sectors front() const { return first - layer->partition->lead; }
+    bool moves() const { return first != layer->partition->first; }
   };
 
   /// The partitions as they lie; logical ones for the extended one around them. The guest must
@@ -27,8 +27,8 @@ class PartitionLayout {
   PartitionLayout(const Guest& guest, std::size_t disk);
 
   const std::vector<Member>& members() const { return members_; }
-  Member* find(const Place& place);
-  bool has(const Place& place) const;
+  Member* find(const Layer& layer);
+  bool has(const Layer& layer) const;
   /// Makes one shorter, as if its place had this size. An extended partition without logical ones
   /// stays as it is.
   void cut(Member& member, Bytes size) const;
@@ -39,8 +39,8 @@ class PartitionLayout {
   /// not enough room, or something in the way stays where it is.
   bool make_room(Sectors usable);
   /// Whether a member could have so many sectors if the others made room, and how many at most.
-  bool could_have(const Place& place, Sectors count, Sectors usable) const;
-  Sectors most(const Place& place, Sectors usable) const;
+  bool could_have(const Layer& layer, Sectors count, Sectors usable) const;
+  Sectors most(const Layer& layer, Sectors usable) const;
   /// Where the last one ends.
   Sectors end() const { return members_.empty() ? Sectors(0) : members_.back().end(); }
 
@@ -61,7 +61,7 @@ class PartitionLayout {
 };
 
 /// Why a partition does not move, in words; empty: it may.
-std::string why_it_stays(const Place& place);
+std::string why_it_stays(const Layer& layer);
 
 /// The smallest that the disk can be brought to when partitions may move.
 LayerFloor compressed_floor(const Guest& guest, Floors& floors, std::size_t disk);

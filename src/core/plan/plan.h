@@ -13,10 +13,6 @@
 
 namespace jh {
 
-Where where_is(const Guest& guest, const Place& place);
-/// Null: there is no such place.
-const Place* place_at(const Guest& guest, const Where& where);
-
 struct DiskChange {
   std::string path;
   Bytes from;
@@ -31,7 +27,7 @@ struct Plan {
   std::string command = "grow";     // for what is written down of the change
   std::vector<DiskChange> disks;    // every disk of the guest, changed or not
   std::string target;               // as the user would name it; empty: the disk alone
-  std::vector<Where> targets;       // the places that may change inside
+  std::vector<LayerId> targets;     // the layers that may change inside
   std::vector<std::string> groups;  // the volume groups that change, or hold such a place
   std::vector<Step> steps;
   std::vector<std::string> notes;    // worth knowing; nothing stands in the way
@@ -40,7 +36,7 @@ struct Plan {
 
   bool touches(std::size_t disk) const;
   /// Whether the disk gets its first table: it is new, or was blank.
-  bool makes_table(std::size_t disk) const { return has<step::CreateDisk>({disk, 0, {}}); }
+  bool makes_table(std::size_t disk) const { return has<step::CreateDisk>(LayerId{disk, {}, {}}); }
   bool changes(const VolumeGroup& group) const;
   /// Calls visit(step, work) for each step of a kind, in order.
   template <class Kind, class Visit>
@@ -55,15 +51,15 @@ struct Plan {
   }
   /// Whether a step of this kind is on this place.
   template <class Kind>
-  bool has(const Where& where) const {
+  bool has(const LayerId& layer) const {
     return std::any_of(steps.begin(), steps.end(),
-                       [&](const Step& step) { return step.is<Kind>() && step.where == where; });
+                       [&](const Step& step) { return step.is<Kind>() && step.layer == layer; });
   }
   /// Whether anything becomes smaller, moves, or goes: what stood there is not referred to
   /// afterwards.
   bool lets_go() const;
   /// Whether files in this place may lie elsewhere in it afterwards.
-  bool moves_content(const Where& where) const;
+  bool moves_content(const LayerId& layer) const;
 };
 
 }  // namespace jh

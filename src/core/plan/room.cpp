@@ -7,36 +7,37 @@
 
 namespace jh {
 
-Bytes room_in_group(const Guest& guest, const Place& place) {
-  const VolumeGroup& group = guest.group_of(place);
-  const lvm::Volume& volume = guest.volume_of(place);
+Bytes room_in_group(const Guest& guest, const Layer& layer) {
+  const VolumeGroup& group = guest.group_of(layer);
+  const lvm::Volume& volume = guest.volume_of(layer);
   Bytes room{};
   if (volume.plain() && volume.used_by.empty() && volume.visible) {
     room = group.bytes(lvm::room(group.open.group, volume));
   }
-  const Bytes size = content_size(place);
-  return size < place.size ? room + (place.size - size) : room;
+  const Bytes size = content_size(layer);
+  return size < layer.size ? room + (layer.size - size) : room;
 }
 
-Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size) {
-  if (place.content.kind == ContentKind::logical_partitions) return Bytes(0);
-  if (place.volume) return room_in_group(guest, place);
-  const Disk& disk = guest.disks()[place.disk];
-  Bytes reach = std::max(place.size, disk_size);
-  if (place.partition) {
-    const Sectors end = aligned_reach(disk, *place.partition, disk_size);
-    reach = to_bytes(end - place.partition->first, disk.table->facts().sector_size);
+Bytes room_of(const Guest& guest, const Layer& layer, Bytes disk_size) {
+  if (layer.content.kind == ContentKind::logical_partitions || !guest.in_reach(layer))
+    return Bytes(0);
+  if (layer.volume) return room_in_group(guest, layer);
+  const Disk& disk = guest.disks()[layer.disk];
+  Bytes reach = std::max(layer.size, disk_size);
+  if (layer.partition) {
+    const Sectors end = aligned_reach(disk, *layer.partition, disk_size);
+    reach = to_bytes(end - layer.partition->first, disk.table->facts().sector_size);
   }
-  Bytes size = content_size(place);
+  Bytes size = content_size(layer);
   std::size_t pv = 0;
-  if (const VolumeGroup* group = guest.group_on(place, pv)) {
+  if (const VolumeGroup* group = guest.group_on(layer, pv)) {
     const std::uint64_t extents = lvm::extents_of(group->open, pv, reach.value());
     const std::uint64_t present = group->open.group.pvs[pv].extents;
     return group->bytes(std::max(extents, present) - present);
   }
   // Less than a block at the end is no room.
-  if (can_be_resized(place.content))
-    reach = std::max(size, place.content.filesystem->usable(reach));
+  if (can_be_resized(layer.content))
+    reach = std::max(size, layer.content.filesystem->usable(reach));
   return reach > size ? reach - size : Bytes(0);
 }
 

@@ -7,8 +7,8 @@ namespace jh {
 
 /// Room that a place could still take, were its disk `disk_size` large; a volume's is what its
 /// group has free for it.
-Bytes room_of(const Guest& guest, const Place& place, Bytes disk_size);
+Bytes room_of(const Guest& guest, const Layer& layer, Bytes disk_size);
 /// What the group has free for a volume, by the volume's own rules.
-Bytes room_in_group(const Guest& guest, const Place& volume);
+Bytes room_in_group(const Guest& guest, const Layer& volume);
 
 }  // namespace jh

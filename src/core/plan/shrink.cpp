@@ -17,8 +17,8 @@ namespace jh {
 namespace {
 
 // As they lie on the disks.
-struct ByPlace {
-  bool operator()(const Place* a, const Place* b) const {
+struct ByOffset {
+  bool operator()(const Layer* a, const Layer* b) const {
     return std::pair(a->disk, a->offset) < std::pair(b->disk, b->offset);
   }
 };
@@ -66,11 +66,11 @@ class Shrinker {
   }
   bool takes_from(std::size_t index) const {
     return std::any_of(request_.takes.begin(), request_.takes.end(), [&](const Give& take) {
-      const Place* place = find_target(guest_, take.target);
-      if (place == nullptr) return false;
-      if (!place->volume) return place->disk == index;
-      const auto& devices = guest_.group_of(*place).devices;
-      return std::any_of(devices.begin(), devices.end(), [&](const Place* device) {
+      const Layer* layer = find_target(guest_, take.target);
+      if (layer == nullptr) return false;
+      if (!layer->volume) return layer->disk == index;
+      const auto& devices = guest_.group_of(*layer).devices;
+      return std::any_of(devices.begin(), devices.end(), [&](const Layer* device) {
         return device != nullptr && device->disk == index;
       });
     });
@@ -181,34 +181,34 @@ class Shrinker {
 
   void take_all() {
     for (const Give& take : request_.takes) {
-      const Place* place = find_target(guest_, take.target);
-      if (place == nullptr) wrong_usage("nothing cannot become smaller", "name a target");
-      const std::string name = guest_.best_name(*place);
+      const Layer* layer = find_target(guest_, take.target);
+      if (layer == nullptr) wrong_usage("nothing cannot become smaller", "name a target");
+      const std::string name = guest_.best_name(*layer);
       if (std::count_if(request_.takes.begin(), request_.takes.end(), [&](const Give& other) {
-            return find_target(guest_, other.target) == place;
+            return find_target(guest_, other.target) == layer;
           }) > 1)
         wrong_usage(fmt::format("{} is named twice", take.target), "name each target once");
       std::size_t pv = 0;
-      if (place->volume) {
-        const VolumeGroup& group = guest_.group_of(*place);
-        if (place->window)
-          if (auto why = no_shrinking(*place)) throw why->with_context(name);
-        const std::uint64_t floor = floors_.of_volume(*place);
-        const Bytes left = after_taking(take, place->size, group.bytes(floor), name);
+      if (layer->volume) {
+        const VolumeGroup& group = guest_.group_of(*layer);
+        if (layer->window)
+          if (auto why = no_shrinking(*layer)) throw why->with_context(name);
+        const std::uint64_t floor = floors_.of_volume(*layer);
+        const Bytes left = after_taking(take, layer->size, group.bytes(floor), name);
         const std::uint64_t extents =
-            lvm::whole_size(guest_.volume_of(*place),
+            lvm::whole_size(guest_.volume_of(*layer),
                             std::max(floor, ceil_div(left.value(), group.open.group.extent_size)));
-        group_change(group).volumes[place->volume->volume] = extents;
+        group_change(group).volumes[layer->volume->volume] = extents;
         if (group.bytes(extents) != left)
           plan_.notes.push_back(fmt::format("{} keeps {} more: it has whole extents", name,
                                             human(group.bytes(extents) - left)));
-      } else if (guest_.group_on(*place, pv) != nullptr) {
+      } else if (guest_.group_on(*layer, pv) != nullptr) {
         unsupported(name + " is a physical volume", {},
                     "take from a volume of its group, or make its disk smaller (--to)");
       } else {
-        if (auto why = no_shrinking(*place)) throw why->with_context(name);
-        const Bytes present = content_size(*place);
-        sizes_[place] = after_taking(take, present, floors_.of(*place).size, name);
+        if (auto why = no_shrinking(*layer)) throw why->with_context(name);
+        const Bytes present = content_size(*layer);
+        sizes_[layer] = after_taking(take, present, floors_.of(*layer).size, name);
       }
     }
   }
@@ -219,51 +219,51 @@ class Shrinker {
     return change;
   }
 
-  void limit(const Place& place, Bytes size) {
-    const auto known = sizes_.find(&place);
-    sizes_[&place] = known == sizes_.end() ? size : std::min(known->second, size);
+  void limit(const Layer& layer, Bytes size) {
+    const auto known = sizes_.find(&layer);
+    sizes_[&layer] = known == sizes_.end() ? size : std::min(known->second, size);
   }
 
   // Everything that reaches past the new end must end before it.
   void cut_disk() {
     if (!new_size_ || *new_size_ >= disk().size()) return;
     if (!disk().table) {
-      limit(disk().places.front(), *new_size_);
+      limit(disk().layers.front(), *new_size_);
       return;
     }
     const Sectors usable = disk().table->usable_end_on(*new_size_);
     const std::uint32_t sector = disk().table->facts().sector_size;
-    for (const Place& place : disk().places) {
-      if (!place.partition || place.partition->end() <= usable) continue;
-      if (place.partition->role == PartitionRole::extended) continue;  // follows what is in it
-      if (place.partition->first >= usable)
+    for (const Layer& layer : disk().layers) {
+      if (!layer.partition || layer.partition->end() <= usable) continue;
+      if (layer.partition->role == PartitionRole::extended) continue;  // follows what is in it
+      if (layer.partition->first >= usable)
         refuse(
-            fmt::format("{} ({}) lies wholly behind the new end", guest_.name_of(place),
-                        place.content.name),
+            fmt::format("{} ({}) lies wholly behind the new end", guest_.name_of(layer),
+                        layer.content.name),
             disk().path,
             "ask for a larger disk; its floor is in: juneheath survey " + shell_word(disk().path));
       Sectors end = usable;
       const PartitionTable& table = *disk().table;
-      const Sectors least = aligned_end(disk(), *place.partition, floors_.of(place).size);
+      const Sectors least = aligned_end(disk(), *layer.partition, floors_.of(layer).size);
       // An aligned end stays aligned where there is room for it.
-      if (table.is_aligned(place.partition->end()) && table.align_down(end) >= least)
+      if (table.is_aligned(layer.partition->end()) && table.align_down(end) >= least)
         end = table.align_down(end);
-      ends_[&place] = end;
-      limit(place, to_bytes(end - place.partition->first, sector));
+      ends_[&layer] = end;
+      limit(layer, to_bytes(end - layer.partition->first, sector));
     }
   }
 
   // Who is to lose what lacks; then everybody moves up.
   void pack_disk() {
     PartitionLayout lineup(guest_, disk_index_);
-    for (const auto& [place, size] : sizes_)
-      if (PartitionLayout::Member* each = lineup.find(*place)) lineup.cut(*each, size);
+    for (const auto& [layer, size] : sizes_)
+      if (PartitionLayout::Member* each = lineup.find(*layer)) lineup.cut(*each, size);
     const Sectors usable =
         new_size_ ? disk().table->usable_end_on(*new_size_) : disk().table->facts().usable_end;
     const std::uint32_t sector = disk().table->facts().sector_size;
     if (request_.to_floor)
       for (const PartitionLayout::Member& each : lineup.members())
-        lineup.cut(*lineup.find(*each.place), floors_.of(*each.place).size);
+        lineup.cut(*lineup.find(*each.layer), floors_.of(*each.layer).size);
     PartitionLayout compressed = lineup;
     compressed.pack_to_front();
     if (compressed.end() > usable) {
@@ -276,40 +276,40 @@ class Shrinker {
       ensure(compressed.end() <= usable, "the partitions fit on the smaller disk");
     }
     for (const PartitionLayout::Member& each : compressed.members()) {
-      if (each.count < each.place->partition->count)
-        limit(*each.place, to_bytes(each.count, sector));
+      if (each.count < each.layer->partition->count)
+        limit(*each.layer, to_bytes(each.count, sector));
       if (!each.moves()) continue;
-      check_device_moves(*each.place);
+      check_device_moves(*each.layer);
       moves_.push_back(each);
     }
     extended_ = compressed.extended(usable);
   }
 
   // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.
-  void check_device_moves(const Place& place) const {
+  void check_device_moves(const Layer& layer) const {
     std::size_t pv = 0;
-    const VolumeGroup* group = guest_.group_on(place, pv);
-    if (group == nullptr || !sizes_.contains(&place)) return;
-    for (const Place& volume : group->volumes)
+    const VolumeGroup* group = guest_.group_on(layer, pv);
+    if (group == nullptr || !sizes_.contains(&layer)) return;
+    for (const Layer& volume : group->volumes)
       if (!volume.window)
-        unsupported(guest_.name_of(place) + " would have to shrink and to move, and " +
+        unsupported(guest_.name_of(layer) + " would have to shrink and to move, and " +
                         guest_.name_of(volume) + " cannot be compared afterwards",
                     disk().path, "shrink without --allow-move");
   }
 
-  const Place& find_giver(const PartitionLayout& lineup, Bytes lacking) {
-    std::vector<const Place*> able;
+  const Layer& find_giver(const PartitionLayout& lineup, Bytes lacking) {
+    std::vector<const Layer*> able;
     std::string commands;
     const std::uint32_t sector = disk().table->facts().sector_size;
     const Bytes amount(round_up(lacking.value(), partition_alignment));
     for (const PartitionLayout::Member& each : lineup.members()) {
-      if (sizes_.contains(each.place)) continue;
+      if (sizes_.contains(each.layer)) continue;
       PartitionLayout::Member least = each;
-      lineup.cut(least, floors_.of(*each.place).size);
+      lineup.cut(least, floors_.of(*each.layer).size);
       if (to_bytes(each.count - least.count, sector) < amount) continue;
-      able.push_back(each.place);
+      able.push_back(each.layer);
       commands +=
-          "\n  " + command_with(request_, guest_.best_name(*each.place) + "=" + paste_size(amount));
+          "\n  " + command_with(request_, guest_.best_name(*each.layer) + "=" + paste_size(amount));
     }
     if (able.size() == 1) return *able.front();
     refuse(fmt::format("{} must be taken from something on the disk", human(lacking)), disk().path,
@@ -323,7 +323,9 @@ class Shrinker {
     bool found = false;
     for (const VolumeGroup& group : guest_.groups())
       for (std::size_t pv = 0; pv < group.devices.size(); ++pv) {
-        if (group.devices[pv] == nullptr || group.devices[pv]->disk != index) continue;
+        if (group.devices[pv] == nullptr || group.devices[pv]->disk != index ||
+            Guest::lies_deeper(group))
+          continue;
         if (group.devices.size() == 1)
           refuse("this is the only physical volume of group " + group.open.group.name,
                  guest_.disks()[index].path, "a group needs one");
@@ -333,37 +335,37 @@ class Shrinker {
     if (!found)
       refuse("no physical volume of a group lies on this disk", guest_.disks()[index].path,
              "choose another disk");
-    for (const Place& place : guest_.disks()[index].places) {
-      const bool harmless = place.content.kind == ContentKind::physical_volume ||
-                            place.content.kind == ContentKind::nothing ||
-                            place.content.kind == ContentKind::logical_partitions;
+    for (const Layer& layer : guest_.disks()[index].layers) {
+      const bool harmless = layer.content.kind == ContentKind::physical_volume ||
+                            layer.content.kind == ContentKind::nothing ||
+                            layer.content.kind == ContentKind::logical_partitions;
       if (!harmless)
         plan_.remains.push_back(fmt::format("{} on the same disk holds {}: it goes with the disk",
-                                            guest_.name_of(place), place.content.name));
+                                            guest_.name_of(layer), layer.content.name));
     }
   }
 
   // From the inside out: content, volumes, physical volumes, partitions, the table, the disk.
   void add_steps() {
-    for (const auto& [place, size] : sizes_) {
+    for (const auto& [layer, size] : sizes_) {
       std::size_t pv = 0;
-      if (const VolumeGroup* group = guest_.group_on(*place, pv)) {
+      if (const VolumeGroup* group = guest_.group_on(*layer, pv)) {
         // A physical volume may end before its place does: then that becomes smaller around it.
         if (group->open.group.pvs[pv].device_size > size.value())
           group_change(*group).devices[pv] = size;
       } else {
-        plan_smaller_content(plan_, cost_, guest_, *place, size);
+        plan_smaller_content(plan_, cost_, guest_, *layer, size);
       }
     }
     for (auto& [group, change] : groups_)
       plan_smaller_group(plan_, cost_, guest_, floors_, request_, change);
     ShrinkAround around(plan_, cost_, guest_, request_);
-    for (const auto& [place, size] : sizes_) {
-      if (!place->partition) continue;
-      const auto fixed = ends_.find(place);
-      Sectors end = aligned_end(guest_.disks()[place->disk], *place->partition, size);
+    for (const auto& [layer, size] : sizes_) {
+      if (!layer->partition) continue;
+      const auto fixed = ends_.find(layer);
+      Sectors end = aligned_end(guest_.disks()[layer->disk], *layer->partition, size);
       if (fixed != ends_.end()) end = std::min(end, fixed->second);
-      around.shorten(*place, end, new_size_ && !extended_ ? new_size_ : std::nullopt);
+      around.shorten(*layer, end, new_size_ && !extended_ ? new_size_ : std::nullopt);
     }
     for (const PartitionLayout::Member& each : moves_) around.move(each);
     if (extended_) around.move_extended(disk_index_, *extended_);
@@ -374,9 +376,9 @@ class Shrinker {
 
   void name_targets() {
     std::string names;
-    for (const Where& where : plan_.targets) {
-      const Place* place = place_at(guest_, where);
-      names += (names.empty() ? "" : ", ") + guest_.best_name(*place);
+    for (const LayerId& where : plan_.targets) {
+      const Layer* layer = guest_.find(where);
+      names += (names.empty() ? "" : ", ") + guest_.best_name(*layer);
     }
     plan_.target = names;
   }
@@ -388,9 +390,9 @@ class Shrinker {
   WriteCost cost_;
   std::size_t disk_index_ = 0;
   std::optional<Bytes> new_size_;
-  std::map<const Place*, Bytes, ByPlace> sizes_;  // of partitions and disks that become smaller
-  std::map<const Place*, Sectors> ends_;          // of partitions that must end there
-  std::vector<PartitionLayout::Member> moves_;    // in the order they lie in
+  std::map<const Layer*, Bytes, ByOffset> sizes_;  // of partitions and disks that become smaller
+  std::map<const Layer*, Sectors> ends_;           // of partitions that must end there
+  std::vector<PartitionLayout::Member> moves_;     // in the order they lie in
   std::optional<PartitionLayout::Extended> extended_;
   std::map<const VolumeGroup*, GroupChange> groups_;
 };

@@ -9,16 +9,16 @@
 
 namespace jh {
 
-void ShrinkAround::shorten(const Place& place, Sectors end, std::optional<Bytes> disk_size) {
-  const Disk& on = guest_.disks()[place.disk];
+void ShrinkAround::shorten(const Layer& layer, Sectors end, std::optional<Bytes> disk_size) {
+  const Disk& on = guest_.disks()[layer.disk];
   const auto add = [&](const Partition& partition, const char* action) {
-    plan_.steps.push_back(partition_step(guest_, place.disk, partition, action,
+    plan_.steps.push_back(partition_step(guest_, layer.disk, partition, action,
                                          end - partition.first, step::ShrinkPartition{end}));
     cost_.through_ledger += 65536;
   };
-  if (end >= place.partition->end()) return;
-  add(*place.partition, "move its end inwards");
-  if (place.partition->role != PartitionRole::logical || !disk_size) return;
+  if (end >= layer.partition->end()) return;
+  add(*layer.partition, "move its end inwards");
+  if (layer.partition->role != PartitionRole::logical || !disk_size) return;
   // The extended one goes along when it would reach past the disk's new end.
   for (const Partition& outer : on.table->facts().partitions)
     if (outer.role == PartitionRole::extended && outer.end() > on.table->usable_end_on(*disk_size))
@@ -65,15 +65,12 @@ void ShrinkAround::finish_disk(std::size_t index) {
     return;
   }
   const ContainerFacts facts = each.container->facts();
-  plan_.steps.push_back({{index, 0, {}},
-                         disk_name(guest_, index),
+  plan_.steps.push_back({LayerId{index, {}, {}}, disk_name(guest_, index),
                          facts.format == ImageFormat::raw
                              ? "cut the image"
                              : fmt::format("release what the {} image keeps behind the new end",
                                            format_name(facts.format)),
-                         each.size(),
-                         size,
-                         step::ShrinkContainer{size}});
+                         each.size(), size, step::ShrinkContainer{size}});
   if (request_.keep_undo && facts.format == ImageFormat::raw) keep_cut(index, size);
   plan_.disks[index].let_go = each.container->parts_let_go(size);
   for (const std::string& path : plan_.disks[index].let_go)
@@ -84,14 +81,12 @@ void ShrinkAround::finish_disk(std::size_t index) {
 
 void ShrinkAround::move_spare(std::size_t index, Bytes size) {
   const Disk& each = guest_.disks()[index];
-  if (plan_.has<step::MoveSpare>({index, 0, {}})) return;
+  if (plan_.has<step::MoveSpare>(LayerId{index, {}, {}})) return;
   const TableFacts& facts = each.table->facts();
-  plan_.steps.push_back({{index, 0, {}},
-                         kind_name(facts.kind),
-                         "move the backup copy to the disk's new end",
-                         to_bytes(facts.known_end, facts.sector_size),
-                         to_bytes(each.table->usable_end_on(size), facts.sector_size),
-                         step::MoveSpare{}});
+  plan_.steps.push_back(
+      {LayerId{index, {}, {}}, kind_name(facts.kind), "move the backup copy to the disk's new end",
+       to_bytes(facts.known_end, facts.sector_size),
+       to_bytes(each.table->usable_end_on(size), facts.sector_size), step::MoveSpare{}});
 }
 
 // What is cut off goes to the ledger, for the undo, unless it is elsewhere in the image by then.
@@ -105,7 +100,7 @@ void ShrinkAround::keep_cut(std::size_t index, Bytes size) {
   }
   std::uint64_t moved = 0;
   for (const Step& step : plan_.steps)
-    if (step.where.disk == index) moved += step.to_move;
+    if (step.layer.disk == index) moved += step.to_move;
   kept -= std::min(kept, moved);
   cost_.direct += kept / 2;
   if (kept >= (1U << 20))

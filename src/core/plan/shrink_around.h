@@ -17,7 +17,7 @@ class ShrinkAround {
 
   /// Moves the partition's end inwards; with `disk_size`, its extended one's too, when that would
   /// reach past such a disk's end.
-  void shorten(const Place& place, Sectors end, std::optional<Bytes> disk_size);
+  void shorten(const Layer& layer, Sectors end, std::optional<Bytes> disk_size);
   void move(const PartitionLayout::Member& member);
   void move_extended(std::size_t disk, const PartitionLayout::Extended& extended);
   /// What the table and the container have to do, once everything inside is smaller.

@@ -12,36 +12,36 @@
 namespace jh {
 namespace {
 
-ResizePlan plan_smaller(const Guest& guest, const Place& place, Bytes size) {
+ResizePlan plan_smaller(const Guest& guest, const Layer& layer, Bytes size) {
   try {
-    return place.content.filesystem->plan_resize(size);
+    return layer.content.filesystem->plan_resize(size);
   } catch (const Error& error) {
-    throw error.with_context(guest.best_name(place));
+    throw error.with_context(guest.best_name(layer));
   }
 }
 
 }  // namespace
 
-void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Place& place,
+void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Layer& layer,
                           Bytes size) {
-  if (size >= place.content.size.value_or(place.size)) return;
-  if (auto why = no_shrinking(place)) throw why->with_context(guest.best_name(place));
-  plan.targets.push_back(where_is(guest, place));
-  const ResizePlan shrinking = plan_smaller(guest, place, size);
+  if (size >= layer.content.size.value_or(layer.size)) return;
+  if (auto why = no_shrinking(layer)) throw why->with_context(guest.best_name(layer));
+  plan.targets.push_back(layer.id);
+  const ResizePlan shrinking = plan_smaller(guest, layer, size);
   if (!shrinking.changes()) return;
-  const std::string name = fmt::format("{} on {}", place.content.name, guest.name_of(place));
+  const std::string name = fmt::format("{} on {}", layer.content.name, guest.name_of(layer));
   for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
-  if (const auto& replay = place.content.replay) {
-    plan.steps.push_back({where_is(guest, place), name, replay->action, shrinking.from,
-                          shrinking.from, step::ReplayJournal{}});
+  if (const auto& replay = layer.content.replay) {
+    plan.steps.push_back(
+        {layer.id, name, replay->action, shrinking.from, shrinking.from, step::ReplayJournal{}});
     cost.through_ledger += replay->bytes_to_write;
   }
-  plan.steps.push_back({where_is(guest, place), name, shrinking.words, shrinking.from, shrinking.to,
+  plan.steps.push_back({layer.id, name, shrinking.words, shrinking.from, shrinking.to,
                         step::ShrinkContent{shrinking.to, shrinking.moves_content},
                         shrinking.to_move.value()});
-  if (const auto used = place.content.used; used && shrinking.to > *used)
+  if (const auto used = layer.content.used; used && shrinking.to > *used)
     plan.notes.push_back(fmt::format("about {} stay free in {}", human(shrinking.to - *used),
-                                     guest.best_name(place)));
+                                     guest.best_name(layer)));
   cost.through_ledger += shrinking.bytes_to_write;
   cost.direct += shrinking.to_move.value();
 }
@@ -157,12 +157,12 @@ class GroupShrinker {
     const Bytes needed = group_.bytes(lacking);
     std::string commands;
     for (const auto& [volume, extents] : spare) {
-      const Place& place = group_.volumes[volume];
-      const std::string name = guest_.best_name(place);
+      const Layer& layer = group_.volumes[volume];
+      const std::string name = guest_.best_name(layer);
       commands += fmt::format(
           "\n  {}   # {}, can lose {}",
           command_with(request_, name + "=" + paste_size(group_.bytes(std::min(extents, lacking)))),
-          place.content.name, human(group_.bytes(extents)));
+          layer.content.name, human(group_.bytes(extents)));
     }
     const std::string what =
         fmt::format("the volumes of group {} must lose {} for this", facts().name, human(needed));
@@ -174,18 +174,18 @@ class GroupShrinker {
   }
 
   void shrink_volume(std::size_t number, std::uint64_t extents) {
-    const Place& place = group_.volumes[number];
+    const Layer& layer = group_.volumes[number];
     const lvm::Volume& volume = facts().volumes[number];
-    const std::string name = guest_.name_of(place);
+    const std::string name = guest_.name_of(layer);
     if (!volume.plain() || !volume.used_by.empty() || !volume.visible)
       unsupported(fmt::format("{} is a {} volume, which juneheath leaves alone", name, volume.kind),
                   "LVM", "make it smaller from inside the guest");
-    plan_smaller_content(plan_, cost_, guest_, place, group_.bytes(extents));
+    plan_smaller_content(plan_, cost_, guest_, layer, group_.bytes(extents));
     if (extents == volume.extents) return;
-    plan_.steps.push_back({where_is(guest_, place), name,
+    plan_.steps.push_back({layer.id, name,
                            fmt::format("give {} extents of {} back to the group",
                                        volume.extents - extents, human(Bytes(facts().extent_size))),
-                           place.size, group_.bytes(extents), step::ShrinkVolume{extents}});
+                           layer.size, group_.bytes(extents), step::ShrinkVolume{extents}});
     lvm::reduce_volume(planned_.group, volume.name, extents);
     changed_ = true;
   }
@@ -195,8 +195,8 @@ class GroupShrinker {
     if (moves.empty()) return;
     std::uint64_t extents = 0;
     for (const lvm::ExtentMove& move : moves) extents += move.count;
-    const Place& place = *group_.devices[pv];
-    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+    const Layer& layer = *group_.devices[pv];
+    plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer),
                            fmt::format("move {} extents ({}) out of the way", grouped(extents),
                                        human(group_.bytes(extents))),
                            Bytes(0), Bytes(0), step::MoveExtents{first},
@@ -207,12 +207,12 @@ class GroupShrinker {
   }
 
   void shrink_device(std::size_t pv, Bytes size) {
-    const Place& place = *group_.devices[pv];
+    const Layer& layer = *group_.devices[pv];
     const std::uint64_t extents = extents_left(pv, size);
     if (extents == 0)
-      refuse("no extent would be left on the physical volume", guest_.name_of(place),
+      refuse("no extent would be left on the physical volume", guest_.name_of(layer),
              "leave it more, or take it out of the group (--remove-disk)");
-    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
+    plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer),
                            fmt::format("write it for {} extents", grouped(extents)),
                            group_.bytes(facts().pvs[pv].extents), group_.bytes(extents),
                            step::ShrinkDevice{size, extents}});
@@ -221,13 +221,12 @@ class GroupShrinker {
   }
 
   void remove_device(std::size_t pv) {
-    const Place& place = *group_.devices[pv];
-    plan_.steps.push_back({where_is(guest_, place), "PV on " + guest_.name_of(place),
-                           "take it out of the group", group_.bytes(facts().pvs[pv].extents),
-                           Bytes(0), step::RemoveDevice{}});
+    const Layer& layer = *group_.devices[pv];
+    plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer), "take it out of the group",
+                           group_.bytes(facts().pvs[pv].extents), Bytes(0), step::RemoveDevice{}});
     plan_.remains.push_back(
         fmt::format("detach {} from the guest in your hypervisor: group {} needs it no more",
-                    guest_.disks()[place.disk].path, facts().name));
+                    guest_.disks()[layer.disk].path, facts().name));
     changed_ = true;
   }
 

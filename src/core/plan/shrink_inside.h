@@ -17,7 +17,7 @@ struct WriteCost {
 
 /// Adds the steps by which the content of `place` comes to fit into `size`. Throws what stands in
 /// the way.
-void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Place& place,
+void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const Layer& layer,
                           Bytes size);
 
 /// What becomes of one group: some of its volumes and physical volumes become smaller, some of the

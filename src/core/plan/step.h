@@ -6,17 +6,10 @@
 #include <variant>
 #include <vector>
 
+#include "core/guest/layer_id.h"
 #include "core/table/table.h"
 
 namespace jh {
-
-/// A place by its numbers, which stay the same when the guest is opened again.
-struct Where {
-  std::size_t disk = 0;
-  std::uint32_t partition = 0;  // 0: the whole disk
-  std::string volume;           // "group/volume"; then the others are not looked at
-  bool operator==(const Where&) const = default;
-};
 
 namespace step {
 
@@ -116,8 +109,8 @@ struct Step {
                    step::ShrinkVolume, step::CommitGroup, step::ReplayJournal, step::PrepareContent,
                    step::GrowContent, step::ShrinkContent, step::TellPartition, step::LoadVolume>;
 
-  Where where;         // the place it is on, or at least its disk
-  std::string layer;   // "disk", "GPT", "p3", "ext4 on p3"
+  LayerId layer;       // the place it is on, or at least its disk
+  std::string name;    // "disk", "GPT", "p3", "ext4 on p3"
   std::string action;  // "make the image longer", "move the backup copy to the disk's end"
   Bytes from;          // sizes; equal when the step changes none
   Bytes to;

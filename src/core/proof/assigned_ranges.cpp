@@ -38,16 +38,16 @@ class Notes {
   }
 
   // The same of a place: a partition, or a volume's extents wherever they lie.
-  void place_range(const Place& place, std::uint64_t offset, std::uint64_t length) {
-    if (!place.volume) {
-      disk_range(place.disk, place.offset.value() + offset, length);
+  void place_range(const Layer& layer, std::uint64_t offset, std::uint64_t length) {
+    if (!layer.volume) {
+      disk_range(layer.disk, layer.offset.value() + offset, length);
       return;
     }
-    const VolumeGroup& group = after_.group_of(place);
+    const VolumeGroup& group = after_.group_of(layer);
     const std::uint64_t unit = group.open.group.extent_size;
     const std::uint64_t first = offset / unit;
     const std::uint64_t last = ceil_div(offset + length, unit);
-    for (const lvm::Segment& segment : after_.volume_of(place).segments) {
+    for (const lvm::Segment& segment : after_.volume_of(layer).segments) {
       if (!segment.plain()) continue;
       const std::uint64_t stripes = segment.stripes.size();
       const std::uint64_t from = std::max(first, segment.start) - segment.start;
@@ -55,7 +55,7 @@ class Notes {
           std::min(last, segment.start + segment.count) - std::min(last, segment.start);
       if (from >= to) continue;
       for (const lvm::Stripe& stripe : segment.stripes) {
-        const Place* device = group.devices[stripe.pv];
+        const Layer* device = group.devices[stripe.pv];
         if (device == nullptr) continue;
         disk_range(device->disk,
                    device->offset.value() + group.open.group.pvs[stripe.pv].data_start +
@@ -70,7 +70,7 @@ class Notes {
   FileSet& files_;
 };
 
-bool changes_inside(const Plan& plan, const Where& where) {
+bool changes_inside(const Plan& plan, const LayerId& where) {
   return plan.has<step::GrowContent>(where) || plan.has<step::GrowPhysicalVolume>(where);
 }
 
@@ -82,9 +82,9 @@ void note_assigned_ranges(const Guest& before, const Guest& after, const Plan& p
   for (std::size_t i = 0; i < before.disks().size(); ++i)
     if (!before.disks()[i].added && after.disks()[i].size() > before.disks()[i].size())
       notes.disk_range(i, 0, head_of_disk);
-  for (const Place* old : before.places()) {
-    const Place* now = place_at(after, where_is(before, *old));
-    if (now == nullptr || now->size <= old->size || changes_inside(plan, where_is(before, *old)) ||
+  for (const Layer* old : before.layers()) {
+    const Layer* now = after.find(old->id);
+    if (now == nullptr || now->size <= old->size || changes_inside(plan, old->id) ||
         old->content.kind == ContentKind::logical_partitions)
       continue;
     const std::uint64_t size = old->size.value();

@@ -10,15 +10,15 @@
 namespace jh {
 class Footprint::Inside {
  public:
-  Inside(const Guest& guest, const Place& place, bool everything)
-      : name_(guest.best_name(place)), place_(place), everything_(everything) {}
+  Inside(const Guest& guest, const Layer& layer, bool everything)
+      : name_(guest.best_name(layer)), layer_(layer), everything_(everything) {}
 
   void check(std::uint64_t at, std::uint64_t length, const std::string& where) {
     if (everything_) {
       add_range(changed_, at, at + length);
       return;
     }
-    const Content& content = place_.content;
+    const Content& content = layer_.content;
     if (!content.filesystem) proof_failed("the content of " + name_ + " would change", where);
     for (const std::uint64_t end = at + length; at < end;) {
       const auto kept = content.filesystem->first_kept(at, end - at);
@@ -36,17 +36,17 @@ class Footprint::Inside {
 
  private:
   std::string name_;
-  const Place& place_;
+  const Layer& layer_;
   bool everything_;  // content has to move: all of it is compared instead
   Ranges changed_;
 };
 
 Footprint::Footprint(const Guest& before, const Guest& after, const Plan& plan)
     : before_(before), after_(after), plan_(plan) {
-  for (const Where& where : plan.targets) {
-    const Place* place = place_at(before, where);
-    ensure(place != nullptr, "a target of the plan is in the guest");
-    targets_[place] = std::make_unique<Inside>(before, *place, plan.moves_content(where));
+  for (const LayerId& where : plan.targets) {
+    const Layer* layer = before.find(where);
+    ensure(layer != nullptr, "a target of the plan is in the guest");
+    targets_[layer] = std::make_unique<Inside>(before, *layer, plan.moves_content(where));
   }
   note_kept();
   note_places();
@@ -54,50 +54,50 @@ Footprint::Footprint(const Guest& before, const Guest& after, const Plan& plan)
 
 void Footprint::note_places() {
   for (std::size_t i = 0; i < before_.disks().size(); ++i) {
-    Ranges places;
+    Ranges layers;
     for (const Disk* disk : {&before_.disks()[i], &after_.disks()[i]}) {
-      for (const Place& place : disk->places)
-        if (place.content.kind != ContentKind::logical_partitions)
-          add_range(places, place.offset.value(), place.offset.value() + place.size.value());
+      for (const Layer& layer : disk->layers)
+        if (layer.content.kind != ContentKind::logical_partitions)
+          add_range(layers, layer.offset.value(), layer.offset.value() + layer.size.value());
       if (!disk->table) continue;
-      for (const auto& [start, end] : disk->table->own_places()) add_range(places, start, end);
+      for (const auto& [start, end] : disk->table->own_places()) add_range(layers, start, end);
     }
-    places_.push_back(std::move(places));
+    layers_.push_back(std::move(layers));
   }
 }
 
 void Footprint::note_kept() {
   for (const Step& step : plan_.steps) {
     std::optional<std::uint64_t> bytes;
-    const Place* place = place_at(before_, step.where);
+    const Layer* layer = before_.find(step.layer);
     std::size_t pv = 0;
     if (step.is<step::MovePartition>()) {
       bytes = 0;
     } else if (step.is<step::ShrinkPartition>()) {
       bytes = step.to.value();
     } else if (const auto* volume = step.as<step::ShrinkVolume>()) {
-      bytes = before_.group_of(*place).bytes(volume->extents).value();
+      bytes = before_.group_of(*layer).bytes(volume->extents).value();
     } else if (const auto* device = step.as<step::ShrinkDevice>()) {
-      const VolumeGroup& group = *before_.group_on(*place, pv);
+      const VolumeGroup& group = *before_.group_on(*layer, pv);
       bytes = group.bytes(device->extents).value() + group.open.group.pvs[pv].data_start;
     } else if (step.is<step::RemoveDevice>()) {
-      bytes = before_.group_on(*place, pv)->open.group.pvs[pv].data_start;
+      bytes = before_.group_on(*layer, pv)->open.group.pvs[pv].data_start;
     }
     if (!bytes) continue;
-    const auto [known, fresh] = kept_.try_emplace(place, *bytes);
+    const auto [known, fresh] = kept_.try_emplace(layer, *bytes);
     if (!fresh) known->second = std::min(known->second, *bytes);
   }
 }
 
-std::uint64_t Footprint::kept_of(const Place& place) const {
-  const auto found = kept_.find(&place);
+std::uint64_t Footprint::kept_of(const Layer& layer) const {
+  const auto found = kept_.find(&layer);
   return found == kept_.end() ? UINT64_MAX : found->second;
 }
 
 Footprint::~Footprint() = default;
 
-const Ranges& Footprint::changed_in(const Where& where) const {
-  const auto found = targets_.find(place_at(before_, where));
+const Ranges& Footprint::changed_in(const LayerId& where) const {
+  const auto found = targets_.find(before_.find(where));
   ensure(found != targets_.end(), "this is a target");
   return found->second->changed();
 }
@@ -105,13 +105,13 @@ const Ranges& Footprint::changed_in(const Where& where) const {
 void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
   if (plan_.makes_table(disk)) return;
   check_outside(disk, at, length);
-  for (const Place& place : before_.disks()[disk].places) {
-    const std::uint64_t start = place.offset.value();
-    const std::uint64_t end = start + place.size.value();
+  for (const Layer& layer : before_.disks()[disk].layers) {
+    const std::uint64_t start = layer.offset.value();
+    const std::uint64_t end = start + layer.size.value();
     if (at + length <= start || at >= end) continue;
-    if (place.content.kind == ContentKind::logical_partitions) continue;
+    if (layer.content.kind == ContentKind::logical_partitions) continue;
     const std::uint64_t from = std::max(at, start);
-    check_place(place, from - start, std::min(at + length, end) - from);
+    check_place(layer, from - start, std::min(at + length, end) - from);
   }
 }
 
@@ -134,27 +134,27 @@ void Footprint::check_outside(std::size_t disk, std::uint64_t at, std::uint64_t 
     }
   };
   const std::uint64_t end = at + length;
-  for_each_inside(places_[disk], at, end, [&](std::uint64_t from, std::uint64_t to) {
+  for_each_inside(layers_[disk], at, end, [&](std::uint64_t from, std::uint64_t to) {
     must_be_same(at, from);
     at = to;
   });
   must_be_same(at, end);
 }
 
-void Footprint::check_place(const Place& place, std::uint64_t at, std::uint64_t length) {
-  const std::string& where = before_.disks()[place.disk].path;
-  const std::uint64_t kept = kept_of(place);
+void Footprint::check_place(const Layer& layer, std::uint64_t at, std::uint64_t length) {
+  const std::string& where = before_.disks()[layer.disk].path;
+  const std::uint64_t kept = kept_of(layer);
   if (at >= kept) return;
   length = std::min(length, kept - at);
   std::size_t pv = 0;
-  const VolumeGroup* group = before_.group_on(place, pv);
+  const VolumeGroup* group = before_.group_on(layer, pv);
   if (group != nullptr && plan_.changes(*group)) {
     check_device(*group, pv, at, length);
     return;
   }
-  const auto target = targets_.find(&place);
+  const auto target = targets_.find(&layer);
   if (target == targets_.end())
-    proof_failed(fmt::format("byte {} of {} would change", at, before_.name_of(place)), where);
+    proof_failed(fmt::format("byte {} of {} would change", at, before_.name_of(layer)), where);
   target->second->check(at, length, where);
 }
 
@@ -167,7 +167,7 @@ void Footprint::check_device_front(const VolumeGroup& group, std::size_t pv, std
   };
   if (within(0, lvm::label_sectors * lvm::sector)) return;
   for (const lvm::MetadataArea& area : device.areas)
-    if (within(area.place.offset, area.place.size)) return;
+    if (within(area.layer.offset, area.layer.size)) return;
   proof_failed(fmt::format("byte {} in front of the extents would change", at),
                before_.name_of(*group.devices[pv]));
 }
@@ -203,13 +203,13 @@ void Footprint::check_device(const VolumeGroup& group, std::size_t pv, std::uint
 void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, std::uint64_t inside,
                            std::uint64_t length) {
   const lvm::Group& facts = group.open.group;
-  const Place& place = group.volumes[held.volume];
-  const auto target = targets_.find(&place);
+  const Layer& layer = group.volumes[held.volume];
+  const auto target = targets_.find(&layer);
   if (target == targets_.end() || held.segment == SIZE_MAX)
-    proof_failed(fmt::format("{} would change", before_.name_of(place)),
-                 before_.disks()[place.disk].path);
+    proof_failed(fmt::format("{} would change", before_.name_of(layer)),
+                 before_.disks()[layer.disk].path);
   const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];
-  const std::uint64_t kept = kept_of(place);
+  const std::uint64_t kept = kept_of(layer);
   const std::uint64_t start = segment.start * facts.extent_size;
   const std::uint64_t width = segment.stripes.size();
   while (length != 0) {
@@ -220,7 +220,7 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
       at = start + (inside / chunk * width + held.stripe) * chunk + inside % chunk;
       step = std::min(length, chunk - inside % chunk);
     }
-    if (at < kept) target->second->check(at, step, before_.disks()[place.disk].path);
+    if (at < kept) target->second->check(at, step, before_.disks()[layer.disk].path);
     inside += step;
     length -= step;
   }

@@ -20,16 +20,16 @@ class Footprint {
   /// Throws damaged when the change may not touch these bytes of the disk.
   void check(std::size_t disk, std::uint64_t at, std::uint64_t length);
   /// Of a target whose blocks moved: what changed in it so far, by what check() was asked.
-  const Ranges& changed_in(const Where& where) const;
+  const Ranges& changed_in(const LayerId& where) const;
 
  private:
   class Inside;  // of one target
 
   void note_kept();
   void note_places();
-  std::uint64_t kept_of(const Place& place) const;
+  std::uint64_t kept_of(const Layer& layer) const;
   void check_outside(std::size_t disk, std::uint64_t at, std::uint64_t length);
-  void check_place(const Place& place, std::uint64_t at, std::uint64_t length);
+  void check_place(const Layer& layer, std::uint64_t at, std::uint64_t length);
   void check_device(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
                     std::uint64_t length);
   void check_device_front(const VolumeGroup& group, std::size_t pv, std::uint64_t at,
@@ -40,13 +40,13 @@ class Footprint {
   const Guest& before_;
   const Guest& after_;
   const Plan& plan_;
-  std::map<const Place*, std::unique_ptr<Inside>> targets_;
+  std::map<const Layer*, std::unique_ptr<Inside>> targets_;
   /// By disk: the partitions as they were and as they become, and the tables themselves. What lies
   /// outside of them is nobody's to change: boot loaders keep parts of themselves there.
-  std::vector<Ranges> places_;
+  std::vector<Ranges> layers_;
   /// Bytes from the start of a place that stay its own, where that is not all of it: what moves is
   /// compared where it goes, and what a place gives up may be another's by now.
-  std::map<const Place*, std::uint64_t> kept_;
+  std::map<const Layer*, std::uint64_t> kept_;
 };
 
 }  // namespace jh

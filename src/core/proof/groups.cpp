@@ -26,8 +26,8 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
 
 // Whether a device of the group comes to lie elsewhere.
 bool device_moves(const Guest& guest, const Plan& plan, const VolumeGroup& group) {
-  return std::any_of(group.devices.begin(), group.devices.end(), [&](const Place* device) {
-    return device != nullptr && plan.has<step::MovePartition>(where_is(guest, *device));
+  return std::any_of(group.devices.begin(), group.devices.end(), [&](const Layer* device) {
+    return device != nullptr && plan.has<step::MovePartition>(device->id);
   });
 }
 
@@ -76,8 +76,8 @@ class GroupCheck {
   void check_devices() const {
     for (std::size_t i = 0; i < old_.pvs.size(); ++i) {
       const lvm::PhysicalVolume& pv = old_.pvs[i];
-      const bool leaves = before_.devices[i] != nullptr &&
-                          plan_.has<step::RemoveDevice>(where_is(guest_, *before_.devices[i]));
+      const bool leaves =
+          before_.devices[i] != nullptr && plan_.has<step::RemoveDevice>(before_.devices[i]->id);
       const bool there = std::any_of(now_.pvs.begin(), now_.pvs.end(),
                                      [&](const auto& other) { return other.id == pv.id; });
       if (leaves == there)
@@ -90,7 +90,7 @@ class GroupCheck {
     const std::string name = old_.name + "/" + volume.name;
     std::uint64_t extents = volume.extents;
     for (const Step& step : plan_.steps) {
-      if (step.where.volume != name) continue;
+      if (step.layer.volume != name) continue;
       if (const auto* grows = step.as<step::GrowVolume>()) extents += grows->extents;
       if (const auto* shrinks = step.as<step::ShrinkVolume>()) extents = shrinks->extents;
     }
@@ -106,21 +106,21 @@ class GroupCheck {
       proof_failed(fmt::format("volume {} does not lie where it did", volume.name), where_);
     // Moved, or cut: its target's tree is compared with all its content; others byte for byte.
     if (std::any_of(plan_.targets.begin(), plan_.targets.end(),
-                    [&](const Where& place) { return place.volume == name; }) &&
+                    [&](const LayerId& layer) { return layer.volume == name; }) &&
         content_is_compared({0, 0, name}))
       return;
-    const Place& was = before_.volumes[index];
+    const Layer& was = before_.volumes[index];
     if (!was.window) proof_failed("its content cannot be compared", name);
-    const Place& is = after_.volumes[static_cast<std::size_t>(found - now_.volumes.data())];
+    const Layer& is = after_.volumes[static_cast<std::size_t>(found - now_.volumes.data())];
     Ranges all;
     add_range(all, 0, std::min(was.window->size(), is.size.value()));
-    compare_places(*was.window, &is, all, contents_, name, progress_);
+    compare_layers(*was.window, &is, all, contents_, name, progress_);
   }
 
   // As a tree, since it becomes another.
-  bool content_is_compared(const Where& volume) const {
+  bool content_is_compared(const LayerId& volume) const {
     return std::any_of(plan_.steps.begin(), plan_.steps.end(), [&](const Step& step) {
-      return step.where.volume == volume.volume &&
+      return step.layer.volume == volume.volume &&
              (step.is<step::GrowContent>() || step.is<step::ShrinkContent>());
     });
   }
@@ -146,13 +146,13 @@ void check_groups(const Guest& before, const Guest& after, const Plan& plan, Con
     GroupCheck(before, before.groups()[i], after.groups()[i], plan, contents, progress).run();
 }
 
-bool moved_in_group(const Guest& before, const Plan& plan, const Where& volume) {
+bool moved_in_group(const Guest& before, const Plan& plan, const LayerId& volume) {
   if (volume.volume.empty()) return false;
   if (plan.has<step::MoveExtents>()) return true;
-  return device_moves(before, plan, before.group_of(*place_at(before, volume)));
+  return device_moves(before, plan, before.group_of(*before.find(volume)));
 }
 
-void compare_places(Store& before, const Place* after, const Ranges& kept, ContentCheck& contents,
+void compare_layers(Store& before, const Layer* after, const Ranges& kept, ContentCheck& contents,
                     const std::string& where, Progress& progress) {
   if (after == nullptr || !after->window) proof_failed("its content cannot be compared", where);
   Store& now = *after->window;

@@ -12,10 +12,10 @@ void check_groups(const Guest& before, const Guest& after, const Plan& plan, Con
                   Progress& progress);
 
 /// Whether the volume's extents may lie elsewhere afterwards, within its group or with it.
-bool moved_in_group(const Guest& before, const Plan& plan, const Where& volume);
+bool moved_in_group(const Guest& before, const Plan& plan, const LayerId& volume);
 
 /// Two places must hold the same, byte for byte, in these ranges.
-void compare_places(Store& before, const Place* after, const Ranges& kept, ContentCheck& contents,
+void compare_layers(Store& before, const Layer* after, const Ranges& kept, ContentCheck& contents,
                     const std::string& where, Progress& progress);
 
 }  // namespace jh

@@ -20,7 +20,7 @@ void check_findings(const Findings& findings) {
   if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
 }
 
-void check_inside(const Place& old_place, const Place* new_place, const Step& step,
+void check_inside(const Layer& old_place, const Layer* new_place, const Step& step,
                   const std::string& where) {
   if (new_place == nullptr ||
       new_place->content.filesystem_kind != old_place.content.filesystem_kind ||
@@ -39,15 +39,15 @@ void check_inside(const Place& old_place, const Place* new_place, const Step& st
 void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
   for (const Step& step : plan.steps) {
     if (!resizes_content(step)) continue;
-    const Place& place = *place_at(guest, step.where);
-    Filesystem& fs = *place.content.filesystem;
+    const Layer& layer = *guest.find(step.layer);
+    Filesystem& fs = *layer.content.filesystem;
     Findings findings;
     // What moves must be known to be whole: no block of two owners, none that is not counted.
     const AuditScope scope =
-        plan.moves_content(step.where) ? AuditScope::full : AuditScope::structure;
+        plan.moves_content(step.layer) ? AuditScope::full : AuditScope::structure;
     fs.audit(scope, fs.size(), findings, progress);
     if (findings.clean()) continue;
-    const std::string& path = guest.disks()[step.where.disk].path;
+    const std::string& path = guest.disks()[step.layer.disk].path;
     damaged("the filesystem is damaged: " + findings.kept().front().what,
             path + ", " + findings.kept().front().where,
             "let the guest check the filesystem first (see all of it with: "
@@ -81,12 +81,12 @@ class Proof {
       seen_.add("volume groups compared with the plan, their volumes with what they held",
                 plan_.groups.size());
     plan_.for_each<step::MovePartition>([&](const Step& step, const step::MovePartition& work) {
-      if (!resized(step.where)) check_moved(step, work);
+      if (!resized(step.layer)) check_moved(step, work);
     });
     for (const Step& step : plan_.steps)
       if (resizes_content(step)) check_content(step);
     plan_.for_each<step::GrowPartition>([&](const Step& step, const step::GrowPartition&) {
-      if (const Place* place = place_at(before_, step.where); place->content.claims)
+      if (const Layer* layer = before_.find(step.layer); layer->content.claims)
         check_end_put_back(step);
     });
     seen_.add("moved content read in both places, and the same", contents_.compared(), "bytes");
@@ -107,7 +107,7 @@ class Proof {
     seen_.add("partitions where the plan puts them", partitions);
   }
 
-  bool resized(const Where& where) const {
+  bool resized(const LayerId& where) const {
     return plan_.has<step::GrowContent>(where) || plan_.has<step::ShrinkContent>(where);
   }
 
@@ -131,13 +131,13 @@ class Proof {
   }
 
   std::string place_text(const Step& step) const {
-    return after_.disks()[step.where.disk].path + ", " + step.layer;
+    return after_.disks()[step.layer.disk].path + ", " + step.name;
   }
 
   // What moved with its partition is the same in its new place; but for a name it has for that
   // place, and a physical volume of a group that changes: its volumes are compared.
   void check_moved(const Step& step, const step::MovePartition& work) {
-    const Place& old_place = *place_at(before_, step.where);
+    const Layer& old_place = *before_.find(step.layer);
     std::size_t pv = 0;
     const VolumeGroup* group = before_.group_on(old_place, pv);
     if (group != nullptr && plan_.changes(*group)) return;
@@ -145,37 +145,36 @@ class Proof {
     update_partition_start(told, old_place.content.filesystem_kind, old_place.partition->first,
                            work.first);
     const Ranges kept = kept_when_moved(old_place.content, step.to.value());
-    compare_places(told, place_at(after_, step.where), kept, contents_, place_text(step),
-                   progress_);
+    compare_layers(told, after_.find(step.layer), kept, contents_, place_text(step), progress_);
   }
 
   // Nobody knows what happened behind the end while it was cut off: all of it is looked at.
   void check_end_put_back(const Step& step) {
-    const Place& place = *place_at(after_, step.where);
+    const Layer& layer = *after_.find(step.layer);
     const std::string where = place_text(step);
     std::size_t pv = 0;
-    if (const VolumeGroup* group = after_.group_on(place, pv)) {
+    if (const VolumeGroup* group = after_.group_on(layer, pv)) {
       if (const auto blockers = group->open.blockers(); !blockers.empty())
         proof_failed(blockers.front().what(), where);
     }
-    if (!place.content.blockers.empty()) proof_failed(place.content.blockers.front().what(), where);
-    if (!place.content.filesystem) return;
+    if (!layer.content.blockers.empty()) proof_failed(layer.content.blockers.front().what(), where);
+    if (!layer.content.filesystem) return;
     Findings findings;
-    place.content.filesystem->audit(AuditScope::full, place.size, findings, progress_);
+    layer.content.filesystem->audit(AuditScope::full, layer.size, findings, progress_);
     check_findings(findings);
     seen_.add("filesystems audited in full with their old end", 1);
   }
 
   void check_content(const Step& step) {
-    const Place& old_place = *place_at(before_, step.where);
-    const Place* new_place = place_at(after_, step.where);
+    const Layer& old_place = *before_.find(step.layer);
+    const Layer* new_place = after_.find(step.layer);
     check_inside(old_place, new_place, step, place_text(step));
     Filesystem& old_fs = *old_place.content.filesystem;
     Filesystem& new_fs = *new_place->content.filesystem;
     Findings findings;
     const bool as_a_whole =
-        plan_.has<step::MovePartition>(step.where) || moved_in_group(before_, plan_, step.where);
-    const bool moved = plan_.moves_content(step.where);
+        plan_.has<step::MovePartition>(step.layer) || moved_in_group(before_, plan_, step.layer);
+    const bool moved = plan_.moves_content(step.layer);
     const bool all = effort_ == ProofEffort::full || moved || as_a_whole;
     const AuditScope scope = effort_ == ProofEffort::full ? AuditScope::content
                              : all                        ? AuditScope::full
@@ -192,7 +191,7 @@ class Proof {
     if (effort_ == ProofEffort::full || as_a_whole)
       add_range(changed, 0, old_place.size.value());
     else
-      changed = footprint_.changed_in(step.where);
+      changed = footprint_.changed_in(step.layer);
     const auto old_tree = old_fs.tree();
     const auto new_tree = new_fs.tree();
     if (!old_tree || !new_tree) return;

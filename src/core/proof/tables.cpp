@@ -9,24 +9,24 @@ namespace {
 
 // Where a partition is to begin and to end, by the steps on it, one after the other.
 NewPlace planned_place(const Plan& plan, std::size_t disk, const Partition& old) {
-  NewPlace place{old.number, old.first, old.end()};
+  NewPlace layer{old.number, old.first, old.end()};
   for (const Step& step : plan.steps) {
-    if (step.where.disk != disk) continue;
+    if (step.layer.disk != disk) continue;
     // The extended partition takes in what is made in it.
     const auto* created = step.as<step::CreatePartition>();
     if (created != nullptr && created->partition.role == PartitionRole::logical &&
         old.role == PartitionRole::extended)
-      place.end = std::max(place.end, created->partition.end);
-    if (step.where.partition != old.number) continue;
+      layer.end = std::max(layer.end, created->partition.end);
+    if (step.layer.number() != old.number) continue;
     if (const auto* moves = step.as<step::MovePartition>())
-      place = {old.number, moves->first, moves->end};
+      layer = {old.number, moves->first, moves->end};
     if (const auto* moves = step.as<step::MoveExtended>())
-      place = {old.number, moves->first, moves->end};
-    if (const auto* shrinks = step.as<step::ShrinkPartition>()) place.end = shrinks->end;
+      layer = {old.number, moves->first, moves->end};
+    if (const auto* shrinks = step.as<step::ShrinkPartition>()) layer.end = shrinks->end;
     if (const auto* grows = step.as<step::GrowPartition>())
-      place.end = std::max(place.end, grows->end);
+      layer.end = std::max(layer.end, grows->end);
   }
-  return place;
+  return layer;
 }
 
 void check_partition(const Partition& old, const Partition* now, const NewPlace& planned,
@@ -42,13 +42,13 @@ std::size_t check_created(const Plan& plan, std::size_t disk, const PartitionTab
                           const std::string& where) {
   std::size_t created = 0;
   plan.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition& work) {
-    if (step.where.disk != disk) return;
+    if (step.layer.disk != disk) return;
     ++created;
-    const Partition* fresh = table.find(step.where.partition);
+    const Partition* fresh = table.find(step.layer.number());
     const NewPartition& planned = work.partition;
     if (fresh == nullptr || fresh->first != planned.first || fresh->end() != planned.end ||
-        fresh->role != planned.role || fresh->type_name != "Linux LVM")
-      proof_failed(fmt::format("the new partition {} is not as planned", step.where.partition),
+        fresh->role != planned.role || fresh->purpose != PartitionPurpose::lvm)
+      proof_failed(fmt::format("the new partition {} is not as planned", step.layer.number()),
                    where);
   });
   return created;

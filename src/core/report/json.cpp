@@ -10,32 +10,34 @@ using nlohmann::json;
 
 namespace {
 
-json place_json(const Guest& guest, Floors& floors, const Place& place) {
-  json out{{"name", guest.name_of(place)},
-           {"offset", place.offset.value()},
-           {"size", place.size.value()},
-           {"room", room_of(guest, place, guest.disks()[place.disk].size()).value()},
-           {"mount_points", place.mount_points}};
-  if (place.partition)
-    out["partition"] = {{"number", place.partition->number},
-                        {"first_sector", place.partition->first.value()},
-                        {"sectors", place.partition->count.value()},
-                        {"type", place.partition->type_code},
-                        {"type_name", place.partition->type_name},
-                        {"label", place.partition->label},
-                        {"uuid", place.partition->part_uuid}};
-  json content{{"name", place.content.name},
-               {"label", place.content.label},
-               {"uuid", place.content.uuid},
-               {"state", place.content.state},
+json place_json(const Guest& guest, Floors& floors, const Layer& layer) {
+  json out{{"name", guest.name_of(layer)},
+           {"offset", layer.offset.value()},
+           {"size", layer.size.value()},
+           {"room", room_of(guest, layer, guest.disks()[layer.disk].size()).value()},
+           {"mount_points", layer.mount_points}};
+  if (layer.partition)
+    out["partition"] = {{"number", layer.partition->number},
+                        {"first_sector", layer.partition->first.value()},
+                        {"sectors", layer.partition->count.value()},
+                        {"type", layer.partition->type_code},
+                        {"type_name", layer.partition->type_name},
+                        {"label", layer.partition->label},
+                        {"uuid", layer.partition->part_uuid}};
+  json content{{"name", layer.content.name},
+               {"label", layer.content.label},
+               {"uuid", layer.content.uuid},
+               {"state", layer.content.state},
                {"blockers", json::array()}};
-  const LayerFloor floor = floors.of(place);
+  const LayerFloor floor = floors.of(layer);
   out["floor"] = {{"size", floor.size.value()}, {"reason", floor.reason}};
-  if (place.content.size) content["size"] = place.content.size->value();
-  if (place.content.used) content["used"] = place.content.used->value();
-  for (const Error& blocker : place.content.blockers)
+  if (layer.content.size) content["size"] = layer.content.size->value();
+  if (layer.content.used) content["used"] = layer.content.used->value();
+  for (const Error& blocker : layer.content.blockers)
     content["blockers"].push_back(error_brief(blocker));
+  for (const auto& [name, value] : layer.content.details) content["details"][name] = value;
   out["content"] = std::move(content);
+  for (const Layer& inner : layer.inner) out["inner"].push_back(place_json(guest, floors, inner));
   return out;
 }
 
@@ -51,9 +53,9 @@ json group_json(const Guest& guest, Floors& floors, const VolumeGroup& group) {
          {"free_extents", facts.free_on(pv)}});
   }
   json volumes = json::array();
-  for (const Place& place : group.volumes) {
-    const lvm::Volume& volume = guest.volume_of(place);
-    json row = place_json(guest, floors, place);
+  for (const Layer& layer : group.volumes) {
+    const lvm::Volume& volume = guest.volume_of(layer);
+    json row = place_json(guest, floors, layer);
     row.erase("offset");
     row["kind"] = volume.kind;
     row["extents"] = volume.extents;
@@ -127,7 +129,7 @@ json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
                     {"notes", table.notes},
                     {"blockers", blockers}};
   }
-  for (const Place& place : disk.places) out["places"].push_back(place_json(guest, floors, place));
+  for (const Layer& layer : disk.layers) out["places"].push_back(place_json(guest, floors, layer));
   return out;
 }
 
@@ -167,8 +169,8 @@ json plan_json(const Plan& plan) {
                                         static_cast<std::int64_t>(disk.from.value())}});
   json steps = json::array();
   for (const Step& step : plan.steps)
-    steps.push_back({{"disk", step.where.disk + 1},
-                     {"layer", step.layer},
+    steps.push_back({{"disk", step.layer.disk + 1},
+                     {"layer", step.name},
                      {"action", step.action},
                      {"from", step.from.value()},
                      {"to", step.to.value()}});

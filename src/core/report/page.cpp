@@ -173,7 +173,7 @@ class Page {
     for (const Step& step : record_.plan->steps) {
       const bool resizes = step.from != step.to;
       add(fmt::format("<tr><td class=\"n\">{}</td><th scope=\"row\">{}</th><td>{}</td>{}{}</tr>\n",
-                      ++number, markup_text(step.layer), markup_text(step.action),
+                      ++number, markup_text(step.name), markup_text(step.action),
                       resizes ? size_cell(step.from) : "<td></td>",
                       resizes ? size_cell(step.to) : "<td></td>"));
     }

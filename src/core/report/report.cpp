@@ -20,59 +20,59 @@ std::string images_of(const Guest& guest) {
 }
 
 // What stands behind a partition; null: nothing.
-const Place* neighbour(const Guest& guest, const Place& place) {
-  const Disk& disk = guest.disks()[place.disk];
-  const Place* next = nullptr;
-  for (const Place& other : disk.places) {
-    if (!other.partition || other.partition->first < place.partition->end()) continue;
+const Layer* neighbour(const Guest& guest, const Layer& layer) {
+  const Disk& disk = guest.disks()[layer.disk];
+  const Layer* next = nullptr;
+  for (const Layer& other : disk.layers) {
+    if (!other.partition || other.partition->first < layer.partition->end()) continue;
     if (next == nullptr || other.offset < next->offset) next = &other;
   }
   return next;
 }
 
 // Of a partition that another stands behind.
-Advice advise_blocked(const Guest& guest, const Place& place, const Place& behind) {
-  const std::string name = guest.best_name(place);
-  const bool rescue = behind.partition->type_name == "rescue";
+Advice advise_blocked(const Guest& guest, const Layer& layer, const Layer& behind) {
+  const std::string name = guest.best_name(layer);
+  const bool rescue = behind.partition->purpose == PartitionPurpose::rescue;
   const std::string what =
       fmt::format("{} cannot grow in place: {} ({}) stands behind it", name, guest.name_of(behind),
                   rescue ? "the rescue partition" : behind.content.name);
-  const Bytes size = guest.disks()[place.disk].size();
+  const Bytes size = guest.disks()[layer.disk].size();
   const std::string give = " --allow-move --give " + shell_word(name);
-  if (!place.content.blockers.empty() || guest.is_running()) return {what, ""};
+  if (!layer.content.blockers.empty() || guest.is_running()) return {what, ""};
   const std::string moving = what + "; with --allow-move it moves to the end";
-  if (could_grow_by_moves(guest, place, size))
+  if (could_grow_by_moves(guest, layer, size))
     return {moving, "juneheath grow" + images_of(guest) + give};
-  if (could_grow_by_moves(guest, place, size + 10_GiB))
+  if (could_grow_by_moves(guest, layer, size + 10_GiB))
     return {moving, "juneheath grow" + images_of(guest) + " --by 10GiB" + give};
   return {what, ""};
 }
 
-void add_content_row(const Guest& guest, const Place& place, std::vector<LayerSize>& rows) {
-  if (!place.content.size) return;
+void add_content_row(const Guest& guest, const Layer& layer, std::vector<LayerSize>& rows) {
+  if (!layer.content.size) return;
   std::optional<Bytes> free;
-  if (place.content.used) free = *place.content.size - *place.content.used;
-  rows.push_back({fmt::format("{} on {}", place.content.name, guest.name_of(place)),
-                  describe_place(guest, place), *place.content.size, free});
+  if (layer.content.used) free = *layer.content.size - *layer.content.used;
+  rows.push_back({fmt::format("{} on {}", layer.content.name, guest.name_of(layer)),
+                  describe_place(guest, layer), *layer.content.size, free});
 }
 
 // What keeps a place from being changed, and what its journal holds.
-void advise_state(const Guest& guest, const Place& place, std::vector<Advice>& advice) {
-  if (place.content.replay && place.content.blockers.empty())
+void advise_state(const Guest& guest, const Layer& layer, std::vector<Advice>& advice) {
+  if (layer.content.replay && layer.content.blockers.empty())
     advice.push_back({fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
                                   "of it ({}); a change replays it first",
-                                  guest.best_name(place), place.content.replay->found),
+                                  guest.best_name(layer), layer.content.replay->found),
                       ""});
-  if (can_get_end_back(guest, place)) {
+  if (can_get_end_back(guest, layer)) {
     advice.push_back(
         {fmt::format("{} is longer than its place: {} instead of {}; to put the end "
                      "of its place back",
-                     guest.name_of(place), human(*place.content.claims), human(place.size)),
-         "juneheath grow" + images_of(guest) + " --give " + shell_word(guest.name_of(place))});
+                     guest.name_of(layer), human(*layer.content.claims), human(layer.size)),
+         "juneheath grow" + images_of(guest) + " --give " + shell_word(guest.name_of(layer))});
     return;
   }
-  for (const Error& blocker : place.content.blockers)
-    advice.push_back({fmt::format("{}: {}", guest.name_of(place), blocker.what()), blocker.next()});
+  for (const Error& blocker : layer.content.blockers)
+    advice.push_back({fmt::format("{}: {}", guest.name_of(layer), blocker.what()), blocker.next()});
 }
 
 // Room a group has, room its devices could take, and the commands that hand it on.
@@ -83,7 +83,7 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
   for (const std::string& note : group.open.notes) advice.push_back({note, ""});
   if (!group.open.blockers().empty()) return;
   Bytes behind{};
-  for (const Place* device : group.devices)
+  for (const Layer* device : group.devices)
     behind = behind + room_of(guest, *device, guest.disks()[device->disk].size());
   const Bytes free = group.bytes(facts.free_extents());
   std::string where =
@@ -93,13 +93,13 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
   const bool ready = free != Bytes(0) || behind != Bytes(0);
   advice.push_back({where + (ready ? "; to hand it on:" : "; to give 10 GiB more to:"), ""});
   const std::string images = images_of(guest);
-  for (const Place& place : group.volumes) {
-    advise_state(guest, place, advice);
-    if (!can_be_resized(place.content) || !place.content.blockers.empty() ||
-        !guest.volume_of(place).used_by.empty())
+  for (const Layer& layer : group.volumes) {
+    advise_state(guest, layer, advice);
+    if (!can_be_resized(layer.content) || !layer.content.blockers.empty() ||
+        !guest.volume_of(layer).used_by.empty())
       continue;
-    if (ready && behind == Bytes(0) && room_in_group(guest, place) == Bytes(0)) continue;
-    const std::string name = shell_word(guest.best_name(place));
+    if (ready && behind == Bytes(0) && room_in_group(guest, layer) == Bytes(0)) continue;
+    const std::string name = shell_word(guest.best_name(layer));
     if (!ready && guest.is_running()) continue;
     advice.push_back({"", ready ? "juneheath grow" + images + " --give " + name
                                 : "juneheath grow" + images + " --by 10GiB --give " + name});
@@ -108,12 +108,12 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
 
 }  // namespace
 
-std::string describe_place(const Guest&, const Place& place) {
+std::string describe_place(const Guest&, const Layer& layer) {
   std::string text;
-  for (const std::string& point : place.mount_points) text += (text.empty() ? "" : ", ") + point;
-  const bool device = place.content.kind == ContentKind::physical_volume;
-  if (text.empty() && !place.content.label.empty())
-    text = (device ? "of group " : "label ") + place.content.label;
+  for (const std::string& point : layer.mount_points) text += (text.empty() ? "" : ", ") + point;
+  const bool device = layer.content.kind == ContentKind::physical_volume;
+  if (text.empty() && !layer.content.label.empty())
+    text = (device ? "of group " : "label ") + layer.content.label;
   return text;
 }
 
@@ -156,11 +156,12 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
       rows.push_back({prefix + kind_name(table.kind), "usable up to",
                       to_bytes(table.known_end, table.sector_size), std::nullopt});
     }
-    for (const Place& place : disk.places) {
-      if (place.partition)
-        rows.push_back(
-            {guest.name_of(place), place.partition->type_name, place.size, std::nullopt});
-      add_content_row(guest, place, rows);
+    for (const Layer& layer : disk.layers) {
+      for_each_layer(layer, [&](const Layer& each) {
+        if (each.partition)
+          rows.push_back({guest.name_of(each), each.partition->type_name, each.size, std::nullopt});
+        add_content_row(guest, each, rows);
+      });
     }
   }
   for (const VolumeGroup& group : guest.groups()) {
@@ -168,9 +169,14 @@ std::vector<LayerSize> layer_sizes(const Guest& guest) {
     rows.push_back({"group " + facts.name,
                     fmt::format("extents of {}", human(Bytes(facts.extent_size))),
                     group.bytes(facts.total_extents()), group.bytes(facts.free_extents())});
-    for (const Place& place : group.volumes) {
-      rows.push_back({guest.name_of(place), guest.volume_of(place).kind, place.size, std::nullopt});
-      add_content_row(guest, place, rows);
+    for (const Layer& layer : group.volumes) {
+      for_each_layer(layer, [&](const Layer& each) {
+        rows.push_back({guest.name_of(each),
+                        each.volume ? guest.volume_of(each).kind
+                                    : (each.partition ? each.partition->type_name : "payload"),
+                        each.size, std::nullopt});
+        add_content_row(guest, each, rows);
+      });
     }
   }
   return rows;
@@ -212,37 +218,38 @@ std::vector<Advice> advice_for(const Guest& guest) {
                                       human(disk.size() - known)),
                           ""});
     }
-    std::vector<const Place*> with_room;
-    for (const Place& place : disk.places) {
-      advise_state(guest, place, advice);
-      if (place.is_set_aside || place.content.claims) continue;
+    std::vector<const Layer*> with_room;
+    for (const Layer& layer : disk.layers) {
+      advise_state(guest, layer, advice);
+      if (layer.is_set_aside || layer.content.claims) continue;
       std::size_t pv = 0;
-      if (guest.group_on(place, pv) != nullptr) continue;  // its group says what it could take
-      if (room_of(guest, place, disk.size()) != Bytes(0)) with_room.push_back(&place);
+      if (guest.group_on(layer, pv) != nullptr) continue;  // its group says what it could take
+      if (room_of(guest, layer, disk.size()) != Bytes(0)) with_room.push_back(&layer);
     }
-    for (const Place* place : with_room)
+    for (const Layer* layer : with_room)
       advice.push_back(
-          {fmt::format("{} of room lies ready for {}", human(room_of(guest, *place, disk.size())),
-                       guest.best_name(*place)),
-           "juneheath grow" + images + " --give " + shell_word(guest.best_name(*place))});
+          {fmt::format("{} of room lies ready for {}", human(room_of(guest, *layer, disk.size())),
+                       guest.best_name(*layer)),
+           "juneheath grow" + images + " --give " + shell_word(guest.best_name(*layer))});
     if (!disk.container->facts().blockers.empty()) continue;
-    for (const Place& place : disk.places) {
-      if (!place.content.is_usual_target() || place.is_set_aside) continue;
-      const Place* behind = place.partition ? neighbour(guest, place) : nullptr;
+    for (const Layer& layer : disk.layers) {
+      if (!layer.content.is_usual_target() || layer.is_set_aside) continue;
+      const Layer* behind = layer.partition ? neighbour(guest, layer) : nullptr;
       const bool others_have = !with_room.empty();
-      if (others_have && (behind == nullptr || !could_grow_by_moves(guest, place, disk.size())))
+      if (others_have && (behind == nullptr || !could_grow_by_moves(guest, layer, disk.size())))
         continue;
       if (behind != nullptr) {
-        advice.push_back(advise_blocked(guest, place, *behind));
-      } else if (place.content.blockers.empty() && !guest.is_running() &&
+        advice.push_back(advise_blocked(guest, layer, *behind));
+      } else if (layer.content.blockers.empty() && !guest.is_running() &&
                  !disk.container->disk().has_fixed_size()) {
-        advice.push_back({fmt::format("to give {} another 10 GiB", guest.best_name(place)),
+        advice.push_back({fmt::format("to give {} another 10 GiB", guest.best_name(layer)),
                           "juneheath grow" + images + " --by 10GiB --give " +
-                              shell_word(guest.best_name(place))});
+                              shell_word(guest.best_name(layer))});
       }
     }
   }
-  for (const VolumeGroup& group : guest.groups()) advise_group(guest, group, advice);
+  for (const VolumeGroup& group : guest.groups())
+    if (!Guest::lies_deeper(group)) advise_group(guest, group, advice);
   if (guest.asleep().empty()) return advice;
   // Nothing that would be refused is advised.
   for (Advice& each : advice)

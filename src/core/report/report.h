@@ -59,6 +59,6 @@ const char* status_word(Status status);
 std::string count_text(const Evidence& evidence);
 
 /// "root", "p3 (/)": how a place is called in rows.
-std::string describe_place(const Guest& guest, const Place& place);
+std::string describe_place(const Guest& guest, const Layer& layer);
 
 }  // namespace jh

@@ -78,9 +78,9 @@ FileSet::FileSet(Host& host, const Guest& before, const Plan& plan)
     begin(host, paths, tails, paths.size() - there);
     for (std::size_t i = 0; i < before.disks().size(); ++i)
       if (!before.disks()[i].added) note_descriptor(before.disks()[i], main_[i]);
-    auto places = unreferenced_places(before, where_to_look(plan));
+    auto layers = unreferenced_places(before, where_to_look(plan));
     for (std::size_t i = 0; i < there; ++i)
-      transaction_->stage(i).allow_direct(std::move(places[paths[i]]));
+      transaction_->stage(i).allow_direct(std::move(layers[paths[i]]));
   } catch (const Error&) {
     // No ledger knows of them yet.
     for (std::size_t i = there; i < paths.size(); ++i) remove_quietly(host, paths[i]);

@@ -3,7 +3,7 @@
 namespace jh {
 
 std::map<std::string, Ranges> unreferenced_places(const Guest& guest, UnusedWhere where) {
-  std::map<std::string, Ranges> places;
+  std::map<std::string, Ranges> layers;
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
     if (guest.disks()[i].added) continue;
     Container& container = *guest.disks()[i].container;
@@ -11,11 +11,11 @@ std::map<std::string, Ranges> unreferenced_places(const Guest& guest, UnusedWher
       for (std::uint64_t at = range.start; at < range.end;) {
         const Extent extent = container.extent_at(at, range.end - at);
         if (extent.kind == Extent::Kind::data)
-          add_range(places[extent.store->name()], extent.at, extent.at + extent.length);
+          add_range(layers[extent.store->name()], extent.at, extent.at + extent.length);
         at += extent.length;
       }
   }
-  return places;
+  return layers;
 }
 
 }  // namespace jh

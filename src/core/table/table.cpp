@@ -82,7 +82,7 @@ void PartitionTable::check_layout(const std::string& where) {
   const Partition* outer = nullptr;
   const Partition* dynamic = nullptr;
   for (const Partition* p : order) {
-    if (p->type_name == "dynamic disk" && dynamic == nullptr) dynamic = p;
+    if (p->purpose == PartitionPurpose::dynamic_disk && dynamic == nullptr) dynamic = p;
     if (p->end() > facts_.disk)
       block(fmt::format("partition {} ends at sector {}, past the disk's {} sectors", p->number,
                         p->end().value() - 1, facts_.disk.value()));
@@ -103,26 +103,55 @@ void PartitionTable::check_layout(const std::string& where) {
 
 std::string kind_name(TableKind kind) { return kind == TableKind::gpt ? "GPT" : "MBR"; }
 
-std::string mbr_type_name(std::uint8_t type) {
-  static constexpr std::array<std::pair<std::uint8_t, const char*>, 24> names{{
-      {0x01, "FAT12"},        {0x04, "FAT16"},         {0x05, "extended"},
-      {0x06, "FAT16"},        {0x07, "NTFS or exFAT"}, {0x0B, "FAT32"},
-      {0x0C, "FAT32"},        {0x0E, "FAT16"},         {0x0F, "extended"},
-      {0x11, "hidden FAT12"}, {0x27, "rescue"},        {0x42, "dynamic disk"},
-      {0x82, "Linux swap"},   {0x83, "Linux"},         {0x85, "extended"},
-      {0x8E, "Linux LVM"},    {0xA5, "FreeBSD"},       {0xEE, "GPT protective"},
-      {0xEF, "EFI system"},   {0xFD, "Linux RAID"},    {0xA6, "OpenBSD"},
-      {0xA9, "NetBSD"},       {0xBF, "Solaris"},       {0xAF, "HFS"},
+namespace {
+
+template <class Code>
+struct NamedType {
+  Code code;
+  const char* name;
+  PartitionPurpose purpose = PartitionPurpose::any;
+};
+
+}  // namespace
+
+PartitionType mbr_type(std::uint8_t type) {
+  using Purpose = PartitionPurpose;
+  static constexpr std::array<NamedType<std::uint8_t>, 24> types{{
+      {0x01, "FAT12"},
+      {0x04, "FAT16"},
+      {0x05, "extended"},
+      {0x06, "FAT16"},
+      {0x07, "NTFS or exFAT"},
+      {0x0B, "FAT32"},
+      {0x0C, "FAT32"},
+      {0x0E, "FAT16"},
+      {0x0F, "extended"},
+      {0x11, "hidden FAT12"},
+      {0x27, "rescue", Purpose::rescue},
+      {0x42, "dynamic disk", Purpose::dynamic_disk},
+      {0x82, "Linux swap"},
+      {0x83, "Linux"},
+      {0x85, "extended"},
+      {0x8E, "Linux LVM", Purpose::lvm},
+      {0xA5, "FreeBSD"},
+      {0xEE, "GPT protective"},
+      {0xEF, "EFI system"},
+      {0xFD, "Linux RAID"},
+      {0xA6, "OpenBSD"},
+      {0xA9, "NetBSD"},
+      {0xBF, "Solaris"},
+      {0xAF, "HFS"},
   }};
-  for (const auto& [code, name] : names)
-    if (code == type) return name;
-  return fmt::format("type 0x{:02x}", type);
+  for (const auto& [code, name, purpose] : types)
+    if (code == type) return {name, purpose};
+  return {fmt::format("type 0x{:02x}", type)};
 }
 
-std::string gpt_type_name(const std::string& guid) {
-  static constexpr std::array<std::pair<const char*, const char*>, 26> names{{
+PartitionType gpt_type(const std::string& guid) {
+  using Purpose = PartitionPurpose;
+  static constexpr std::array<NamedType<const char*>, 26> types{{
       {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
-      {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
+      {"21686148-6449-6e6f-744e-656564454649", "BIOS boot", Purpose::boot_code},
       {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux"},
       {"4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "Linux root"},
       {"bc13c2ff-59e6-4262-a352-b275fd6f7172", "Linux boot"},
@@ -130,14 +159,14 @@ std::string gpt_type_name(const std::string& guid) {
       {"3b8f8425-20e0-4f3b-907f-1a25a76f98e8", "Linux srv"},
       {"4d21b016-b534-45c2-a9fb-5c16e091fd2d", "Linux var"},
       {"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},
-      {"e6d6d379-f507-44c2-a23c-238f2a3df928", "Linux LVM"},
+      {"e6d6d379-f507-44c2-a23c-238f2a3df928", "Linux LVM", Purpose::lvm},
       {"a19d880f-05fc-4d3b-a006-743f0f84911e", "Linux RAID"},
       {"ca7d7ccb-63ed-4c53-861c-1742536059cc", "Linux encrypted"},
       {"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
-      {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "reserved"},
-      {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "rescue"},
-      {"5808c8aa-7e8f-42e0-85d2-e1e90434cfb3", "dynamic disk"},
-      {"af9b60a0-1431-4f62-bc68-3311714a69ad", "dynamic disk"},
+      {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "reserved", Purpose::reserved},
+      {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "rescue", Purpose::rescue},
+      {"5808c8aa-7e8f-42e0-85d2-e1e90434cfb3", "dynamic disk", Purpose::dynamic_disk},
+      {"af9b60a0-1431-4f62-bc68-3311714a69ad", "dynamic disk", Purpose::dynamic_disk},
       {"8da63339-0007-60c0-c436-083ac8230908", "reserved by Linux"},
       {"83bd6b9d-7f41-11dc-be0b-001560b84f0f", "FreeBSD boot"},
       {"516e7cb4-6ecf-11d6-8ff8-00022d09712b", "FreeBSD"},
@@ -148,9 +177,9 @@ std::string gpt_type_name(const std::string& guid) {
       {"48465300-0000-11aa-aa11-00306543ecac", "HFS"},
       {"7c3457ef-0000-11aa-aa11-00306543ecac", "APFS"},
   }};
-  for (const auto& [code, name] : names)
-    if (guid == code) return name;
-  return "type " + guid;
+  for (const auto& [code, name, purpose] : types)
+    if (guid == code) return {name, purpose};
+  return {"type " + guid};
 }
 
 }  // namespace jh

@@ -19,6 +19,15 @@ constexpr std::uint64_t partition_alignment = 1U << 20;
 
 enum class TableKind { mbr, gpt };
 enum class PartitionRole { primary, extended, logical };
+/// What its type says that a partition is for, where that means anything for a change.
+enum class PartitionPurpose {
+  any,
+  lvm,           // a physical volume
+  boot_code,     // found by its place
+  rescue,        // what a system repairs itself with
+  reserved,      // a system's own notes
+  dynamic_disk,  // a part of volumes that the guest puts together
+};
 
 struct Partition {
   std::uint32_t number = 0;  // as the guest numbers them: p1, p2 ...
@@ -27,8 +36,9 @@ struct Partition {
   Sectors count;
   Sectors
       lead;  // sectors in front that belong to it: a logical one's record, and the gap behind it
-  std::string type_code;                         // "0x83", or the GPT type's GUID
-  std::string type_name;                         // in words
+  std::string type_code;  // "0x83", or the GPT type's GUID
+  std::string type_name;  // in words, for people
+  PartitionPurpose purpose = PartitionPurpose::any;
   std::string label;                             // GPT name
   std::string part_uuid;                         // as PARTUUID= writes it
   Sectors end() const { return first + count; }  // one past the last sector
@@ -145,8 +155,12 @@ std::unique_ptr<PartitionTable> make_table(Store& disk, TableKind kind, std::uin
 std::unique_ptr<PartitionTable> open_table(Store& disk, std::uint32_t sector_size = 0);
 
 std::string kind_name(TableKind kind);
-/// A partition's type in words, for the types a guest's disk usually has.
-std::string mbr_type_name(std::uint8_t type);
-std::string gpt_type_name(const std::string& guid);
+/// A partition's type, for the types a guest's disk usually has.
+struct PartitionType {
+  std::string name;  // in words
+  PartitionPurpose purpose = PartitionPurpose::any;
+};
+PartitionType mbr_type(std::uint8_t type);
+PartitionType gpt_type(const std::string& guid);
 
 }  // namespace jh

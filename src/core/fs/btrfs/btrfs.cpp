@@ -121,7 +121,7 @@ class BtrfsFilesystem final : public Filesystem {
 };
 
 // What was begun, and only its guest can finish.
-void find_unfinished(const Volume& volume, FilesystemFacts& facts) {
+void find_unfinished(const Volume& volume, LayerFacts& facts) {
   const auto block = [&](const std::string& what, const std::string& next, Reason reason) {
     facts.blockers.push_back(Error(Status::refused, what, "btrfs", next).with_reason(reason));
   };
@@ -166,7 +166,7 @@ std::uint64_t claimed_size(Store& place) {
   return read_as<Superblock>(place, superblock_places[0]).device.size.value();
 }
 
-void read_names(Store& place, FilesystemFacts& facts) {
+void read_names(Store& place, LayerFacts& facts) {
   facts.name = "btrfs";
   facts.label = text_at(place, superblock_places[0] + offsetof(Superblock, label), 255);
   facts.uuid = uuid_text(read_as<Superblock>(place, superblock_places[0]).uuid);
@@ -174,7 +174,7 @@ void read_names(Store& place, FilesystemFacts& facts) {
 
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
-  FilesystemFacts& facts = found.facts;
+  LayerFacts& facts = found.facts;
   facts.name = "btrfs";
   facts.state = "clean";
   try {

@@ -172,7 +172,7 @@ std::string generation(const Geometry& g) {
   return g.has_compat(compat::has_journal) ? "ext3" : "ext2";
 }
 
-void check_state(Filesystem& fs, bool replayed, FilesystemFacts& facts) {
+void check_state(Filesystem& fs, bool replayed, LayerFacts& facts) {
   const std::uint16_t state = fs.super().state.value();
   const auto block = [&](Reason reason, std::string word, const std::string& what,
                          const std::string& next) {
@@ -210,7 +210,7 @@ void replay_in_memory(Store& place, OpenedFilesystem& found) {
 
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
-  FilesystemFacts& facts = found.facts;
+  LayerFacts& facts = found.facts;
   facts.name = "ext";
   try {
     try {
@@ -248,7 +248,7 @@ std::uint64_t claimed_size(Store& place) {
   return checked_mul(blocks, 1024ULL << (super.log_block_size.value() & 15));
 }
 
-void read_names(Store& place, FilesystemFacts& facts) {
+void read_names(Store& place, LayerFacts& facts) {
   const auto super = read_as<Superblock>(place, superblock_offset);
   facts.name = "ext";
   facts.label = text_at(place, superblock_offset + offsetof(Superblock, volume_name),

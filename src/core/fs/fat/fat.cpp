@@ -96,7 +96,7 @@ bool is_fat(Store& place) { return holds(place, 54, "FAT1"sv); }
 OpenedFilesystem open_at(Store& place, const char* name, std::uint64_t serial_at,
                          std::uint64_t label_at) {
   OpenedFilesystem found;
-  FilesystemFacts& facts = found.facts;
+  LayerFacts& facts = found.facts;
   facts.name = name;
   facts.label = text_at(place, label_at, 11);
   // The serial number, as fstab writes it.

@@ -151,7 +151,7 @@ namespace {
 
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
-  FilesystemFacts& facts = found.facts;
+  LayerFacts& facts = found.facts;
   facts.name = "NTFS";
   facts.state = "clean";
   try {

@@ -144,7 +144,7 @@ bool recognise(Store& place) {
 
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
-  FilesystemFacts& facts = found.facts;
+  LayerFacts& facts = found.facts;
   facts.name = "swap";
   try {
     const auto area = read(place);

@@ -150,7 +150,7 @@ std::uint64_t claimed_size(Store& place) {
   return checked_mul(super.blocks.value(), super.block_size.value());
 }
 
-void read_names(Store& place, FilesystemFacts& facts) {
+void read_names(Store& place, LayerFacts& facts) {
   facts.name = "XFS";
   facts.label = text_at(place, offsetof(Superblock, label), 12);
   facts.uuid = uuid_text(read_as<Superblock>(place, 0).uuid);
@@ -158,7 +158,7 @@ void read_names(Store& place, FilesystemFacts& facts) {
 
 OpenedFilesystem open(Store& place) {
   OpenedFilesystem found;
-  FilesystemFacts& facts = found.facts;
+  LayerFacts& facts = found.facts;
   read_names(place, facts);
   facts.state = "not looked into";
   try {

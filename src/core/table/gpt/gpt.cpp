@@ -264,7 +264,9 @@ void GptTable::read_partitions() {
     Partition partition;
     partition.number = i + 1;
     partition.type_code = guid_text(entry.type);
-    partition.type_name = gpt_type_name(partition.type_code);
+    const PartitionType type = gpt_type(partition.type_code);
+    partition.type_name = type.name;
+    partition.purpose = type.purpose;
     partition.label = name_text(entry);
     partition.part_uuid = guid_text(entry.id);
     partition.first = Sectors(entry.first_lba.value());

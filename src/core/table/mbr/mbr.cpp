@@ -112,7 +112,9 @@ void MbrTable::add(std::uint32_t number, PartitionRole role, const Entry& entry,
   partition.first = Sectors(slot.base_lba + entry.start_lba.value());
   partition.count = Sectors(entry.sectors.value());
   partition.type_code = fmt::format("0x{:02x}", entry.type);
-  partition.type_name = mbr_type_name(entry.type);
+  const PartitionType type = mbr_type(entry.type);
+  partition.type_name = type.name;
+  partition.purpose = type.purpose;
   // What Linux calls the PARTUUID of an MBR partition: disk signature and number.
   partition.part_uuid = fmt::format("{}-{:02x}", facts_.id, number);
   if (role == PartitionRole::logical) partition.lead = partition.first - Sectors(slot.record_lba);
