@@ -92,7 +92,7 @@ class ShrinkPowerCut : public FaultImages {
     const std::uint64_t operations = whole.operations();
     look(whole);
     std::mt19937 random(20261123);
-    for (std::uint64_t n = 1; n <= operations; n += stride_of(7))
+    for (const std::uint64_t n : points_of(operations, stride_of(7) * 3, 60))
       for (const Unflushed mode : modes) {
         if (fates == Fates::in_turn && mode != modes[n % modes.size()]) continue;
         SCOPED_TRACE(
@@ -160,7 +160,7 @@ class MovePowerCut : public ShrinkPowerCut {
     const Guest guest({{first_image, &disk}});
     std::map<std::string, std::uint32_t> all;
     for (const Disk& each : guest.disks())
-      for (const jh::Layer& place : each.places)
+      for (const jh::Layer& place : each.layers)
         if (ext_in(place.content))
           for (const auto& [path, sum] : tree_of(*place.window))
             all[guest.name_of(place) + path] = sum;

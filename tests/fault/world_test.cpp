@@ -11,6 +11,7 @@
 #include "support/changes.h"
 #include "support/guest_writes.h"
 #include "support/same_guest.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -256,7 +257,7 @@ TEST_P(World, MovesOnBetweenTheCutAndRecover) {
   fmt::print("  JUNEHEATH_SEED={}, {} operations, one deed in {}\n", seed, operations, share);
   constexpr std::array modes{Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each};
   std::uint64_t round = 0;
-  for (std::uint64_t n = 1; n <= operations; ++n) {
+  for (const std::uint64_t n : points_of(operations, 2, 40)) {
     // The seal is at the end: more of it.
     const std::uint64_t here = n + 40 > operations ? std::max<std::uint64_t>(1, share / 4) : share;
     for (const ExternalAction& deed : deeds(random)) {

@@ -116,7 +116,7 @@ TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const unsigned seed = seed_of_run();
   const char* more = std::getenv("JUNEHEATH_SEQUENCES");
-  const int sequences = more != nullptr ? std::stoi(more) : 300;
+  const int sequences = more != nullptr ? std::stoi(more) : rounds_of(300);
   const TempFolder folder;
   const std::string image = folder / "place.img";
   NullProgress silent;

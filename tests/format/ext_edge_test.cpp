@@ -45,7 +45,7 @@ class DirtyJournal : public testing::Test {
     unpack_sample("dirty-ext4", folder_ / "dirty.img");
     disk_ = std::make_unique<MemoryStore>(load(folder_ / "dirty.img"));
     const Guest guest({{"/m/dirty.img", disk_.get()}});
-    for (const Layer* place : guest.places())
+    for (const Layer* place : guest.layers())
       if (place->content.filesystem_kind == &ext::kind) start_ = place->offset.value();
     window_ = std::make_unique<WindowStore>(*disk_, start_, disk_->size() - start_, "ext");
     ext::Filesystem fs(*window_);

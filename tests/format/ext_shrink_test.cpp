@@ -157,13 +157,10 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
 #ifdef JUNEHEATH_SANITIZED
   int sequences = 20;
 #else
-  int sequences = 80;
+  int sequences = rounds_of(80);
 #endif
   if (const char* wanted = std::getenv("JUNEHEATH_SEQUENCES")) sequences = std::atoi(wanted);
-  unsigned seed = std::random_device{}();
-  if (const char* wanted = std::getenv("JUNEHEATH_SEED"))
-    seed = static_cast<unsigned>(std::strtoul(wanted, nullptr, 10));
-  fmt::print("  seed {}\n", seed);
+  const unsigned seed = seed_of_run();
   std::mt19937 random(seed);
   int growths = 0;
   int shrinks = 0;

@@ -230,7 +230,7 @@ void grow_on(FaultHost& host, const BeforeProof& tamper) {
   request.images = {place_path};
   request.disk_chosen = true;
   request.by = Bytes(guest.disks()[0].size().value() / 2);
-  if (!guest.disks()[0].places[0].content.is_usual_target()) request.gives = {parse_give("disk")};
+  if (!guest.disks()[0].layers[0].content.is_usual_target()) request.gives = {parse_give("disk")};
   NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, tamper);
 }

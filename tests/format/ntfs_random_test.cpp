@@ -12,13 +12,14 @@
 #include "support/ntfs_place.h"
 #include "support/ntfs_writer.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
 
 int sequences() {
   const char* asked = std::getenv("JUNEHEATH_SEQUENCES");
-  return asked != nullptr ? std::stoi(asked) : 300;
+  return asked != nullptr ? std::stoi(asked) : rounds_of(300);
 }
 
 class Sequence {
@@ -67,7 +68,7 @@ class Sequence {
 
 TEST(NtfsSequences, EndSoundAndWithEveryFile) {
   const TempFolder folder;
-  const std::uint32_t seed = std::random_device()();
+  const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
   struct Sample {

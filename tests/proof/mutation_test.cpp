@@ -14,6 +14,7 @@
 #include "support/judges.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -186,7 +187,7 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
   const std::string expected = found(right);
   int refused = 0;
   int harmless = 0;
-  for (int i = 0; i < GetParam().mutations / fewer; ++i) {
+  for (int i = 0; i < rounds_of(GetParam().mutations) / fewer; ++i) {
     FaultHost host;
     put(host);
     Damage damage(random);
@@ -211,7 +212,7 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
     EXPECT_TRUE(found(host) == expected) << damage.what() << ", mutation " << i;
     if (HasFailure()) return;
   }
-  EXPECT_GT(refused, GetParam().mutations / fewer / 8);
+  EXPECT_GT(refused, rounds_of(GetParam().mutations) / fewer / 8);
   fmt::print("  {} refused, {} harmless\n", refused, harmless);
 }
 

@@ -110,7 +110,7 @@ TEST_P(WrongSteps, AStepThatIsLeftOutIsNoticed) {
       ASSERT_EQ(said, "");
     } else if (said.empty()) {
       // Another step has done the same.
-      EXPECT_EQ(digest, right) << plan_.steps[left_out].layer << ": "
+      EXPECT_EQ(digest, right) << plan_.steps[left_out].name << ": "
                                << plan_.steps[left_out].action;
     }
   }
@@ -179,7 +179,7 @@ struct Forgery {
 void PrintTo(const Forgery& item, std::ostream* out) { *out << item.name; }
 
 ext::Filesystem& filesystem_of(const Guest& guest) {
-  for (const Layer* place : guest.places())
+  for (const Layer* place : guest.layers())
     if (ext_in(place->content)) return *ext_in(place->content);
   throw std::logic_error("the guest has a filesystem");
 }
@@ -197,7 +197,7 @@ ext::InodeRecord file_in(ext::Filesystem& fs, std::uint64_t least) {
 
 // Of an NTFS volume: nothing is in it.
 void mark_a_free_cluster(FileSet&, const Guest& after) {
-  ntfs::Filesystem fs(*after.places().front()->window);
+  ntfs::Filesystem fs(*after.layers().front()->window);
   ntfs::BitMap map = ntfs::read_cluster_map(fs);
   map.set(map.next(0, fs.geometry().clusters, false), true);
   ntfs::File(fs, fs.read_record(ntfs::file::bitmap)).stream(ntfs::type::data).write(0, map.bytes());
@@ -310,7 +310,7 @@ INSTANTIATE_TEST_SUITE_P(
         // The content of a partition that moved, which no layer can judge: its swap area's tail.
         Forgery{"ContentThatMovedWithItsPartition", "Move", "content",
                 [](FileSet&, const Guest& after) {
-                  for (const Layer* place : after.places()) {
+                  for (const Layer* place : after.layers()) {
                     if (!ext_in(place->content)) continue;
                     ext::Filesystem& fs = *ext_in(place->content);
                     ext::InodeRecord file;
@@ -328,7 +328,7 @@ INSTANTIATE_TEST_SUITE_P(
         // checked.
         Forgery{"AnotherTimeInARecord", "ShrinkNtfs", "differ",
                 [](FileSet&, const Guest& after) {
-                  Store& place = *after.places().front()->window;
+                  Store& place = *after.layers().front()->window;
                   ntfs::Filesystem fs(place);
                   edit_ntfs_value(place, *ntfs::find_file(fs, "sparse.bin"),
                                   ntfs::type::standard_information,
@@ -336,7 +336,7 @@ INSTANTIATE_TEST_SUITE_P(
                 }},
         Forgery{"ANameInARecord", "ShrinkNtfs", "",
                 [](FileSet&, const Guest& after) {
-                  Store& place = *after.places().front()->window;
+                  Store& place = *after.layers().front()->window;
                   ntfs::Filesystem fs(place);
                   edit_ntfs_value(place, *ntfs::find_file(fs, "sparse.bin"), ntfs::type::file_name,
                                   [](Buffer& value) { value[sizeof(ntfs::FileName)] ^= 1; });
@@ -345,13 +345,13 @@ INSTANTIATE_TEST_SUITE_P(
         Forgery{"ABitOfTheOldPart", "GrowNtfs", "", mark_a_free_cluster},
         Forgery{"TheMarkToBeChecked", "GrowNtfs", "",
                 [](FileSet&, const Guest& after) {
-                  edit_ntfs_value(*after.places().front()->window, ntfs::file::volume,
+                  edit_ntfs_value(*after.layers().front()->window, ntfs::file::volume,
                                   ntfs::type::volume_information,
                                   [](Buffer& value) { value[10] |= 1; });
                 }},
         Forgery{"TheListOfBadClusters", "GrowNtfs", "",
                 [](FileSet&, const Guest& after) {
-                  ntfs::Filesystem fs(*after.places().front()->window);
+                  ntfs::Filesystem fs(*after.layers().front()->window);
                   ntfs::Record record = fs.read_record(ntfs::file::bad_clusters);
                   auto attributes = record.attributes();
                   for (ntfs::Attribute& attribute : attributes)

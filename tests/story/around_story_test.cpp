@@ -161,7 +161,7 @@ TEST_F(SleepingStory, InASwapPartition) {
     const std::uint64_t swap = offset_of(image, "p5");
     change(image);
     poke(image, swap + 4086, std::string(mark).substr(0, 10));
-    expect_asleep(image, "the guest is asleep", true);
+    expect_asleep(image, "the guest is suspended", true);
     files::remove(image);
     files::remove(image + ".juneheath");
   }
@@ -220,7 +220,7 @@ TEST_F(SleepingStory, OnAnotherPartition) {
   disk.write(target, read_buffer(volume, 0, volume.size()));
   files::remove(image);
   save(disk, image);
-  expect_left_alone(image, "the guest is asleep",
+  expect_left_alone(image, "the guest is suspended",
                     {{"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"},
                      {"shrink", image, "--take", "p1=8MiB", "--yes"},
                      {"compact", image, "--yes"}});
@@ -235,7 +235,7 @@ TEST_F(SleepingStory, AsItsHypervisorHasPutItToSleep) {
     SCOPED_TRACE(name);
     files::create_directories(files::path(folder_ / name).parent_path());
     write_file(folder_ / name, "a machine's memory");
-    expect_left_alone(image, "the guest is asleep",
+    expect_left_alone(image, "the guest is suspended",
                       {{"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"},
                        {"grow", image, "--by", "64MiB", "--give", "nothing", "--dry-run"},
                        {"shrink", image, "--to", "floor", "--yes"},

@@ -10,6 +10,7 @@
 #include "support/containers.h"
 #include "support/judges.h"
 #include "support/program.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -262,6 +263,7 @@ TEST_F(Chain, AnEncryptedImageGrowsWithoutBeingLookedInto) {
 
 // Disks at the edge of what the forms can hold: made, grown, and refused one step further.
 TEST_F(Chain, TheFormsReachTheirLimits) {
+  SKIP_UNLESS_TAKEN(2)
   struct Limit {
     const char* format;
     const char* from;

@@ -229,7 +229,7 @@ TEST_F(GrowRefused, WhatDoesNotMove) {
   const ProgramResult suspended =
       run_on("grow", {image}, {"--by", "50MiB", "--give", "/", "--allow-move"});
   EXPECT_EQ(suspended.status, 3);
-  EXPECT_TRUE(suspended.said("the guest is asleep")) << suspended.err;
+  EXPECT_TRUE(suspended.said("the guest is suspended")) << suspended.err;
   EXPECT_TRUE(suspended.said("suspended")) << suspended.err;
   // Nobody knows what this is.
   poke(image, 66 * mib, std::string(8192, 'q'));

@@ -1,5 +1,5 @@
-// Layers on layers, as a guest's own tools have made them: encrypted partitions, a group on a volume of
-// another one, a disk with its own table that is kept as a volume.
+// Layers on layers, as a guest's own tools have made them: encrypted partitions, a group on a
+// volume of another one, a disk with its own table that is kept as a volume.
 #include <gtest/gtest.h>
 
 #include <nlohmann/json.hpp>
@@ -25,7 +25,7 @@ TEST_F(NestedStory, SurveyShowsEveryStorey) {
   ASSERT_EQ(seen.status, 0) << seen.err;
   for (const char* text :
        {"encrypted (LUKS1)", "encrypted (LUKS2)", "p1:payload", "locked", "\"stonechat\"",
-        "p2: version 2, cipher aes-xts-plain64, key size 512 bits, key slots in use 2",
+        "p2: version 2, cipher aes-xts-plain64, key size 512 bits, key slots in use 1\n",
         "key slots in use 1 of 8", "group upland", "group hollow", "a disk with an MBR",
         "guestdisk:p1", "\"inside\"", "guestdisk:p2", "\"spare\"", "\"notes\""})
     EXPECT_TRUE(seen.said(text)) << text << "\n" << seen.out;

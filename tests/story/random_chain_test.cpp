@@ -13,6 +13,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -249,8 +250,8 @@ class Walk {
 
 TEST(RandomChain, EveryFileIsThereAfterEveryCommand) {
   const std::uint32_t seed = number_from("JUNEHEATH_SEED", std::random_device()());
-  const auto steps =
-      static_cast<int>(number_from("JUNEHEATH_STEPS", static_cast<std::uint32_t>(usual_steps)));
+  const auto steps = static_cast<int>(
+      number_from("JUNEHEATH_STEPS", static_cast<std::uint32_t>(rounds_of(usual_steps))));
   fmt::print("  JUNEHEATH_SEED={} JUNEHEATH_STEPS={}\n", seed, steps);
   std::mt19937 random(seed);
   const TempFolder folder;

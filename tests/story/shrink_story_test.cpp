@@ -164,6 +164,7 @@ class TwoDisks : public GuestStory, public testing::WithParamInterface<const cha
 
 // A group over two disks: one of them becomes smaller.
 TEST_P(TwoDisks, OneBecomesSmaller) {
+  SKIP_UNLESS_TAKEN(2)
   const Words& images = images_;
   const Words digests{std::to_string(file_digest(images[0])),
                       std::to_string(file_digest(images[1]))};

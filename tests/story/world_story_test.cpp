@@ -14,6 +14,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -79,7 +80,7 @@ TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
   const long calls = calls_of(shrink, folder_ / "count");
   int dropped = 0;
   int refused = 0;
-  const long stride = std::getenv("JUNEHEATH_FULL") != nullptr ? 23 : 43;
+  const long stride = takes_all() ? 23 : 43;
   for (long n = 2; n <= calls; n += n + stride < calls - 9 ? stride : 2) {
     SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
     fresh();
@@ -119,7 +120,7 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
   const long calls = calls_of(grow, folder_ / "count");
   int closed = 0;
   int used = 0;
-  for (long n = calls - 26; n <= calls; n += 3) {
+  for (long n = calls - 26; n <= calls; n += takes_all() ? 3 : 5) {
     SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
     prepare();
     if (!stopped(grow, n)) continue;
@@ -166,7 +167,7 @@ TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
     const long calls = calls_of(command, folder_ / "count");
     const std::string finished = what_the_guest_finds(host, image);
     bool seen = false;
-    for (long n = calls - 25; n <= calls; n += 2) {
+    for (long n = calls - 25; n <= calls; n += takes_all() ? 2 : 4) {
       prepare();
       if (!stopped(command, n)) continue;
       seen |= files::exists(image + ".juneheath");
@@ -192,7 +193,7 @@ TEST_F(World, AnotherImageWasCopiedOverTheFile) {
   fresh();
   const long calls = calls_of(grow, folder_ / "count");
   const std::string other = folder_ / "other.img";
-  for (long n = 1; n <= calls; n += 2) {
+  for (long n = 1; n <= calls; n += takes_all() ? 2 : 5) {
     SCOPED_TRACE(n);
     fresh();
     ASSERT_TRUE(stopped(grow, n));

@@ -130,7 +130,7 @@ void MemoryKernel::boot() {
   for (std::size_t i = 0; i < disks_.size(); ++i) {
     KernelDisk& disk = disks_[i];
     disk.partitions.clear();
-    for (const Layer& place : guest.disks()[i].places) {
+    for (const Layer& place : guest.disks()[i].layers) {
       if (!place.partition || place.partition->role == PartitionRole::extended) continue;
       KernelPartition partition;
       partition.number = place.partition->number;

@@ -75,8 +75,8 @@ bool is_in(const Layer& place, std::size_t disk, std::uint64_t at) {
 
 // All filesystems that a byte of a disk may belong to hold the same.
 bool same_around(const Guest& before, const Guest& after, std::size_t disk, std::uint64_t at) {
-  const auto old_places = before.places();
-  const auto new_places = after.places();
+  const auto old_places = before.layers();
+  const auto new_places = after.layers();
   if (old_places.size() != new_places.size()) return false;
   bool any = false;
   bool in_group = false;
@@ -215,7 +215,7 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
   std::string found;
   for (const Disk& disk : opened.guest->disks())
     found += fmt::format("disk of {}\n", disk.size().value());
-  for (const Layer* place : opened.guest->places()) {
+  for (const Layer* place : opened.guest->layers()) {
     found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
                          place->content.name, place->content.size.value_or(Bytes(0)).value());
     if (!holds_files(place->content) || !place->content.filesystem) continue;
@@ -229,7 +229,7 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
   const OpenGuest opened(host, images);
   const TempFolder folder;
   std::string said;
-  for (const Layer* place : opened.guest->places()) {
+  for (const Layer* place : opened.guest->layers()) {
     if (!holds_files(place->content) || !place->window) continue;
     const std::string image = folder / "fs";
     save(*place->window, image);

@@ -2,12 +2,15 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cstdlib>
 #include <random>
 
 #include "core/base/checksum.h"
 
 namespace jh::test {
+
+bool takes_all() { return std::getenv("JUNEHEATH_FULL") != nullptr; }
 
 unsigned seed_of_run() {
   static const unsigned seed = [] {
@@ -21,12 +24,22 @@ unsigned seed_of_run() {
 }
 
 bool is_taken(unsigned share) {
-  if (std::getenv("JUNEHEATH_FULL") != nullptr) return true;
+  if (takes_all()) return true;
   const testing::TestInfo& test = *testing::UnitTest::GetInstance()->current_test_info();
   const std::string name =
       fmt::format("{} {}.{}", seed_of_run(), test.test_suite_name(), test.name());
   const auto* bytes = reinterpret_cast<const std::uint8_t*>(name.data());
   return crc32({bytes, name.size()}) % share == 0;
+}
+
+int rounds_of(int all) { return takes_all() ? all : std::max(1, all / 3); }
+
+std::vector<std::uint64_t> points_of(std::uint64_t last, std::uint64_t share, std::uint64_t end) {
+  if (takes_all()) share = 1;
+  std::vector<std::uint64_t> points;
+  for (std::uint64_t n = 1; n <= last; ++n)
+    if (n + end > last || (n + seed_of_run()) % share == 0) points.push_back(n);
+  return points;
 }
 
 }  // namespace jh::test

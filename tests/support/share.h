@@ -3,6 +3,9 @@
 
 #include <gtest/gtest.h>
 
+#include <cstdint>
+#include <vector>
+
 namespace jh::test {
 
 /// JUNEHEATH_SEED, or a new one each time; printed.
@@ -11,6 +14,16 @@ unsigned seed_of_run();
 /// Whether a run takes the present test: one in `share`, by the seed and the test's name; with
 /// JUNEHEATH_FULL all.
 bool is_taken(unsigned share);
+
+/// JUNEHEATH_FULL: a run takes all of everything.
+bool takes_all();
+
+/// How many of so many random rounds a run makes: with JUNEHEATH_FULL all, else a third.
+int rounds_of(int all);
+
+/// The points of a sweep over 1 to `last` that a run troubles: with JUNEHEATH_FULL all, else one in
+/// `share`, from a random one on, and all of the last `end`, where a change is sealed.
+std::vector<std::uint64_t> points_of(std::uint64_t last, std::uint64_t share, std::uint64_t end);
 
 }  // namespace jh::test
 

@@ -50,7 +50,7 @@ class Plans : public testing::Test {
 TEST_F(Plans, NamesComeFromTheGuest) {
   open("nestcam");
   EXPECT_EQ(guest_->hostname(), "moorhost");
-  const auto places = guest_->places();
+  const auto places = guest_->layers();
   ASSERT_EQ(places.size(), 3U);
   EXPECT_EQ(guest_->best_name(*places[2]), "/");
   EXPECT_EQ(guest_->best_name(*places[1]), "/boot/efi");
@@ -123,7 +123,7 @@ TEST_F(Plans, WhatCannotBeMeantIsRefused) {
 
 TEST_F(Plans, RoomBehindALogicalPartition) {
   open("mbr-extended", 64ULL << 20);
-  const auto places = guest_->places();
+  const auto places = guest_->layers();
   const auto* last = places.back();
   EXPECT_EQ(guest_->best_name(*last), "/srv");
   EXPECT_EQ(room_of(*guest_, *last, guest_->disks()[0].size()), 64_MiB);
@@ -194,7 +194,7 @@ TEST_F(Plans, TwoGroupsAreServedOneAfterTheOther) {
   plan.for_each<step::CommitGroup>([&](const Step&, const step::CommitGroup&) { ++commits; });
   EXPECT_EQ(commits, 2);
   // The first one's partition is not the last: it gets nothing of the new room.
-  EXPECT_FALSE(plan.has<step::GrowPhysicalVolume>(LayerId{0, {}, {1}}));
+  EXPECT_FALSE(plan.has<step::GrowPhysicalVolume>(LayerId(0, {}, {1})));
   request_.gives = {parse_give("first/pieces=40MiB"), parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
   EXPECT_NE(words_.find("10 extents of 4 MiB, and there are 9"), std::string::npos) << words_;

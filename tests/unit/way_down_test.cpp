@@ -38,7 +38,7 @@ class WayDown : public testing::Test {
     request_.disk_chosen = true;
   }
   const Layer& place(const std::string& name) const {
-    for (const Layer* each : guest_->places())
+    for (const Layer* each : guest_->layers())
       if (guest_->name_of(*each) == name || guest_->best_name(*each) == name) return *each;
     throw std::logic_error("the sample has " + name);
   }
@@ -78,7 +78,7 @@ TEST_F(WayDown, UnusedIsInOrderAndNeverATableNorABootArea) {
       last = range.end;
     }
     // In front of the first partition boot loaders keep parts of themselves.
-    EXPECT_GE(unused.ranges.front().start, disk.places.front().offset.value());
+    EXPECT_GE(unused.ranges.front().start, disk.layers.front().offset.value());
     // What lies outside of filesystems is a part of it.
     for (const UnusedRange& range :
          find_unused(*guest_, 0, UnusedWhere::outside_of_filesystems).ranges) {
@@ -146,14 +146,14 @@ TEST_F(WayDown, AFloorIsReachedAndNoByteLess) {
     } catch (const Error& error) {
       EXPECT_EQ(error.status(), Status::refused);
     }
-    for (const Layer* each : guest_->places()) EXPECT_LE(floors.of(*each).size, each->size);
+    for (const Layer* each : guest_->layers()) EXPECT_LE(floors.of(*each).size, each->size);
   }
 }
 
 TEST_F(WayDown, WhatNobodyKnowsHasTheFloorThatItHas) {
   open({"mbr-ntfs"});
   Floors floors(*guest_);
-  for (const Layer* each : guest_->places()) {
+  for (const Layer* each : guest_->layers()) {
     if (each->content.filesystem) continue;
     EXPECT_EQ(floors.of(*each).size, each->size) << guest_->name_of(*each);
     const auto why = no_shrinking(*each);
@@ -179,22 +179,22 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
   PartitionLayout lineup(*guest_, 0);
   Floors floors(*guest_);
   std::vector<std::uint32_t> order;
-  for (const auto& each : lineup.members()) order.push_back(each.place->partition->number);
+  for (const auto& each : lineup.members()) order.push_back(each.layer->partition->number);
   for (const auto& each : lineup.members())
-    if (!each.stays) lineup.cut(*lineup.find(*each.place), floors.of(*each.place).size);
+    if (!each.stays) lineup.cut(*lineup.find(*each.layer), floors.of(*each.layer).size);
   lineup.pack_to_front();
-  std::vector<std::uint32_t> compressed;
+  std::vector<std::uint32_t> packed;
   Sectors last{};
   for (const auto& each : lineup.members()) {
-    compressed.push_back(each.place->partition->number);
+    packed.push_back(each.layer->partition->number);
     EXPECT_GE(each.first, last);
-    EXPECT_LE(each.first, each.place->partition->first) << "towards the front only";
+    EXPECT_LE(each.first, each.layer->partition->first) << "towards the front only";
     if (each.stays) {
-      EXPECT_EQ(each.first, each.place->partition->first);
+      EXPECT_EQ(each.first, each.layer->partition->first);
     }
     last = each.end();
   }
-  EXPECT_EQ(compressed, order);
+  EXPECT_EQ(packed, order);
   EXPECT_EQ(lineup.end(), last);
   const auto chain = lineup.extended(Sectors(1ULL << 32));
   ASSERT_TRUE(chain.has_value());
@@ -202,7 +202,7 @@ TEST_F(WayDown, PartitionsComeToLieSideBySide) {
     EXPECT_GT(logical.first, chain->outer.first);
     EXPECT_LE(logical.end, chain->outer.end);
   }
-  EXPECT_LT(compressed_floor(*guest_, floors, 0).size, floors.of_disk(0).size);
+  EXPECT_LT(packed_floor(*guest_, floors, 0).size, floors.of_disk(0).size);
 }
 
 // From the inside out: what is in a place first, the place, the table, and the image's end last.

@@ -89,11 +89,11 @@ std::size_t GroupWork::device_of(const LayerId& id) const {
                                   [&](const Layer* device) { return device->id == id; });
   ensure(found != known_.devices.end(), "the physical volume is in the group");
   // By its identity: the group's list may have become shorter since.
-  const std::string& id =
+  const std::string& own =
       known_.open.group.pvs[static_cast<std::size_t>(found - known_.devices.begin())].id;
   const auto& pvs = group_->group.pvs;
   const auto now = std::find_if(pvs.begin(), pvs.end(),
-                                [&](const lvm::PhysicalVolume& pv) { return pv.id == id; });
+                                [&](const lvm::PhysicalVolume& pv) { return pv.id == own; });
   ensure(now != pvs.end(), "the physical volume is still in the group");
   return static_cast<std::size_t>(now - pvs.begin());
 }

@@ -116,9 +116,9 @@ std::pair<const Layer*, std::string> place_of_path(const Guest& guest, const std
 
 void Guest::note_asleep(const Layer& layer, const std::string& what) {
   asleep_.push_back(Error(Status::refused,
-                          "the guest is asleep: " + what +
-                              ", and its memory holds the truth of all "
-                              "its filesystems",
+                          "the guest is suspended: " + what +
+                              ", and its saved memory "
+                              "holds the current state of its filesystems",
                           disks_[layer.disk].path + ", " + best_name(layer),
                           "wake the guest and shut it down properly, then run again")
                         .with_reason(Reason::suspended));
@@ -132,7 +132,7 @@ void Guest::find_saved_systems(Filesystem* root) {
     for (const Error& blocker : layer->content.blockers)
       if (blocker.reason() == Reason::suspended) {
         asleep_.push_back(Error(blocker.status(),
-                                std::string("the guest is asleep: ") + blocker.what(),
+                                std::string("the guest is suspended: ") + blocker.what(),
                                 disks_[layer->disk].path + ", " + best_name(*layer), blocker.next())
                               .with_reason(Reason::suspended));
         break;

@@ -330,7 +330,7 @@ void Guest::open_volumes(std::size_t index) {
     }
     for (const Layer* device : group.devices)
       if (device != nullptr) layer.storey = std::max(layer.storey, device->storey + 1);
-    layer.id = {layer.disk, facts.name + "/" + volume.name, {}};
+    layer.id = LayerId(layer.disk, facts.name + "/" + volume.name);
     const std::string name = "volume " + layer.id.volume;
     if (volume.plain() && volume.visible) layer.window = open_volume(group.open, volume, name);
     if (layer.window) {

@@ -5,6 +5,7 @@
 #include <compare>
 #include <cstdint>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace jh {
@@ -16,6 +17,11 @@ struct LayerId {
   std::vector<std::uint32_t> partitions;
   /// In place of a partition's number: what an encrypted layer holds.
   static constexpr std::uint32_t payload = 0;
+
+  LayerId() = default;
+  explicit LayerId(std::size_t disk_index, std::string in_volume = {},
+                   std::vector<std::uint32_t> numbers = {})
+      : disk(disk_index), volume(std::move(in_volume)), partitions(std::move(numbers)) {}
 
   /// Of the innermost partition; 0: it is none.
   std::uint32_t number() const { return partitions.empty() ? 0 : partitions.back(); }

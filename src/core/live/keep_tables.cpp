@@ -74,7 +74,7 @@ Ranges places_of(const lvm::Device& device) {
   Ranges layers;
   add_range(layers, 0, lvm::label_sectors * lvm::sector);
   for (const lvm::MetadataArea& area : device.areas)
-    add_range(layers, area.layer.offset, area.layer.end());
+    add_range(layers, area.place.offset, area.place.end());
   return layers;
 }
 

@@ -170,12 +170,12 @@ class LivePlanner {
         const std::uint32_t number = layer.partition->number;
         Bytes then = layer.size;
         plan_.for_each<step::GrowPartition>([&](const Step& step, const step::GrowPartition&) {
-          if (step.layer == LayerId{i, {}, {number}}) then = step.to;
+          if (step.layer == LayerId(i, {}, {number})) then = step.to;
         });
         const KernelPartition* known = system_.partition(i, number);
         const Bytes now(known == nullptr ? 0 : known->size);
         if (now == then) continue;
-        tell.push_back({LayerId{i, {}, {number}}, partition_name(guest_, i, number),
+        tell.push_back({LayerId(i, {}, {number}), partition_name(guest_, i, number),
                         known == nullptr ? "tell the kernel of it" : "tell the kernel of its end",
                         now, then, step::TellPartition{known == nullptr}});
       }

@@ -99,7 +99,7 @@ std::string partition_name(const Guest& guest, std::size_t disk, std::uint32_t n
 Step partition_step(const Guest& guest, std::size_t disk, const Partition& partition,
                     std::string action, Sectors new_size, Step::Work work) {
   const std::uint32_t sector = guest.disks()[disk].table->facts().sector_size;
-  return {LayerId{disk, {}, {partition.number}},
+  return {LayerId(disk, {}, {partition.number}),
           partition_name(guest, disk, partition.number),
           std::move(action),
           to_bytes(partition.count, sector),
@@ -118,7 +118,7 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
   const std::string name = disk_name(guest, index);
   for (const std::string& what : facts.pending_repairs)
     plan.steps.push_back(
-        {LayerId{index, {}, {}}, name, what, disk.size(), disk.size(), step::RecoverContainer{}});
+        {LayerId(index), name, what, disk.size(), disk.size(), step::RecoverContainer{}});
   if (facts.format != ImageFormat::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
   // What is found by its distance from the disk's end would be lost in the middle of it.
   if (!disk.table && new_size != disk.size() && !disk.layers.empty() &&
@@ -128,7 +128,7 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
     disk.container->check_shrink(new_size);
   if (new_size > disk.size())
     plan.steps.push_back(
-        {LayerId{index, {}, {}}, name,
+        {LayerId(index), name,
          facts.format == ImageFormat::raw
              ? "make the image longer"
              : fmt::format("raise the virtual size in the {} header", format_name(facts.format)),
@@ -143,11 +143,11 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
   const Bytes present = disk.size();
   if (repairs)
     for (const std::string& repair : facts.repairs)
-      plan.steps.push_back({LayerId{index, {}, {}}, name, "repair: " + repair, present, present,
-                            step::RepairTable{}});
+      plan.steps.push_back(
+          {LayerId(index), name, "repair: " + repair, present, present, step::RepairTable{}});
   if (facts.kind == TableKind::gpt && (disk.table->must_move_spare() || new_size > present)) {
     const std::uint64_t sector = facts.sector_size;
-    plan.steps.push_back({LayerId{index, {}, {}}, name, "move the backup copy to the disk's end",
+    plan.steps.push_back({LayerId(index), name, "move the backup copy to the disk's end",
                           Bytes(facts.known_end.value() * sector),
                           Bytes(disk.table->usable_end_on(new_size).value() * sector),
                           step::MoveSpare{}});

@@ -123,7 +123,7 @@ class GrowthSteps {
     const TableKind table = table_kind_of_new(guest_, disk);
     open_image(i);
     if (guest_.is_running() || !disk.added) {
-      plan_.steps.push_back({LayerId{i, {}, {}}, disk_name(guest_, i),
+      plan_.steps.push_back({LayerId(i), disk_name(guest_, i),
                              fmt::format("put an empty {} on it", kind_name(table)), disk.size(),
                              disk.size(), step::CreateDisk{table}});
       return;
@@ -139,7 +139,7 @@ class GrowthSteps {
     made.id = random_guid();
     made.content_id = random_content_id();
     plan_.disks[i].new_parts = parts_of_new(disk.path, made);
-    plan_.steps.push_back({LayerId{i, {}, {}}, disk_name(guest_, i),
+    plan_.steps.push_back({LayerId(i), disk_name(guest_, i),
                            fmt::format("make a new sparse {} image, with an empty {}",
                                        format_name(made.format), kind_name(table)),
                            Bytes(0), disk.size(), step::CreateDisk{table}});
@@ -153,7 +153,7 @@ class GrowthSteps {
                                     : disk.table->facts().kind == TableKind::mbr;
     const bool logical = fresh.partition.role == PartitionRole::logical;
     const std::string name = partition_name(guest_, fresh.disk, fresh.partition.number);
-    plan_.steps.push_back({LayerId{fresh.disk, {}, {fresh.partition.number}}, name,
+    plan_.steps.push_back({LayerId(fresh.disk, {}, {fresh.partition.number}), name,
                            fmt::format("make a new {}partition{} for a physical volume",
                                        logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
                            Bytes(0), fresh.size, step::CreatePartition{fresh.partition}});
@@ -167,7 +167,7 @@ class GrowthSteps {
   void add_fresh_device_step(const GroupGrowth& growth, const FreshDevice& fresh) {
     const std::uint64_t extents = lvm::new_extents(growth.group().open, fresh.size.value());
     plan_.steps.push_back(
-        {LayerId{fresh.disk, {}, {fresh.partition.number}},
+        {LayerId(fresh.disk, {}, {fresh.partition.number}),
          "PV on " + partition_name(guest_, fresh.disk, fresh.partition.number),
          fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
          Bytes(0), growth.group().bytes(extents), step::AddDevice{growth.group().open.group.name}});
@@ -190,8 +190,7 @@ class GrowthSteps {
     std::uint64_t copies = 0;
     for (const auto& member : growth.planned().members)
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
-    plan_.steps.push_back({{group.devices.front()->disk, 0, {}},
-                           "group " + facts.name,
+    plan_.steps.push_back({LayerId(group.devices.front()->disk), "group " + facts.name,
                            fmt::format("write its metadata anew (number {}), {} cop{}",
                                        facts.sequence + 1, copies, copies == 1 ? "y" : "ies"),
                            group.bytes(facts.total_extents()),

@@ -149,7 +149,7 @@ std::optional<PartitionLayout::Extended> PartitionLayout::extended(Sectors usabl
   return found;
 }
 
-LayerFloor compressed_floor(const Guest& guest, Floors& floors, std::size_t disk) {
+LayerFloor packed_floor(const Guest& guest, Floors& floors, std::size_t disk) {
   PartitionLayout lineup(guest, disk);
   for (const PartitionLayout::Member& member : lineup.members())
     lineup.cut(*lineup.find(*member.layer), floors.of(*member.layer).size);

@@ -64,6 +64,6 @@ class PartitionLayout {
 std::string why_it_stays(const Layer& layer);
 
 /// The smallest that the disk can be brought to when partitions may move.
-LayerFloor compressed_floor(const Guest& guest, Floors& floors, std::size_t disk);
+LayerFloor packed_floor(const Guest& guest, Floors& floors, std::size_t disk);
 
 }  // namespace jh

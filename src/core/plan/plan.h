@@ -36,7 +36,7 @@ struct Plan {
 
   bool touches(std::size_t disk) const;
   /// Whether the disk gets its first table: it is new, or was blank.
-  bool makes_table(std::size_t disk) const { return has<step::CreateDisk>(LayerId{disk, {}, {}}); }
+  bool makes_table(std::size_t disk) const { return has<step::CreateDisk>(LayerId(disk)); }
   bool changes(const VolumeGroup& group) const;
   /// Calls visit(step, work) for each step of a kind, in order.
   template <class Kind, class Visit>

@@ -91,7 +91,7 @@ class Shrinker {
     }
     LayerFloor floor = floors_.of_disk(disk_index_);
     const bool packs = request_.allow_move && disk().table != nullptr;
-    if (packs) floor = compressed_floor(guest_, floors_, disk_index_);
+    if (packs) floor = packed_floor(guest_, floors_, disk_index_);
     if (request_.take_nothing) floor = whole_floor();
     note_further(floor);
     Bytes wanted = std::min(disk().size(), floor.size + request_.margin);
@@ -144,12 +144,12 @@ class Shrinker {
   // What --allow-move would reach, where that is less.
   void note_further(const LayerFloor& floor) {
     if (request_.allow_move || request_.take_nothing || !request_.to_floor || !disk().table) return;
-    const LayerFloor compressed = compressed_floor(guest_, floors_, disk_index_);
-    if (compressed.size < floor.size)
+    const LayerFloor packed = packed_floor(guest_, floors_, disk_index_);
+    if (packed.size < floor.size)
       plan_.notes.push_back(
           fmt::format("with --allow-move, which lets partitions move to the "
                       "front, the disk could become {} instead of {}",
-                      human(compressed.size), human(floor.size)));
+                      human(packed.size), human(floor.size)));
   }
 
   std::string with_size(Bytes size) const {
@@ -264,25 +264,25 @@ class Shrinker {
     if (request_.to_floor)
       for (const PartitionLayout::Member& each : lineup.members())
         lineup.cut(*lineup.find(*each.layer), floors_.of(*each.layer).size);
-    PartitionLayout compressed = lineup;
-    compressed.pack_to_front();
-    if (compressed.end() > usable) {
-      const Bytes lacking = to_bytes(compressed.end() - usable, sector);
+    PartitionLayout packed = lineup;
+    packed.pack_to_front();
+    if (packed.end() > usable) {
+      const Bytes lacking = to_bytes(packed.end() - usable, sector);
       PartitionLayout::Member& giver = *lineup.find(find_giver(lineup, lacking));
       lineup.cut(giver, to_bytes(giver.count, sector) -
                             Bytes(round_up(lacking.value(), partition_alignment)));
-      compressed = lineup;
-      compressed.pack_to_front();
-      ensure(compressed.end() <= usable, "the partitions fit on the smaller disk");
+      packed = lineup;
+      packed.pack_to_front();
+      ensure(packed.end() <= usable, "the partitions fit on the smaller disk");
     }
-    for (const PartitionLayout::Member& each : compressed.members()) {
+    for (const PartitionLayout::Member& each : packed.members()) {
       if (each.count < each.layer->partition->count)
         limit(*each.layer, to_bytes(each.count, sector));
       if (!each.moves()) continue;
       check_device_moves(*each.layer);
       moves_.push_back(each);
     }
-    extended_ = compressed.extended(usable);
+    extended_ = packed.extended(usable);
   }
 
   // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.

@@ -65,7 +65,7 @@ void ShrinkAround::finish_disk(std::size_t index) {
     return;
   }
   const ContainerFacts facts = each.container->facts();
-  plan_.steps.push_back({LayerId{index, {}, {}}, disk_name(guest_, index),
+  plan_.steps.push_back({LayerId(index), disk_name(guest_, index),
                          facts.format == ImageFormat::raw
                              ? "cut the image"
                              : fmt::format("release what the {} image keeps behind the new end",
@@ -81,10 +81,10 @@ void ShrinkAround::finish_disk(std::size_t index) {
 
 void ShrinkAround::move_spare(std::size_t index, Bytes size) {
   const Disk& each = guest_.disks()[index];
-  if (plan_.has<step::MoveSpare>(LayerId{index, {}, {}})) return;
+  if (plan_.has<step::MoveSpare>(LayerId(index))) return;
   const TableFacts& facts = each.table->facts();
   plan_.steps.push_back(
-      {LayerId{index, {}, {}}, kind_name(facts.kind), "move the backup copy to the disk's new end",
+      {LayerId(index), kind_name(facts.kind), "move the backup copy to the disk's new end",
        to_bytes(facts.known_end, facts.sector_size),
        to_bytes(each.table->usable_end_on(size), facts.sector_size), step::MoveSpare{}});
 }

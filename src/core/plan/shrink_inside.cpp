@@ -237,11 +237,9 @@ class GroupShrinker {
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
     Bytes left = group_.bytes(planned_.group.total_extents());
     for (const std::size_t pv : change_.leaving) left -= group_.bytes(facts().pvs[pv].extents);
-    plan_.steps.push_back({{group_.devices.front()->disk, 0, {}},
-                           "group " + facts().name,
+    plan_.steps.push_back({LayerId(group_.devices.front()->disk), "group " + facts().name,
                            fmt::format("write its metadata anew (number {})", facts().sequence + 1),
-                           group_.bytes(facts().total_extents()),
-                           left,
+                           group_.bytes(facts().total_extents()), left,
                            step::CommitGroup{facts().name}});
     cost_.through_ledger += (lvm::write_text(planned_.group.text()).size() + 8192) * copies;
   }

@@ -167,7 +167,7 @@ void Footprint::check_device_front(const VolumeGroup& group, std::size_t pv, std
   };
   if (within(0, lvm::label_sectors * lvm::sector)) return;
   for (const lvm::MetadataArea& area : device.areas)
-    if (within(area.layer.offset, area.layer.size)) return;
+    if (within(area.place.offset, area.place.size)) return;
   proof_failed(fmt::format("byte {} in front of the extents would change", at),
                before_.name_of(*group.devices[pv]));
 }

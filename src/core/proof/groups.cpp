@@ -25,7 +25,7 @@ bool keeps(const lvm::Volume& now, const lvm::Segment& old) {
 }
 
 // Whether a device of the group comes to lie elsewhere.
-bool device_moves(const Guest& guest, const Plan& plan, const VolumeGroup& group) {
+bool device_moves(const Plan& plan, const VolumeGroup& group) {
   return std::any_of(group.devices.begin(), group.devices.end(), [&](const Layer* device) {
     return device != nullptr && plan.has<step::MovePartition>(device->id);
   });
@@ -98,7 +98,7 @@ class GroupCheck {
     if (found == nullptr || found->id != volume.id || found->extents != extents)
       proof_failed(fmt::format("volume {} is not as planned", volume.name), where_);
     const bool stays =
-        !device_moves(guest_, plan_, before_) &&
+        !device_moves(plan_, before_) &&
         std::all_of(volume.segments.begin(), volume.segments.end(),
                     [&](const lvm::Segment& segment) { return keeps(*found, segment); });
     if (stays) return;
@@ -107,7 +107,7 @@ class GroupCheck {
     // Moved, or cut: its target's tree is compared with all its content; others byte for byte.
     if (std::any_of(plan_.targets.begin(), plan_.targets.end(),
                     [&](const LayerId& layer) { return layer.volume == name; }) &&
-        content_is_compared({0, 0, name}))
+        content_is_compared(LayerId(0, name)))
       return;
     const Layer& was = before_.volumes[index];
     if (!was.window) proof_failed("its content cannot be compared", name);
@@ -149,7 +149,7 @@ void check_groups(const Guest& before, const Guest& after, const Plan& plan, Con
 bool moved_in_group(const Guest& before, const Plan& plan, const LayerId& volume) {
   if (volume.volume.empty()) return false;
   if (plan.has<step::MoveExtents>()) return true;
-  return device_moves(before, plan, before.group_of(*before.find(volume)));
+  return device_moves(plan, before.group_of(*before.find(volume)));
 }
 
 void compare_layers(Store& before, const Layer* after, const Ranges& kept, ContentCheck& contents,

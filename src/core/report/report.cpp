@@ -91,6 +91,7 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
   if (behind != Bytes(0))
     where += fmt::format(", and {} of room behind its physical volumes", human(behind));
   const bool ready = free != Bytes(0) || behind != Bytes(0);
+  const std::size_t title = advice.size();
   advice.push_back({where + (ready ? "; to hand it on:" : "; to give 10 GiB more to:"), ""});
   const std::string images = images_of(guest);
   for (const Layer& layer : group.volumes) {
@@ -104,6 +105,9 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
     advice.push_back({"", ready ? "juneheath grow" + images + " --give " + name
                                 : "juneheath grow" + images + " --by 10GiB --give " + name});
   }
+  if (std::none_of(advice.begin() + static_cast<std::ptrdiff_t>(title), advice.end(),
+                   [](const Advice& each) { return !each.command.empty(); }))
+    advice[title].what = where;
 }
 
 }  // namespace
