@@ -23,13 +23,14 @@ namespace {
 namespace files = std::filesystem;
 
 files::path sample_folder() {
-  // Installed: beside the program, wherever that was put.
+  // Installed beside the program, wherever that was put; or in the checkout that it was built in.
   std::error_code error;
-  const files::path installed =
-      files::read_symlink("/proc/self/exe", error).parent_path().parent_path() /
-      "share/juneheath/demo";
-  for (const files::path& layer : {files::path(JUNEHEATH_DEMO_FOLDER), installed})
-    if (files::exists(layer / "heather.img.zst")) return layer;
+  const files::path program = files::read_symlink("/proc/self/exe", error);
+  const files::path installed = program.parent_path().parent_path() / "share/juneheath/demo";
+  if (files::exists(installed / "heather.img.zst")) return installed;
+  for (files::path above = program.parent_path(); above != above.root_path();
+       above = above.parent_path())
+    if (files::exists(above / "demo/heather.img.zst")) return above / "demo";
   refuse("the sample guests are not there", installed.string(),
          "run from a checkout of the source, or install the program with its data");
 }

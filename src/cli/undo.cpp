@@ -175,7 +175,7 @@ void tell_recovered(CommandRun& run, const Parsed& parsed, const std::vector<Rec
     if (done.ended_undo) std::cout << "  The change before it can no longer be taken back.\n";
   for (const auto& file : left)
     std::cout << "  " << printable(file.get<std::string>())
-              << " was made by the change that was dropped, and is part of nothing: remove it\n";
+              << " was made by the change that was rolled back, and is part of nothing: remove it\n";
 }
 
 // Whether the change of another of these images wants this one, which is not there.

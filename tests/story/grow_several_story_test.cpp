@@ -109,7 +109,7 @@ const Story stories[] = {
      {"--by", "128MiB", "--give", "/", "--allow-move"},
      {"p5          move it 128 MiB towards the end, without what it has free",
       "p6          move it 128 MiB towards the end, with all that is in it",
-      "the extended partition moves along", "p5 begins elsewhere afterwards"},
+      "the extended partition moves along", "p5 gets a new start sector"},
      {{"p1", 428}, {"p5", 64}, {"p6", 81}}},
     {"LogicalBehindLogical",
      "mbr-extended",

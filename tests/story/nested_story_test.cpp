@@ -64,14 +64,79 @@ TEST_F(NestedStory, GrowthReachesAnEncryptedLayerAndStops) {
 
 TEST_F(NestedStory, WhatLiesInsideIsNotTouched) {
   const std::uint32_t before = file_digest(image_);
-  for (const auto& [target, below] : {std::pair{"hollow/notes", "upland/peat"},
-                                      {"upland/guestdisk:p1", "upland/guestdisk"},
+  for (const auto& [target, below] : {std::pair{"upland/guestdisk:p1", "upland/guestdisk"},
                                       {"label:inside", "upland/guestdisk"}}) {
     const ProgramResult no = juneheath({"grow", image_, "--by", "32MiB", "--give", target});
     EXPECT_EQ(no.status, 6) << target;
     EXPECT_TRUE(no.said(std::string("make ") + below + " larger")) << no.err;
     EXPECT_EQ(juneheath({"shrink", image_, "--take", target, "--yes"}).status, 6) << target;
   }
+  EXPECT_EQ(file_digest(image_), before);
+}
+
+std::uint64_t size_of(const std::string& image, const std::string& group, const char* volume) {
+  const auto document = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  for (const auto& each : document["groups"])
+    for (const auto& one : each["volumes"])
+      if (each["name"] == group && one["name"] == group + "/" + volume) return one["size"];
+  return 0;
+}
+
+// One command from the image through both groups to the filesystem, and back to the byte.
+TEST_F(NestedStory, RoomGoesThroughOneGroupToAnother) {
+  const std::uint32_t before = file_digest(image_);
+  struct Case {
+    std::vector<std::string> words;
+    std::uint64_t notes;
+    std::uint64_t peat;
+  };
+  for (const auto& [words, notes, peat] :
+       {Case{{"--by", "64MiB", "--give", "hollow/notes=48MiB"}, 64 * mib, 65 * mib},
+        Case{{"--by", "64MiB", "--give", "hollow/notes"}, 116 * mib, 117 * mib},
+        Case{{"--give", "hollow/notes=8MiB"}, 24 * mib, 40 * mib},
+        Case{{"--by", "64MiB", "--give", "upland/peat=20MiB"}, 16 * mib, 60 * mib},
+        Case{{"--by", "64MiB", "--give", "hollow/notes=30MiB", "--give", "upland/guestdisk=9MiB"},
+             46 * mib,
+             47 * mib}}) {
+    std::vector<std::string> command{"grow", image_, "--yes"};
+    command.insert(command.end(), words.begin(), words.end());
+    SCOPED_TRACE(words.back());
+    const ProgramResult done = juneheath(command);
+    ASSERT_EQ(done.status, 0) << done.err << done.out;
+    EXPECT_EQ(size_of(image_, "hollow", "notes"), notes) << done.out;
+    EXPECT_EQ(size_of(image_, "upland", "peat"), peat) << done.out;
+    const ProgramResult sound = juneheath({"audit", image_, "--proof", "full"});
+    EXPECT_EQ(sound.status, 0) << sound.out;
+    ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+    EXPECT_EQ(file_digest(image_), before);
+  }
+}
+
+// What a loop of layers would look like: a volume that says to be a part of its own group.
+TEST_F(NestedStory, AGroupOnItselfIsDamage) {
+  const std::string bytes = read_file(image_);
+  poke(image_, 26 * mib,
+       bytes.substr(25 * mib, mib));  // label and text of upland, onto upland/peat
+  const ProgramResult seen = juneheath({"survey", image_});
+  EXPECT_EQ(seen.status, 0) << seen.err;
+  const char* what = "part of group upland, which lies below it or is there twice";
+  EXPECT_TRUE(seen.said(what)) << seen.out;
+  const ProgramResult audit = juneheath({"audit", image_});
+  EXPECT_EQ(audit.status, 4);
+  EXPECT_TRUE(audit.said(what)) << audit.out;
+  const std::uint32_t before = file_digest(image_);
+  const ProgramResult grow = juneheath({"grow", image_, "--by", "16MiB", "--give", "upland/peat"});
+  EXPECT_NE(grow.status, 0);
+  EXPECT_EQ(file_digest(image_), before);
+}
+
+TEST_F(NestedStory, TheInnerGroupBecomesSmaller) {
+  const std::uint32_t before = file_digest(image_);
+  const ProgramResult done = juneheath({"shrink", image_, "--take", "hollow/notes=8MiB", "--yes"});
+  ASSERT_EQ(done.status, 0) << done.err;
+  EXPECT_EQ(size_of(image_, "hollow", "notes"), 8 * mib);
+  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+  ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
   EXPECT_EQ(file_digest(image_), before);
 }
 

@@ -5,6 +5,7 @@
 #include <fstream>
 
 #include "support/share.h"
+#include "support/sizes.h"
 #include "support/volume_guest.h"
 
 namespace jh::test {
@@ -231,12 +232,13 @@ TEST_F(Room, AGuestWithAListOfItsDevices) {
 TEST_F(Room, WhatIsLockedInsideStillGetsItsVolume) {
   unpack({"fieldstation"});
   const auto piece = volume_pieces(images_, "field-station/home").at(0);
-  poke(images_[0], piece.offset, std::string("LUKS\xba\xbe\0\2", 8));
-  poke(images_[0], piece.offset + 1024, std::string(1024, '\0'));
+  // A header that a guest's own tool has made.
+  unpack_sample("nested", folder_ / "nested.img");
+  poke(images_[0], piece.offset, read_file(folder_ / "nested.img").substr(5 * mib, mib));
   digests_[0] = file_digest(images_[0]);
   const ProgramResult grown = grow({"--give", "field-station/home=40MiB"});
   ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("make it larger from inside the guest")) << grown.out;
+  EXPECT_TRUE(grown.said("make the layer and what is in it larger there")) << grown.out;
   expect_audit_clean();
   undo_and_compare();
 }

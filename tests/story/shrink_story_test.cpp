@@ -59,19 +59,18 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   const std::uint32_t digest = file_digest(image);
   const std::uint64_t length = files::file_size(image);
 
-  const bool resolver =
-      item.format == "vmdk" && item.store == "full";  // a descriptor, and the disk
+  const bool beside = item.format == "vmdk" && item.store == "full";  // a descriptor, and the disk
   const ProgramResult asked = juneheath({"shrink", image, "--to", "floor"});
   EXPECT_EQ(asked.status, 3) << "without --yes, and nobody to ask";
   EXPECT_EQ(file_digest(image), digest);
   const ProgramResult shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
   ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
-  if (!resolver) {
+  if (!beside) {
     EXPECT_LT(files::file_size(image), length);
   }
   expect_audit_clean({image});
   expect_same({as_raw()}, before);
-  if (item.format != "raw" && !resolver) {
+  if (item.format != "raw" && !beside) {
     EXPECT_EQ(archiver_difference(item.format == "qcow2" ? "qcow" : item.format, image, as_raw()),
               "");
   }

@@ -120,7 +120,7 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
   const long calls = calls_of(grow, folder_ / "count");
   int closed = 0;
   int used = 0;
-  for (long n = calls - 26; n <= calls; n += takes_all() ? 3 : 5) {
+  for (long n = calls - 26; n <= calls; n += 3) {
     SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
     prepare();
     if (!stopped(grow, n)) continue;

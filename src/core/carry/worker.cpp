@@ -41,13 +41,13 @@ class Worker::Visitor {
   void operator()(const step::AddDevice& work) { worker_.group(work.group).run(step_, work); }
   void operator()(const step::CommitGroup& work) { worker_.group(work.group).run(step_, work); }
   void operator()(const step::MoveExtents& work) {
-    worker_.group_of(step_.layer).run(step_, work, progress_);
+    worker_.group_on(step_.layer).run(step_, work, progress_);
   }
-  void operator()(const step::GrowPhysicalVolume& work) { in_group(work); }
-  void operator()(const step::ShrinkDevice& work) { in_group(work); }
-  void operator()(const step::RemoveDevice& work) { in_group(work); }
-  void operator()(const step::GrowVolume& work) { in_group(work); }
-  void operator()(const step::ShrinkVolume& work) { in_group(work); }
+  void operator()(const step::GrowPhysicalVolume& work) { on_device(work); }
+  void operator()(const step::ShrinkDevice& work) { on_device(work); }
+  void operator()(const step::RemoveDevice& work) { on_device(work); }
+  void operator()(const step::GrowVolume& work) { on_volume(work); }
+  void operator()(const step::ShrinkVolume& work) { on_volume(work); }
 
   // No image has a kernel.
   void operator()(const step::TellPartition&) { ensure(false, "an image is at rest"); }
@@ -76,7 +76,11 @@ class Worker::Visitor {
     on_disk(work);
   }
   template <class Work>
-  void in_group(const Work& work) {
+  void on_device(const Work& work) {
+    worker_.group_on(step_.layer).run(step_, work);
+  }
+  template <class Work>
+  void on_volume(const Work& work) {
     worker_.group_of(step_.layer).run(step_, work);
   }
   const FilesystemKind& kind() const {
@@ -125,9 +129,12 @@ GroupWork& Worker::group(const std::string& name) {
   return *work;
 }
 
-GroupWork& Worker::group_of(const LayerId& id) {
-  if (!id.volume.empty()) return group(id.volume.substr(0, id.volume.rfind('/')));
-  const Layer* layer = before_.find(id);
+GroupWork& Worker::group_of(const LayerId& volume) {
+  return group(volume.volume.substr(0, volume.volume.rfind('/')));
+}
+
+GroupWork& Worker::group_on(const LayerId& device) {
+  const Layer* layer = before_.find(device);
   std::size_t pv = 0;
   const VolumeGroup* found = layer == nullptr ? nullptr : before_.group_on(*layer, pv);
   ensure(found != nullptr, "a physical volume lies there");

@@ -29,7 +29,9 @@ class Worker {
   DiskWork& disk(std::size_t index);
   // A group that changes, read from the stages when its first step comes.
   GroupWork& group(const std::string& name);
-  GroupWork& group_of(const LayerId& id);
+  // That a volume is in; that a physical volume is a part of.
+  GroupWork& group_of(const LayerId& volume);
+  GroupWork& group_on(const LayerId& device);
   // The place a step is on, as the steps before have left it.
   std::unique_ptr<Store> layer(const LayerId& id);
 

@@ -108,9 +108,9 @@ void check_assigned(Host& host, const UndoFacts& facts) {
 }
 
 // Whether taking the change back writes into what this place shows, wherever that is kept.
-bool is_touched(Host& host, const UndoFacts& facts, Store& layer) {
-  for (std::uint64_t at = 0; at < layer.size();) {
-    const Location where = layer.locate(at, layer.size() - at);
+bool is_touched(Host& host, const UndoFacts& facts, Store& place) {
+  for (std::uint64_t at = 0; at < place.size();) {
+    const Location where = place.locate(at, place.size() - at);
     if (where.store != nullptr)
       for (std::size_t i = 0; i < facts.images.size(); ++i)
         if (overlaps(facts.touched[i], where.at, where.at + where.length) &&

@@ -89,8 +89,8 @@ UnfinishedImage::~UnfinishedImage() {
   ::close(lock_);
 }
 
-std::string UnfinishedImage::inside(const std::string& layer) const {
-  return (files::path(folder_) / files::path(layer).filename()).string();
+std::string UnfinishedImage::inside(const std::string& place) const {
+  return (files::path(folder_) / files::path(place).filename()).string();
 }
 
 std::string UnfinishedImage::place_of(const std::string& file) const {

@@ -24,7 +24,7 @@ class UnfinishedImage {
   /// Where to write it.
   const std::string& path() const { return path_; }
   /// Where to write a further file that is to have this place.
-  std::string inside(const std::string& layer) const;
+  std::string inside(const std::string& place) const;
   /// The place that a file in the folder will have.
   std::string place_of(const std::string& file) const;
   /// Throws refused when one of these further files could not be moved to its place.

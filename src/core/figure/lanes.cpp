@@ -21,7 +21,7 @@ std::string fitted(const std::string& text, double width, double size, bool bold
 namespace {
 
 constexpr double gap = 8;
-constexpr double resolver = 4;  // between a rule and its text
+constexpr double beside = 4;  // between a rule and its text
 
 }  // namespace
 
@@ -36,7 +36,7 @@ Lanes::Lanes(const std::vector<Callout>& callouts, double left, double right,
   const std::size_t count = sorted.size();
   const auto space = [&](std::size_t i, std::size_t split) {
     const double until = split < count ? sorted[split].x - gap : right;
-    return i < split ? until - sorted[i].x - resolver : sorted[i].x - resolver - left;
+    return i < split ? until - sorted[i].x - beside : sorted[i].x - beside - left;
   };
   std::vector<double> widths;
   for (const Callout& each : sorted) widths.push_back(measure(each.text, text_size, false));
@@ -52,13 +52,13 @@ Lanes::Lanes(const std::vector<Callout>& callouts, double left, double right,
   }
   std::vector<double> reach;  // by lane: the nearest rule that runs through it, or ends in it
   std::size_t lowest = 0;
-  const auto layer = [&](std::size_t i) {
+  const auto place = [&](std::size_t i) {
     Placed one;
     one.x = sorted[i].x;
     one.text = fitted(sorted[i].text, space(i, split), text_size, false, measure);
     one.width = measure(one.text, text_size, false);
-    one.left = i < split ? one.x + resolver : one.x - resolver - one.width;
-    const double needs = resolver + one.width + gap;
+    one.left = i < split ? one.x + beside : one.x - beside - one.width;
+    const double needs = beside + one.width + gap;
     one.lane = lowest;
     while (one.lane < reach.size() && std::abs(reach[one.lane] - one.x) < needs) ++one.lane;
     if (one.lane >= reach.size()) reach.resize(one.lane + 1, i < split ? 1e9 : -1e9);
@@ -66,10 +66,10 @@ Lanes::Lanes(const std::vector<Callout>& callouts, double left, double right,
     rows_ = std::max(rows_, one.lane + 1);
     placed_.push_back(std::move(one));
   };
-  for (std::size_t i = split; i-- > 0;) layer(i);
+  for (std::size_t i = split; i-- > 0;) place(i);
   lowest = rows_;
   reach.resize(lowest);
-  for (std::size_t i = split; i < count; ++i) layer(i);
+  for (std::size_t i = split; i < count; ++i) place(i);
 }
 
 void Lanes::draw(Scene& scene, double edge, bool upward) const {

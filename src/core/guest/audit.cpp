@@ -17,6 +17,10 @@ LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scop
       row.verdict = layer.content.payload ? "its header is sound" : "not looked into";
       if (!layer.content.payload) row.kind = LayerVerdict::Kind::not_looked_into;
     }
+    if (const auto& defect = layer.content.defect; defect && defect->status() == Status::damaged) {
+      findings.add(guest.disks()[layer.disk].path + ", " + guest.name_of(layer), defect->what());
+      row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
+    }
     for (const Error& blocker : layer.content.blockers)
       if (blocker.status() == Status::damaged) {
         findings.add(guest.disks()[layer.disk].path + ", " + guest.name_of(layer), blocker.what());

@@ -15,18 +15,18 @@ Content content_of(ContentKind kind, const char* name) {
 }
 
 // Nothing: the superblock cannot be read, or says what cannot be; opening it names the trouble.
-std::uint64_t claim_of(const FilesystemKind& kind, Store& layer) {
+std::uint64_t claim_of(const FilesystemKind& kind, Store& place) {
   if (kind.claimed_size == nullptr) return 0;
   try {
-    return kind.claimed_size(layer);
+    return kind.claimed_size(place);
   } catch (const Error& error) {
     if (error.status() == Status::io) throw;
     return 0;
   }
 }
 
-Content open_filesystem(const FilesystemKind& kind, Store& layer) {
-  OpenedFilesystem opened = kind.open(layer);
+Content open_filesystem(const FilesystemKind& kind, Store& place) {
+  OpenedFilesystem opened = kind.open(place);
   Content content;
   static_cast<LayerFacts&>(content) = std::move(opened.facts);
   content.kind = ContentKind::filesystem;
@@ -34,7 +34,7 @@ Content open_filesystem(const FilesystemKind& kind, Store& layer) {
   content.at_rest = std::move(opened.at_rest);
   content.replay = std::move(opened.replay);
   content.filesystem = std::move(opened.filesystem);
-  note_claim(content, claim_of(kind, layer), Bytes(layer.size()));
+  note_claim(content, claim_of(kind, place), Bytes(place.size()));
   return content;
 }
 
@@ -64,6 +64,7 @@ Content recognise_content(Store& place) {
     content.kind = found->kind;
     content.details = std::move(found->details);
     content.payload = std::move(found->payload);
+    content.defect = std::move(found->defect);
     content.remains = std::move(found->remains);
     return content;
   }

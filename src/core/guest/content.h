@@ -19,6 +19,7 @@ struct Content : LayerFacts {
   std::unique_ptr<Filesystem> filesystem;  // when it could be opened; on `at_rest` if that is there
   std::vector<std::pair<std::string, std::string>> details;  // "cipher" → "aes-xts-plain64"
   std::optional<Payload> payload;                            // the bytes of a layer on top of it
+  std::optional<Error> defect;  // stands against no change of its place
   /// What the guest must do itself when its place has become larger; empty: nothing is known.
   std::string remains;
 
@@ -56,6 +57,6 @@ inline void update_partition_start(Store& moved, const FilesystemKind* kind, Sec
 void note_claim(Content& content, std::uint64_t reach, Bytes place_size);
 
 /// Looks at a place; never throws for what it finds there (trouble becomes a blocker).
-Content recognise_content(Store& layer);
+Content recognise_content(Store& place);
 
 }  // namespace jh

@@ -54,7 +54,10 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   if (disk.container->facts().encrypted) {
     // What it holds would only look like something by chance.
     fill_layers(disk, index);
-    Content& content = disk.layers.front().content;
+    Layer& whole = disk.layers.front();
+    whole.inner.clear();
+    whole.table.reset();
+    Content& content = whole.content;
     content = Content();
     content.kind = ContentKind::encrypted;
     content.name = "encrypted content";
@@ -442,7 +445,11 @@ bool Guest::lies_deeper(const VolumeGroup& group) {
 }
 
 bool Guest::in_reach(const Layer& layer) const {
-  return !layer.is_inner() && (!layer.volume || !lies_deeper(group_of(layer)));
+  if (layer.is_inner()) return false;
+  if (!layer.volume) return true;
+  const auto& devices = group_of(layer).devices;
+  return std::all_of(devices.begin(), devices.end(),
+                     [&](const Layer* device) { return device == nullptr || in_reach(*device); });
 }
 
 const Layer* Guest::find(const LayerId& id) const {

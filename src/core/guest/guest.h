@@ -145,8 +145,8 @@ class Guest {
   std::vector<const Layer*> layers() const;
   /// Whether a physical volume of the group lies on a volume, or on a disk that lies in one.
   static bool lies_deeper(const VolumeGroup& group);
-  /// Whether a change can reach it: it lies on a disk of the guest, or on a volume whose group
-  /// does.
+  /// Whether a change can reach it: it lies on a disk of the guest, or is a volume whose group
+  /// stands on such layers.
   bool in_reach(const Layer& layer) const;
   /// Null: there is no such layer.
   const Layer* find(const LayerId& id) const;

@@ -118,9 +118,9 @@ class Finder {
         const std::uint64_t step = std::min(to - at, chunk - inside % chunk);
         const lvm::Stripe& stripe = segment.stripes[inside / chunk % width];
         if (stripe.pv == pv) {
-          const std::uint64_t layer =
+          const std::uint64_t first =
               data + stripe.extent * unit + inside / chunk / width * chunk + inside % chunk;
-          add(layer, layer + step, source);
+          add(first, first + step, source);
         }
         at += step;
       }

@@ -49,6 +49,9 @@ struct RecognisedLayer {
   LayerFacts facts;
   std::vector<std::pair<std::string, std::string>> details;  // "cipher" → "aes-xts-plain64"
   std::optional<Payload> payload;
+  /// What is wrong with it; no reason to keep its place from being changed, which leaves it as it
+  /// is.
+  std::optional<Error> defect;
   /// What the guest has to do itself when the place has become larger.
   std::string remains;
 };

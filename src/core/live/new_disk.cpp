@@ -56,8 +56,8 @@ bool holds_this(const NewDisk::Sectors& sectors, std::uint64_t at, ConstByteSpan
 // No filesystem, no swap, no other's anything: a physical volume, or a part of one.
 bool is_head_of_volume(Store& disk, const NewDisk& ours) {
   if (ours.partition >= disk.size()) return false;
-  WindowStore layer(disk, ours.partition, disk.size() - ours.partition, disk.name());
-  const ContentKind kind = recognise_content(layer).kind;
+  WindowStore place(disk, ours.partition, disk.size() - ours.partition, disk.name());
+  const ContentKind kind = recognise_content(place).kind;
   return kind == ContentKind::physical_volume || kind == ContentKind::nothing ||
          kind == ContentKind::unknown;
 }

@@ -6,8 +6,8 @@
 
 namespace jh::live {
 
-RunningFilesystem::RunningFilesystem(Kernel& kernel, Store& layer, Mount mount, MountedSize size)
-    : kernel_(kernel), layer_(layer), mount_(std::move(mount)), size_(std::move(size)) {}
+RunningFilesystem::RunningFilesystem(Kernel& kernel, Store& place, Mount mount, MountedSize size)
+    : kernel_(kernel), layer_(place), mount_(std::move(mount)), size_(std::move(size)) {}
 
 Bytes RunningFilesystem::usable(Bytes place_size) const {
   return Bytes(round_down(place_size.value(), std::max<std::uint64_t>(size_.block, 512)));

@@ -8,7 +8,7 @@ namespace jh::live {
 
 class RunningFilesystem final : public Filesystem {
  public:
-  RunningFilesystem(Kernel& kernel, Store& layer, Mount mount, MountedSize size);
+  RunningFilesystem(Kernel& kernel, Store& place, Mount mount, MountedSize size);
 
   Store& store() override { return layer_; }
   Bytes size() const override { return Bytes(size_.size); }

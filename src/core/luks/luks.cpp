@@ -160,7 +160,9 @@ std::optional<RecognisedLayer> recognise(Store& place) {
                      "it is encrypted, and no key was given"};
   } catch (const Error& error) {
     if (error.status() == Status::io) throw;
-    found.facts.blockers.push_back(error);
+    found.defect = error;
+    found.facts.state =
+        error.status() == Status::damaged ? "its header is corrupt" : "not looked into";
   }
   return found;
 }

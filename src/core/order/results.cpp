@@ -89,9 +89,9 @@ int status_of_all(const std::vector<TaskResult>& results) {
     if (result.state.kind == TaskState::Kind::done && result.earlier) status = 0;
     if (result.state.kind == TaskState::Kind::waiting) status = 3;
     if (result.state.kind == TaskState::Kind::begun) status = 5;
-    const auto layer = static_cast<std::size_t>(std::find(gravest.begin(), gravest.end(), status) -
-                                                gravest.begin());
-    worst = std::min(worst, layer == gravest.size() ? 0 : layer);  // none of ours: it was killed
+    const auto rank = static_cast<std::size_t>(std::find(gravest.begin(), gravest.end(), status) -
+                                               gravest.begin());
+    worst = std::min(worst, rank == gravest.size() ? 0 : rank);  // none of ours: it was killed
   }
   return gravest[worst];
 }

@@ -53,6 +53,14 @@ class Planner {
       add_target(layer, {}, guest_.best_name(layer));
     }
     scene_.alone = layers_.size() + groups_.size() == 1;
+    if (request_.new_partition || !request_.add_disks.empty() || !request_.blank_disks.empty())
+      for (const GroupGrowth& growth : groups_)
+        if (Guest::lies_deeper(growth.group()))
+          unsupported(fmt::format("group {} stands on a volume of another one: new partitions and "
+                                  "disks are made for that",
+                                  growth.group().open.group.name),
+                      {}, "name a volume of the group that stands on the disks");
+    add_groups_below();
     if (!request_.new_partition && request_.add_disks.empty() && request_.blank_disks.empty())
       return;
     if (groups_.empty())
@@ -61,6 +69,27 @@ class Planner {
     if (groups_.size() > 1)
       unsupported("the targets lie in several groups, and a new partition or disk is for one", {},
                   "name volumes of one group only, or take two commands");
+  }
+
+  // A group that stands on volumes of others gets its room through them.
+  void add_groups_below() {
+    for (std::size_t i = 0; i < groups_.size(); ++i)
+      for (const auto& [volume, amount] : groups_[i].needs_below())
+        growth_of(guest_.group_of(*volume)).add_below(*volume, amount);
+    // What stands below is served first.
+    std::stable_sort(
+        groups_.begin(), groups_.end(),
+        [](const GroupGrowth& a, const GroupGrowth& b) { return a.storey() < b.storey(); });
+  }
+
+  GroupGrowth& growth_of(const VolumeGroup& group) {
+    auto known = std::find_if(groups_.begin(), groups_.end(),
+                              [&](const GroupGrowth& growth) { return &growth.group() == &group; });
+    if (known == groups_.end()) {
+      groups_.emplace_back(guest_, static_cast<std::size_t>(&group - guest_.groups().data()));
+      known = groups_.end() - 1;
+    }
+    return *known;
   }
 
   // Whole disks of zeros that are named: the hypervisor made them, and the group is to have them.
@@ -116,16 +145,12 @@ class Planner {
       layers_.push_back({&layer, amount, Bytes(0)});
       return;
     }
-    auto known = std::find_if(groups_.begin(), groups_.end(),
-                              [&](const GroupGrowth& growth) { return &growth.group() == group; });
-    if (known == groups_.end()) {
-      groups_.emplace_back(guest_, static_cast<std::size_t>(group - guest_.groups().data()));
-      known = groups_.end() - 1;
-    }
+    if (const VolumeGroup* carried = guest_.group_on(layer, pv); layer.volume && carried != nullptr)
+      growth_of(*carried).add_device(layer, Amount{}, written);
     if (layer.volume)
-      known->add_volume(layer, amount, written);
+      growth_of(*group).add_volume(layer, amount, written);
     else
-      known->add_device(layer, amount, written);
+      growth_of(*group).add_device(layer, amount, written);
   }
 
   void check_targets() const {
@@ -221,18 +246,31 @@ class Planner {
   // Sizes come first, then shares of the room, then who takes the rest.
   void hand_out() {
     check_rests();
+    hand_out_storey(0);
+    // What stands on volumes of these has its room by them.
+    std::size_t deepest = 0;
+    for (const GroupGrowth& growth : groups_) deepest = std::max(deepest, growth.storey());
+    for (std::size_t storey = 1; storey <= deepest; ++storey) hand_out_storey(storey);
+  }
+
+  void hand_out_storey(std::size_t storey) {
+    const auto each = [&](const auto& act) {
+      for (GroupGrowth& growth : groups_)
+        if (growth.storey() == storey) act(growth);
+    };
     for (const Amount::Kind kind :
          {Amount::Kind::size, Amount::Kind::percent, Amount::Kind::rest}) {
       // What is a share of the same room is a share of all of it.
       std::vector<Bytes> rooms;
       for (const LayerTarget& target : layers_) rooms.push_back(room_for(*target.layer));
-      for (std::size_t i = 0; i < layers_.size(); ++i)
+      for (std::size_t i = 0; storey == 0 && i < layers_.size(); ++i)
         if (layers_[i].amount.kind == kind) resolve(layers_[i], rooms[i]);
-      for (GroupGrowth& growth : groups_)
+      each([&](GroupGrowth& growth) {
         if (growth.turn() == kind) growth.find_room(scene_);
+      });
     }
-    for (GroupGrowth& growth : groups_) growth.find_what_is_left(scene_);
-    for (GroupGrowth& growth : groups_) growth.share(scene_);
+    each([&](GroupGrowth& growth) { growth.find_what_is_left(scene_); });
+    each([&](GroupGrowth& growth) { growth.share(scene_); });
   }
 
   // Where partitions may move they share the room of their disk.

@@ -11,12 +11,59 @@
 
 namespace jh {
 
+// A volume that a group stands on is as large as its own group has made it by then.
+Bytes GrowContext::reach_in_place(const Layer& device) const {
+  return device.volume ? promised(device) : disks[device.disk].reach_in_place(device);
+}
+
+Bytes GrowContext::reach(const Layer& device) const {
+  return device.volume ? promised(device) : disks[device.disk].reach(device);
+}
+
+void GrowContext::promise(const Layer& device, Bytes size) {
+  if (!device.volume) disks[device.disk].promise(device, size);
+}
+
+Bytes GrowContext::promised(const Layer& device) const {
+  if (!device.volume) return disks[device.disk].promised(device);
+  const auto found = served.find(&device);
+  return found == served.end() ? device.size : found->second;
+}
+
+std::size_t GroupGrowth::storey() const {
+  std::size_t deepest = 0;
+  for (const Layer* device : group_->devices)
+    if (device != nullptr) deepest = std::max(deepest, device->storey);
+  return deepest;
+}
+
+// What is asked for by size needs so much below; a share of the room, or the rest, all there is.
+// The last volume that it stands on gets it.
+std::vector<std::pair<const Layer*, Amount>> GroupGrowth::needs_below() const {
+  std::size_t pv = group_->devices.size();
+  while (pv > 0 && (group_->devices[pv - 1] == nullptr || !group_->devices[pv - 1]->volume)) --pv;
+  if (pv == 0) return {};
+  const Layer* device = group_->devices[pv - 1];
+  if (turn() != Amount::Kind::size) return {{device, Amount{}}};
+  if (lacking() == 0) return {};
+  const Bytes needed = needed_size(pv - 1, Bytes(INT64_MAX));
+  return {{device, Amount{Amount::Kind::size, needed - device->size, 0}}};
+}
+
+void GroupGrowth::add_below(const Layer& volume, const Amount& amount) {
+  const auto known = std::find_if(volumes_.begin(), volumes_.end(), [&](const VolumeTarget& other) {
+    return other.volume == &volume;
+  });
+  if (known == volumes_.end()) volumes_.push_back({&volume, amount, false, true, 0, 0});
+}
+
 void GroupGrowth::add_volume(const Layer& volume, const Amount& amount,
                              const std::string& written) {
   for (const VolumeTarget& other : volumes_)
     if (other.volume == &volume)
       wrong_usage(fmt::format("{} is named twice", written), "name each target once");
-  volumes_.push_back({&volume, amount, 0, 0});
+  std::size_t pv = 0;
+  volumes_.push_back({&volume, amount, true, guest_->group_on(volume, pv) != nullptr, 0, 0});
 }
 
 void GroupGrowth::add_device(const Layer& device, const Amount& amount,
@@ -68,7 +115,8 @@ bool GroupGrowth::could_use(const GrowContext& scene, std::size_t disk) const {
   const DiskGrowth larger(*guest_, disk, guest_->disks()[disk].size() + 1_GiB,
                           scene.request.allow_move);
   for (std::size_t pv = 0; pv < group_->devices.size(); ++pv)
-    if (group_->devices[pv]->disk == disk && gains(pv, larger.reach(*group_->devices[pv])))
+    if (group_->devices[pv]->disk == disk && !group_->devices[pv]->volume &&
+        gains(pv, larger.reach(*group_->devices[pv])))
       return true;
   return false;
 }
@@ -86,6 +134,7 @@ std::uint64_t GroupGrowth::wanted(const VolumeTarget& target) const {
 // What the volume has already, and its content does not use yet, of a size that was asked for.
 Bytes GroupGrowth::there_for(const VolumeTarget& target) const {
   const Layer& layer = *target.volume;
+  if (target.carries_group) return Bytes(0);
   const Bytes behind = layer.size - std::min(layer.size, content_size(layer));
   return std::min(behind, target.amount.size);
 }
@@ -95,7 +144,7 @@ std::uint64_t GroupGrowth::whole_room(const GrowContext& scene) const {
   std::uint64_t room = planned_.group.free_extents();
   for (std::size_t pv = 0; pv < group_->devices.size(); ++pv) {
     const Layer& layer = *group_->devices[pv];
-    const Bytes reach = scene.disks[layer.disk].reach(layer);
+    const Bytes reach = scene.reach(layer);
     if (gains(pv, reach))
       room += lvm::extents_of(planned_, pv, reach.value()) - planned_.group.pvs[pv].extents;
   }
@@ -128,8 +177,8 @@ bool GroupGrowth::gains(std::size_t pv, Bytes size) const {
 
 void GroupGrowth::grow_device(GrowContext& scene, std::size_t pv, Bytes size) {
   const Layer& layer = *group_->devices[pv];
-  scene.disks[layer.disk].promise(layer, size);
-  lvm::set_device_size(planned_, pv, scene.disks[layer.disk].promised(layer).value());
+  scene.promise(layer, size);
+  lvm::set_device_size(planned_, pv, scene.promised(layer).value());
   if (std::find(grown_.begin(), grown_.end(), pv) == grown_.end()) grown_.push_back(pv);
 }
 
@@ -145,8 +194,7 @@ void GroupGrowth::grow_devices(GrowContext& scene, bool by_moves, bool frugal) {
     const Layer& layer = *group_->devices[pv];
     if (!device_targets_.empty() && volumes_.empty() && !is_target(layer)) continue;
     if (frugal && lacking() == 0) return;
-    const DiskGrowth& disk = scene.disks[layer.disk];
-    Bytes reach = by_moves ? disk.reach(layer) : disk.reach_in_place(layer);
+    Bytes reach = by_moves ? scene.reach(layer) : scene.reach_in_place(layer);
     if (frugal) reach = needed_size(pv, reach);
     if (gains(pv, reach)) grow_device(scene, pv, reach);
   }
@@ -197,6 +245,7 @@ void GroupGrowth::find_what_is_left(GrowContext& scene) {
 
 // On the disk that becomes larger, or the one with the largest room.
 void GroupGrowth::find_new_partition(GrowContext& scene) {
+  if (Guest::lies_deeper(*group_)) return;  // share() says what there is
   const bool must = scene.request.new_partition || (scene.grows() && scene.alone);
   std::optional<Error> why;
   std::optional<FreshDevice> best;
@@ -282,7 +331,7 @@ void GroupGrowth::serve(GrowContext& scene, std::size_t index) {
            "give the others less, or make the disk larger");
   const Bytes exact =
       group_->bytes(got) + (amount.kind == Amount::Kind::size ? there_for(target) : Bytes(0));
-  if (amount.kind == Amount::Kind::size && exact != amount.size)
+  if (amount.kind == Amount::Kind::size && exact != amount.size && !target.carries_group)
     scene.plan.notes.push_back(
         fmt::format("{} gets {} instead of {}: whole {}of {}", guest_->best_name(*target.volume),
                     spelled_out(exact), human(amount.size),
@@ -291,6 +340,7 @@ void GroupGrowth::serve(GrowContext& scene, std::size_t index) {
   target.extents = got;
   target.pieces = additions.size();
   served_.push_back(index);
+  if (target.carries_group) scene.served[target.volume] = target.volume->size + group_->bytes(got);
   lvm::extend_volume(planned_.group, name, additions);
 }
 
@@ -307,7 +357,7 @@ void GroupGrowth::refuse_amount(const GrowContext& scene, const VolumeTarget& ta
                          ? "make the disk larger:\n  " + command_by_10(scene.request)
                          : "take what there is:\n  " + command_with(scene.request, name + "=rest");
   for (const Layer* device : group_->devices)
-    if (!scene.request.allow_move && !scene.request.running &&
+    if (!scene.request.allow_move && !scene.request.running && !device->volume &&
         could_grow_by_moves(*guest_, *device, scene.disks[device->disk].size())) {
       GrowRequest moving = scene.request;
       moving.allow_move = true;

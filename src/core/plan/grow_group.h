@@ -1,6 +1,7 @@
 // Growing volumes: how room reaches a volume group, and how its volumes share it.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -18,15 +19,24 @@ struct GrowContext {
   std::optional<std::size_t> resized{};  // the disk whose size is named
   std::vector<std::size_t> blank{};      // disks that are there, wholly blank, and go to the group
   bool alone = true;                     // one group, and nothing else, gets room
+  /// Volumes that another group stands on, which their own group has served: their new sizes.
+  std::map<const Layer*, Bytes> served{};
   bool grows() const { return resized && disks[*resized].becomes_larger(); }
+  /// The size that a physical volume's layer could have in place, and at most; promising it one.
+  Bytes reach_in_place(const Layer& device) const;
+  Bytes reach(const Layer& device) const;
+  void promise(const Layer& device, Bytes size);
+  Bytes promised(const Layer& device) const;
 };
 
 /// A volume that is to become larger.
 struct VolumeTarget {
   const Layer* volume = nullptr;
   Amount amount;
-  std::uint64_t extents = 0;  // resolved: that it gains
-  std::size_t pieces = 0;     // that they come in
+  bool asked = true;           // by the user; else for a group that stands on it
+  bool carries_group = false;  // which has steps of its own
+  std::uint64_t extents = 0;   // resolved: that it gains
+  std::size_t pieces = 0;      // that they come in
 };
 
 /// A partition, perhaps on a disk that is made for it, that becomes a physical volume.
@@ -54,6 +64,12 @@ class GroupGrowth {
 
   void add_volume(const Layer& volume, const Amount& amount, const std::string& written);
   void add_device(const Layer& device, const Amount& amount, const std::string& written);
+  /// The volumes of other groups that it needs larger, each with how much: so that they can be
+  /// added to those. None: it has what it needs, or stands on disks only.
+  std::vector<std::pair<const Layer*, Amount>> needs_below() const;
+  void add_below(const Layer& volume, const Amount& amount);
+  /// How many groups lie one below the other under it; 0: it stands on disks.
+  std::size_t storey() const;
   /// Throws what stands against a change of the group or its volumes.
   void check() const;
   /// In which turn it is served: sizes come before percentages, and these before what takes the

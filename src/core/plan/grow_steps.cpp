@@ -95,10 +95,11 @@ class GrowthSteps {
     if (changed) add_commit_step(growth);
     for (const std::size_t index : growth.served()) {
       const VolumeTarget& target = growth.volumes()[index];
+      if (target.carries_group) continue;  // which has steps of its own
       const Bytes size = target.volume->size + group.bytes(target.extents);
       plan_content(plan_, guest_, *target.volume, size, size);
     }
-    plan_.groups.push_back(group.open.group.name);
+    plan_.add_group(guest_, group);
   }
 
   void add_content_steps(const LayerTarget& target) {
@@ -201,16 +202,17 @@ class GrowthSteps {
 
   // In the order they were asked for.
   void name_targets() {
-    std::vector<const Layer*> named;
-    for (const LayerTarget& target : layers_) named.push_back(target.layer);
+    std::vector<std::pair<const Layer*, bool>> named;  // whether it changes inside
+    for (const LayerTarget& target : layers_) named.emplace_back(target.layer, true);
     std::string devices;
     for (const GroupGrowth& growth : groups_) {
-      for (const VolumeTarget& target : growth.volumes()) named.push_back(target.volume);
+      for (const VolumeTarget& target : growth.volumes())
+        if (target.asked) named.emplace_back(target.volume, !target.carries_group);
       if (growth.volumes().empty()) devices += ", group " + growth.group().open.group.name;
     }
-    for (const Layer* layer : named) {
+    for (const auto& [layer, inside] : named) {
       plan_.target += ", " + guest_.best_name(*layer);
-      plan_.targets.push_back(layer->id);
+      if (inside) plan_.targets.push_back(layer->id);
     }
     plan_.target += devices;
     plan_.target.erase(0, 2);

@@ -11,6 +11,12 @@ bool Plan::changes(const VolumeGroup& group) const {
   return std::find(groups.begin(), groups.end(), group.open.group.name) != groups.end();
 }
 
+void Plan::add_group(const Guest& guest, const VolumeGroup& group) {
+  if (!changes(group)) groups.push_back(group.open.group.name);
+  for (const Layer* device : group.devices)
+    if (device != nullptr && device->volume) add_group(guest, guest.group_of(*device));
+}
+
 bool Plan::lets_go() const {
   return has<step::ShrinkContent>() || has<step::ShrinkVolume>() || has<step::MoveExtents>() ||
          has<step::ShrinkDevice>() || has<step::RemoveDevice>() || has<step::ShrinkPartition>() ||

@@ -38,6 +38,8 @@ struct Plan {
   /// Whether the disk gets its first table: it is new, or was blank.
   bool makes_table(std::size_t disk) const { return has<step::CreateDisk>(LayerId(disk)); }
   bool changes(const VolumeGroup& group) const;
+  /// Notes that the group changes, and with it what those hold that it stands on.
+  void add_group(const Guest& guest, const VolumeGroup& group);
   /// Calls visit(step, work) for each step of a kind, in order.
   template <class Kind, class Visit>
   void for_each(Visit visit) const {

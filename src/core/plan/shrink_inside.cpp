@@ -63,7 +63,7 @@ class GroupShrinker {
 
   void run() {
     if (const auto blockers = group_.open.blockers(); !blockers.empty()) throw blockers.front();
-    plan_.groups.push_back(facts().name);
+    plan_.add_group(guest_, group_);
     find_volumes();
     for (const auto& [volume, extents] : change_.volumes) shrink_volume(volume, extents);
     // Each is shorter before the next one is emptied: what moves does not come to lie behind an

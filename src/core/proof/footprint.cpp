@@ -204,12 +204,13 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
                            std::uint64_t length) {
   const lvm::Group& facts = group.open.group;
   const Layer& layer = group.volumes[held.volume];
-  const auto target = targets_.find(&layer);
-  if (target == targets_.end() || held.segment == SIZE_MAX)
+  std::size_t pv = 0;
+  const VolumeGroup* inner = before_.group_on(layer, pv);
+  const bool carries = inner != nullptr && plan_.changes(*inner);
+  if ((!carries && !targets_.contains(&layer)) || held.segment == SIZE_MAX)
     proof_failed(fmt::format("{} would change", before_.name_of(layer)),
                  before_.disks()[layer.disk].path);
   const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];
-  const std::uint64_t kept = kept_of(layer);
   const std::uint64_t start = segment.start * facts.extent_size;
   const std::uint64_t width = segment.stripes.size();
   while (length != 0) {
@@ -220,7 +221,7 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
       at = start + (inside / chunk * width + held.stripe) * chunk + inside % chunk;
       step = std::min(length, chunk - inside % chunk);
     }
-    if (at < kept) target->second->check(at, step, before_.disks()[layer.disk].path);
+    check_place(layer, at, step);
     inside += step;
     length -= step;
   }

@@ -158,7 +158,7 @@ class TreeComparison {
     }
   }
   void compare_pieces(std::uint64_t was, std::uint64_t now, std::uint64_t length, Node node) {
-    if (contents_.same_until(before_.layer, was, after_.layer, now, length, progress_) != length)
+    if (contents_.same_until(before_.place, was, after_.place, now, length, progress_) != length)
       differs(node, "its content");
   }
 

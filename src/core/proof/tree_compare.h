@@ -13,7 +13,7 @@ namespace jh {
 /// A tree, and the place that its extents lie in.
 struct TreeState {
   FileTree& tree;
-  Store& layer;
+  Store& place;
 };
 
 /// Walks both trees side by side: every name, every attribute, every extended attribute, and the

@@ -75,7 +75,7 @@ Floor find_floor(Filesystem& fs) {
   if (has_shadow_copies(fs))
     return {std::max<std::uint64_t>(use.end, 1),
             "nothing may move while there are shadow copies: they are found by position"};
-  const std::string compressed = "what is in use, side by side";
+  const std::string side_by_side = "what is in use, side by side";
   std::uint64_t clusters = use.clusters;
   // The bitmap becomes shorter too.
   const std::uint64_t spared = ceil_div(g.bitmap_bytes(), g.cluster_size) -
@@ -83,7 +83,7 @@ Floor find_floor(Filesystem& fs) {
   clusters -= std::min(clusters - 1, spared);
   if (fs.records() * g.record_size > small_table) {
     const std::uint64_t margin = 64 + use.clusters / 256;
-    return {std::min(use.end, clusters + margin), compressed};
+    return {std::min(use.end, clusters + margin), side_by_side};
   }
   std::uint64_t below = clusters - 1;
   for (std::uint64_t step = 1; clusters < use.end && !fits(fs, map, clusters); step *= 2) {
@@ -94,7 +94,7 @@ Floor find_floor(Filesystem& fs) {
     const std::uint64_t middle = below + (clusters - below) / 2;
     (fits(fs, map, middle) ? clusters : below) = middle;
   }
-  return {clusters, compressed};
+  return {clusters, side_by_side};
 }
 
 ShrinkPlan plan_shrink(Filesystem& fs, std::uint64_t sectors) {

@@ -50,9 +50,9 @@ void InodeFile::add_extents(ConstByteSpan data, std::size_t count,
                             std::vector<FileExtent>& out) const {
   if (count > data.size() / sizeof(EncodedExtent)) fail("it has more extents than room for them");
   for (std::size_t i = 0; i < count; ++i) {
-    const auto compressed = parse_as<EncodedExtent>(data, i * sizeof(EncodedExtent));
-    const std::uint64_t high = compressed.high.value();
-    const std::uint64_t low = compressed.low.value();
+    const auto encoded = parse_as<EncodedExtent>(data, i * sizeof(EncodedExtent));
+    const std::uint64_t high = encoded.high.value();
+    const std::uint64_t low = encoded.low.value();
     FileExtent extent;
     extent.unwritten = high >> 63 != 0;
     extent.offset = (high & ~(1ULL << 63)) >> 9;
