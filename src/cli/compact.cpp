@@ -62,8 +62,7 @@ void print_sources(const CompactFigures& figures) {
   if (figures.to_move != 0)
     std::cout << fmt::format("    {} of what is used move to the front of the file\n",
                              human(Bytes(figures.to_move)));
-  for (const std::string& note : figures.notes)
-    std::cout << styled("    Note: ", Style::warn) << printable(note) << "\n";
+  for (const std::string& note : figures.notes) print_note("Note", note);
 }
 
 void print_result(const std::string& name, const CompactFigures& figures, const OnHost& host) {

@@ -72,10 +72,8 @@ void print_plan(const Plan& plan, const Guest& guest) {
       << (guest.is_running()
               ? "    After each step the kernel is asked, and what it says compared.\n"
               : "    Then the result is re-read from disk and verified before it is committed.\n");
-  for (const std::string& note : plan.notes)
-    std::cout << styled("    Note: ", Style::warn) << printable(note) << "\n";
-  for (const std::string& remains : plan.remains)
-    std::cout << styled("    Left for you: ", Style::warn) << printable(remains) << "\n";
+  for (const std::string& note : plan.notes) print_note("Note", note);
+  for (const std::string& remains : plan.remains) print_note("Left for you", remains);
 }
 
 void print_changes(const std::vector<LayerChange>& changes) {

@@ -79,6 +79,32 @@ std::size_t drawing_width() {
   return std::clamp<std::size_t>(size.ws_col, 80, 120);
 }
 
+void print_note(const std::string& title, const std::string& text) {
+  const std::string head = "    " + title + ": ";
+  const std::string said = printable(text);
+  winsize size{};
+  const bool wraps = ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 &&
+                     size.ws_col > head.size() + 20 && said.find('\n') == std::string::npos;
+  std::cout << styled(head, Style::warn);
+  if (!wraps) {
+    std::cout << said << "\n";
+    return;
+  }
+  std::size_t at = head.size();
+  std::istringstream words(said);
+  for (std::string word; words >> word; at += columns_of(word)) {
+    if (at != head.size() && at + 1 + columns_of(word) > size.ws_col) {
+      std::cout << "\n" << std::string(head.size(), ' ');
+      at = head.size();
+    } else if (at != head.size()) {
+      std::cout << " ";
+      ++at;
+    }
+    std::cout << word;
+  }
+  std::cout << "\n";
+}
+
 // What is printed may go to a file all the same.
 bool is_interactive() { return ::isatty(STDIN_FILENO) == 1 && ::isatty(STDERR_FILENO) == 1; }
 
@@ -100,7 +126,7 @@ void print_error(const Error& error) {
     std::string next;
     std::string line;
     std::istringstream lines(error.next());
-    while (std::getline(lines, line)) next += (next.empty() ? "" : "\n       ") + printable(line);
+    while (std::getline(lines, line)) next += (next.empty() ? "" : "\n         ") + printable(line);
     std::cerr << "  next:  " << next << "\n";
   }
   if (error.outcome() == Outcome::sound)

@@ -34,6 +34,9 @@ void print_table(const std::vector<Row>& rows);
 
 /// Width to draw in: the terminal's, 80 to 120 columns.
 std::size_t drawing_width();
+/// "    Note: ..."; on a terminal words that do not fit its width go to further lines, below the
+/// text.
+void print_note(const std::string& title, const std::string& text);
 
 /// How far a piece of work is.
 struct ProgressState {
