@@ -40,7 +40,8 @@ std::string floor_text(Floors& floors, const Layer& layer, const OneUnit& unit) 
   return floor.size < layer.size ? unit(floor.size) : "";
 }
 
-Row place_row(const Guest& guest, Floors& floors, const Layer& layer, const OneUnit& unit) {
+Row layer_row(const Guest& guest, Floors& floors, const Layer& layer, const std::string& name,
+              const OneUnit& unit) {
   const Content& content = layer.content;
   const Bytes room = room_of(guest, layer, guest.disks()[layer.disk].size());
   std::string holds = content.name;
@@ -56,8 +57,7 @@ Row place_row(const Guest& guest, Floors& floors, const Layer& layer, const OneU
                          unit(*content.size));
   Style state_style = state == "clean" ? Style::good : Style::plain;
   if (!content.blockers.empty() || content.replay) state_style = Style::warn;
-  const bool indented = logical || (layer.is_inner() && !layer.volume);
-  Row row{{(indented ? "  " : "") + guest.name_of(layer), Style::heading},
+  Row row{{(logical || layer.is_inner() ? "  " : "") + name, Style::heading},
           {holds},
           {mounted_at(layer)},
           number(unit(layer.size)),
@@ -121,16 +121,11 @@ void print_group(const Guest& guest, Floors& floors, const VolumeGroup& group) {
   for (const Layer& layer : group.volumes) {
     const lvm::Volume& volume = guest.volume_of(layer);
     if (!volume.visible) continue;
-    Row row = place_row(guest, floors, layer, unit);
-    row[0].text = volume.name;
-    row.push_back({lies_on(guest, group, volume), Style::dim});
-    rows.push_back(std::move(row));
-    for (const Layer& inner : layer.inner)
-      for_each_layer(inner, [&](const Layer& each) {
-        Row one = place_row(guest, floors, each, unit);
-        one[0].text = "  " + one[0].text.substr(one[0].text.find('/') + 1);
-        rows.push_back(std::move(one));
-      });
+    for_each_layer(layer, [&](const Layer& each) {
+      const std::string name = guest.name_of(each);
+      rows.push_back(layer_row(guest, floors, each, name.substr(name.find('/') + 1), unit));
+      if (!each.is_inner()) rows.back().push_back({lies_on(guest, group, volume), Style::dim});
+    });
   }
   print_table(rows);
   for (const Layer& layer : group.volumes) print_details(guest, layer);
@@ -160,8 +155,9 @@ void print_disk_layers(const Guest& guest, Floors& floors, std::size_t index) {
                          title("free", true), title("room", true), title("floor", true),
                          title("state")}};
   for (const Layer& layer : disk.layers)
-    for_each_layer(
-        layer, [&](const Layer& each) { rows.push_back(place_row(guest, floors, each, unit)); });
+    for_each_layer(layer, [&](const Layer& each) {
+      rows.push_back(layer_row(guest, floors, each, guest.name_of(each), unit));
+    });
   if (disk.layers.empty()) return;  // the advice says why nothing is known of it
   print_table(rows);
   for (const Layer& layer : disk.layers) print_details(guest, layer);

@@ -25,11 +25,6 @@ constexpr std::uint64_t usual_share = 16;
 const std::string& second = second_image;
 const std::string late_file = "written-meanwhile";
 
-std::uint32_t setting(const char* name, std::uint32_t otherwise) {
-  const char* given = std::getenv(name);
-  return given != nullptr ? static_cast<std::uint32_t>(std::stoul(given)) : otherwise;
-}
-
 // Of two lists of files: the first line that they have not in common.
 std::string first_difference(const std::string& a, const std::string& b) {
   std::istringstream left(a);
@@ -246,15 +241,15 @@ void World::expect_kept(FaultHost& host, const ExternalAction& deed, Act act, bo
 }
 
 TEST_P(World, MovesOnBetweenTheCutAndRecover) {
-  const std::uint32_t seed = setting("JUNEHEATH_SEED", std::random_device()());
-  const std::uint64_t share = setting("JUNEHEATH_FULL", 0) != 0 ? 1 : usual_share;
+  const std::uint32_t seed = seed_of_run();
+  const std::uint64_t share = takes_all() ? 1 : usual_share;
   std::mt19937 random(seed);
   FaultHost whole;
   put(whole, old_);
   whole.cut_at(0, Unflushed::kept);
   carry_out_on(whole, GetParam());
   const std::uint64_t operations = whole.operations();
-  fmt::print("  JUNEHEATH_SEED={}, {} operations, one deed in {}\n", seed, operations, share);
+  fmt::print("  {} operations, one deed in {}\n", operations, share);
   constexpr std::array modes{Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each};
   std::uint64_t round = 0;
   for (const std::uint64_t n : points_of(operations, 2, 40)) {
@@ -284,8 +279,7 @@ TEST_P(World, MovesOnBetweenTheCutAndRecover) {
 }
 
 TEST_P(World, MovesOnBetweenTheChangeAndItsUndo) {
-  const std::uint32_t seed = setting("JUNEHEATH_SEED", std::random_device()());
-  fmt::print("  JUNEHEATH_SEED={}\n", seed);
+  const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   for (int round = 0; round < 2; ++round)
     for (const ExternalAction& deed : deeds(random)) {

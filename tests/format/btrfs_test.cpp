@@ -217,7 +217,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     ASSERT_TRUE(volume.tree(tree));
     small.push_back(volume.tree(tree)->block);
   }
-  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 300 : 30;
+  const int rounds = takes_all() ? 300 : 30;
   int found_by_both = 0;
   int only_here = 0;
   for (int i = 0; i < rounds; ++i) {
@@ -268,7 +268,7 @@ TEST(Btrfs, CorruptFieldsAreReported) {
   const btrfs::Volume volume(first);
   const auto blocks = all_blocks(volume);
   NullProgress silent;
-  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 20'000 : 600;
+  const int rounds = takes_all() ? 20'000 : 600;
   for (int i = 0; i < rounds; ++i) {
     MemoryStore place(whole, "place");
     const std::uint8_t values[] = {0x00, 0x01, 0x7F,

@@ -8,6 +8,7 @@
 
 #include "core/container/qcow2/qcow2.h"
 #include "support/containers.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -17,11 +18,6 @@ constexpr int random_operations = 400;
 #else
 constexpr int random_operations = 2000;
 #endif
-
-std::uint64_t seed() {
-  const char* given = std::getenv("JUNEHEATH_SEED");
-  return given != nullptr ? std::strtoull(given, nullptr, 10) : std::random_device{}();
-}
 
 std::string words(const Findings& findings) {
   std::string text;
@@ -131,7 +127,7 @@ class Model {
 class ContainerModel : public testing::TestWithParam<Kind> {};
 
 TEST_P(ContainerModel, RandomOperations) {
-  const std::uint64_t seeded = seed();
+  const std::uint64_t seeded = seed_of_run();
   fmt::print("  seed {}\n", seeded);
   const bool pieces = GetParam().in_pieces;
   const auto image = new_image(wanted(GetParam(), pieces ? 3ULL << 30 : 24U << 20));
@@ -149,7 +145,7 @@ struct Qcow2Kind {
 class Qcow2Model : public testing::TestWithParam<Qcow2Kind> {};
 
 TEST_P(Qcow2Model, RandomOperations) {
-  const std::uint64_t seeded = seed();
+  const std::uint64_t seeded = seed_of_run();
   fmt::print("  seed {}\n", seeded);
   MemoryImage image;
   image.main = &image.files.create("/moor/guest.img");

@@ -10,6 +10,7 @@
 #include "core/store/file_store.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -99,7 +100,7 @@ TEST_P(Fat, DoesNotMissWhatItSaysIsFree) {
 
 // What the checker complains of is found, wherever a table or a folder is damaged.
 TEST_P(Fat, FindsWhatTheCheckerFinds) {
-  const std::uint32_t seed = std::random_device()();
+  const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
   const Content content = recognise_content(*disk_);

@@ -18,6 +18,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/share.h"
 #include "support/sizes.h"
 
 namespace jh::test {
@@ -176,7 +177,7 @@ TEST_P(FilesystemContract, GrowsAndShrinksToAnySize) {
   const Bytes unit = open(*disk_)->unit();
   EXPECT_LE(floor, Bytes(GetParam().size));
   EXPECT_EQ(floor < Bytes(GetParam().size), GetParam().shrinks);
-  const std::uint32_t seed = std::random_device()();
+  const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
   std::vector<Bytes> sizes{floor, floor + unit};
@@ -380,8 +381,8 @@ class FilesystemContractCuts : public FilesystemContract {
     const auto new_size = recognise_content(result).size;
     std::mt19937 random(7);
     // Of many, a random part of a run.
-    const bool all = std::getenv("JUNEHEATH_FULL") != nullptr || operations <= 60;
-    std::mt19937 choice(std::random_device{}());
+    const bool all = takes_all() || operations <= 60;
+    std::mt19937 choice(seed_of_run());
     for (std::uint64_t n = 1; n <= operations; ++n) {
       if (!all && choice() % operations >= 60) continue;
       FaultHost host;

@@ -1,5 +1,5 @@
-// What every kind of layer keeps, wherever it lies: its bytes are those of the image that locate() names,
-// its floor is no larger than it is, its id finds it again in a guest that was opened anew.
+// What every kind of layer keeps, wherever it lies: its bytes are those of the image that locate()
+// names, its floor is no larger than it is, its id finds it again in a guest that was opened anew.
 #include <gtest/gtest.h>
 
 #include <random>
@@ -70,6 +70,30 @@ TEST_P(LayerContract, FloorsAndRoomsFit) {
   }
 }
 
+// A running system that knows nothing better than its disks: incomplete groups, and physical
+// volumes of none, are seen beside whole ones as they are on images.
+TEST_P(LayerContract, GroupsOfARunningSystemAreThoseOfItsDisks) {
+  class Silent final : public Running {
+    std::optional<InUse> look(const Layer&, Store&) const override { return std::nullopt; }
+  };
+  const TempFolder folder;
+  unpack_sample("two-disk-a", folder / "half.img");
+  MemoryStore half = load(folder / "half.img");
+  const std::vector<Guest::Image> images{{"disk.img", &*disk_}, {"half.img", &half}};
+  const Silent silent;
+  const Guest running(images, 0, &silent);
+  const Guest at_rest(images);
+  std::size_t incomplete = 0;
+  for (const VolumeGroup& group : at_rest.groups()) {
+    if (Guest::lies_deeper(group)) continue;
+    const VolumeGroup* same = running.group_named(group.open.group.name);
+    ASSERT_NE(same, nullptr) << group.open.group.name;
+    EXPECT_EQ(same->open.blockers().size(), group.open.blockers().size());
+    incomplete += group.open.blockers().empty() ? 0 : 1;
+  }
+  EXPECT_EQ(incomplete, 1U);
+}
+
 // Also when a disk is added in front of nothing but behind it: ids are no places in a list.
 TEST_P(LayerContract, IdsAreForGood) {
   MemoryStore more(64 * mib);
@@ -87,7 +111,8 @@ TEST_P(LayerContract, IdsAreForGood) {
 
 INSTANTIATE_TEST_SUITE_P(Guests, LayerContract,
                          testing::Values("heather", "nestcam", "fieldstation", "mbr-boot-lvm",
-                                         "mbr-extended", "gpt-ntfs-recovery", "nested"),
+                                         "mbr-extended", "gpt-ntfs-recovery", "nested",
+                                         "three-groups"),
                          [](const auto& item) {
                            std::string name = item.param;
                            std::replace(name.begin(), name.end(), '-', '_');

@@ -7,6 +7,7 @@
 
 #include "core/guest/content.h"
 #include "support/ntfs_place.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -67,8 +68,6 @@ bool look_everywhere(MemoryStore& place) {
   return refused;
 }
 
-bool takes_all() { return std::getenv("JUNEHEATH_FULL") != nullptr; }
-
 class NtfsDamage : public testing::TestWithParam<const char*> {};
 
 TEST_P(NtfsDamage, EveryFieldInTurn) {
@@ -100,7 +99,7 @@ TEST_P(NtfsDamage, EveryFieldInTurn) {
             {"bitmap", g.offset(file.stream(ntfs::type::data).runs().front().lcn), 64});
     }
   }
-  const std::uint32_t seed = std::random_device()();
+  const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
 #ifdef JUNEHEATH_SANITIZED
@@ -137,7 +136,7 @@ TEST_P(NtfsDamage, RandomBytes) {
     for (const ntfs::ClusterRun& run : fs.mft_runs())
       metadata.emplace_back(fs.geometry().offset(run.lcn), run.count * fs.geometry().cluster_size);
   }
-  const std::uint32_t seed = std::random_device()();
+  const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
 #ifdef JUNEHEATH_SANITIZED

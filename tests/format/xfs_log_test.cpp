@@ -154,7 +154,7 @@ void copy_sparse(const std::string& from, const std::string& to) {
 TEST(XfsLog, IsReplayedAsTheKernelDoes) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const unsigned first = seed_of_run();
-  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 120 : 6;
+  const int rounds = takes_all() ? 120 : 6;
   int replayed = 0;
   int unfinished = 0;
   for (int i = 0; i < rounds; ++i) {
@@ -194,7 +194,7 @@ TEST(XfsLog, IsReplayedAsTheKernelDoes) {
 // The newest records may be torn: what is in front of them counts. Further back it is damage.
 TEST(XfsLog, TornRecordsEndItAndDamagedOnesAreRefused) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  const unsigned seed = std::random_device{}();
+  const unsigned seed = seed_of_run();
   SCOPED_TRACE(fmt::format("seed {}", seed));
   std::mt19937 random{seed};
   const TempFolder folder;

@@ -97,7 +97,7 @@ INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(makes()),
 TEST(Xfs, AnyCombinationOfFeaturesGrows) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const unsigned seed = seed_of_run();
-  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 100 : 2;
+  const int rounds = takes_all() ? 100 : 2;
   const TempFolder folder;
   const std::string image = folder / "place.img";
   int made = 0;
@@ -244,7 +244,7 @@ TEST(Xfs, ATreeGetsBlocksFromTheFreeList) {
 
 // What the system's checker finds our audit finds, in metadata that both read.
 TEST(Xfs, TheAuditAgreesWithTheChecker) {
-  const auto seed = std::random_device{}();
+  const auto seed = seed_of_run();
   fmt::print("  seed {}\n", seed);
   std::mt19937 random{seed};
   const TempFolder folder;
@@ -253,7 +253,7 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
   MemoryStore whole = load(image);
   const xfs::Geometry geometry(whole);
   int found_by_both = 0;
-  int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 300 : 25;
+  int rounds = takes_all() ? 300 : 25;
   for (int i = 0; i < rounds; ++i) {
     // A byte of a header, or of a root of a tree, with its sum put right: only what it says is
     // wrong.
@@ -358,7 +358,7 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
           }
         });
   EXPECT_GE(targets.size(), 10U);
-  const int rounds = std::getenv("JUNEHEATH_FULL") != nullptr ? 300 : 25;
+  const int rounds = takes_all() ? 300 : 25;
   int both = 0, ours = 0, theirs = 0;
   for (int i = 0; i < rounds; ++i) {
     auto kind = targets.begin();
@@ -383,7 +383,7 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
     both += !checker.empty() && audit.status == 4;
     ours += checker.empty() && audit.status == 4;
     theirs += !checker.empty() && audit.status == 0;
-    if (std::getenv("JUNEHEATH_FULL") != nullptr && checker.empty() && audit.status == 4)
+    if (takes_all() && checker.empty() && audit.status == 4)
       fmt::print("  only ours: {}: {}\n", what, audit.out.substr(0, 400));
     std::filesystem::remove(copy);
   }
@@ -401,8 +401,8 @@ TEST(Xfs, CorruptFieldsAreReported) {
   const MemoryStore whole = load(image);
   MemoryStore first(whole, "first");
   const xfs::Geometry geometry(first);
-  std::mt19937 random{std::random_device{}()};
-  const bool all = std::getenv("JUNEHEATH_FULL") != nullptr;
+  std::mt19937 random{seed_of_run()};
+  const bool all = takes_all();
   NullProgress silent;
   struct Structure {
     std::uint64_t at;

@@ -25,11 +25,6 @@ constexpr int fewer = 10;
 constexpr int fewer = 1;
 #endif
 
-std::uint32_t seed() {
-  const char* given = std::getenv("JUNEHEATH_SEED");
-  return given != nullptr ? static_cast<std::uint32_t>(std::stoul(given)) : std::random_device()();
-}
-
 struct Case {
   const char* name;
   std::vector<std::string> samples;
@@ -178,8 +173,7 @@ class Mutation : public testing::TestWithParam<Case> {
 };
 
 TEST_P(Mutation, IsRefusedOrHarmless) {
-  const std::uint32_t first = seed();
-  fmt::print("  JUNEHEATH_SEED={}\n", first);
+  const std::uint32_t first = seed_of_run();
   std::mt19937 random(first);
   FaultHost right;
   put(right);

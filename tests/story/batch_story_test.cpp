@@ -16,6 +16,7 @@
 #include "support/program.h"
 #include "support/samples.h"
 #include "support/schema.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -170,7 +171,7 @@ TEST_F(BatchStory, TwoRunsDoNotMeet) {
 
 // All of it killed, again and again, at any time: in the end each guest has grown once.
 TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
-  const auto seed = std::random_device()();
+  const auto seed = seed_of_run();
   fmt::print("  seed {}\n", seed);
   std::mt19937 random(seed);
   int killed = 0;
@@ -253,8 +254,8 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
     return cut.status != 0;
   };
   // A random part of them in a run; all with JUNEHEATH_FULL.
-  const bool all = std::getenv("JUNEHEATH_FULL") != nullptr;
-  std::mt19937 random{std::random_device()()};
+  const bool all = takes_all();
+  std::mt19937 random{seed_of_run()};
   int call = 1;
   while (stopped_at(call) && call < 400) call += all ? 1 : 1 + static_cast<int>(random() % 7);
   EXPECT_GT(call, 20) << "it was cut off too seldom";

@@ -130,6 +130,21 @@ TEST_F(NestedStory, AGroupOnItselfIsDamage) {
   EXPECT_EQ(file_digest(image_), before);
 }
 
+// Three storeys, and what stands between is a target too: it needs what it hands on besides.
+TEST_F(NestedStory, RoomGoesThroughThreeGroups) {
+  const std::string image = folder_ / "three.img";
+  unpack_sample("three-groups", image);
+  const std::uint32_t before = file_digest(image);
+  const ProgramResult done = juneheath({"grow", image, "--by", "64MiB", "--give", "gill/pool=20MiB",
+                                        "--give", "tarn/rings=30MiB", "--yes"});
+  ASSERT_EQ(done.status, 0) << done.err;
+  EXPECT_EQ(size_of(image, "gill", "pool"), 28 * mib) << done.out;
+  EXPECT_EQ(size_of(image, "tarn", "rings"), 46 * mib) << done.out;
+  EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+  ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+  EXPECT_EQ(file_digest(image), before);
+}
+
 TEST_F(NestedStory, TheInnerGroupBecomesSmaller) {
   const std::uint32_t before = file_digest(image_);
   const ProgramResult done = juneheath({"shrink", image_, "--take", "hollow/notes=8MiB", "--yes"});

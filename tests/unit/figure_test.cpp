@@ -9,12 +9,13 @@
 #include "core/figure/occupancy.h"
 #include "core/figure/painter.h"
 #include "core/figure/strip.h"
+#include "support/share.h"
 
 namespace jh {
 namespace {
 
 std::mt19937_64 generator() {
-  const auto seed = std::random_device()();
+  const auto seed = test::seed_of_run();
   fmt::print("  seed {}\n", seed);
   return std::mt19937_64(seed);
 }

@@ -24,6 +24,22 @@ std::size_t recognised(const std::vector<Layer>& layers) {
       }));
 }
 
+// What lies at `offset` of these bytes, not looked into.
+Layer layer_in(Store& below, LayerId id, std::size_t disk, Bytes offset, Bytes size,
+               const std::string& name) {
+  Layer layer;
+  layer.id = std::move(id);
+  layer.disk = disk;
+  layer.offset = offset;
+  layer.size = size;
+  layer.window = std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
+  return layer;
+}
+
+void add_context(Content& content, const std::string& name) {
+  for (Error& blocker : content.blockers) blocker = blocker.with_context(name);
+}
+
 }  // namespace
 
 std::vector<std::string> files_of(const Disk& disk) {
@@ -51,16 +67,14 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disk.added = image.added;
   if (sector_size != 0) disk.sector_size = sector_size;
   disk.container = open_container(*image.file, image.resolver);
+  const auto whole = [&](const Disk& of) {
+    return layer_in(of.container->disk(), LayerId(index), index, Bytes(0), of.size(), image.path);
+  };
   if (disk.container->facts().encrypted) {
     // What it holds would only look like something by chance.
-    fill_layers(disk, index);
-    Layer& whole = disk.layers.front();
-    whole.inner.clear();
-    whole.table.reset();
-    Content& content = whole.content;
-    content = Content();
-    content.kind = ContentKind::encrypted;
-    content.name = "encrypted content";
+    Layer& layer = disk.layers.emplace_back(whole(disk));
+    layer.content.kind = ContentKind::encrypted;
+    layer.content.name = "encrypted content";
     disks_.push_back(std::move(disk));
     return;
   }
@@ -73,7 +87,7 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
     disks_.push_back(std::move(disk));
     return;
   }
-  fill_layers(disk, index);
+  fill_layers(disk, whole(disk));
   // An MBR does not say how large its sectors are. Where nothing known begins at the places that
   // 512-byte sectors give, but something does with 4096, the disk has such.
   if (sector_size == 0 && disk.table && disk.table->facts().kind == TableKind::mbr &&
@@ -81,7 +95,7 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
     Disk other;
     other.container = open_container(*image.file, image.resolver);
     other.table = open_table(other.container->disk(), 4096);
-    fill_layers(other, index);
+    fill_layers(other, whole(other));
     if (recognised(other.layers) != 0) {
       other.path = disk.path;
       other.file = disk.file;
@@ -114,29 +128,16 @@ void Guest::look_into(Layer& layer) const {
   open_inner(layer);
 }
 
-void Guest::add_inner(Layer& layer, std::uint32_t number, Bytes offset, Bytes size,
-                      std::optional<Partition> partition) const {
-  Layer inner;
-  inner.id = layer.id.partition(number);
-  inner.disk = layer.disk;
-  inner.storey = layer.storey + 1;
-  inner.partition = std::move(partition);
-  inner.offset = offset;
-  inner.size = size;
-  inner.window = std::make_unique<WindowStore>(*layer.window, offset.value(), size.value(),
-                                               layer.window->name() + ", inside");
-  layer.inner.push_back(std::move(inner));
-}
-
 void Guest::open_inner(Layer& layer) const {
   Content& content = layer.content;
-  if (content.payload) {
-    add_inner(layer, LayerId::payload, Bytes(content.payload->offset), Bytes(content.payload->size),
-              std::nullopt);
-    Content& locked = layer.inner.back().content;
-    locked.kind = ContentKind::locked;
-    locked.name = "locked";
-    locked.state = content.payload->locked;
+  if (const auto& payload = content.payload) {
+    Layer& locked = layer.inner.emplace_back(
+        layer_in(*layer.window, layer.id.partition(LayerId::payload), layer.disk,
+                 Bytes(payload->offset), Bytes(payload->size), layer.window->name() + ", payload"));
+    locked.storey = layer.storey + 1;
+    locked.content.kind = ContentKind::locked;
+    locked.content.name = "locked";
+    locked.content.state = payload->locked;
     return;
   }
   if (content.kind != ContentKind::unknown) return;
@@ -154,55 +155,43 @@ void Guest::open_inner(Layer& layer) const {
   }
   content.kind = ContentKind::partition_table;
   content.name = fmt::format("a disk with {}", facts.kind == TableKind::gpt ? "a GPT" : "an MBR");
+  layer.inner = partitions_of(*layer.table, *layer.window, layer, layer.storey + 1);
+}
+
+// `outer`: what the table is on.
+std::vector<Layer> Guest::partitions_of(const PartitionTable& table, Store& disk,
+                                        const Layer& outer, std::size_t storey) const {
+  const TableFacts& facts = table.facts();
+  std::vector<Layer> layers;
   for (const Partition& partition : facts.partitions) {
     const Bytes offset = to_bytes(partition.first, facts.sector_size);
     const Bytes size = to_bytes(partition.count, facts.sector_size);
-    if (checked_add(offset.value(), size.value()) > layer.size.value()) continue;
-    add_inner(layer, partition.number, offset, size, partition);
-    Layer& inner = layer.inner.back();
-    if (partition.role == PartitionRole::extended) {
-      inner.content.kind = ContentKind::logical_partitions;
-      inner.content.name = "logical partitions";
-    } else {
-      look_into(inner);
-    }
-  }
-}
-
-void Guest::fill_layers(Disk& disk, std::size_t index) {
-  Store& below = disk.container->disk();
-  const auto add = [&](std::optional<Partition> partition, Bytes offset, Bytes size) {
-    Layer layer;
-    layer.disk = index;
-    layer.id.disk = index;
-    if (partition) layer.id.partitions = {partition->number};
-    layer.partition = std::move(partition);
-    layer.offset = offset;
-    layer.size = size;
+    if (checked_add(offset.value(), size.value()) > disk.size()) continue;  // a blocker names it
     const std::string name =
-        layer.partition ? fmt::format("{}, partition {}", disk.path, layer.partition->number)
-                        : disk.path;
-    layer.window = std::make_unique<WindowStore>(below, offset.value(), size.value(), name);
-    if (layer.partition && layer.partition->role == PartitionRole::extended) {
+        fmt::format("{}, partition {}", outer.window->name(), partition.number);
+    Layer& layer = layers.emplace_back(
+        layer_in(disk, outer.id.partition(partition.number), outer.disk, offset, size, name));
+    layer.partition = partition;
+    layer.storey = storey;
+    if (partition.role == PartitionRole::extended) {
       layer.content.kind = ContentKind::logical_partitions;
       layer.content.name = "logical partitions";
     } else {
       look_into(layer);
     }
-    for (Error& blocker : layer.content.blockers) blocker = blocker.with_context(name);
-    disk.layers.push_back(std::move(layer));
-  };
-  if (!disk.table) {
-    add(std::nullopt, Bytes(0), disk.size());
+    add_context(layer.content, name);
+  }
+  return layers;
+}
+
+void Guest::fill_layers(Disk& disk, Layer whole) {
+  if (disk.table) {
+    disk.layers = partitions_of(*disk.table, disk.container->disk(), whole, 0);
     return;
   }
-  const TableFacts& facts = disk.table->facts();
-  for (const Partition& partition : facts.partitions) {
-    const Bytes offset = to_bytes(partition.first, facts.sector_size);
-    const Bytes size = to_bytes(partition.count, facts.sector_size);
-    if (checked_add(offset.value(), size.value()) > below.size()) continue;  // a blocker names it
-    add(partition, offset, size);
-  }
+  look_into(whole);
+  add_context(whole.content, whole.window->name());
+  disk.layers.push_back(std::move(whole));
 }
 
 // A group counts once all its physical volumes are known; they may lie on volumes of others. What
@@ -236,8 +225,8 @@ void Guest::open_groups() {
     std::erase_if(waiting, [&](const Layer* layer) {
       return std::find(taken.begin(), taken.end(), layer) != taken.end();
     });
-    if (is_running()) break;
-    for (std::size_t i = known; i < groups_.size(); ++i)
+    // In a running system what is in a volume is its kernel's matter.
+    for (std::size_t i = known; !is_running() && i < groups_.size(); ++i)
       for (Layer& volume : groups_[i].volumes)
         for_each_layer(volume, [&](Layer& layer) {
           if (!is_device(&layer)) return;
@@ -338,7 +327,7 @@ void Guest::open_volumes(std::size_t index) {
     if (volume.plain() && volume.visible) layer.window = open_volume(group.open, volume, name);
     if (layer.window) {
       look_into(layer);
-      for (Error& blocker : layer.content.blockers) blocker = blocker.with_context(name);
+      add_context(layer.content, name);
     } else {
       layer.content.name =
           volume.plain() ? "not looked into" : fmt::format("{} volume", volume.kind);
@@ -440,7 +429,7 @@ std::vector<const Layer*> Guest::layers() const {
 
 bool Guest::lies_deeper(const VolumeGroup& group) {
   return std::any_of(group.devices.begin(), group.devices.end(), [](const Layer* device) {
-    return device != nullptr && (device->is_inner() || !device->id.volume.empty());
+    return device != nullptr && !device->lies_on_disk();
   });
 }
 

@@ -45,6 +45,8 @@ struct Layer {
 
   /// It is a part of a disk, or of an encrypted layer, that lies in another layer.
   bool is_inner() const { return id.partitions.size() > (id.volume.empty() ? 1U : 0U); }
+  /// It is a disk of the guest, or a partition of one.
+  bool lies_on_disk() const { return id.volume.empty() && !is_inner(); }
 };
 
 /// Calls visit(layer) for a layer and all that lie in it.
@@ -92,8 +94,8 @@ class Running {
     Content content;
     std::vector<std::string> mount_points;
   };
-  /// `window`: the layer's bytes, some of which the system may
-  /// hold in newer form. Nothing: it is in no use, and can be looked at.
+  /// `window`: the layer's bytes, some of which the system may hold in newer form. Nothing: it is
+  /// in no use, and can be looked at.
   virtual std::optional<InUse> look(const Layer& layer, Store& window) const = 0;
 };
 
@@ -153,11 +155,11 @@ class Guest {
 
  private:
   void open_disk(const Image& image, std::uint32_t sector_size);
-  void fill_layers(Disk& disk, std::size_t index);
+  void fill_layers(Disk& disk, Layer whole);
   void look_into(Layer& layer) const;
   void open_inner(Layer& layer) const;
-  void add_inner(Layer& layer, std::uint32_t number, Bytes offset, Bytes size,
-                 std::optional<Partition> partition) const;
+  std::vector<Layer> partitions_of(const PartitionTable& table, Store& disk, const Layer& outer,
+                                   std::size_t storey) const;
   void open_groups();
   static void note_unclaimed(const lvm::Groups& found, const std::vector<Layer*>& devices);
   bool add_group(lvm::OpenGroup open, const std::vector<Layer*>& devices);

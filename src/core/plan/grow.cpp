@@ -73,13 +73,22 @@ class Planner {
 
   // A group that stands on volumes of others gets its room through them.
   void add_groups_below() {
-    for (std::size_t i = 0; i < groups_.size(); ++i)
-      for (const auto& [volume, amount] : groups_[i].needs_below())
-        growth_of(guest_.group_of(*volume)).add_below(*volume, amount);
+    // From the top: what stands between needs what it hands on, too.
+    for (std::size_t storey = deepest_storey(); storey > 0; --storey)
+      for (std::size_t i = 0; i < groups_.size(); ++i)
+        if (groups_[i].storey() == storey)
+          for (const auto& [volume, amount] : groups_[i].needs_below())
+            growth_of(guest_.group_of(*volume)).add_below(*volume, amount);
     // What stands below is served first.
     std::stable_sort(
         groups_.begin(), groups_.end(),
         [](const GroupGrowth& a, const GroupGrowth& b) { return a.storey() < b.storey(); });
+  }
+
+  std::size_t deepest_storey() const {
+    std::size_t deepest = 0;
+    for (const GroupGrowth& growth : groups_) deepest = std::max(deepest, growth.storey());
+    return deepest;
   }
 
   GroupGrowth& growth_of(const VolumeGroup& group) {
@@ -246,31 +255,30 @@ class Planner {
   // Sizes come first, then shares of the room, then who takes the rest.
   void hand_out() {
     check_rests();
-    hand_out_storey(0);
-    // What stands on volumes of these has its room by them.
-    std::size_t deepest = 0;
-    for (const GroupGrowth& growth : groups_) deepest = std::max(deepest, growth.storey());
-    for (std::size_t storey = 1; storey <= deepest; ++storey) hand_out_storey(storey);
+    // What stands on volumes of others has its room by them.
+    for (std::size_t storey = 0; storey <= deepest_storey(); ++storey) {
+      const auto each = [&](const auto& act) {
+        for (GroupGrowth& growth : groups_)
+          if (growth.storey() == storey) act(growth);
+      };
+      for (const Amount::Kind kind :
+           {Amount::Kind::size, Amount::Kind::percent, Amount::Kind::rest}) {
+        if (storey == 0) resolve_layers(kind);
+        each([&](GroupGrowth& growth) {
+          if (growth.turn() == kind) growth.find_room(scene_);
+        });
+      }
+      each([&](GroupGrowth& growth) { growth.find_what_is_left(scene_); });
+      each([&](GroupGrowth& growth) { growth.share(scene_); });
+    }
   }
 
-  void hand_out_storey(std::size_t storey) {
-    const auto each = [&](const auto& act) {
-      for (GroupGrowth& growth : groups_)
-        if (growth.storey() == storey) act(growth);
-    };
-    for (const Amount::Kind kind :
-         {Amount::Kind::size, Amount::Kind::percent, Amount::Kind::rest}) {
-      // What is a share of the same room is a share of all of it.
-      std::vector<Bytes> rooms;
-      for (const LayerTarget& target : layers_) rooms.push_back(room_for(*target.layer));
-      for (std::size_t i = 0; storey == 0 && i < layers_.size(); ++i)
-        if (layers_[i].amount.kind == kind) resolve(layers_[i], rooms[i]);
-      each([&](GroupGrowth& growth) {
-        if (growth.turn() == kind) growth.find_room(scene_);
-      });
-    }
-    each([&](GroupGrowth& growth) { growth.find_what_is_left(scene_); });
-    each([&](GroupGrowth& growth) { growth.share(scene_); });
+  // What is a share of the same room is a share of all of it.
+  void resolve_layers(Amount::Kind kind) {
+    std::vector<Bytes> rooms;
+    for (const LayerTarget& target : layers_) rooms.push_back(room_for(*target.layer));
+    for (std::size_t i = 0; i < layers_.size(); ++i)
+      if (layers_[i].amount.kind == kind) resolve(layers_[i], rooms[i]);
   }
 
   // Where partitions may move they share the room of their disk.

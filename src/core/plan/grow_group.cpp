@@ -115,7 +115,7 @@ bool GroupGrowth::could_use(const GrowContext& scene, std::size_t disk) const {
   const DiskGrowth larger(*guest_, disk, guest_->disks()[disk].size() + 1_GiB,
                           scene.request.allow_move);
   for (std::size_t pv = 0; pv < group_->devices.size(); ++pv)
-    if (group_->devices[pv]->disk == disk && !group_->devices[pv]->volume &&
+    if (group_->devices[pv]->disk == disk && group_->devices[pv]->lies_on_disk() &&
         gains(pv, larger.reach(*group_->devices[pv])))
       return true;
   return false;

@@ -323,9 +323,8 @@ class Shrinker {
     bool found = false;
     for (const VolumeGroup& group : guest_.groups())
       for (std::size_t pv = 0; pv < group.devices.size(); ++pv) {
-        if (group.devices[pv] == nullptr || group.devices[pv]->disk != index ||
-            Guest::lies_deeper(group))
-          continue;
+        const Layer* device = group.devices[pv];
+        if (device == nullptr || device->disk != index || !device->lies_on_disk()) continue;
         if (group.devices.size() == 1)
           refuse("this is the only physical volume of group " + group.open.group.name,
                  guest_.disks()[index].path, "a group needs one");
