@@ -20,8 +20,6 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 namespace {
 
 // Whether it may be given several times: its value is a list.
@@ -327,7 +325,7 @@ int only_one(const Order& order, const std::string& name) {
 }  // namespace
 
 CommandLine batch_line() {
-  po::options_description own("Batch", 102, 60);
+  auto own = own_options("Batch");
   own.add_options()("dry-run", po::bool_switch(), "all plans and all that stands in the way; stop")(
       "yes", po::bool_switch(), "do not ask; needed where something becomes smaller")(
       "only", po::value<std::string>()->value_name("GUEST"), "this guest of the order")(

@@ -19,6 +19,7 @@
 #include "cli/change_files.h"
 #include "cli/commands.h"
 #include "cli/session.h"
+#include "core/base/descriptor.h"
 #include "core/base/shell_word.h"
 
 namespace jh::cli {
@@ -33,34 +34,26 @@ class TaskLock {
   explicit TaskLock(const std::string& folder) {
     make_results_folder(folder);
     const std::string path = (files::path(folder) / "lock").string();
-    descriptor_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0644);
-    if (descriptor_ < 0) io_failed("the guest's lock cannot be made", path);
-    if (::flock(descriptor_, LOCK_EX | LOCK_NB) == 0) return;
+    lock_ = Descriptor(path, O_RDWR | O_CREAT, 0644);
+    if (!lock_.is_open()) io_failed("the guest's lock cannot be made", path);
+    if (::flock(*lock_, LOCK_EX | LOCK_NB) == 0) return;
     // One that was killed may still be dying; one that is at work will be longer. Of many guests
     // that somebody else is at work on not each is waited for.
     std::cerr << "waiting for another run that is at work on this guest, or ending\n" << std::flush;
     static const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(10);
-    while (::flock(descriptor_, LOCK_EX | LOCK_NB) != 0) {
-      if (errno != EWOULDBLOCK && errno != EINTR) {
-        const int error = errno;
-        ::close(descriptor_);
+    while (::flock(*lock_, LOCK_EX | LOCK_NB) != 0) {
+      if (errno != EWOULDBLOCK && errno != EINTR)
         io_failed(fmt::format("the guest's lock cannot be taken: {}",
-                              std::generic_category().message(error)),
+                              std::generic_category().message(errno)),
                   path, "see whether the filesystem of the results can lock files");
-      }
-      if (std::chrono::steady_clock::now() > until) {
-        ::close(descriptor_);
+      if (std::chrono::steady_clock::now() > until)
         refuse("another run is at work on this guest", path, "wait until it is done");
-      }
       std::this_thread::sleep_for(std::chrono::milliseconds(50));
     }
   }
-  TaskLock(const TaskLock&) = delete;
-  TaskLock& operator=(const TaskLock&) = delete;
-  ~TaskLock() { ::close(descriptor_); }
 
  private:
-  int descriptor_ = -1;
+  Descriptor lock_;
 };
 
 std::string machine_name() {
@@ -262,7 +255,7 @@ class Performance {
                                                          : TaskState::Kind::failed;
     state_.message = error.what();
     state_.where = error.where();
-    state_.next = error.next();
+    state_.next = text_of(error.next());
     state_.peak = peak_memory();
     write_state(order_, task_, state_);
     return state_.status;
@@ -311,7 +304,7 @@ int plan_task(const Order& order, const Task& task, int progress_pipe) {
   if (run.record.error) {
     plan.message = run.record.error->what();
     plan.where = run.record.error->where();
-    plan.next = run.record.error->next();
+    plan.next = text_of(run.record.error->next());
   } else if (run.record.plan) {
     plan.words = words_for(*run.record.plan);
     plan.disk_before = disk_size(*run.record.plan, &DiskChange::from);

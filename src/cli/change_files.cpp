@@ -7,8 +7,6 @@
 
 #include "cli/session.h"
 #include "cli/terminal.h"
-#include "core/carry/dependents.h"
-#include "core/change/recast.h"
 #include "core/plan/plan.h"
 #include "core/store/copy.h"
 
@@ -19,83 +17,6 @@ namespace {
 std::string numbered(const std::string& base, std::size_t index, std::size_t count) {
   return count == 1 ? base : fmt::format("{}.{}", base, index + 1);
 }
-
-}  // namespace
-
-std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images,
-                                   bool with_parents) {
-  HostFileResolver resolver(host);
-  std::vector<std::string> files;
-  for (const std::string& image : images) {
-    files.push_back(image);
-    FileStore file(image, Access::read_only);
-    const auto container = open_container(file, &resolver);
-    const ContainerFacts facts = container->facts();
-    files.insert(files.end(), facts.parts.begin(), facts.parts.end());
-    if (with_parents) files.insert(files.end(), facts.parents.begin(), facts.parents.end());
-  }
-  return files;
-}
-
-namespace {
-
-void check_all(const std::vector<std::string>& files, LockKind kind, bool are_ours) {
-  for (const std::string& file : files)
-    kind == LockKind::changing ? check_not_in_use(file, are_ours)
-                               : check_not_written_elsewhere(file);
-}
-
-// Looked at again behind the locks: somebody may have come in between.
-Locks locked(const std::vector<std::string>& files, LockKind checked, LockKind held) {
-  check_all(files, checked, /*are_ours=*/false);
-  if (checked == LockKind::changing) check_no_dependents(files);
-  Locks locks;
-  for (const std::string& file : files) locks.push_back(std::make_unique<ImageLock>(file, held));
-  check_all(files, checked, /*are_ours=*/true);
-  return locks;
-}
-
-}  // namespace
-
-Locks lock_all(const std::vector<std::string>& files) {
-  return locked(files, LockKind::changing, LockKind::changing);
-}
-
-std::vector<Error> host_blockers(Host& host, const std::vector<std::string>& images) {
-  std::vector<Error> found;
-  const auto note = [&](const auto& check) {
-    try {
-      check();
-    } catch (const Error& error) {
-      if (error.status() == Status::refused) found.push_back(error);
-    }
-  };
-  std::vector<std::string> files = images;
-  note([&] { files = all_files(host, images); });
-  note([&] { check_no_unfinished_change(host, images); });
-  for (const std::string& file : files) note([&] { check_not_in_use(file); });
-  note([&] { check_no_dependents(files); });
-  return found;
-}
-
-Locks lock_for_reading(const std::vector<std::string>& files) {
-  return locked(files, LockKind::reading, LockKind::reading);
-}
-
-Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options,
-                  bool dry_run) {
-  for (std::size_t i = 0; i < images.size(); ++i)
-    for (std::size_t j = 0; j < i; ++j)
-      if (host.exists(images[i]) && host.exists(images[j]) &&
-          host.identity(images[i]) == host.identity(images[j]))
-        wrong_usage("the same image is named twice: " + images[i]);
-  const std::vector<std::string> files = all_files(host, images, options.into_copy);
-  if (options.into_copy) return lock_for_reading(files);
-  // What would be in the way of the change is in the way of its dry run.
-  return locked(files, LockKind::changing, dry_run ? LockKind::reading : LockKind::changing);
-}
-
-namespace {
 
 void compare_files(const std::string& file, const std::string& copy, Progress& progress) {
   constexpr std::uint64_t piece = 1U << 20;
@@ -157,6 +78,21 @@ void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort, P
   }
 }
 
+CopyPlan Copies::plan_one(const std::string& image, const std::string& out,
+                          std::optional<ImageFormat> format) {
+  const auto file = host_.open(image, Access::read_only);
+  HostFileResolver resolver(host_);
+  return plan_copy(host_, *open_container(*file, &resolver), image, out, format);
+}
+
+std::vector<CopyPlan> Copies::plan(const std::vector<std::string>& images, const std::string& base,
+                                   std::optional<ImageFormat> format) {
+  std::vector<CopyPlan> plans;
+  for (std::size_t i = 0; i < images.size(); ++i)
+    plans.push_back(plan_one(images[i], numbered(base, i, images.size()), format));
+  return plans;
+}
+
 std::vector<std::string> Copies::make(const std::vector<std::string>& images,
                                       const std::string& base, std::optional<ImageFormat> format,
                                       Progress& progress) {
@@ -164,7 +100,8 @@ std::vector<std::string> Copies::make(const std::vector<std::string>& images,
   for (std::size_t i = 0; i < images.size(); ++i) {
     made_.push_back(std::make_unique<UnfinishedImage>(numbered(base, i, images.size())));
     paths.push_back(made_.back()->path());
-    made_.back()->check_places(copy_disk(host_, images[i], paths.back(), format, progress));
+    made_.back()->check_places(
+        make_copy(host_, plan_one(images[i], paths.back(), format), progress));
   }
   return paths;
 }
@@ -192,11 +129,11 @@ void check_output_names(const Parsed& parsed,
 }
 
 std::string undo_command(const Parsed& parsed, const std::vector<std::string>& images) {
-  std::string command = "juneheath undo " + shell_words(images);
+  Suggestion command = suggest("undo", images);
   // A ledger that is kept elsewhere is looked for there.
   if (parsed.values.count("ledger-dir") != 0 && !parsed.values["ledger-dir"].defaulted())
-    command += " --ledger-dir " + shell_word(parsed.common.ledger_folder);
-  return command;
+    command.with("ledger-dir", parsed.common.ledger_folder);
+  return command_text(command);
 }
 
 }  // namespace jh::cli

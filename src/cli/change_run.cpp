@@ -15,8 +15,6 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 void add_change_options(po::options_description& own, const char* yes) {
   own.add_options()("dry-run", po::bool_switch(), "show the plan and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
@@ -135,8 +133,13 @@ int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& opti
   const bool ends_undo = check_no_unfinished_change(host, parsed.images) && !options.into_copy;
   Session session;
   Plan plan;
+  Copies copies(host);
+  std::vector<CopyPlan> planned_copies;
   failing_with(Outcome::unchanged, [&] {
-    session = open_session(parsed, parsed.images, run.add_disks);
+    if (options.into_copy)
+      planned_copies =
+          copies.plan(parsed.images, parsed.values["into"].as<std::string>(), options.format);
+    session = open_session(parsed, parsed.images, run.add_disks, planned_copies);
     told.record_before(*session.guest);
     plan = run.plan(*session.guest, parsed.images);
     told.record.plan = plan;
@@ -169,7 +172,6 @@ int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& opti
   }
   const auto progress = progress_of(told);
   check_room(host, parsed, options, plan);
-  Copies copies(host);
   std::vector<std::string> images = parsed.images;
   failing_with(Outcome::unchanged, [&] {
     make_backup(parsed, *session.guest, options.proof, *progress);
@@ -178,8 +180,9 @@ int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& opti
     images =
         copies.make(images, parsed.values["into"].as<std::string>(), options.format, *progress);
     source.check();
+    // The same guest by other names: what was shown is what is carried out.
     session = open_session(parsed, images, run.add_disks);
-    plan = run.plan(*session.guest, images);
+    for (std::size_t i = 0; i < images.size(); ++i) plan.disks[i].path = images[i];
   });
   const std::vector<LayerSize> before = layer_sizes(*session.guest);
   const ChangeResult result = carry_out(host, *session.guest, plan, options, *progress);

@@ -42,6 +42,7 @@ class RunLog {
 CommandRun::CommandRun(std::string command, const Arguments& arguments) {
   record.command = std::move(command);
   record.words = {"juneheath"};
+  record.typed = command_text;
   if (!record.command.empty()) record.words.push_back(record.command);
   record.words.insert(record.words.end(), arguments.begin(), arguments.end());
   record.version = core_version();
@@ -91,7 +92,7 @@ int CommandRun::report_error(const Error& error) {
   record.error = error;
   if (error.outcome() == Outcome::done) record.changed = true;
   if (log_) log_->say(spdlog::level::err, fmt::format("{} ({})", error.what(), error.where()));
-  if (json_) print_json(record.command, {{"error", error_json(error)}});
+  if (json_) print_json(record.command, {{"error", error_json(error, command_text)}});
   print_error(error);
   return static_cast<int>(error.status());
 }

@@ -17,12 +17,10 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 namespace {
 
 po::options_description compact_options() {
-  po::options_description own("Compact", 102, 60);
+  auto own = own_options("Compact");
   own.add_options()("into", po::value<std::string>()->value_name("OUT"),
                     "write what is used into a new image, read the old one only")(
       "form", po::value<std::string>()->value_name("FORM"),

@@ -11,7 +11,6 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
 namespace files = std::filesystem;
 
 namespace {

@@ -12,8 +12,6 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 namespace {
 
 struct Setting {

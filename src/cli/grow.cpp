@@ -11,12 +11,10 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 namespace {
 
 po::options_description grow_options() {
-  po::options_description own("Grow", 102, 60);
+  auto own = own_options("Grow");
   own.add_options()("to", po::value<std::string>()->value_name("SIZE"),
                     "the disk's new total size")("by", po::value<std::string>()->value_name("SIZE"),
                                                  "how much to add to the disk")(

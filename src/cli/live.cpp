@@ -25,7 +25,7 @@ using live::LinuxKernel;
 using live::LiveChange;
 using live::RunningSystem;
 
-std::string name_of_system(live::Kernel& kernel) {
+std::string name_of_system(live::KernelFacts& kernel) {
   const std::string name = kernel.read_text("/proc/sys/kernel/hostname", 256).value_or("");
   return name.substr(0, name.find('\n'));
 }
@@ -58,14 +58,14 @@ int survey_live(CommandRun& run, const Parsed& parsed) {
   run.record_before(guest);
   const std::vector<std::string> untold = not_told(system);
   if (run.json() || run.reports()) {
-    run.record.document = survey_json(guest);
+    run.record.document = survey_json(guest, command_text);
     // Devices take nothing of a host's filesystem.
     for (auto& disk : run.record.document["disks"]) disk["allocated_on_host"] = 0;
     run.record.document["running"] = true;
     run.record.document["not_told"] = untold;
     run.record.document["left_out"] = nlohmann::json::array();
     for (const Error& disk : system.left_out())
-      run.record.document["left_out"].push_back(error_brief(disk));
+      run.record.document["left_out"].push_back(error_brief(disk, command_text));
   }
   if (run.reports()) run.record.advice = advice_for(guest);
   if (parsed.values.count("figure") != 0)

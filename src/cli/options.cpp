@@ -12,8 +12,6 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 po::options_description common_options() {
   po::options_description common("Everywhere", 102, 60);
   common.add_options()("json", po::bool_switch(), "print one JSON document")(

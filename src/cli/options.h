@@ -15,6 +15,8 @@
 
 namespace jh::cli {
 
+namespace po = boost::program_options;
+
 /// Options that every command understands.
 struct Common {
   bool json = false;
@@ -27,7 +29,7 @@ struct Common {
 };
 
 struct Parsed {
-  boost::program_options::variables_map values;
+  po::variables_map values;
   std::vector<std::string> images;
   Common common;
   bool help_shown = false;
@@ -40,7 +42,7 @@ struct CommandLine {
   std::string brief;     // half a line, for the list of commands
   std::string summary;   // a sentence or two
   std::string examples;  // lines to paste
-  boost::program_options::options_description own;
+  po::options_description own;
   enum class Takes { images, folder, order, nothing } takes = Takes::images;
 };
 
@@ -49,12 +51,16 @@ struct CommandLine {
 /// names an option.
 Parsed parse(CommandRun& run, const CommandLine& line, const Arguments& arguments);
 
+/// To be filled with a command's own options; wide enough for their descriptions on one line.
+inline po::options_description own_options(const char* command) {
+  return po::options_description(command, 102, 60);
+}
 /// The options that every command has.
-boost::program_options::options_description common_options();
+po::options_description common_options();
 /// Its own options, and those of every command.
-boost::program_options::options_description all_options(const CommandLine& line);
+po::options_description all_options(const CommandLine& line);
 /// Whether a value follows it.
-bool takes_value(const boost::program_options::option_description& option);
+bool takes_value(const po::option_description& option);
 /// Where the config file is looked for; empty: there is no such place.
 std::string config_path();
 /// Of these names the one that was meant, perhaps; empty: none is near.

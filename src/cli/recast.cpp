@@ -17,12 +17,10 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 namespace {
 
 po::options_description recast_options() {
-  po::options_description own("Recast", 102, 60);
+  auto own = own_options("Recast");
   own.add_options()("form", po::value<std::string>()->value_name("FORM"),
                     "raw, qcow2, vdi, vmdk, vhd or vhdx (by NEW's ending, or as IMAGE is)")(
       "store", po::value<std::string>()->value_name("HOW"),

@@ -6,12 +6,10 @@
 
 namespace jh::cli {
 
-namespace po = boost::program_options;
-
 namespace {
 
 po::options_description shrink_options() {
-  po::options_description own("Shrink", 102, 60);
+  auto own = own_options("Shrink");
   own.add_options()("to", po::value<std::string>()->value_name("SIZE|floor"),
                     "its new total size; the least there is; or floor+5GiB")(
       "by", po::value<std::string>()->value_name("SIZE"), "how much the disk loses")(

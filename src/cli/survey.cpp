@@ -93,7 +93,7 @@ void print_ledger(Host& host, const Guest& guest, const Ledger& ledger) {
 }
 
 nlohmann::json survey_document(const Session& session, const std::vector<Error>& blockers) {
-  nlohmann::json document = survey_json(*session.guest);
+  nlohmann::json document = survey_json(*session.guest, command_text);
   for (std::size_t i = 0; i < session.files.size(); ++i) {
     const FileStore& file = *session.files[i];
     nlohmann::json& disk = document["disks"][i];
@@ -103,7 +103,8 @@ nlohmann::json survey_document(const Session& session, const std::vector<Error>&
         allocation_on_host(session.guest->disks()[i].container->facts(), file.allocated()));
   }
   document["host_blockers"] = nlohmann::json::array();
-  for (const Error& blocker : blockers) document["host_blockers"].push_back(error_brief(blocker));
+  for (const Error& blocker : blockers)
+    document["host_blockers"].push_back(error_brief(blocker, command_text));
   return document;
 }
 
@@ -142,7 +143,7 @@ void print_survey(const Session& session, Host& host, const std::vector<Error>& 
   print_groups(guest, floors);
   for (const Error& blocker : blockers)
     std::cout << styled("  not to be changed now: ", Style::warn) << printable(blocker.what())
-              << "\n      " << printable(blocker.next()) << "\n";
+              << "\n      " << printable(text_of(blocker.next())) << "\n";
   print_advice(guest);
   // One ledger of a change over several disks.
   std::set<std::string> told;
@@ -154,8 +155,7 @@ void print_survey(const Session& session, Host& host, const std::vector<Error>& 
 }
 
 CommandLine survey_line() {
-  namespace po = boost::program_options;
-  po::options_description own("Survey", 102, 60);
+  auto own = own_options("Survey");
   own.add_options()("figure", po::value<std::string>()->value_name("FILE"),
                     "draw the present state, as .svg or .png")(
       "each", po::bool_switch(), "every image is a guest of its own; folders are walked")(

@@ -179,10 +179,10 @@ void print_groups(const Guest& guest, Floors& floors) {
 }
 
 void print_advice(const Guest& guest) {
-  for (const Advice& advice : advice_for(guest)) {
+  for (const SurveyAdvice& advice : advice_for(guest)) {
     if (!advice.what.empty()) std::cout << "  " << printable(advice.what) << "\n";
-    if (!advice.command.empty())
-      std::cout << "      " << styled(advice.command, Style::command) << "\n";
+    if (!advice.next.empty())
+      std::cout << "      " << styled(text_of(advice.next), Style::command) << "\n";
   }
 }
 

@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "core/base/words.h"
 #include "core/report/report.h"
 
 namespace jh::cli {
@@ -16,23 +17,8 @@ namespace {
 
 bool color_on = false;
 const char* code_of(Style style) {
-  switch (style) {
-    case Style::heading:
-      return "\033[1m";
-    case Style::dim:
-      return "\033[2m";
-    case Style::good:
-      return "\033[32m";
-    case Style::warn:
-      return "\033[33m";
-    case Style::bad:
-      return "\033[1;31m";
-    case Style::command:
-      return "\033[36m";
-    case Style::plain:
-      break;
-  }
-  return "";
+  return word_of<Style::command>(style, "", "\033[1m", "\033[2m", "\033[32m", "\033[33m",
+                                 "\033[1;31m", "\033[36m");
 }
 
 }  // namespace
@@ -116,6 +102,8 @@ bool confirmed(const std::string& question) {
   return answer == "y" || answer == "Y" || answer == "yes";
 }
 
+std::string text_of(const Advice& advice) { return advice.text(command_text); }
+
 void print_error(const Error& error) {
   std::cout << std::flush;
   std::cerr << styled(fmt::format("juneheath: {}: ", status_word(error.status())), Style::bad)
@@ -125,7 +113,7 @@ void print_error(const Error& error) {
     // Commands to paste stand on lines of their own, indented.
     std::string next;
     std::string line;
-    std::istringstream lines(error.next());
+    std::istringstream lines(text_of(error.next()));
     while (std::getline(lines, line)) next += (next.empty() ? "" : "\n         ") + printable(line);
     std::cerr << "  next:  " << next << "\n";
   }

@@ -6,8 +6,10 @@
 #include <string>
 #include <vector>
 
+#include "core/base/advice.h"
 #include "core/base/errors.h"
 #include "core/base/printable.h"
+#include "library/command_text.h"
 
 namespace jh::cli {
 
@@ -51,6 +53,8 @@ std::string progress_text(const ProgressState& state);
 /// Asks on the terminal; true when the answer is yes.
 bool confirmed(const std::string& question);
 bool is_interactive();
+
+std::string text_of(const Advice& advice);
 
 /// An error as a message on stderr.
 void print_error(const Error& error);

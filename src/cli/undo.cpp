@@ -54,29 +54,10 @@ std::vector<std::string> left_of(const UndoFacts& facts) {
   return images;
 }
 
-// The files that the changes of these images are about, the images themselves among them.
-std::vector<std::string> files_of_changes(Host& host, const std::vector<std::string>& images) {
-  std::vector<std::string> files = images;
-  std::vector<std::string> seen;
-  for (const Waiting& waiting : waiting_changes(host, named_images(host, images)))
-    files.insert(files.end(), waiting.images.begin(), waiting.images.end());
-  files.erase(std::remove_if(files.begin(), files.end(),
-                             [&](const std::string& file) {
-                               const std::string real = real_path(file);
-                               if (std::find(seen.begin(), seen.end(), real) != seen.end())
-                                 return true;
-                               seen.push_back(real);
-                               return false;
-                             }),
-              files.end());
-  return files;
-}
-
 }  // namespace
 
 CommandLine undo_line() {
-  namespace po = boost::program_options;
-  po::options_description own("Undo", 102, 60);
+  auto own = own_options("Undo");
   own.add_options()("dry-run", po::bool_switch(), "say what would be put back, and stop")(
       "yes", po::bool_switch(), "do not ask on a terminal");
   return {
@@ -174,8 +155,9 @@ void tell_recovered(CommandRun& run, const Parsed& parsed, const std::vector<Rec
   for (const Recovered& done : all)
     if (done.ended_undo) std::cout << "  The change before it can no longer be taken back.\n";
   for (const auto& file : left)
-    std::cout << "  " << printable(file.get<std::string>())
-              << " was made by the change that was rolled back, and is part of nothing: remove it\n";
+    std::cout
+        << "  " << printable(file.get<std::string>())
+        << " was made by the change that was rolled back, and is part of nothing: remove it\n";
 }
 
 // Whether the change of another of these images wants this one, which is not there.
@@ -194,8 +176,7 @@ bool is_awaited(Host& host, const std::vector<std::string>& images, const std::s
 }  // namespace
 
 CommandLine recover_line() {
-  namespace po = boost::program_options;
-  po::options_description own("Recover", 102, 60);
+  auto own = own_options("Recover");
   own.add_options()("keep-as-is", po::bool_switch(),
                     "leave the images as they are, and forget the change");
   return {"recover",

@@ -13,8 +13,6 @@
 namespace jh::cli {
 namespace {
 
-namespace po = boost::program_options;
-
 // Text for roff: hyphens that are meant as such, and no line that looks like a request.
 std::string roff(const std::string& text) {
   std::string out;

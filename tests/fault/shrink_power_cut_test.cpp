@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "cli/terminal.h"
 #include "core/base/checksum.h"
 #include "core/base/stopped.h"
 #include "core/change/carry_out.h"
@@ -290,7 +291,7 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
       ++(stop.outcome() == Outcome::sound ? in_between : before_anything);
       if (stop.outcome() == Outcome::sound) {
         EXPECT_NE(std::string(stop.what()).find("so far"), std::string::npos) << stop.what();
-        EXPECT_NE(stop.next().find("again"), std::string::npos);
+        EXPECT_NE(cli::text_of(stop.next()).find("again"), std::string::npos);
       } else {
         for (const auto& [path, content] : old_)
           EXPECT_TRUE(host.content(path).same_content(content)) << n;

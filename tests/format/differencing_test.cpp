@@ -2,6 +2,7 @@
 // from the published layouts: what is here is read here, the rest in the parent.
 #include <gtest/gtest.h>
 
+#include "cli/terminal.h"
 #include "core/base/checksum.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/vdi/vdi.h"
@@ -53,7 +54,8 @@ class Differencing : public testing::Test {
       FAIL();
     } catch (const Error& error) {
       EXPECT_EQ(error.status(), Status::refused);
-      EXPECT_NE((error.what() + error.where() + error.next()).find(words), std::string::npos)
+      EXPECT_NE((error.what() + error.where() + cli::text_of(error.next())).find(words),
+                std::string::npos)
           << error.what();
     }
   }

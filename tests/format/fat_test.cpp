@@ -35,7 +35,7 @@ class Fat : public testing::TestWithParam<const char*> {
     if (!content.filesystem)
       findings.add("FAT", "it cannot be opened");
     else
-      content.filesystem->audit(AuditScope::full, {}, findings, silent);
+      content.on_disk()->audit(AuditScope::full, {}, findings, silent);
     return findings;
   }
 
@@ -84,7 +84,7 @@ TEST_P(Fat, DoesNotMissWhatItSaysIsFree) {
   MemoryStore place(*disk_, "place");
   std::uint64_t free = 0;
   std::uint64_t last = 0;
-  content.filesystem->for_each_free([&](std::uint64_t start, std::uint64_t end) {
+  content.on_disk()->for_each_free([&](std::uint64_t start, std::uint64_t end) {
     EXPECT_GE(start, last);
     last = end;
     free += end - start;
@@ -105,7 +105,7 @@ TEST_P(Fat, FindsWhatTheCheckerFinds) {
   SCOPED_TRACE(fmt::format("seed {}", seed));
   const Content content = recognise_content(*disk_);
   std::uint64_t front = 0;
-  content.filesystem->for_each_free([&](std::uint64_t start, std::uint64_t) {
+  content.on_disk()->for_each_free([&](std::uint64_t start, std::uint64_t) {
     if (front == 0) front = start;
   });
   int both = 0;
@@ -144,8 +144,8 @@ TEST_P(Fat, NamesDamageAndNeverFallsOverIt) {
     if (!content.filesystem) continue;
     try {
       Findings findings;
-      content.filesystem->audit(AuditScope::full, {}, findings, silent);
-      content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});
+      content.on_disk()->audit(AuditScope::full, {}, findings, silent);
+      content.on_disk()->for_each_free([](std::uint64_t, std::uint64_t) {});
       content.filesystem->read_text("deep/er/right", 100'000);
     } catch (const Error& error) {
       EXPECT_NE(error.status(), Status::internal) << error.what();

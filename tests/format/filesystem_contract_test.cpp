@@ -116,7 +116,7 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
     disk_ = std::make_unique<MemoryStore>(load(image_));
   }
   // Of a place in memory, for a change.
-  static std::unique_ptr<Filesystem> open(Store& place) {
+  static std::unique_ptr<FilesystemOnDisk> open(Store& place) {
     const Content content = recognise_content(place);
     return content.filesystem_kind->open_to_change(place);
   }
@@ -263,7 +263,7 @@ TEST_P(FilesystemContract, LetsTheProofSeeWhatAGrowthMustNotTouch) {
 // The trees of a place as it is, and as it is with one byte changed.
 class ChangedByte {
  public:
-  ChangedByte(MemoryStore& disk, Filesystem& before) : before_(before), tree_(before.tree()) {
+  ChangedByte(MemoryStore& disk, FilesystemOnDisk& before) : before_(before), tree_(before.tree()) {
     host_.put(place_path, disk);
     file_ = host_.open(place_path, Access::read_only);
     guest_ = std::make_unique<Guest>(std::vector<Guest::Image>{{place_path, file_.get()}});
@@ -293,7 +293,7 @@ class ChangedByte {
   }
 
  private:
-  Filesystem& before_;
+  FilesystemOnDisk& before_;
   std::unique_ptr<FileTree> tree_;
   FaultHost host_;
   std::unique_ptr<Store> file_;
@@ -397,7 +397,7 @@ class FilesystemContractCuts : public FilesystemContract {
       const auto file = host.open(place_path, Access::read_only);
       const Content content = recognise_content(*file);
       ASSERT_NE(content.filesystem, nullptr) << n;
-      EXPECT_TRUE(tree_sums(*content.filesystem) == tree) << n;
+      EXPECT_TRUE(tree_sums(*content.on_disk()) == tree) << n;
       EXPECT_TRUE(file->size() == disk_->size() || file->size() == result.size()) << n;
       EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == new_size) << n;
     }

@@ -36,7 +36,7 @@ bool look_everywhere(MemoryStore& place) {
   bool refused = !content.blockers.empty();
   NullProgress silent;
   if (content.filesystem) {
-    Filesystem& fs = *content.filesystem;
+    FilesystemOnDisk& fs = *content.on_disk();
     Findings findings;
     refused = refuses([&] { fs.audit(AuditScope::full, {}, findings, silent); }) || refused;
     refused = refused || !findings.clean();
@@ -177,7 +177,7 @@ TEST(NtfsRecords, ASystemFileThatCallsItselfAPartOfAnotherIsDamage) {
     NullProgress silent;
     Findings findings;
     EXPECT_TRUE(
-        refuses([&] { content.filesystem->audit(AuditScope::structure, {}, findings, silent); }) ||
+        refuses([&] { content.on_disk()->audit(AuditScope::structure, {}, findings, silent); }) ||
         !findings.clean());
   }
 }

@@ -1,6 +1,7 @@
 // What stands in the way of changing an NTFS volume, and what the guest is to do about it.
 #include <gtest/gtest.h>
 
+#include "cli/terminal.h"
 #include "core/fs/ntfs/rest.h"
 #include "core/fs/ntfs/shrink.h"
 #include "core/guest/content.h"
@@ -38,7 +39,7 @@ TEST_F(NtfsState, MarkedToBeChecked) {
   const Error blocker = only_blocker(place_);
   EXPECT_EQ(blocker.reason(), Reason::errors_noted);
   EXPECT_EQ(blocker.status(), Status::refused);
-  EXPECT_NE(blocker.next().find("let the guest check it"), std::string::npos);
+  EXPECT_NE(cli::text_of(blocker.next()).find("let the guest check it"), std::string::npos);
   EXPECT_EQ(recognise_content(place_).state, "to be checked");
 }
 
@@ -75,7 +76,8 @@ TEST_F(NtfsState, ALogThatIsNotEmpty) {
   put_page(0, 100, 0, 0);
   put_page(4096, 90, ntfs::restart_clean, 0);
   EXPECT_EQ(only_blocker(place_).reason(), Reason::not_unmounted);
-  EXPECT_NE(only_blocker(place_).next().find("shut it down completely"), std::string::npos);
+  EXPECT_NE(cli::text_of(only_blocker(place_).next()).find("shut it down completely"),
+            std::string::npos);
   // The newer page counts; no client, or the mark, says that it is clean.
   put_page(4096, 101, ntfs::restart_clean, 0);
   EXPECT_TRUE(recognise_content(place_).blockers.empty());
@@ -103,7 +105,7 @@ TEST_F(NtfsSleep, OnlyAFileWithAnImageCounts) {
   for (const char* mark : {"HIBR", "hibr", "HORM"}) {
     set_mark(mark);
     EXPECT_NE(std::string(only_blocker(place_).what()).find("suspended system"), std::string::npos);
-    EXPECT_NE(only_blocker(place_).next().find("fast startup"), std::string::npos);
+    EXPECT_NE(cli::text_of(only_blocker(place_).next()).find("fast startup"), std::string::npos);
   }
   set_mark("noise");
   EXPECT_NE(std::string(only_blocker(place_).what()).find("is not known"), std::string::npos);

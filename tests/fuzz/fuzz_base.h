@@ -5,6 +5,7 @@
 
 #include <functional>
 
+#include "core/guest/content.h"
 #include "core/store/memory_store.h"
 
 namespace jh::fuzz {
@@ -19,5 +20,21 @@ MemoryStore changed_image(const char* prefix, const std::uint8_t* data, std::siz
 
 /// Runs `work`; an Error is a normal outcome, unless it says that we broke our own promise.
 void expect_orderly(const std::function<void()>& work);
+
+/// What every kind of filesystem is asked: its audit, what it has free, a file by its path; then
+/// `more`.
+template <class More>
+void look_into(MemoryStore& image, AuditScope scope, const char* path, More more) {
+  const Content content = recognise_content(image);
+  if (content.on_disk() == nullptr) return;
+  expect_orderly([&] {
+    NullProgress silent;
+    Findings findings;
+    content.on_disk()->audit(scope, {}, findings, silent);
+    content.on_disk()->for_each_free([](std::uint64_t, std::uint64_t) {});
+    content.filesystem->read_text(path, 65536);
+    more(*content.on_disk());
+  });
+}
 
 }  // namespace jh::fuzz

@@ -1,7 +1,6 @@
 // btrfs: recognising, the audit, what is free, a file by its path, the files, plans. Sums are put
 // right, so that what lies behind them is reached.
 #include "core/fs/btrfs/volume.h"
-#include "core/guest/content.h"
 #include "fuzz_base.h"
 
 namespace {
@@ -49,17 +48,10 @@ void mend(MemoryStore& image) {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   MemoryStore image = fuzz::changed_image("btrfs", data, size, metadata_of);
   mend(image);
-  const Content content = recognise_content(image);
-  if (!content.filesystem) return 0;
-  fuzz::expect_orderly([&] {
-    NullProgress silent;
-    Findings findings;
-    content.filesystem->audit(AuditScope::content, {}, findings, silent);
-    content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});
-    content.filesystem->read_text("etc/fstab", 65536);
-    content.filesystem->plan_resize(Bytes(image.size() * 2));
-    content.filesystem->plan_resize(content.filesystem->floor().size);
-    const auto tree = content.filesystem->tree();
+  fuzz::look_into(image, AuditScope::content, "etc/fstab", [&](FilesystemOnDisk& fs) {
+    fs.plan_resize(Bytes(image.size() * 2));
+    fs.plan_resize(fs.floor().size);
+    const auto tree = fs.tree();
     for (const FileTree::Root& root : tree->roots())
       for (const FileTree::Entry& entry : tree->entries(root.node)) tree->look(entry.node);
   });

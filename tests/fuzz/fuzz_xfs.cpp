@@ -2,7 +2,6 @@
 // that what lies behind them is reached.
 #include "core/fs/xfs/format.h"
 #include "core/fs/xfs/geometry.h"
-#include "core/guest/content.h"
 #include "fuzz_base.h"
 
 namespace {
@@ -41,15 +40,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   mend(image, 1536, 512, offsetof(xfs::FreeListHeader, checksum));
   for (std::uint64_t block = 1; block < 8; ++block)
     mend(image, block * 4096, 4096, offsetof(xfs::TreeHeader, checksum));
-  const Content content = recognise_content(image);
-  if (!content.filesystem) return 0;
-  fuzz::expect_orderly([&] {
-    NullProgress silent;
-    Findings findings;
-    content.filesystem->audit(AuditScope::full, {}, findings, silent);
-    content.filesystem->for_each_free([](std::uint64_t, std::uint64_t) {});
-    content.filesystem->read_text("etc/fstab", 65536);
-    content.filesystem->plan_resize(Bytes(image.size() * 2));
-  });
+  fuzz::look_into(image, AuditScope::full, "etc/fstab",
+                  [&](FilesystemOnDisk& fs) { fs.plan_resize(Bytes(image.size() * 2)); });
   return 0;
 }

@@ -2,11 +2,15 @@
 // volume of another one, a disk with its own table that is kept as a volume.
 #include <gtest/gtest.h>
 
+#include <filesystem>
 #include <nlohmann/json.hpp>
 
+#include "core/store/file_store.h"
+#include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
 #include "support/sizes.h"
+#include "support/volumes.h"
 
 namespace jh::test {
 namespace {
@@ -62,15 +66,22 @@ TEST_F(NestedStory, GrowthReachesAnEncryptedLayerAndStops) {
   ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
 }
 
-TEST_F(NestedStory, WhatLiesInsideIsNotTouched) {
+// What is kept in a layer only grows from outside, and in place.
+TEST_F(NestedStory, WhatCannotBeReachedIsNotTouched) {
   const std::uint32_t before = file_digest(image_);
-  for (const auto& [target, below] : {std::pair{"upland/guestdisk:p1", "upland/guestdisk"},
-                                      {"label:inside", "upland/guestdisk"}}) {
-    const ProgramResult no = juneheath({"grow", image_, "--by", "32MiB", "--give", target});
+  for (const char* target : {"upland/guestdisk:p1", "label:inside", "upland/guestdisk:p2"}) {
+    const ProgramResult no = juneheath({"shrink", image_, "--take", target, "--yes"});
     EXPECT_EQ(no.status, 6) << target;
-    EXPECT_TRUE(no.said(std::string("make ") + below + " larger")) << no.err;
-    EXPECT_EQ(juneheath({"shrink", image_, "--take", target, "--yes"}).status, 6) << target;
+    EXPECT_TRUE(no.said("lies on a disk that is kept in upland/guestdisk")) << no.err;
   }
+  const ProgramResult blocked =
+      juneheath({"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk:p1"});
+  EXPECT_EQ(blocked.status, 3);
+  EXPECT_TRUE(blocked.said("upland/guestdisk:p1 cannot grow: there is no room behind it"))
+      << blocked.err;
+  const ProgramResult much = juneheath({"grow", image_, "--give", "upland/guestdisk:p2=64MiB"});
+  EXPECT_EQ(much.status, 3) << much.out;
+  EXPECT_TRUE(much.said("take what there is")) << much.err;
   EXPECT_EQ(file_digest(image_), before);
 }
 
@@ -112,6 +123,86 @@ TEST_F(NestedStory, RoomGoesThroughOneGroupToAnother) {
   }
 }
 
+// From the image through a group and a volume to a partition of the disk that is kept there.
+TEST_F(NestedStory, RoomGoesToAPartitionOfADiskInAVolume) {
+  const std::uint32_t before = file_digest(image_);
+  struct Case {
+    std::vector<std::string> words;
+    std::uint64_t disk;
+    std::uint64_t content;
+  };
+  for (const auto& [words, disk, content] :
+       {Case{{"--by", "64MiB", "--give", "upland/guestdisk:p2=20MiB"}, 44 * mib, 35 * mib},
+        Case{{"--give", "upland/guestdisk:p2"}, 37 * mib, 28 * mib},
+        Case{{"--by", "32MiB", "--give", "label:spare=50%", "--give", "hollow/notes=4MiB"},
+             69 * mib,
+             37 * mib + 512 * 1024}}) {
+    std::vector<std::string> command{"grow", image_, "--yes"};
+    command.insert(command.end(), words.begin(), words.end());
+    SCOPED_TRACE(words.back());
+    const ProgramResult done = juneheath(command);
+    ASSERT_EQ(done.status, 0) << done.err << done.out;
+    EXPECT_EQ(size_of(image_, "upland", "guestdisk"), disk) << done.out;
+    EXPECT_EQ(juneheath({"audit", image_, "--proof", "full"}).status, 0);
+    // As a disk of its own, and by the system's checker.
+    const std::string kept = folder_ / "kept.img";
+    extract_volume({image_}, "upland/guestdisk", kept);
+    const auto seen = nlohmann::json::parse(juneheath({"survey", kept, "--json"}).out);
+    const auto& spare = seen["disks"][0]["places"][1];
+    EXPECT_EQ(spare["content"]["size"], content) << done.out;
+    EXPECT_EQ(check_ext(kept, spare["offset"].get<std::uint64_t>()), "");
+    std::filesystem::remove(kept);
+    ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+    EXPECT_EQ(file_digest(image_), before);
+  }
+}
+
+// A whole guest's disk as a volume of its host: image, table, group, volume, table, group, volume,
+// filesystem, in one command.
+TEST_F(NestedStory, RoomGoesThroughTheDiskOfAGuestOfTheGuest) {
+  for (const auto& [sample, volume, target] :
+       {std::tuple{"mbr-boot-lvm", "moorvg/rootlv", "moorvg/rootlv=100MiB"},
+        std::tuple{"two-groups", "late.group/root", "late.group/root=60MiB"}}) {
+    SCOPED_TRACE(sample);
+    const std::string image = folder_ / (std::string(sample) + ".host");
+    std::filesystem::copy_file(image_, image);
+    const std::string disk = folder_ / "disk";
+    unpack_sample(sample, disk);
+    const std::string size = std::to_string(std::filesystem::file_size(disk));
+    ASSERT_EQ(juneheath({"grow", image, "--by", size, "--give", "upland/guestdisk=" + size, "--yes",
+                         "--no-undo"})
+                  .status,
+              0);
+    {
+      FileStore host(image, Access::read_write);
+      FileStore kept(disk, Access::read_only);
+      std::uint64_t at = 0;
+      for (const VolumePiece& piece : volume_pieces({image}, "upland/guestdisk")) {
+        const std::uint64_t most = std::min(piece.length, kept.size() - at);
+        for (std::uint64_t done = 0; done < most; done += mib)
+          host.write(piece.offset + done, read_buffer(kept, at + done, std::min(mib, most - done)));
+        at += most;
+      }
+    }
+    const std::uint32_t before = file_digest(image);
+    const ProgramResult done =
+        juneheath({"grow", image, "--by", "128MiB", "--give", target, "--yes"});
+    ASSERT_EQ(done.status, 0) << done.err << done.out;
+    const ProgramResult sound = juneheath({"audit", image, "--proof", "full"});
+    EXPECT_EQ(sound.status, 0) << sound.out;
+    const std::string kept = folder_ / "kept.img";
+    extract_volume({image}, "upland/guestdisk", kept);
+    const ProgramResult alone = juneheath({"audit", kept, "--proof", "full"});
+    EXPECT_EQ(alone.status, 0) << alone.out;
+    const std::string root = folder_ / "root";
+    extract_volume({kept}, volume, root);
+    EXPECT_EQ(check_ext(root), "");
+    ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+    EXPECT_EQ(file_digest(image), before);
+    for (const std::string& file : {image, kept, root, disk}) std::filesystem::remove(file);
+  }
+}
+
 // What a loop of layers would look like: a volume that says to be a part of its own group.
 TEST_F(NestedStory, AGroupOnItselfIsDamage) {
   const std::string bytes = read_file(image_);
@@ -142,6 +233,25 @@ TEST_F(NestedStory, RoomGoesThroughThreeGroups) {
   EXPECT_EQ(size_of(image, "tarn", "rings"), 46 * mib) << done.out;
   EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
   ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+  EXPECT_EQ(file_digest(image), before);
+}
+
+// What was handed out to a volume of the second storey is looked for where it lies on the disk.
+TEST_F(NestedStory, AnUndoSeesWhatTheGuestPutIntoRoomOfTheSecondStorey) {
+  const std::string image = folder_ / "three.img";
+  unpack_sample("three-groups", image);
+  // gill/pool holds what nobody knows: fell's extents begin at 1 MiB, gill's 1 MiB into fell/scar.
+  const std::uint64_t pool = (1 + 1 + 24) * mib;
+  poke(image, pool, std::string(mib, 'r'));
+  const std::uint32_t before = file_digest(image);
+  const std::vector<std::string> grow{"grow", image, "--give", "gill/pool=4MiB", "--yes"};
+  ASSERT_EQ(juneheath(grow).status, 0);
+  poke(image, pool + 11 * mib + mib / 2, "ring 4711");
+  const ProgramResult no = juneheath({"undo", image, "--yes"});
+  EXPECT_EQ(no.status, 3) << no.out;
+  poke(image, pool + 11 * mib + mib / 2, std::string(9, '\0'));
+  const ProgramResult yes = juneheath({"undo", image, "--yes"});
+  EXPECT_EQ(yes.status, 0) << yes.err;
   EXPECT_EQ(file_digest(image), before);
 }
 

@@ -182,7 +182,7 @@ TEST_F(PromiseStory, LargeSectorsAreWrittenWhereThereIsAFieldAndSaidElsewhere) {
   {
     MemoryStore disk(64U << 20, image);
     const auto table = make_table(disk, TableKind::gpt, 4096);
-    table->create(disk, table->place_new(Bytes(disk.size())), Uuid{1});
+    table->create(disk, table->place_new(table->facts().partitions, Bytes(disk.size())), Uuid{1});
     save(disk, image);
   }
   const auto sectors = [&](const std::string& path) {

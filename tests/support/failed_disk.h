@@ -7,6 +7,7 @@
 
 #include <optional>
 
+#include "cli/terminal.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
 
@@ -68,8 +69,8 @@ SaidLeft fail_everywhere(const Contents& old, const std::string& image, std::uin
           break;
         case Outcome::unfinished:
           ++said.unfinished;
-          EXPECT_NE(error->next().find("juneheath recover " + image), std::string::npos)
-              << error->next();
+          EXPECT_NE(cli::text_of(error->next()).find("juneheath recover " + image),
+                    std::string::npos);
           recover(host, image);
           break;
         case Outcome::sound:

@@ -4,8 +4,8 @@
 #include <map>
 
 #include "core/change/recover_images.h"
-#include "core/store/fault_store.h"
 #include "core/store/host.h"
+#include "support/fault_store.h"
 
 namespace jh::test {
 

@@ -74,7 +74,13 @@ class MemoryKernel final : public live::Kernel {
   std::string lacks_rights() override { return rights_lacking; }
   std::optional<live::DeviceNumber> device_at(const std::string& path) override;
   std::unique_ptr<Lock> claim(const live::KernelDisk& disk) override;
-  std::unique_ptr<Store> open(const std::string& path, bool to_change) override;
+  std::unique_ptr<Store> open_to_read(const std::string& path) override {
+    return open(path, false);
+  }
+  std::unique_ptr<Store> open_to_change(const std::string& path) override {
+    return open(path, true);
+  }
+  std::unique_ptr<Store> open(const std::string& path, bool to_change);
   void rescan(const live::KernelDisk& disk) override;
   void lengthen_partition(const live::KernelDisk& disk, std::uint32_t number, std::uint64_t start,
                           std::uint64_t size) override;

@@ -51,7 +51,7 @@ Sums tree_of(ext::Filesystem& fs) {
 bool holds_files(const Content& content) { return content.is_usual_target(); }
 
 Sums tree_of(const Content& content) {
-  return ext_in(content) ? tree_of(*ext_in(content)) : tree_sums(*content.filesystem);
+  return ext_in(content) ? tree_of(*ext_in(content)) : tree_sums(*content.on_disk());
 }
 
 // Both are sound, and hold the same files: blocks that a filesystem keeps for itself and does not
@@ -64,7 +64,7 @@ bool same_filesystem(const Layer& before, const Layer& after) {
   if (before.content.size != after.content.size) return false;
   Findings findings;
   NullProgress silent;
-  after.content.filesystem->audit(AuditScope::full, {}, findings, silent);
+  after.content.on_disk()->audit(AuditScope::full, {}, findings, silent);
   return findings.clean() && tree_of(before.content) == tree_of(after.content);
 }
 
@@ -135,7 +135,7 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
   if (content.filesystem) try {
       Findings findings;
       NullProgress silent;
-      Filesystem& fs = *content.filesystem;
+      FilesystemOnDisk& fs = *content.on_disk();
       fs.audit(AuditScope::full, {}, findings, silent);
       fs.floor();
       fs.for_each_free([](std::uint64_t, std::uint64_t) {});
@@ -150,7 +150,18 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
   EXPECT_TRUE(place.same_content(was)) << words << ": looking has written";
 }
 
-Sums tree_sums(Filesystem& fs) {
+void expect_sound_with(Store& place, const Sums& tree) {
+  NullProgress silent;
+  const Content content = recognise_content(place);
+  ASSERT_TRUE(content.on_disk() != nullptr);
+  Findings findings;
+  content.on_disk()->audit(AuditScope::full, {}, findings, silent);
+  ASSERT_TRUE(findings.clean()) << findings.kept().front().where << ": "
+                                << findings.kept().front().what;
+  ASSERT_TRUE(tree_sums(*content.on_disk()) == tree);
+}
+
+Sums tree_sums(FilesystemOnDisk& fs) {
   Sums found;
   const auto tree = fs.tree();
   if (!tree) return found;

@@ -13,7 +13,9 @@ namespace jh::test {
 /// Every file by its path: a sum of what is fixed of it and of its content, however that is cut.
 /// Files that the tree passes over are left out.
 using Sums = std::map<std::string, std::uint32_t>;
-Sums tree_sums(Filesystem& fs);
+Sums tree_sums(FilesystemOnDisk& fs);
+/// The place holds a filesystem that is sound, by a full audit, and has these files.
+void expect_sound_with(Store& place, const Sums& tree);
 
 /// Asks a place that lies all that can be asked of it, its files only if that is wanted, since they
 /// take their time: whatever it holds, errors are ordinary ones, and looking writes nothing. Fails

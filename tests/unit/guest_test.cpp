@@ -5,6 +5,7 @@
 #include "core/guest/target.h"
 #include "core/plan/commands.h"
 #include "core/plan/plan.h"
+#include "library/command_text.h"
 
 namespace jh {
 namespace {
@@ -44,7 +45,7 @@ TEST(Commands, AreReadyForTheShell) {
   GrowRequest request;
   request.images = {"a b.img"};
   request.by = 10_GiB;
-  EXPECT_EQ(command_with(request, "/var=rest"),
+  EXPECT_EQ(command_text(command_with(request, "/var=rest")),
             "juneheath grow 'a b.img' --by 10GiB --give /var=rest");
 }
 

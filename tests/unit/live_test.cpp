@@ -4,6 +4,7 @@
 
 #include <filesystem>
 
+#include "cli/terminal.h"
 #include "support/live_guest.h"
 #include "support/program.h"
 #include "support/samples.h"
@@ -32,8 +33,8 @@ TEST(Live, APlainPartitionGrowsOutsideIn) {
   } catch (const Error& error) {
     EXPECT_EQ(error.reason(), Reason::no_room);
     EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(error.next().find("juneheath grow --live --give /"), std::string::npos)
-        << error.next();
+    EXPECT_NE(cli::text_of(error.next()).find("juneheath grow --live --give /"), std::string::npos)
+        << cli::text_of(error.next());
   }
 }
 

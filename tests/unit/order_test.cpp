@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "cli/terminal.h"
 #include "core/base/csv.h"
 #include "core/order/patterns.h"
 #include "core/order/results.h"
@@ -50,7 +51,8 @@ class OrderTest : public testing::Test {
       EXPECT_EQ(error.status(), Status::usage) << error.what();
       EXPECT_EQ(error.where(), fmt::format("{}, line {}", path(), line)) << error.what();
       EXPECT_NE(std::string(error.what()).find(what), std::string::npos) << error.what();
-      EXPECT_NE(error.next().find(allowed), std::string::npos) << error.next();
+      EXPECT_NE(cli::text_of(error.next()).find(allowed), std::string::npos)
+          << cli::text_of(error.next());
     }
   }
   TempFolder folder_;

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "cli/terminal.h"
 #include "core/plan/grow.h"
 #include "core/plan/grow_disk.h"
 #include "core/plan/room.h"
@@ -29,7 +30,7 @@ class Plans : public testing::Test {
       plan_growth(*guest_, request_);
       return Status::done;
     } catch (const Error& error) {
-      words_ = std::string(error.what()) + " / " + error.next();
+      words_ = std::string(error.what()) + " / " + cli::text_of(error.next());
       return error.status();
     }
   }

@@ -23,8 +23,8 @@ const std::vector<Names> floors{{"base"},    {"store"},
                                 {"staged"},  {"carry", "proof"},
                                 {"compact"}, {"change", "live"},
                                 {"figure"},  {"report"},
-                                {"order"},   {"cli"},
-                                {"manual"}};
+                                {"order"},   {"library"},
+                                {"cli"},     {"manual"}};
 
 int floor_of(const std::string& room) {
   const auto found = std::find_if(floors.begin(), floors.end(),
@@ -41,7 +41,7 @@ std::string folder_of(const std::string& file) { return file.substr(0, file.rfin
 
 // By file, a header and its source together: what it includes of ours.
 std::map<std::string, Names> includes() {
-  static const std::regex line("#include \"((?:core|cli)/[^\"]+)\\.h\"");
+  static const std::regex line("#include \"((?:core|cli|library)/[^\"]+)\\.h\"");
   std::map<std::string, Names> all;
   const files::path root(JUNEHEATH_SOURCE);
   for (const auto& entry : files::recursive_directory_iterator(root)) {

@@ -1,6 +1,10 @@
 #include "core/base/checksum.h"
 
+#ifdef JUNEHEATH_PLAIN_CRC
+#include <boost/crc.hpp>
+#else
 #include <isa-l/crc.h>
+#endif
 #include <zlib.h>
 
 #include <algorithm>
@@ -40,6 +44,19 @@ std::uint32_t crc32_plain(std::uint32_t seed, std::span<const std::uint8_t> data
   return ~static_cast<std::uint32_t>(::crc32_z(~seed, data.data(), data.size()));
 }
 
+#ifdef JUNEHEATH_PLAIN_CRC
+std::uint32_t crc32c_raw(std::uint32_t seed, std::span<const std::uint8_t> data) {
+  // Its remainder goes in and comes out as the polynomial has it: the other way round.
+  static constexpr auto turned = [](std::uint32_t word) {
+    std::uint32_t out = 0;
+    for (int bit = 0; bit < 32; ++bit, word >>= 1) out = (out << 1) | (word & 1);
+    return out;
+  };
+  boost::crc_optimal<32, 0x1EDC6F41, 0, 0, true, true> sum(turned(seed));
+  sum.process_bytes(data.data(), data.size());
+  return sum.checksum();
+}
+#else
 std::uint32_t crc32c_raw(std::uint32_t seed, std::span<const std::uint8_t> data) {
   while (!data.empty()) {
     const std::size_t piece = std::min<std::size_t>(data.size(), 1U << 30);
@@ -49,6 +66,7 @@ std::uint32_t crc32c_raw(std::uint32_t seed, std::span<const std::uint8_t> data)
   }
   return seed;
 }
+#endif
 
 std::uint32_t crc32c(std::span<const std::uint8_t> data) { return ~crc32c_raw(~0U, data); }
 

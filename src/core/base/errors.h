@@ -8,6 +8,8 @@
 #include <string>
 #include <utility>
 
+#include "core/base/advice.h"
+
 namespace jh {
 
 enum class Status {
@@ -45,7 +47,7 @@ enum class Reason {
 
 class Error : public std::runtime_error {
  public:
-  Error(Status status, const std::string& what, std::string where, std::string next)
+  Error(Status status, const std::string& what, std::string where, Advice next)
       : std::runtime_error(what),
         status_(status),
         where_(std::move(where)),
@@ -53,7 +55,7 @@ class Error : public std::runtime_error {
 
   Status status() const { return status_; }
   const std::string& where() const { return where_; }
-  const std::string& next() const { return next_; }
+  const Advice& next() const { return next_; }
 
   Outcome outcome() const {
     return outcome_ == Outcome::unsaid && status_ == Status::refused ? Outcome::unchanged
@@ -81,28 +83,27 @@ class Error : public std::runtime_error {
  private:
   Status status_;
   std::string where_;
-  std::string next_;
+  Advice next_;
   Outcome outcome_ = Outcome::unsaid;
   Reason reason_ = Reason::other;
 };
 
-[[noreturn]] inline void refuse(const std::string& what, std::string where = {},
-                                std::string next = {}) {
+[[noreturn]] inline void refuse(const std::string& what, std::string where = {}, Advice next = {}) {
   throw Error(Status::refused, what, std::move(where), std::move(next));
 }
 [[noreturn]] inline void damaged(const std::string& what, std::string where = {},
-                                 std::string next = {}) {
+                                 Advice next = {}) {
   throw Error(Status::damaged, what, std::move(where), std::move(next));
 }
 [[noreturn]] inline void unsupported(const std::string& what, std::string where = {},
-                                     std::string next = {}) {
+                                     Advice next = {}) {
   throw Error(Status::unsupported, what, std::move(where), std::move(next));
 }
 [[noreturn]] inline void io_failed(const std::string& what, std::string where = {},
-                                   std::string next = {}) {
+                                   Advice next = {}) {
   throw Error(Status::io, what, std::move(where), std::move(next));
 }
-[[noreturn]] inline void wrong_usage(const std::string& what, std::string next = {}) {
+[[noreturn]] inline void wrong_usage(const std::string& what, Advice next = {}) {
   throw Error(Status::usage, what, {}, std::move(next));
 }
 
@@ -126,8 +127,7 @@ auto failing_with(Outcome outcome, Work&& work) -> decltype(work()) {
 /// could not be ("the report could not be written").
 template <class Work>
 auto done_but(const std::string& what, Work&& work) -> decltype(work()) {
-  const auto failed = [&](const std::string& why, const std::string& where,
-                          const std::string& next) {
+  const auto failed = [&](const std::string& why, const std::string& where, const Advice& next) {
     return Error(Status::io, "the change is done, but " + what + ": " + why, where, next)
         .with_outcome(Outcome::done);
   };

@@ -20,6 +20,7 @@
 #include <sstream>
 #include <thread>
 
+#include "core/base/host_lists.h"
 #include "core/base/uuid.h"
 
 namespace jh {
@@ -27,38 +28,24 @@ namespace {
 
 namespace files = std::filesystem;
 
-[[noreturn]] void in_use(const std::string& path, const std::string& what,
-                         const std::string& next) {
+[[noreturn]] void in_use(const std::string& path, const std::string& what, const Advice& next) {
   refuse(what, path, next);
 }
 
-std::string first_line(const files::path& path) {
-  std::ifstream file(path);
-  std::string line;
-  std::getline(file, line);
-  return line;
+[[noreturn]] void held_by_host(const std::string& path) {
+  in_use(path, "the device is held by the host (mounted, or part of something larger)",
+         "release it, then run again");
 }
 
-// "/mnt/x" for a device that is mounted; empty otherwise.
+// "/mnt/x" for a device that is mounted, or one of its partitions; empty otherwise.
 std::string mount_point_of(const std::string& device) {
-  std::ifstream mounts("/proc/self/mountinfo");
-  for (std::string line; std::getline(mounts, line);) {
-    const std::size_t dash = line.find(" - ");
-    if (dash == std::string::npos) continue;
-    std::istringstream head(line.substr(0, dash));
-    std::istringstream tail(line.substr(dash + 3));
-    std::string skipped;
-    std::string point;
-    std::string type;
-    std::string source;
-    head >> skipped >> skipped >> skipped >> skipped >> point;
-    tail >> type >> source;
-    // The device itself, or one of its partitions.
+  for (const MountLine& mount : parse_mount_lines(text_of_file("/proc/self/mountinfo"))) {
+    const std::string& source = mount.source;
     if (source == device ||
         (source.starts_with(device) && source.size() > device.size() &&
          (source[device.size()] == 'p' ||
           std::isdigit(static_cast<unsigned char>(source[device.size()])) != 0)))
-      return point;
+      return mount.point;
   }
   return {};
 }
@@ -71,15 +58,13 @@ void check_loop_devices(const std::string& path, const struct stat& image) {
       continue;
     const std::string device = "/dev/" + name;
     bool same = false;
-    const int fd = ::open(device.c_str(), O_RDONLY | O_CLOEXEC);
-    if (fd >= 0) {
+    if (const Descriptor loop(device, O_RDONLY); loop.is_open()) {
       struct loop_info64 info {};
-      same = ::ioctl(fd, LOOP_GET_STATUS64, &info) == 0 && info.lo_device == image.st_dev &&
+      same = ::ioctl(*loop, LOOP_GET_STATUS64, &info) == 0 && info.lo_device == image.st_dev &&
              info.lo_inode == image.st_ino;
-      ::close(fd);
     } else {
       struct stat backing {};
-      const std::string file = first_line(entry.path() / "loop" / "backing_file");
+      const std::string file = first_line_of((entry.path() / "loop" / "backing_file").string());
       same = ::stat(file.c_str(), &backing) == 0 && backing.st_dev == image.st_dev &&
              backing.st_ino == image.st_ino;
     }
@@ -130,7 +115,7 @@ std::optional<Holder> holder_of(const struct stat& image, bool writers_only) {
       const bool writes = is_for_writing(fd.path());
       // Closed meanwhile, and perhaps opened again for another file, it says nothing of this one.
       if ((writers_only && !writes) || !is_image()) continue;
-      return Holder{pid, first_line(process.path() / "comm"), writes};
+      return Holder{pid, first_line_of(process.path() / "comm"), writes};
     }
   }
   return std::nullopt;
@@ -155,11 +140,8 @@ void check_block_device(const std::string& path, bool is_ours) {
   if (const std::string point = mount_point_of(real); !point.empty())
     in_use(path, fmt::format("the device is mounted at {}", point), "unmount it, then run again");
   if (is_ours) return;
-  const int fd = ::open(path.c_str(), O_RDWR | O_EXCL | O_CLOEXEC);
-  if (fd < 0 && errno == EBUSY)
-    in_use(path, "the device is held by the host (mounted, or part of something larger)",
-           "release it, then run again");
-  if (fd >= 0) ::close(fd);
+  const Descriptor claimed(path, O_RDWR | O_EXCL);
+  if (!claimed.is_open() && errno == EBUSY) held_by_host(path);
 }
 
 // Some hypervisors leave a file or a folder beside an image while a guest runs on it.
@@ -279,11 +261,9 @@ ImageLock::ImageLock(const std::string& path, LockKind kind) {
   const bool device = ::stat(path.c_str(), &image) == 0 && S_ISBLK(image.st_mode);
   // A device is claimed as whole filesystems claim it, for as long as we are at work.
   const int claim = device && changing ? O_EXCL : 0;
-  fd_ = ::open(path.c_str(), (changing ? O_RDWR : O_RDONLY) | claim | O_CLOEXEC);
-  if (fd_ < 0 && errno == EBUSY)
-    in_use(path, "the device is held by the host (mounted, or part of something larger)",
-           "release it, then run again");
-  if (fd_ < 0) return;  // opening it for the work names the trouble
+  file_ = Descriptor(path, (changing ? O_RDWR : O_RDONLY) | claim);
+  if (!file_.is_open() && errno == EBUSY) held_by_host(path);
+  if (!file_.is_open()) return;  // opening it for the work names the trouble
   struct flock whole {};
   whole.l_type = static_cast<short>(changing ? F_WRLCK : F_RDLCK);
   whole.l_whence = SEEK_SET;
@@ -291,22 +271,17 @@ ImageLock::ImageLock(const std::string& path, LockKind kind) {
     // Some filesystems cannot lock; whoever works on those knows of no locks either.
     return result == 0 || errno == ENOLCK || errno == EOPNOTSUPP || errno == EINVAL;
   };
-  const bool held = locked(::fcntl(fd_, F_OFD_SETLK, &whole)) &&
-                    locked(::flock(fd_, (changing ? LOCK_EX : LOCK_SH) | LOCK_NB));
+  const bool held = locked(::fcntl(*file_, F_OFD_SETLK, &whole)) &&
+                    locked(::flock(*file_, (changing ? LOCK_EX : LOCK_SH) | LOCK_NB));
   if (held) return;
   struct flock other {};
   other.l_type = F_WRLCK;
   other.l_whence = SEEK_SET;
   std::string who;
-  if (::fcntl(fd_, F_OFD_GETLK, &other) == 0 && other.l_type != F_UNLCK && other.l_pid > 0)
+  if (::fcntl(*file_, F_OFD_GETLK, &other) == 0 && other.l_type != F_UNLCK && other.l_pid > 0)
     who = fmt::format(" by process {} ({})", other.l_pid,
-                      first_line(fmt::format("/proc/{}/comm", other.l_pid)));
-  ::close(fd_);
+                      first_line_of(fmt::format("/proc/{}/comm", other.l_pid)));
   refuse("the image is locked" + who, path, "shut the guest down, or wait, then run again");
-}
-
-ImageLock::~ImageLock() {
-  if (fd_ >= 0) ::close(fd_);
 }
 
 SourceWatch::SourceWatch(std::vector<std::string> files) : files_(std::move(files)) {

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "core/base/descriptor.h"
 #include "core/store/file_store.h"
 
 namespace jh {
@@ -25,12 +26,9 @@ class ImageLock {
  public:
   /// Throws refused when somebody else has one that goes against it, or holds the device.
   explicit ImageLock(const std::string& path, LockKind kind = LockKind::changing);
-  ~ImageLock();
-  ImageLock(const ImageLock&) = delete;
-  ImageLock& operator=(const ImageLock&) = delete;
 
  private:
-  int fd_ = -1;
+  Descriptor file_;
 };
 
 /// Notes what files are like before they are read for a while, for not everybody honours locks.

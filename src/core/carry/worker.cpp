@@ -1,9 +1,12 @@
 #include "core/carry/worker.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "core/carry/disk_work.h"
 #include "core/carry/group_work.h"
+#include "core/carry/inner_table.h"
 
 namespace jh {
 
@@ -30,10 +33,10 @@ class Worker::Visitor {
   void operator()(const step::RecoverContainer& work) { on_disk(work); }
   void operator()(const step::GrowContainer& work) { on_disk(work); }
   void operator()(const step::ShrinkContainer& work) { on_disk(work); }
-  void operator()(const step::RepairTable& work) { on_disk(work); }
-  void operator()(const step::MoveSpare& work) { on_disk(work); }
-  void operator()(const step::GrowPartition& work) { on_table_before_groups(work); }
-  void operator()(const step::CreatePartition& work) { on_table_before_groups(work); }
+  void operator()(const step::RepairTable& work) { on_table(step_.layer, work); }
+  void operator()(const step::MoveSpare& work) { on_table(step_.layer, work); }
+  void operator()(const step::GrowPartition& work) { on_table(step_.layer.outer(), work); }
+  void operator()(const step::CreatePartition& work) { on_table(step_.layer.outer(), work); }
   void operator()(const step::ShrinkPartition& work) { on_disk(work); }
   void operator()(const step::MoveExtended& work) { on_disk(work); }
 
@@ -69,11 +72,18 @@ class Worker::Visitor {
   void on_disk(const Work& work) {
     worker_.disk(step_.layer.disk).run(step_, work);
   }
-  // A group finds its devices by the table.
+  // Of a disk, or of one that is kept in the layer. A group finds its devices by the table.
   template <class Work>
-  void on_table_before_groups(const Work& work) {
-    ensure(worker_.groups_.empty(), "tables grow before groups do");
-    on_disk(work);
+  void on_table(const LayerId& on, const Work& work) {
+    if (on.is_disk()) {
+      if constexpr (!std::is_same_v<Work, step::RepairTable> &&
+                    !std::is_same_v<Work, step::MoveSpare>)
+        ensure(worker_.groups_.empty(), "tables grow before groups do");
+      on_disk(work);
+      return;
+    }
+    const auto store = worker_.layer(on);
+    InnerTable(*store, worker_.sector_size_on(on)).run(step_, work);
   }
   template <class Work>
   void on_device(const Work& work) {
@@ -141,9 +151,20 @@ GroupWork& Worker::group_on(const LayerId& device) {
   return group(found->open.group.name);
 }
 
+std::uint32_t Worker::sector_size_on(const LayerId& id) const {
+  const Layer* layer = before_.find(id);
+  ensure(layer != nullptr && layer->table, "a disk with a table is kept there");
+  return layer->table->facts().sector_size;
+}
+
 std::unique_ptr<Store> Worker::layer(const LayerId& id) {
-  if (!id.volume.empty()) return group_of(id).open_volume(id);
-  return disk(id.disk).layer(id.number());
+  if (id.partitions.empty() && !id.volume.empty()) return group_of(id).open_volume(id);
+  if (id.volume.empty() && id.partitions.size() <= 1) return disk(id.disk).layer(id.number());
+  const LayerId outer = id.outer();
+  auto below = layer(outer);
+  const auto [start, length] = InnerTable(*below, sector_size_on(outer)).place_of(id.number());
+  const std::string name = fmt::format("{}, partition {}", below->name(), id.number());
+  return std::make_unique<WindowStore>(std::move(below), start.value(), length.value(), name);
 }
 
 }  // namespace jh

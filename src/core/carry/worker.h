@@ -32,6 +32,8 @@ class Worker {
   // That a volume is in; that a physical volume is a part of.
   GroupWork& group_of(const LayerId& volume);
   GroupWork& group_on(const LayerId& device);
+  // Of the table on a layer.
+  std::uint32_t sector_size_on(const LayerId& id) const;
   // The place a step is on, as the steps before have left it.
   std::unique_ptr<Store> layer(const LayerId& id);
 

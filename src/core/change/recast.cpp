@@ -75,7 +75,7 @@ bool is_adapter(const std::string& name) {
   return name == "ide" || name == "lsilogic" || name == "buslogic";
 }
 
-RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request) {
+RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& request) {
   RecastPlan plan;
   plan.from = from.facts();
   NewContainer& to = plan.to;
@@ -134,7 +134,7 @@ RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request
   return plan;
 }
 
-void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
+void carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
                       const RecastRequest& request, Progress& progress) {
   std::vector<std::string> begun;
   const auto remove_begun = [&] {
@@ -200,30 +200,38 @@ void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
   }
 }
 
-std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
-                                   std::optional<ImageFormat> format, Progress& progress) {
-  const auto file = host.open(image, Access::read_only);
-  HostFileResolver resolver(host);
-  const auto from = open_container(*file, &resolver);
-  const ContainerFacts facts = from->facts();
+CopyPlan plan_copy(Host& host, ImageReader& from, const std::string& image, const std::string& out,
+                   std::optional<ImageFormat> format) {
+  const ContainerFacts facts = from.facts();
   const ImageFormat wanted = format.value_or(format_by_extension(out).value_or(facts.format));
-  // Two files with one identity would be taken for each other: those are written anew.
-  if (wanted == facts.format && facts.blockers.empty() && facts.parts.empty() &&
-      !has_identity(facts.format)) {
-    copy_image(image, out, progress, "new image");
-    return {out};
-  }
-  RecastRequest request;
+  CopyPlan plan;
+  RecastRequest& request = plan.request;
   request.image = image;
   request.out = out;
   request.format = wanted;
+  // Two files with one identity would be taken for each other: those are written anew.
+  plan.as_it_is = wanted == facts.format && facts.blockers.empty() && facts.parts.empty() &&
+                  !has_identity(facts.format);
+  if (plan.as_it_is) return plan;
   if (facts.allocation == Allocation::compressed) request.allocation = Allocation::sparse;
   request.in_pieces = wanted == ImageFormat::vmdk && facts.format == ImageFormat::vmdk &&
                       facts.allocation != Allocation::compressed && !facts.variant.empty();
-  const RecastPlan plan = plan_recast(host, *from, request);
-  carry_out_recast(host, *from, plan, request, progress);
-  std::vector<std::string> made{out};
-  made.insert(made.end(), plan.parts.begin(), plan.parts.end());
+  plan.recast = plan_recast(host, from, request);
+  return plan;
+}
+
+std::vector<std::string> make_copy(Host& host, const CopyPlan& plan, Progress& progress) {
+  const RecastRequest& request = plan.request;
+  std::vector<std::string> made{request.out};
+  if (plan.as_it_is) {
+    copy_image(request.image, request.out, progress, "new image");
+    return made;
+  }
+  const auto file = host.open(request.image, Access::read_only);
+  HostFileResolver resolver(host);
+  const auto from = open_container(*file, &resolver);
+  carry_out_recast(host, *from, plan.recast, request, progress);
+  made.insert(made.end(), plan.recast.parts.begin(), plan.recast.parts.end());
   return made;
 }
 

@@ -37,10 +37,10 @@ struct RecastPlan {
 bool is_adapter(const std::string& name);
 
 /// Throws refused or unsupported for what cannot be.
-RecastPlan plan_recast(Host& host, Container& from, const RecastRequest& request);
+RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& request);
 
 /// Makes the new image, flushed; removes what was begun when anything fails.
-void carry_out_recast(Host& host, Container& from, const RecastPlan& plan,
+void carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
                       const RecastRequest& request, Progress& progress);
 
 struct InPlaceResult {
@@ -53,11 +53,17 @@ struct InPlaceResult {
 InPlaceResult recast_in_place(Host& host, const std::string& image, Allocation allocation,
                               Progress& progress);
 
-/// A copy of the disk, to be changed instead of it; in the same form, unless another one is asked
-/// for, by `form` or by the ending of its name. By sharing blocks where the
-/// host can, the image stands alone and has no identity; else recast. Returns the paths of all
-/// files that were made.
-std::vector<std::string> copy_disk(Host& host, const std::string& image, const std::string& out,
-                                   std::optional<ImageFormat> format, Progress& progress);
+/// A copy of a disk, to be changed instead of it.
+struct CopyPlan {
+  bool as_it_is = false;  // byte for byte, by sharing blocks where the host can
+  RecastRequest request;  // else it is recast
+  RecastPlan recast;
+};
+/// In the same form, unless another one is asked for, by `format` or by the ending of its name; as
+/// it is when the image stands alone and has no identity. Throws what plan_recast() throws.
+CopyPlan plan_copy(Host& host, ImageReader& from, const std::string& image, const std::string& out,
+                   std::optional<ImageFormat> format);
+/// Makes it. Returns the paths of all files that were made.
+std::vector<std::string> make_copy(Host& host, const CopyPlan& plan, Progress& progress);
 
 }  // namespace jh

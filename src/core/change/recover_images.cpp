@@ -161,6 +161,23 @@ void check_layers(Host& host, const UndoFacts& facts, const std::vector<std::str
 
 }  // namespace
 
+std::vector<std::string> files_of_changes(Host& host, const std::vector<std::string>& images) {
+  std::vector<std::string> files = images;
+  std::vector<std::string> seen;
+  for (const Waiting& waiting : waiting_changes(host, named_images(host, images)))
+    files.insert(files.end(), waiting.images.begin(), waiting.images.end());
+  files.erase(std::remove_if(files.begin(), files.end(),
+                             [&](const std::string& file) {
+                               const std::string real = real_path(file);
+                               if (std::find(seen.begin(), seen.end(), real) != seen.end())
+                                 return true;
+                               seen.push_back(real);
+                               return false;
+                             }),
+              files.end());
+  return files;
+}
+
 std::vector<Recovered> recover_images(Host& host, const std::vector<std::string>& images) {
   return for_each_ledger(host, images, [](Host& on, const std::string& image, const Named& named) {
     return recover(on, image, named);
@@ -193,8 +210,8 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
     damaged(
         "as it is now the image is not in order: " + (bad == kept.end() ? kept.back() : *bad).what,
         (bad == kept.end() ? kept.back() : *bad).where,
-        "nothing was done; put the image back from a backup (all findings: juneheath audit " +
-            shell_words(images) + ")");
+        "nothing was done; put the image back from a backup (all findings: " +
+            suggest("audit", images) + ")");
   return for_each_ledger(host, images, [](Host& on, const std::string& image, const Named& named) {
     return forget_change(on, image, named);
   });

@@ -14,6 +14,9 @@ namespace jh {
 /// named as pieces of them.
 Named named_images(Host& host, const std::vector<std::string>& images);
 
+/// The files that the changes of these images are about, the images themselves among them.
+std::vector<std::string> files_of_changes(Host& host, const std::vector<std::string>& images);
+
 /// Every interrupted change that the named images lead to is finished or dropped.
 std::vector<Recovered> recover_images(Host& host, const std::vector<std::string>& images);
 /// The images are kept as they are, and the ledgers of interrupted changes removed. Throws damaged,

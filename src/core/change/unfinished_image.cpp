@@ -29,13 +29,10 @@ std::string folder_for(const std::string& out) { return out + ".juneheath.new"; 
                                   : "look at the host's filesystem and at the permissions there");
 }
 
-// A descriptor of the folder, locked; -1: it is no folder. Throws refused when it is locked
-// already.
-int lock_folder(const std::string& folder) {
-  const int fd = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
-  if (fd < 0) return -1;
-  if (::flock(fd, LOCK_EX | LOCK_NB) == 0) return fd;
-  ::close(fd);
+// The folder, locked; not open: it is no folder. Throws refused when it is locked already.
+Descriptor lock_folder(const std::string& folder) {
+  Descriptor place(folder, O_RDONLY | O_DIRECTORY | O_NOFOLLOW);
+  if (!place.is_open() || ::flock(*place, LOCK_EX | LOCK_NB) == 0) return place;
   refuse("the new image is being written at this moment", folder, "wait for it to be finished");
 }
 
@@ -84,9 +81,7 @@ UnfinishedImage::UnfinishedImage(const std::string& out) : out_(out), folder_(fo
 }
 
 UnfinishedImage::~UnfinishedImage() {
-  if (lock_ < 0) return;
-  remove_folder(folder_);
-  ::close(lock_);
+  if (lock_.is_open()) remove_folder(folder_);
 }
 
 std::string UnfinishedImage::inside(const std::string& place) const {
@@ -119,31 +114,23 @@ void UnfinishedImage::finish(const std::vector<std::string>& further) {
   write_durable_file((files::path(folder_) / list_name).string(), text_bytes(text));
   move_out(folder_, out_);
   remove_folder(folder_);
-  ::close(lock_);
-  lock_ = -1;
+  lock_ = Descriptor();
 }
 
 void UnfinishedImage::finish_as_folder() {
   flush_name(path_);
   rename_durably(folder_, out_, NameTaken::refused);
-  ::close(lock_);
-  lock_ = -1;
+  lock_ = Descriptor();
 }
 
 std::optional<std::string> clear_unfinished_image(const std::string& out) {
   const std::string folder = folder_for(out);
-  const int lock = lock_folder(folder);
-  if (lock < 0) return std::nullopt;
+  const Descriptor lock = lock_folder(folder);
+  if (!lock.is_open()) return std::nullopt;
   std::error_code error;
   const bool complete = files::exists(files::path(folder) / list_name, error);
-  try {
-    if (complete) move_out(folder, out);
-  } catch (const Error&) {
-    ::close(lock);
-    throw;
-  }
+  if (complete) move_out(folder, out);
   remove_folder(folder);
-  ::close(lock);
   return complete ? "finished: the new image is complete"
                   : "removed: what was begun of a new image";
 }

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "core/base/descriptor.h"
 #include "core/store/host.h"
 
 namespace jh {
@@ -39,7 +40,7 @@ class UnfinishedImage {
   std::string out_;
   std::string folder_;
   std::string path_;
-  int lock_ = -1;
+  Descriptor lock_;
 };
 
 /// Finishes or removes what a killed process has left of a new image. Returns what was done;

@@ -34,9 +34,8 @@ void check_can(const Disk& disk, const ContainerFacts& facts) {
   if (facts.format != ImageFormat::raw && facts.allocation == Allocation::full)
     refuse(fmt::format("a full {} image keeps every block, used or not", format_name(facts.format)),
            disk.path,
-           "make it sparse:\n  juneheath recast " + shell_word(disk.path) +
-               " NEW --store sparse\nor compact it "
-               "into a new one with --into");
+           "make it sparse:\n  " + suggest("recast", {disk.path, "NEW"}).with("store", "sparse") +
+               "\nor compact it into a new one with --into");
 }
 
 // What there is to give back, whichever way it is done then.

@@ -7,9 +7,10 @@
 namespace jh {
 
 /// Read-only; both must outlive it.
-class UsedOnly final : public Container {
+class UsedOnly final : public ImageReader {
  public:
-  UsedOnly(Container& whole, const Unused& unused) : whole_(whole), unused_(unused), disk_(*this) {}
+  UsedOnly(ImageReader& whole, const Unused& unused)
+      : whole_(whole), unused_(unused), disk_(*this) {}
   ContainerFacts facts() override { return whole_.facts(); }
   Store& disk() override { return disk_; }
   Extent extent_at(std::uint64_t offset, std::uint64_t length) override {
@@ -17,9 +18,6 @@ class UsedOnly final : public Container {
     if (range != nullptr) return {Extent::Kind::zero, reach, nullptr, 0};
     return whole_.extent_at(offset, reach);
   }
-  void check_growth(Bytes) override {}
-  void grow(Bytes) override { ensure(false, "this disk is only read"); }
-  Bytes size_unit() override { return whole_.size_unit(); }
   void audit(Findings& findings) override { whole_.audit(findings); }
 
  private:
@@ -53,7 +51,7 @@ class UsedOnly final : public Container {
     UsedOnly& owner_;
   };
 
-  Container& whole_;
+  ImageReader& whole_;
   const Unused& unused_;
   View disk_;
 };

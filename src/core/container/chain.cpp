@@ -57,14 +57,14 @@ void Container::set_allocation(Allocation allocation) {
       fmt::format("a {} image that is {} cannot become {} in place", format_name(now.format),
                   allocation_name(now.allocation), allocation_name(allocation)),
       disk().name(),
-      fmt::format("write a new one: juneheath recast {} NEW --store {}", shell_word(disk().name()),
-                  allocation_name(allocation)));
+      "write a new one: " +
+          suggest("recast", {disk().name(), "NEW"}).with("store", allocation_name(allocation)));
 }
 
 Error in_the_way(const std::string& what, const std::string& path, const std::string& remedy) {
   return {Status::refused, what, path,
-          remedy + ", or make a new image of what the guest sees:\n  juneheath recast " +
-              shell_word(path) + " NEW"};
+          remedy + ", or make a new image of what the guest sees:\n  " +
+              suggest("recast", {path, "NEW"})};
 }
 
 }  // namespace jh

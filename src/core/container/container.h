@@ -62,12 +62,13 @@ struct Extent {
   std::uint64_t at = 0;
 };
 
-class Container {
+/// What an image says of its disk, for those who only read it.
+class ImageReader {
  public:
-  Container() = default;
-  Container(const Container&) = delete;
-  Container& operator=(const Container&) = delete;
-  virtual ~Container() = default;
+  ImageReader() = default;
+  ImageReader(const ImageReader&) = delete;
+  ImageReader& operator=(const ImageReader&) = delete;
+  virtual ~ImageReader() = default;
 
   virtual ContainerFacts facts() = 0;
   /// The disk as the guest sees it, parents included. Stays valid until grow().
@@ -76,6 +77,13 @@ class Container {
   virtual Extent extent_at(std::uint64_t offset, std::uint64_t length) = 0;
   /// How many of its blocks have a place in the file; looks through all of the tables.
   virtual std::uint64_t blocks_kept() { return 0; }
+  /// Every copy, table, sum and count of the form itself.
+  virtual void audit(Findings& findings) = 0;
+};
+
+/// An image that can be changed: how large its disk is, and which of its blocks have a place.
+class Container : public ImageReader {
+ public:
   /// Throws refused or unsupported when this form, or this image, cannot become so large.
   virtual void check_growth(Bytes new_size) = 0;
   /// Paths of the files that the disk gets when it becomes so large.
@@ -111,8 +119,6 @@ class Container {
   virtual void set_allocation(Allocation allocation);
   /// The smallest unit of a disk size in this form.
   virtual Bytes size_unit() = 0;
-  /// Every copy, table, sum and count of the form itself.
-  virtual void audit(Findings& findings) = 0;
 };
 
 /// Opens the image by what it holds, never by its name. `file` and `beside` must outlive the

@@ -18,7 +18,7 @@ constexpr std::uint64_t most_at_once = 4U << 20;
 
 // Calls visit(offset, length) for each stretch that is not known to be zero.
 template <class Visit>
-void for_each_kept(Container& from, Visit visit) {
+void for_each_kept(ImageReader& from, Visit visit) {
   const std::uint64_t size = from.disk().size();
   for (std::uint64_t at = 0; at < size;) {
     const Range run = from.disk().map(at, size - at);
@@ -29,13 +29,13 @@ void for_each_kept(Container& from, Visit visit) {
 
 }  // namespace
 
-std::uint64_t bytes_kept(Container& from) {
+std::uint64_t bytes_kept(ImageReader& from) {
   std::uint64_t kept = 0;
   for_each_kept(from, [&](std::uint64_t, std::uint64_t length) { kept += length; });
   return kept;
 }
 
-void fill_disk(Container& from, Container& to, Progress& progress) {
+void fill_disk(ImageReader& from, Container& to, Progress& progress) {
   constexpr std::uint64_t most = 2U << 20;
   Store& disk = to.disk();
   std::uint64_t done = 0;
@@ -82,7 +82,7 @@ struct Packed {
 // and hands them on in order.
 class CompressionLine {
  public:
-  CompressionLine(Container& from, std::uint64_t block, Compression way, std::size_t most)
+  CompressionLine(ImageReader& from, std::uint64_t block, Compression way, std::size_t most)
       : from_(from), block_(block), way_(way), most_(most) {}
 
   template <class Take>
@@ -132,7 +132,7 @@ class CompressionLine {
     if (!one.zero) one.compressed = pack(way_, one.content, most_);
   }
 
-  Container& from_;
+  ImageReader& from_;
   std::uint64_t block_;
   Compression way_;
   std::size_t most_;
@@ -141,7 +141,8 @@ class CompressionLine {
 
 }  // namespace
 
-void fill_compressed(Container& from, Store& file, const NewContainer& wanted, Progress& progress) {
+void fill_compressed(ImageReader& from, Store& file, const NewContainer& wanted,
+                     Progress& progress) {
   const std::uint64_t size = wanted.disk_size.value();
   if (wanted.format == ImageFormat::qcow2) {
     const qcow2::NewImage image{};
@@ -164,7 +165,7 @@ void fill_compressed(Container& from, Store& file, const NewContainer& wanted, P
   writer.finish();
 }
 
-void compare_disks(Container& one, Container& other, Progress& progress) {
+void compare_disks(ImageReader& one, ImageReader& other, Progress& progress) {
   Store& a = one.disk();
   Store& b = other.disk();
   const std::uint64_t size = std::max(a.size(), b.size());

@@ -5,6 +5,7 @@
 
 #include "core/base/shell_word.h"
 #include "core/base/uuid.h"
+#include "core/base/words.h"
 #include "core/container/chain.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/raw/raw.h"
@@ -39,33 +40,11 @@ constexpr std::array<Signature, 7> signatures{{
 }  // namespace
 
 const char* format_name(ImageFormat format) {
-  switch (format) {
-    case ImageFormat::raw:
-      return "raw";
-    case ImageFormat::qcow2:
-      return "qcow2";
-    case ImageFormat::vdi:
-      return "VDI";
-    case ImageFormat::vmdk:
-      return "VMDK";
-    case ImageFormat::vhd:
-      return "VHD";
-    case ImageFormat::vhdx:
-      return "VHDX";
-  }
-  return "";
+  return word_of<ImageFormat::vhdx>(format, "raw", "qcow2", "VDI", "VMDK", "VHD", "VHDX");
 }
 
 const char* allocation_name(Allocation allocation) {
-  switch (allocation) {
-    case Allocation::sparse:
-      return "sparse";
-    case Allocation::full:
-      return "full";
-    case Allocation::compressed:
-      return "packed";
-  }
-  return "";
+  return word_of<Allocation::compressed>(allocation, "sparse", "full", "packed");
 }
 
 ImageFormat recognise_format(Store& file) {
@@ -82,7 +61,7 @@ std::unique_ptr<Container> open_in_chain(Store& file, FileResolver* resolver,
                                          std::vector<std::string> children) {
   if (has_closed_first_page(file))
     refuse("this image is in the middle of a change, which was interrupted", file.name(),
-           "run: juneheath recover " + shell_word(file.name()));
+           "run: " + suggest("recover", {file.name()}));
   switch (recognise_format(file)) {
     case ImageFormat::qcow2:
       return std::make_unique<qcow2::Qcow2Container>(file, resolver, std::move(children));

@@ -63,10 +63,10 @@ std::string words_for(const PieceView& piece) {
                      says_more ? printable(piece.holds) : "", human(piece.size));
 }
 
-class Layout {
+class Drawing {
  public:
-  Layout(const GuestView& before, const std::optional<GuestView>& after, bool planned,
-         const Measure& measure)
+  Drawing(const GuestView& before, const std::optional<GuestView>& after, bool planned,
+          const Measure& measure)
       : before_(before), after_(after), planned_(planned), measure_(measure) {}
 
   Scene run() {
@@ -313,7 +313,7 @@ class Layout {
 
 Scene layout_scene(const GuestView& before, const std::optional<GuestView>& after, bool planned,
                    const Measure& measure) {
-  return Layout(before, after, planned, measure).run();
+  return Drawing(before, after, planned, measure).run();
 }
 
 std::vector<std::string> changes_in_words(const GuestView& before, const GuestView& after) {

@@ -1,39 +1,15 @@
 #include "core/figure/legend.h"
 
+#include "core/base/words.h"
+
 namespace jh {
 namespace {
 
 const char* word_for(Fill fill) {
-  switch (fill) {
-    case Fill::files:
-      return "used by files";
-    case Fill::idle:
-      return "free inside";
-    case Fill::swap:
-      return "swap";
-    case Fill::device:
-      return "physical volume";
-    case Fill::encrypted:
-      return "encrypted";
-    case Fill::unknown:
-      return "not known";
-    case Fill::empty:
-      return "empty";
-    case Fill::room:
-      return "room that nothing uses";
-    case Fill::kept:
-      return "free inside, but kept";
-    case Fill::tables:
-      return "the image's own tables";
-    case Fill::hole:
-      return "holes: take no room";
-    case Fill::gone:
-      return "given back to the host";
-    case Fill::none:
-    case Fill::disk:
-      break;
-  }
-  return "";
+  return word_of<Fill::disk>(fill, "", "used by files", "free inside", "swap", "physical volume",
+                             "encrypted", "not known", "empty", "room that nothing uses",
+                             "free inside, but kept", "the image's own tables",
+                             "holes: take no room", "given back to the host", "");
 }
 
 }  // namespace

@@ -118,38 +118,27 @@ PanelView group_panel(const Guest& guest, const VolumeGroup& group) {
 
 // --- a plan, drawn before it is carried out
 
+// The present view, with everything where the planned layout has it.
 class Planned {
  public:
   Planned(const Guest& guest, const Plan& plan)
-      : guest_(guest), plan_(plan), view_(view_of(guest)) {}
+      : guest_(guest), plan_(plan), layout_(plan.after), view_(view_of(guest)) {}
 
   GuestView run() {
     for (PanelView& panel : view_.panels)
       std::erase_if(panel.pieces,
                     [](const PieceView& piece) { return piece.kind == PieceKind::room; });
-    for (std::size_t i = 0; i < plan_.disks.size() && i < guest_.disks().size(); ++i)
-      view_.panels[i].size = plan_.disks[i].to;
-    for (const Step& step : plan_.steps) apply(step);
-    for (PanelView& panel : view_.panels) {
-      if (panel.group) line_up(panel);
-      Bytes first = panel.size;
-      for (const PieceView& piece : panel.pieces) first = std::min(first, piece.start);
-      Bytes end = panel.size;
-      for (const PieceView& piece : panel.pieces) end = std::max(end, piece.end());
-      panel.size = end;
-      add_room(panel, panel.group ? Bytes() : first, end);
-    }
+    for (std::size_t i = 0; i < layout_.disks.size(); ++i) place_partitions(i);
+    for (const VolumeGroup& group : guest_.groups()) place_group(group);
+    for (const auto& [id, size] : layout_.contents)
+      if (PieceView* piece = find_piece(id); piece != nullptr && resized(id)) piece->content = size;
+    for (PanelView& panel : view_.panels) finish(panel);
     return std::move(view_);
   }
 
  private:
-  std::uint32_t sector(const Step& step) const {
-    const auto& table = guest_.disks()[step.layer.disk].table;
-    return table ? table->facts().sector_size : 512;
-  }
-
-  PieceView* piece(const Step& step) {
-    const Layer* layer = guest_.find(step.layer);
+  PieceView* find_piece(const LayerId& id) {
+    const Layer* layer = guest_.find(id);
     if (layer == nullptr) return nullptr;
     const std::string key = guest_.name_of(*layer);
     for (PanelView& panel : view_.panels)
@@ -157,89 +146,91 @@ class Planned {
         if (each.key == key) return &each;
     return nullptr;
   }
-
-  void put(PieceView* piece, Bytes start, Bytes end) {
-    if (piece == nullptr) return;
-    const bool filled = piece->content == piece->size;
-    piece->start = start;
-    piece->size = end - start;
-    if (filled) piece->content = piece->size;
+  bool resized(const LayerId& id) const {
+    return plan_.has<step::GrowContent>(id) || plan_.has<step::ShrinkContent>(id);
   }
 
-  void apply(const Step& step) {
-    PieceView* at = piece(step);
-    const auto bytes = [&](Sectors sectors) { return to_bytes(sectors, sector(step)); };
-    if (const auto* work = step.as<step::GrowPartition>())
-      put(at, at != nullptr ? at->start : Bytes(), bytes(work->end));
-    else if (const auto* smaller = step.as<step::ShrinkPartition>())
-      put(at, at != nullptr ? at->start : Bytes(), bytes(smaller->end));
-    else if (const auto* move = step.as<step::MovePartition>())
-      put(at, bytes(move->first), bytes(move->end));
-    else if (step.is<step::GrowVolume>() || step.is<step::ShrinkVolume>())
-      put(at, at != nullptr ? at->start : Bytes(), at != nullptr ? at->start + step.to : Bytes());
-    else if ((step.is<step::GrowContent>() || step.is<step::ShrinkContent>()) && at != nullptr)
-      at->content = step.to;
-    else if (const auto* fresh = step.as<step::CreatePartition>())
-      add_partition(step, fresh->partition);
-    else if (step.is<step::GrowPhysicalVolume>() || step.is<step::ShrinkDevice>() ||
-             step.is<step::RemoveDevice>())
-      resize_device(step);
-    else if (const auto* added = step.as<step::AddDevice>())
-      add_device(step, added->group);
+  static void put(PieceView& piece, Bytes start, Bytes size) {
+    const bool filled = piece.content == piece.size;
+    piece.start = start;
+    piece.size = size;
+    if (filled) piece.content = piece.size;
   }
 
-  void add_partition(const Step& step, const NewPartition& partition) {
-    PanelView& panel = view_.panels[step.layer.disk];
-    const Bytes start = to_bytes(partition.first, sector(step));
-    panel.pieces.push_back({step.name,
-                            step.name,
-                            "new",
-                            PieceKind::device,
-                            start,
-                            to_bytes(partition.end, sector(step)) - start,
-                            {},
-                            {}});
-  }
-
-  void add_device(const Step& step, const std::string& group) {
-    for (PanelView& panel : view_.panels) {
-      if (panel.key != "group " + group) continue;
-      const std::string name = step.name.substr(step.name.rfind(' ') + 1);
-      panel.devices.push_back({name, name, "", PieceKind::device, panel.size, step.to, {}, {}});
-      panel.size += step.to;
+  void place_partitions(std::size_t index) {
+    PanelView& panel = view_.panels[index];
+    panel.size = plan_.disks[index].to;
+    const Layout::TablePlace* table = layout_.table_on(LayerId(index));
+    if (table == nullptr) return;
+    for (const auto& [number, place] : table->partitions) {
+      const Bytes start = to_bytes(place.first, table->sector_size);
+      const Bytes size = to_bytes(place.end - place.first, table->sector_size);
+      const LayerId id(index, {}, {number});
+      if (PieceView* piece = find_piece(id)) {
+        if (piece->start != start || piece->size != size) put(*piece, start, size);
+      } else if (place.created) {
+        const std::string name = name_of_new(id);
+        panel.pieces.push_back({name, name, "new", PieceKind::device, start, size, {}, {}});
+      }
     }
+  }
+
+  std::string name_of_new(const LayerId& id) const {
+    std::string name;
+    plan_.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition&) {
+      if (step.layer == id) name = step.name;
+    });
+    return name;
   }
 
   // A group is as large as its devices will be.
-  void resize_device(const Step& step) {
-    const Layer* layer = guest_.find(step.layer);
-    if (layer == nullptr) return;
-    const std::string key = guest_.name_of(*layer);
+  void place_group(const VolumeGroup& group) {
+    const lvm::Group& facts = group.open.group;
+    const Layout::GroupPlace& place = layout_.groups.at(facts.name);
     for (PanelView& panel : view_.panels) {
-      for (PieceView& device : panel.devices) {
-        if (device.key != key) continue;
-        panel.size = panel.size - device.size + step.to;
-        device.size = step.to;
+      if (panel.key != "group " + facts.name || !plan_.changes(group)) continue;
+      panel.devices.clear();
+      for (const Layout::Device& device : place.devices) {
+        const Layer* layer = guest_.find(device.layer);
+        const std::string name =
+            layer == nullptr ? name_of_new(device.layer) : guest_.name_of(*layer);
+        panel.devices.push_back(
+            {name, name, "", PieceKind::device, Bytes(), place.bytes(device.extents), {}, {}});
       }
-      std::erase_if(panel.devices, [](const PieceView& each) { return each.size == Bytes(0); });
+      panel.size = place.bytes(place.extents());
+      for (const Layer& volume : group.volumes) {
+        const Bytes size = place.bytes(place.volumes.at(volume.id.volume));
+        if (PieceView* piece = find_piece(volume.id); piece != nullptr && piece->size != size)
+          put(*piece, piece->start, size);
+      }
     }
   }
 
+  static void finish(PanelView& panel) {
+    if (panel.group) line_up(panel);
+    Bytes first = panel.size;
+    for (const PieceView& piece : panel.pieces) first = std::min(first, piece.start);
+    Bytes end = panel.size;
+    for (const PieceView& piece : panel.pieces) end = std::max(end, piece.end());
+    panel.size = end;
+    add_room(panel, panel.group ? Bytes() : first, end);
+  }
+
   static void line_up(PanelView& panel) {
-    Bytes at{};
-    for (PieceView& device : panel.devices) {
-      device.start = at;
-      at = device.end();
-    }
-    at = {};
-    for (PieceView& piece : panel.pieces) {
-      piece.start = at;
-      at = piece.end();
-    }
+    const auto side_by_side = [](std::vector<PieceView>& pieces) {
+      Bytes at{};
+      for (PieceView& piece : pieces) {
+        piece.start = at;
+        at = piece.end();
+      }
+    };
+    side_by_side(panel.devices);
+    side_by_side(panel.pieces);
   }
 
   const Guest& guest_;
   const Plan& plan_;
+  const Layout& layout_;
   GuestView view_;
 };
 

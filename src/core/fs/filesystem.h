@@ -89,6 +89,8 @@ class FileTree {
   virtual std::vector<Entry> entries(Node folder) = 0;
 };
 
+/// A filesystem or swap area, as it can be asked about wherever it is: on a disk that is at rest,
+/// or mounted, known by its driver.
 class Filesystem {
  public:
   Filesystem() = default;
@@ -96,8 +98,6 @@ class Filesystem {
   Filesystem& operator=(const Filesystem&) = delete;
   virtual ~Filesystem() = default;
 
-  /// The place it is read from, and written to.
-  virtual Store& store() = 0;
   virtual Bytes size() const = 0;
   /// Its size is a multiple of this.
   virtual Bytes unit() const = 0;
@@ -112,10 +112,16 @@ class Filesystem {
   /// cannot be read as it stands (compressed, encrypted).
   virtual std::unique_ptr<Store> file(const std::string& /*path*/) { return nullptr; }
   virtual FilesystemFloor floor() = 0;
-
   /// The way to at most `size`, which is more or less than now. Throws refused (limits, below the
   /// floor, with the size that would do), unsupported.
   virtual ResizePlan plan_resize(Bytes size) = 0;
+};
+
+/// One whose bytes are all there is of it: it can be changed, and looked at block by block.
+class FilesystemOnDisk : public Filesystem {
+ public:
+  /// The place it is read from, and written to.
+  virtual Store& store() = 0;
   /// What has to be done before it can become so large. Nothing else may be asked of this object
   /// afterwards: open it again.
   virtual void prepare(Bytes /*size*/, Progress& /*progress*/) {}
@@ -126,7 +132,8 @@ class Filesystem {
   /// this is known to be sound, as far as the scope is `structure`.
   virtual void audit(AuditScope scope, Bytes from, Findings& findings, Progress& progress) = 0;
   /// What must not differ from the state before but for sizes, and is not in the tree.
-  virtual void audit_kept(Filesystem& /*before*/, bool /*content_moves*/, Findings& /*findings*/) {}
+  virtual void audit_kept(FilesystemOnDisk& /*before*/, bool /*content_moves*/,
+                          Findings& /*findings*/) {}
 
   /// The first byte from `at` on, within `length`, that a growth that moves nothing must leave as
   /// it is: neither free nor of its own tables. Nothing: it may change all of it.
@@ -151,7 +158,7 @@ struct OpenedFilesystem {
     std::uint64_t bytes_to_write = 0;
   };
   std::optional<JournalReplay> replay;
-  std::unique_ptr<Filesystem> filesystem;  // on `at_rest` if that is there; null: left alone
+  std::unique_ptr<FilesystemOnDisk> filesystem;  // on `at_rest` if that is there; null: left alone
 };
 
 /// One kind, and how to get at it.
@@ -174,7 +181,7 @@ struct FilesystemKind {
   /// file that is used like one. Null: no guest sleeps in this kind.
   bool (*holds_saved_system)(ConstByteSpan head) = nullptr;
   /// Of resizable kinds: for a change, on a stage. Throws damaged, unsupported.
-  std::unique_ptr<Filesystem> (*open_to_change)(Store& place) = nullptr;
+  std::unique_ptr<FilesystemOnDisk> (*open_to_change)(Store& place) = nullptr;
   /// Puts a filesystem that was not cleanly unmounted in order; null: there is nothing to do.
   void (*replay_journal)(Store& place) = nullptr;
   /// Tells it that its partition begins at another sector; null: it does not know where it begins.
@@ -182,6 +189,21 @@ struct FilesystemKind {
   /// Its guest keeps the first byte of the partition elsewhere, when the table is an MBR.
   bool found_by_position = false;
 };
+
+/// A kind that is audited, and changed by a class that takes its place alone.
+template <class OfKind>
+FilesystemKind audited_kind(const char* name, bool (*recognise)(Store&),
+                            OpenedFilesystem (*open)(Store&),
+                            std::uint64_t (*claimed_size)(Store&)) {
+  FilesystemKind made{name, /*audited=*/true};
+  made.recognise = recognise;
+  made.open = open;
+  made.claimed_size = claimed_size;
+  made.open_to_change = [](Store& place) -> std::unique_ptr<FilesystemOnDisk> {
+    return std::make_unique<OfKind>(place);
+  };
+  return made;
+}
 
 /// All kinds, in the order in which a place is asked what it holds.
 const std::vector<const FilesystemKind*>& filesystem_kinds();

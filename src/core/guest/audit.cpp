@@ -53,7 +53,7 @@ LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scop
     findings.add(where, error.what());
   } else {
     Findings own;
-    layer.content.filesystem->audit(scope, {}, own, progress);
+    layer.content.on_disk()->audit(scope, {}, own, progress);
     const bool dirty = !layer.content.blockers.empty() || layer.content.replay.has_value();
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
@@ -141,8 +141,8 @@ void check_image_sound(const Disk& disk) {
   if (!findings.clean())
     damaged("the image's tables are damaged: " + findings.kept().front().what,
             findings.kept().front().where,
-            "let the hypervisor check and repair the image first (all findings: juneheath audit " +
-                shell_word(disk.path) + ")");
+            "let the hypervisor check and repair the image first (all findings: " +
+                suggest("audit", {disk.path}) + ")");
 }
 
 }  // namespace jh

@@ -23,6 +23,9 @@ struct Content : LayerFacts {
   /// What the guest must do itself when its place has become larger; empty: nothing is known.
   std::string remains;
 
+  /// The same where its bytes are all there is of it; null: it is mounted, or there is none.
+  FilesystemOnDisk* on_disk() const { return dynamic_cast<FilesystemOnDisk*>(filesystem.get()); }
+
   /// Whether what it has free is worth nothing to anybody, and need not be copied when it moves.
   bool moves_without_free() const {
     return filesystem != nullptr && filesystem_kind != nullptr && !filesystem_kind->holds_files;

@@ -66,7 +66,7 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   disk.resolver = image.resolver;
   disk.added = image.added;
   if (sector_size != 0) disk.sector_size = sector_size;
-  disk.container = open_container(*image.file, image.resolver);
+  disk.container = image.open(*image.file, image.resolver);
   const auto whole = [&](const Disk& of) {
     return layer_in(of.container->disk(), LayerId(index), index, Bytes(0), of.size(), image.path);
   };
@@ -93,7 +93,7 @@ void Guest::open_disk(const Image& image, std::uint32_t sector_size) {
   if (sector_size == 0 && disk.table && disk.table->facts().kind == TableKind::mbr &&
       recognised(disk.layers) == 0 && disk.size().value() % 4096 == 0) {
     Disk other;
-    other.container = open_container(*image.file, image.resolver);
+    other.container = image.open(*image.file, image.resolver);
     other.table = open_table(other.container->disk(), 4096);
     fill_layers(other, whole(other));
     if (recognised(other.layers) != 0) {
@@ -354,17 +354,18 @@ void check_claims(const Guest& guest, std::size_t disk, const Layer* but) {
   const auto check = [&](const Layer& layer) {
     if (!layer.content.claims || &layer == but) return;
     const std::string name = guest.name_of(layer);
-    throw Error(Status::damaged,
-                fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
-                            "behind it may be its data",
-                            layer.content.name, name, human(*layer.content.claims), name,
-                            human(layer.size)),
-                guest.disks()[layer.disk].path + ", " + name,
-                can_get_end_back(guest, layer)
-                    ? "put its end back first:\n  juneheath grow " +
-                          shell_words(guest.image_paths()) + " --give " + shell_word(name)
-                    : "put the end of its place back to where it was, from a backup of the table "
-                      "or of the volume group's metadata")
+    throw Error(
+        Status::damaged,
+        fmt::format("{} on {} says that it is {} long, and {} has only {}: what looks free "
+                    "behind it may be its data",
+                    layer.content.name, name, human(*layer.content.claims), name,
+                    human(layer.size)),
+        guest.disks()[layer.disk].path + ", " + name,
+        can_get_end_back(guest, layer)
+            ? "put its end back first:\n  " +
+                  suggest("grow", guest.image_paths()).with("give", name)
+            : Advice("put the end of its place back to where it was, from a backup of the table "
+                     "or of the volume group's metadata"))
         .with_reason(Reason::beyond_place);
   };
   for (const Layer& layer : guest.disks()[disk].layers) for_each_layer(layer, check);
@@ -434,7 +435,10 @@ bool Guest::lies_deeper(const VolumeGroup& group) {
 }
 
 bool Guest::in_reach(const Layer& layer) const {
-  if (layer.is_inner()) return false;
+  if (layer.is_inner()) {
+    const Layer* outer = find(layer.id.outer());
+    return !is_running() && layer.partition && outer != nullptr && in_reach(*outer);
+  }
   if (!layer.volume) return true;
   const auto& devices = group_of(layer).devices;
   return std::all_of(devices.begin(), devices.end(),

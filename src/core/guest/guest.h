@@ -107,6 +107,8 @@ class Guest {
     bool added = false;                // blank so far: to be made by the change that is planned
     FileResolver* resolver = nullptr;  // the files it may speak of; must outlive the guest too
     std::uint32_t sector_size = 0;     // 0: found out
+    /// How it is opened; usually as what it holds.
+    std::function<std::unique_ptr<Container>(Store&, FileResolver*)> open = open_container;
   };
   /// Throws what keeps an image from being opened at all; trouble further up is kept with its
   /// layer.
@@ -150,6 +152,13 @@ class Guest {
   /// Whether a change can reach it: it lies on a disk of the guest, or is a volume whose group
   /// stands on such layers.
   bool in_reach(const Layer& layer) const;
+  /// The disks that it lies on, whatever lies between, ascending.
+  std::vector<std::size_t> disks_below(const Layer& layer) const;
+  /// Calls visit(disk, offset, length) for where these bytes of a layer lie on the disks; of what
+  /// is striped, whole rows.
+  using DiskRange = std::function<void(std::size_t, std::uint64_t, std::uint64_t)>;
+  void for_each_disk_range(const Layer& layer, std::uint64_t offset, std::uint64_t length,
+                           const DiskRange& visit) const;
   /// Null: there is no such layer.
   const Layer* find(const LayerId& id) const;
 

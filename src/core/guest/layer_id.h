@@ -23,6 +23,8 @@ struct LayerId {
                    std::vector<std::uint32_t> numbers = {})
       : disk(disk_index), volume(std::move(in_volume)), partitions(std::move(numbers)) {}
 
+  /// A disk of the guest as a whole.
+  bool is_disk() const { return volume.empty() && partitions.empty(); }
   /// Of the innermost partition; 0: it is none.
   std::uint32_t number() const { return partitions.empty() ? 0 : partitions.back(); }
   /// A partition of the table that this layer holds.

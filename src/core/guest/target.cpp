@@ -101,6 +101,14 @@ void check_in_reach(const Guest& guest, const Layer& layer) {
 
 }  // namespace
 
+void check_lies_outside(const Guest& guest, const Layer& layer) {
+  if (!layer.is_inner()) return;
+  const Layer* outer = guest.find(layer.id.outer());
+  unsupported(fmt::format("{} lies on a disk that is kept in {}: it can become larger, not smaller",
+                          guest.name_of(layer), outer == nullptr ? "" : guest.name_of(*outer)),
+              {}, "make it smaller from inside the guest");
+}
+
 std::uint64_t part_of(const Amount& amount, std::uint64_t room) {
   if (amount.kind != Amount::Kind::percent) return room;
   return room / 10000 * amount.hundredths + room % 10000 * amount.hundredths / 10000;

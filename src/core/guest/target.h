@@ -28,6 +28,8 @@ struct Give {
 
 /// Reads "TARGET" or "TARGET=AMOUNT". Throws usage errors.
 Give parse_give(const std::string& text);
+/// Throws unsupported for what lies inside of a disk that is kept in a layer: it only grows.
+void check_lies_outside(const Guest& guest, const Layer& layer);
 
 /// The place a target names; null for "nothing". Throws refused, listing what there is, when no
 /// place or more than one fits, and unsupported for targets this release does not handle.

@@ -76,8 +76,8 @@ class Finder {
                             " was not cleanly unmounted: it is kept as it is, but for zeros");
       return;
     }
-    const std::uint32_t number = source(content.filesystem->free_words(name));
-    content.filesystem->for_each_free(
+    const std::uint32_t number = source(content.on_disk()->free_words(name));
+    content.on_disk()->for_each_free(
         [&](std::uint64_t start, std::uint64_t end) { visit(start, end, number); });
   }
 

@@ -15,7 +15,8 @@ class LiveWorker {
  public:
   LiveWorker(const LiveWork& work, const Notes& notes, const LookAgain& look_again,
              Progress& progress)
-      : before_(work.before),
+      : kernel_(work.kernel),
+        before_(work.before),
         guest_(before_.guest()),
         plan_(work.plan),
         new_disks_(work.new_disks),
@@ -28,13 +29,13 @@ class LiveWorker {
   }
 
  private:
-  Kernel& kernel() const { return before_.kernel(); }
+  Kernel& kernel() const { return kernel_; }
 
   // On tables. What is written is on the disk when the store's write returns.
   template <class Work>
   void on_table(const Step& step, Work work) {
     const std::size_t index = step.layer.disk;
-    const auto store = kernel().open(before_.disk(index).path, /*to_change=*/true);
+    const auto store = kernel().open_to_change(before_.disk(index).path);
     const auto table = open_table(*store, sector_size(index));
     ensure(table != nullptr, "the disk has a table");
     work(*store, *table);
@@ -53,7 +54,7 @@ class LiveWorker {
   }
   // Exactly what the note says: so a run that is cut off here can be told from anything else.
   void write_new(const NewDisk& disk, const NewDisk::Sectors& sectors) {
-    const auto store = kernel().open(disk.path, /*to_change=*/true);
+    const auto store = kernel().open_to_change(disk.path);
     write_sectors(*store, sectors);
   }
 
@@ -115,7 +116,7 @@ class LiveWorker {
     const VolumeGroup* found = guest_.group_named(name);
     ensure(found != nullptr, "the group is there");
     work = std::make_unique<GroupWork>(*found, guest_, plan_, [this](const LayerId& where) {
-      return kernel().open(node_of(where), /*to_change=*/true);
+      return kernel().open_to_change(node_of(where));
     });
     return *work;
   }
@@ -181,9 +182,9 @@ class LiveWorker {
     if (layer.content.moves_without_free()) {
       grow_swap(*system, layer, work.size);
     } else {
-      ensure(layer.content.filesystem != nullptr && system->mount_of(layer) != nullptr,
-             "the filesystem is mounted");
-      layer.content.filesystem->resize(work.size, progress_);
+      const Mount* mount = system->mount_of(layer);
+      ensure(layer.content.filesystem != nullptr && mount != nullptr, "the filesystem is mounted");
+      kernel().grow(*mount, work.size.value());
     }
     const auto now = look_again_();
     const Layer& then = *now->guest().find(step.layer);
@@ -203,7 +204,7 @@ class LiveWorker {
     }
     std::exception_ptr failed;
     try {
-      const auto store = kernel().open(node, /*to_change=*/true);
+      const auto store = kernel().open_to_change(node);
       layer.content.filesystem_kind->open_to_change(*store)->resize(size, progress_);
       store->flush();
     } catch (...) {
@@ -216,9 +217,23 @@ class LiveWorker {
     if (failed) std::rethrow_exception(failed);
   }
 
-  template <class Work>
-  void carry_out(const Step&, const Work&) {
-    ensure(false, "only what leaves a running system sound is planned for it");
+  // What no running system could bear, or has no need of: it is never planned for one.
+  void carry_out(const Step&, const step::RecoverContainer&) { not_live(); }
+  void carry_out(const Step&, const step::GrowContainer&) { not_live(); }
+  void carry_out(const Step&, const step::ShrinkContainer&) { not_live(); }
+  void carry_out(const Step&, const step::ShrinkPartition&) { not_live(); }
+  void carry_out(const Step&, const step::MovePartition&) { not_live(); }
+  void carry_out(const Step&, const step::MoveExtended&) { not_live(); }
+  void carry_out(const Step&, const step::ShrinkDevice&) { not_live(); }
+  void carry_out(const Step&, const step::RemoveDevice&) { not_live(); }
+  void carry_out(const Step&, const step::MoveExtents&) { not_live(); }
+  void carry_out(const Step&, const step::ShrinkVolume&) { not_live(); }
+  void carry_out(const Step&, const step::ReplayJournal&) { not_live(); }
+  void carry_out(const Step&, const step::PrepareContent&) { not_live(); }
+  void carry_out(const Step&, const step::ShrinkContent&) { not_live(); }
+  [[noreturn]] static void not_live() {
+    throw Error(Status::internal, "only what leaves a running system sound is planned for it", {},
+                "please report this as a bug");
   }
 
   [[noreturn]] static void differs(const Step& step, Bytes found) {
@@ -227,6 +242,7 @@ class LiveWorker {
               step.name, "look into the system's log; then run this again");
   }
 
+  Kernel& kernel_;
   const RunningSystem& before_;
   const Guest& guest_;
   const Plan& plan_;

@@ -30,6 +30,7 @@ using OthersFirst = std::function<bool()>;
 
 /// What is to be done, and what it will write on disks that it takes.
 struct LiveWork {
+  Kernel& kernel;
   const RunningSystem& before;
   const Plan& plan;
   std::vector<NewDisk> new_disks{};

@@ -39,7 +39,7 @@ class Keeper {
 
   void keep(const std::string& device, const Ranges& layers) {
     if (!kept_.insert(device).second) return;
-    const auto store = system_.kernel().open(device, /*to_change=*/false);
+    const auto store = system_.kernel().open_to_read(device);
     unsigned number = 0;
     for (const auto& [start, end] : layers) {
       const std::string name =

@@ -89,23 +89,14 @@ struct MountedSize {
   std::string cannot_grow;  // why the driver could not make it larger; empty: it can
 };
 
-class Kernel {
+/// What the running system says. Nothing that is asked here changes anything. All throw io.
+class KernelFacts {
  public:
-  Kernel() = default;
-  Kernel(const Kernel&) = delete;
-  Kernel& operator=(const Kernel&) = delete;
-  virtual ~Kernel() = default;
+  KernelFacts() = default;
+  KernelFacts(const KernelFacts&) = delete;
+  KernelFacts& operator=(const KernelFacts&) = delete;
+  virtual ~KernelFacts() = default;
 
-  /// Held until it goes.
-  class Lock {
-   public:
-    Lock() = default;
-    Lock(const Lock&) = delete;
-    Lock& operator=(const Lock&) = delete;
-    virtual ~Lock() = default;
-  };
-
-  // What it says. Throws io.
   virtual std::vector<KernelDisk> disks() = 0;
   virtual std::vector<MappedDevice> mapped() = 0;
   virtual std::vector<MapLine> map_of(const MappedDevice& device) = 0;
@@ -119,18 +110,32 @@ class Kernel {
   virtual std::string lacks_rights() = 0;
   /// The number of the device at a path; nothing: there is none.
   virtual std::optional<DeviceNumber> device_at(const std::string& path) = 0;
+  /// The bytes of a device, as they are on it: nothing older that the system keeps of them.
+  virtual std::unique_ptr<Store> open_to_read(const std::string& path) = 0;
+};
 
+/// What it is told. Each returns when it is done; throws io, with the device and the reason.
+class Kernel : public KernelFacts {
+ public:
+  /// Held until it goes.
+  class Lock {
+   public:
+    Lock() = default;
+    Lock(const Lock&) = delete;
+    Lock& operator=(const Lock&) = delete;
+    virtual ~Lock() = default;
+  };
   /// Holds a disk as nobody else does, until the lock goes. Throws refused when somebody has it.
   virtual std::unique_ptr<Lock> claim(const KernelDisk& disk) = 0;
+  /// The lock that the system's own volume tools take, for which it waits: of a group, or of all
+  /// physical volumes (empty).
+  virtual std::unique_ptr<Lock> lock_group(const std::string& group) = 0;
 
-  // The bytes of a device, as they are on it: nothing older that the system keeps of them.
-  virtual std::unique_ptr<Store> open(const std::string& path, bool to_change) = 0;
-
+  /// The bytes of a device: what is written is on it when the store says so.
+  virtual std::unique_ptr<Store> open_to_change(const std::string& path) = 0;
   /// Asks the disk how large it is now; its content is not touched. Where that may not be asked,
   /// the kernel goes on with the size it knows.
   virtual void rescan(const KernelDisk& disk) = 0;
-
-  // What it is told. Each returns when it is done; throws io, with the device and the reason.
   virtual void lengthen_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,
                                   std::uint64_t size) = 0;
   virtual void add_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,
@@ -141,10 +146,6 @@ class Kernel {
   virtual void grow(const Mount& mount, std::uint64_t size) = 0;
   virtual void swap_off(const std::string& path) = 0;
   virtual void swap_on(const std::string& path, int priority) = 0;
-
-  /// The lock that the system's own volume tools take, for which it waits: of a group, or of all
-  /// physical volumes (empty).
-  virtual std::unique_ptr<Lock> lock_group(const std::string& group) = 0;
 };
 
 }  // namespace jh::live

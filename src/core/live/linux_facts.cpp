@@ -12,6 +12,8 @@
 #include <functional>
 #include <sstream>
 
+#include "core/base/descriptor.h"
+#include "core/base/host_lists.h"
 #include "core/live/linux_kernel.h"
 
 namespace jh::live {
@@ -19,12 +21,7 @@ namespace {
 
 namespace files = std::filesystem;
 
-std::string line_of(const files::path& path) {
-  std::ifstream file(path);
-  std::string line;
-  std::getline(file, line);
-  return line;
-}
+std::string line_of(const files::path& path) { return first_line_of(path.string()); }
 
 std::uint64_t number_in(const std::string& text) {
   std::uint64_t number = 0;
@@ -51,24 +48,6 @@ std::vector<std::string> names_in(const files::path& folder) {
 // "sda" before "sdb", "sdz" before "sdaa".
 bool before(const std::string& a, const std::string& b) {
   return a.size() != b.size() ? a.size() < b.size() : a < b;
-}
-
-// "\040" as these files write what would end a word.
-std::string unescaped(const std::string& word) {
-  std::string out;
-  for (std::size_t i = 0; i < word.size(); ++i) {
-    if (word[i] == '\\' && i + 3 < word.size()) {
-      unsigned code = 0;
-      const auto end = std::from_chars(&word[i + 1], &word[i + 4], code, 8);
-      if (end.ptr == &word[i + 4]) {
-        out += static_cast<char>(code);
-        i += 3;
-        continue;
-      }
-    }
-    out += word[i];
-  }
-  return out;
 }
 
 // What the disk says of itself, or else which one it was since this system was started.
@@ -201,28 +180,12 @@ std::string folder_of_locks(const std::string& configuration) {
 
 std::vector<Mount> parse_mounts(const std::string& text) {
   std::vector<Mount> all;
-  std::istringstream lines(text);
-  for (std::string line; std::getline(lines, line);) {
-    // Number, parent, device, root, point, options, optional fields, "-", kind, source, options.
-    std::istringstream words(line);
-    std::vector<std::string> fields;
-    for (std::string word; words >> word;) fields.push_back(word);
-    const auto dash = std::find(fields.begin(), fields.end(), "-");
-    if (dash - fields.begin() < 6 || fields.end() - dash < 4) continue;
-    Mount mount;
-    mount.number = number_in(fields[0]);
-    mount.device = device_in(fields[2]);
-    mount.point = unescaped(fields[4]);
-    mount.kind = dash[1];
-    mount.source = unescaped(dash[2]);
-    const auto read_only = [](const std::string& options) {
-      return options == "ro" || options.starts_with("ro,");
-    };
-    mount.read_only = read_only(fields[5]) || read_only(dash[3]);
+  for (const MountLine& line : parse_mount_lines(text)) {
     // A folder of a filesystem shown elsewhere is no name for the whole; a subvolume is one.
-    if (fields[3] != "/" && mount.kind != "btrfs") continue;
-    if (mount.device.major == 0 && !mount.source.starts_with("/dev/")) continue;
-    all.push_back(std::move(mount));
+    if (line.root != "/" && line.kind != "btrfs") continue;
+    const DeviceNumber device = device_in(line.device);
+    if (device.major == 0 && !line.source.starts_with("/dev/")) continue;
+    all.push_back({device, line.point, line.kind, line.source, line.read_only, line.number, false});
   }
   return all;
 }
@@ -240,7 +203,7 @@ std::vector<SwapInUse> parse_swaps(const std::string& text) {
     std::uint64_t used = 0;
     if (!(words >> swap.path >> kind >> size >> used >> swap.priority)) continue;
     if (kind != "partition") continue;
-    swap.path = unescaped(swap.path);
+    swap.path = unescaped_word(swap.path);
     swap.size = size * 1024;
     swap.used = used * 1024;
     all.push_back(std::move(swap));
@@ -258,10 +221,9 @@ std::optional<std::uint64_t> mount_number(int descriptor) {
 std::vector<Mount> LinuxKernel::mounts() {
   std::vector<Mount> all = parse_mounts(read_text("/proc/self/mountinfo", 16U << 20).value_or(""));
   for (Mount& mount : all) {
-    const int fd = ::open(mount.point.c_str(), O_PATH | O_CLOEXEC);
-    if (fd < 0) continue;
-    const auto reached = mount_number(fd);
-    ::close(fd);
+    const Descriptor place(mount.point, O_PATH);
+    if (!place.is_open()) continue;
+    const auto reached = mount_number(*place);
     mount.hidden = reached && *reached != mount.number;
   }
   return all;

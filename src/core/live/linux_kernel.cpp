@@ -33,26 +33,19 @@ namespace {
             "look into the system's log; then run this again");
 }
 
-class Descriptor {
- public:
-  Descriptor(const std::string& path, int flags) : fd_(::open(path.c_str(), flags | O_CLOEXEC)) {
-    if (fd_ < 0) failed("it cannot be opened", path);
-  }
-  explicit Descriptor(int fd) : fd_(fd) {}
-  Descriptor(const Descriptor&) = delete;
-  Descriptor& operator=(const Descriptor&) = delete;
-  ~Descriptor() { ::close(fd_); }
-  int operator*() const { return fd_; }
-
- private:
-  int fd_;
-};
+// Throws io when it cannot be opened.
+Descriptor opened(const std::string& path, int flags) {
+  Descriptor file(path, flags);
+  if (!file.is_open()) failed("it cannot be opened", path);
+  return file;
+}
 
 // A device, read past what the system keeps of it in memory: another node of the same disk may have
 // been written to since. A window of it is kept as long as this is there.
 class DirectStore final : public Store {
  public:
-  explicit DirectStore(const std::string& path) : fd_(path, O_RDONLY | O_DIRECT), path_(path) {
+  explicit DirectStore(const std::string& path)
+      : fd_(opened(path, O_RDONLY | O_DIRECT)), path_(path) {
     if (::ioctl(*fd_, BLKGETSIZE64, &size_) != 0) failed("it does not say its size", path);
   }
 
@@ -211,33 +204,23 @@ class FileLock final : public Kernel::Lock {
  public:
   explicit FileLock(std::string path) : path_(std::move(path)) {
     for (;;) {
-      fd_ = ::open(path_.c_str(), O_CREAT | O_APPEND | O_RDWR | O_CLOEXEC, 0777);
-      if (fd_ < 0) failed("the lock of the volume tools cannot be taken", path_);
+      file_ = Descriptor(path_, O_CREAT | O_APPEND | O_RDWR, 0777);
       struct stat own {};
       struct stat named {};
-      int result = ::flock(fd_, LOCK_EX);
-      while (result != 0 && errno == EINTR) result = ::flock(fd_, LOCK_EX);
-      if (result != 0) {
-        const int error = errno;
-        ::close(fd_);
-        errno = error;
-        failed("the lock of the volume tools cannot be taken", path_);
-      }
-      if (::fstat(fd_, &own) == 0 && ::stat(path_.c_str(), &named) == 0 &&
+      int result = file_.is_open() ? ::flock(*file_, LOCK_EX) : -1;
+      while (result != 0 && errno == EINTR) result = ::flock(*file_, LOCK_EX);
+      if (result != 0) failed("the lock of the volume tools cannot be taken", path_);
+      if (::fstat(*file_, &own) == 0 && ::stat(path_.c_str(), &named) == 0 &&
           own.st_ino == named.st_ino && own.st_dev == named.st_dev)
         return;
-      ::close(fd_);
     }
   }
-  ~FileLock() override {
-    // As long as it is held nobody else has it: who waits sees that it is gone, and makes it anew.
-    ::unlink(path_.c_str());
-    ::close(fd_);
-  }
+  // As long as it is held nobody else has it: who waits sees that it is gone, and makes it anew.
+  ~FileLock() override { ::unlink(path_.c_str()); }
 
  private:
   std::string path_;
-  int fd_ = -1;
+  Descriptor file_;
 };
 
 }  // namespace
@@ -247,32 +230,25 @@ namespace {
 // Nobody who asks as filesystems do gets the disk as long as this is there.
 class DiskClaim final : public Kernel::Lock {
  public:
-  explicit DiskClaim(const std::string& path)
-      : fd_(::open(path.c_str(), O_RDWR | O_EXCL | O_CLOEXEC)) {
-    if (fd_ < 0 && errno == EBUSY)
+  explicit DiskClaim(const std::string& path) : disk_(path, O_RDWR | O_EXCL) {
+    if (!disk_.is_open() && errno == EBUSY)
       refuse("the disk is in use", path,
              "only a disk that nobody has is taken; see what holds it, and end that");
-    if (fd_ < 0) failed("it cannot be opened", path);
+    if (!disk_.is_open()) failed("it cannot be opened", path);
   }
-  DiskClaim(const DiskClaim&) = delete;
-  DiskClaim& operator=(const DiskClaim&) = delete;
-  ~DiskClaim() override { ::close(fd_); }
 
  private:
-  int fd_;
+  Descriptor disk_;
 };
 
 // What a mount's point leads to is looked at again when it is used: something may lie over it now.
-int open_mount(const Mount& mount) {
-  const int fd = ::open(mount.point.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (fd < 0) failed("it cannot be opened", mount.point);
-  const auto reached = mount_number(fd);
-  if (reached && mount.number != 0 && *reached != mount.number) {
-    ::close(fd);
+Descriptor open_mount(const Mount& mount) {
+  Descriptor place = opened(mount.point, O_RDONLY | O_DIRECTORY);
+  const auto reached = mount_number(*place);
+  if (reached && mount.number != 0 && *reached != mount.number)
     refuse("another filesystem is mounted over it by now", mount.point,
            "mount it at another place too, or unmount what lies over it");
-  }
-  return fd;
+  return place;
 }
 
 }  // namespace
@@ -281,8 +257,11 @@ std::unique_ptr<Kernel::Lock> LinuxKernel::claim(const KernelDisk& disk) {
   return std::make_unique<DiskClaim>(disk.path);
 }
 
-std::unique_ptr<Store> LinuxKernel::open(const std::string& path, bool to_change) {
-  if (to_change) return std::make_unique<WrittenStore>(path);
+std::unique_ptr<Store> LinuxKernel::open_to_change(const std::string& path) {
+  return std::make_unique<WrittenStore>(path);
+}
+
+std::unique_ptr<Store> LinuxKernel::open_to_read(const std::string& path) {
   return std::make_unique<DirectStore>(path);
 }
 

@@ -19,7 +19,8 @@ class LinuxKernel final : public Kernel {
   std::optional<DeviceNumber> device_at(const std::string& path) override;
 
   std::unique_ptr<Lock> claim(const KernelDisk& disk) override;
-  std::unique_ptr<Store> open(const std::string& path, bool to_change) override;
+  std::unique_ptr<Store> open_to_read(const std::string& path) override;
+  std::unique_ptr<Store> open_to_change(const std::string& path) override;
 
   void rescan(const KernelDisk& disk) override;
   void lengthen_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,

@@ -149,7 +149,7 @@ void LiveChange::put_swap_back() {
   bool in_use = false;
   for (const SwapInUse& swap : kernel_.swaps())
     in_use = in_use || kernel_.device_at(swap.path) == device;
-  if (device && !in_use && is_swap(*kernel_.open(path, false))) {
+  if (device && !in_use && is_swap(*kernel_.open_to_read(path))) {
     kernel_.swap_on(path, priority);
     repaired_.push_back(fmt::format(
         "{} had been taken out of use by a run that was cut off; it is in use again", path));
@@ -227,11 +227,12 @@ void LiveChange::carry_out(Progress& progress, const std::function<void(const St
   };
   try {
     const auto others_first = [this] { return others_go_first(); };
-    if (!carry_out_live({*system_, plan_, fresh}, notes_, again, others_first, progress, done)) {
+    if (!carry_out_live({kernel_, *system_, plan_, fresh}, notes_, again, others_first, progress,
+                        done)) {
       const Prepared rest = prepare();
       // It has no partition to tell of any more.
       carry_out_live(
-          {*rest.system, rest.plan, new_disks(*rest.system, rest.plan)}, notes_, again,
+          {kernel_, *rest.system, rest.plan, new_disks(*rest.system, rest.plan)}, notes_, again,
           [] { return true; }, progress, done);
     }
   } catch (const Error& error) {

@@ -24,8 +24,10 @@ class LivePlanner {
     for (const VolumeGroup& group : guest_.groups())
       if (plan_.changes(group)) check_group(group);
     for (const Step& step : plan_.steps) check_step(step);
+    now_ = layout_of(guest_);
     add_partitions_to_tell();
     add_volumes_to_load();
+    plan_.resolve(now_);
     return std::move(plan_);
   }
 
@@ -45,7 +47,7 @@ class LivePlanner {
   // a part at the next start.
   void check_is_seen(const KernelDisk& disk) const {
     constexpr std::uint64_t most = 1U << 20;
-    Kernel& kernel = system_.kernel();
+    KernelFacts& kernel = system_.kernel();
     const std::string settings = volume_settings(kernel);
     if (!filter_lets_in(settings, disk.path))
       refuse("the system's volume tools leave this disk alone, by their global_filter", disk.path,
@@ -168,21 +170,18 @@ class LivePlanner {
       for (const Layer& layer : guest_.disks()[i].layers) {
         if (!layer.partition || layer.partition->role == PartitionRole::extended) continue;
         const std::uint32_t number = layer.partition->number;
-        Bytes then = layer.size;
-        plan_.for_each<step::GrowPartition>([&](const Step& step, const step::GrowPartition&) {
-          if (step.layer == LayerId(i, {}, {number})) then = step.to;
-        });
+        const LayerId id(i, {}, {number});
         const KernelPartition* known = system_.partition(i, number);
-        const Bytes now(known == nullptr ? 0 : known->size);
-        if (now == then) continue;
-        tell.push_back({LayerId(i, {}, {number}), partition_name(guest_, i, number),
+        const Bytes told(known == nullptr ? 0 : known->size);
+        if (told == plan_.after.size_of_partition(id)) continue;
+        now_.kernel[id] = told;
+        tell.push_back({id, partition_name(guest_, i, number),
                         known == nullptr ? "tell the kernel of it" : "tell the kernel of its end",
-                        now, then, step::TellPartition{known == nullptr}});
+                        step::TellPartition{known == nullptr}});
       }
     }
     plan_.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition&) {
-      tell.push_back({step.layer, step.name, "tell the kernel of it", Bytes(0), step.to,
-                      step::TellPartition{true}});
+      tell.push_back({step.layer, step.name, "tell the kernel of it", step::TellPartition{true}});
     });
     const auto at = std::find_if(plan_.steps.begin(), plan_.steps.end(), [](const Step& step) {
       return !step.is<step::CreateDisk>() && !step.is<step::RepairTable>() &&
@@ -201,13 +200,11 @@ class LivePlanner {
         const MappedDevice* device = system_.mapped(group, guest_.volume_of(layer));
         if (device == nullptr || !guest_.volume_of(layer).plain()) continue;
         const LayerId where = layer.id;
-        Bytes then = layer.size;
-        plan_.for_each<step::GrowVolume>([&](const Step& step, const step::GrowVolume&) {
-          if (step.layer == where) then = step.to;
-        });
-        if (device->size == then.value()) continue;
-        load.push_back({where, guest_.name_of(layer), "give the kernel its new map",
-                        Bytes(device->size), then, step::LoadVolume{}});
+        const Layout::GroupPlace& planned = plan_.after.groups.at(group.open.group.name);
+        if (Bytes(device->size) == planned.bytes(planned.volumes.at(where.volume))) continue;
+        now_.kernel[where] = Bytes(device->size);
+        load.push_back(
+            {where, guest_.name_of(layer), "give the kernel its new map", step::LoadVolume{}});
       }
       const auto& name = group.open.group.name;
       auto at = std::find_if(plan_.steps.begin(), plan_.steps.end(),
@@ -222,6 +219,7 @@ class LivePlanner {
   const RunningSystem& system_;
   const Guest& guest_;
   Plan plan_;
+  Layout now_;  // with what the kernel takes for true
 };
 
 void check_system(const RunningSystem& system) {

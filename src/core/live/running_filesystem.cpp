@@ -6,8 +6,8 @@
 
 namespace jh::live {
 
-RunningFilesystem::RunningFilesystem(Kernel& kernel, Store& place, Mount mount, MountedSize size)
-    : kernel_(kernel), layer_(place), mount_(std::move(mount)), size_(std::move(size)) {}
+RunningFilesystem::RunningFilesystem(KernelFacts& kernel, Mount mount, MountedSize size)
+    : kernel_(kernel), mount_(std::move(mount)), size_(std::move(size)) {}
 
 Bytes RunningFilesystem::usable(Bytes place_size) const {
   return Bytes(round_down(place_size.value(), std::max<std::uint64_t>(size_.block, 512)));
@@ -44,20 +44,5 @@ ResizePlan RunningFilesystem::plan_resize(Bytes wanted) {
   plan.words = fmt::format("let its driver make it larger, mounted as it is");
   return plan;
 }
-
-void RunningFilesystem::resize(Bytes size, Progress& /*progress*/) {
-  kernel_.grow(mount_, size.value());
-}
-
-void RunningFilesystem::audit(AuditScope, Bytes, Findings&, Progress&) {
-  unsupported("what is mounted changes while it is looked at", mount_.point,
-              "audit the disk from outside, with the system shut down");
-}
-
-std::optional<std::uint64_t> RunningFilesystem::first_kept(std::uint64_t at, std::uint64_t) {
-  return at;
-}
-
-void RunningFilesystem::for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>&) {}
 
 }  // namespace jh::live

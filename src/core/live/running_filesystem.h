@@ -1,4 +1,4 @@
-// The door to a filesystem that is mounted: its driver is asked, and told.
+// A filesystem that is mounted, as its driver knows it.
 #pragma once
 
 #include "core/fs/filesystem.h"
@@ -8,9 +8,8 @@ namespace jh::live {
 
 class RunningFilesystem final : public Filesystem {
  public:
-  RunningFilesystem(Kernel& kernel, Store& place, Mount mount, MountedSize size);
+  RunningFilesystem(KernelFacts& kernel, Mount mount, MountedSize size);
 
-  Store& store() override { return layer_; }
   Bytes size() const override { return Bytes(size_.size); }
   Bytes unit() const override { return Bytes(size_.block); }
   Bytes usable(Bytes place_size) const override;
@@ -18,14 +17,9 @@ class RunningFilesystem final : public Filesystem {
   std::optional<std::string> read_text(const std::string& path, std::uint64_t limit) override;
   FilesystemFloor floor() override;
   ResizePlan plan_resize(Bytes size) override;
-  void resize(Bytes size, Progress& progress) override;
-  void audit(AuditScope scope, Bytes from, Findings& findings, Progress& progress) override;
-  std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override;
-  void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override;
 
  private:
-  Kernel& kernel_;
-  Store& layer_;
+  KernelFacts& kernel_;
   Mount mount_;
   MountedSize size_;
 };

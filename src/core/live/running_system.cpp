@@ -50,7 +50,7 @@ bool begins_with(const std::vector<MapLine>& table, const std::vector<MapLine>& 
   return true;
 }
 
-RunningSystem::RunningSystem(Kernel& kernel, const std::vector<std::string>& named,
+RunningSystem::RunningSystem(KernelFacts& kernel, const std::vector<std::string>& named,
                              const std::vector<Added>& added)
     : kernel_(kernel), mapped_(kernel.mapped()), mounts_(kernel.mounts()), swaps_(kernel.swaps()) {
   find_disks(named, added);
@@ -67,7 +67,7 @@ void RunningSystem::open_disks() {
     if (blank)
       stores_.push_back(std::make_unique<MemoryStore>(disk.size, disk.path));
     else
-      stores_.push_back(kernel_.open(disk.path, /*to_change=*/false));
+      stores_.push_back(kernel_.open_to_read(disk.path));
     images.push_back({disk.path, stores_.back().get(), blank, nullptr, disk.sector_size});
   }
   guest_ = std::make_unique<Guest>(images, 0, this);
@@ -95,7 +95,7 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
   for (const KernelDisk& disk : all)
     if (disk.trouble.empty() && kernel_.device_at(disk.path) != disk.device)
       refuse("the kernel has a disk whose device is not here", disk.path,
-             "in a container: give it the devices, or run juneheath on the machine itself");
+             "in a container: give it the devices, or run this on the machine itself");
   // One bad disk does not stop the others; whoever names it hears why.
   std::erase_if(disks_, [&](const KernelDisk& disk) {
     const std::string why = trouble_of(disk);
@@ -115,7 +115,7 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
   }
   if (disks_.empty())
     refuse("this system has no disks of its own", {},
-           "in a container: run juneheath on the machine itself");
+           "in a container: run this on the machine itself");
   // One that an earlier run has got into the group is a disk like the others.
   std::erase_if(fresh, [&](const auto& each) {
     const bool known = each.second.has_value() && is_in_a_group(each.first);
@@ -133,7 +133,7 @@ void RunningSystem::find_disks(const std::vector<std::string>& named,
 std::string RunningSystem::trouble_of(const KernelDisk& disk) const {
   if (!disk.trouble.empty()) return disk.trouble;
   try {
-    const auto store = kernel_.open(disk.path, /*to_change=*/false);
+    const auto store = kernel_.open_to_read(disk.path);
     constexpr std::uint64_t look = 1U << 20;
     const auto length = static_cast<std::size_t>(std::min(look, store->size()));
     read_buffer(*store, 0, length);
@@ -150,7 +150,7 @@ bool RunningSystem::is_in_a_group(const KernelDisk& disk) {
   std::vector<std::unique_ptr<Store>> stores;
   std::vector<Guest::Image> images;
   for (const KernelDisk& each : disks_) {
-    stores.push_back(kernel_.open(each.path, /*to_change=*/false));
+    stores.push_back(kernel_.open_to_read(each.path));
     images.push_back({each.path, stores.back().get(), false, nullptr, each.sector_size});
   }
   bool found = false;
@@ -180,7 +180,7 @@ void RunningSystem::check_added(const KernelDisk& disk, const std::optional<NewD
                     [&](const Mount& mount) { return mount.device == partition.device; }))
       refuse("the new disk is in use", partition.path, next);
   }
-  const auto store = kernel_.open(disk.path, /*to_change=*/false);
+  const auto store = kernel_.open_to_read(disk.path);
   if (begun) {
     if (!is_blank_or_ours(*store, *begun))
       refuse("the new disk is not as an earlier run has left it: somebody has written to it since",
@@ -329,7 +329,7 @@ std::optional<Running::InUse> RunningSystem::look(const Layer& layer, Store& win
   content.used = Bytes(size.used);
   // One that we could only leave alone keeps its place; the plan says what is left to do.
   if (kind != nullptr && kind->resizable)
-    content.filesystem = std::make_unique<RunningFilesystem>(kernel_, window, mount, size);
+    content.filesystem = std::make_unique<RunningFilesystem>(kernel_, mount, size);
   return found;
 }
 

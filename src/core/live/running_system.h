@@ -20,12 +20,12 @@ class RunningSystem : public Running {
   };
   /// `named`: only these disks; empty: all of them. Throws refused when there are none that can be
   /// reached.
-  RunningSystem(Kernel& kernel, const std::vector<std::string>& named,
+  RunningSystem(KernelFacts& kernel, const std::vector<std::string>& named,
                 const std::vector<Added>& added = {});
   ~RunningSystem() override;
 
   const Guest& guest() const { return *guest_; }
-  Kernel& kernel() const { return kernel_; }
+  KernelFacts& kernel() const { return kernel_; }
   const std::vector<Mount>& mounts() const { return mounts_; }
   const std::vector<SwapInUse>& swaps() const { return swaps_; }
   /// Disks that are left out, each with the reason.
@@ -59,7 +59,7 @@ class RunningSystem : public Running {
   void check_added(const KernelDisk& disk, const std::optional<NewDisk>& begun) const;
   bool is_in_a_group(const KernelDisk& disk);
 
-  Kernel& kernel_;
+  KernelFacts& kernel_;
   std::vector<KernelDisk> disks_;
   std::vector<Error> left_out_;
   std::size_t old_disks_ = 0;  // the others are added

@@ -18,7 +18,7 @@ std::string without_remark(const std::string& line) {
 
 }  // namespace
 
-std::string volume_settings(Kernel& kernel) {
+std::string volume_settings(KernelFacts& kernel) {
   constexpr std::uint64_t most = 1U << 20;
   // What is in the second has the last word.
   return kernel.read_text("/etc/lvm/lvm.conf", most).value_or("") + "\n" +

@@ -10,7 +10,7 @@
 namespace jh::live {
 
 /// What the configuration of the system's volume tools says.
-std::string volume_settings(Kernel& kernel);
+std::string volume_settings(KernelFacts& kernel);
 /// What a setting of the system's volume tools says, by the text of their configuration; nothing:
 /// it is not set.
 std::optional<std::string> setting_of(const std::string& configuration, const std::string& name);

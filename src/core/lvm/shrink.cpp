@@ -140,8 +140,8 @@ std::vector<ExtentMove> plan_moves(const Group& group, std::size_t pv, std::uint
     if (held.first + held.count <= first) continue;
     const Volume& volume = group.volumes[held.volume];
     if (held.segment == SIZE_MAX)
-      unsupported(fmt::format("{}/{} is a {} volume, whose extents juneheath does not move",
-                              group.name, volume.name, volume.kind),
+      unsupported(fmt::format("{}/{} is a {} volume, whose extents cannot be moved", group.name,
+                              volume.name, volume.kind),
                   "LVM", "move it inside the guest first");
     const Segment& segment = volume.segments[held.segment];
     std::set<std::size_t> avoid;

@@ -10,11 +10,10 @@
 
 namespace jh {
 
-void Fields::invalid(const toml::node& at, const std::string& what,
-                     const std::string& allowed) const {
+void Fields::invalid(const toml::node& at, const std::string& what, const Advice& allowed) const {
   wrong_line(static_cast<int>(at.source().begin.line), what, allowed);
 }
-void Fields::wrong_line(int line, const std::string& what, const std::string& allowed) const {
+void Fields::wrong_line(int line, const std::string& what, const Advice& allowed) const {
   throw Error(Status::usage, what, fmt::format("{}, line {}", path_, line), allowed);
 }
 
@@ -27,7 +26,7 @@ const toml::table* Fields::table_at(const toml::table& root, const char* name) c
 }
 
 std::string Fields::text_of(const toml::node& node, const std::string& key,
-                            const std::string& allowed) const {
+                            const Advice& allowed) const {
   if (const auto value = node.value<std::string>(); value && node.is_string()) return *value;
   invalid(node, key + " is not a text", allowed);
 }

@@ -17,12 +17,11 @@ class Fields {
 
   /// Throw usage errors.
   [[noreturn]] void invalid(const toml::node& at, const std::string& what,
-                            const std::string& allowed) const;
-  [[noreturn]] void wrong_line(int line, const std::string& what, const std::string& allowed) const;
+                            const Advice& allowed) const;
+  [[noreturn]] void wrong_line(int line, const std::string& what, const Advice& allowed) const;
   /// Null: there is none.
   const toml::table* table_at(const toml::table& root, const char* name) const;
-  std::string text_of(const toml::node& node, const std::string& key,
-                      const std::string& allowed) const;
+  std::string text_of(const toml::node& node, const std::string& key, const Advice& allowed) const;
   /// A text, or a list of them.
   std::vector<std::string> texts_of(const toml::node& node, const std::string& key) const;
   std::size_t count_of(const toml::node& node, const std::string& key, std::int64_t least,

@@ -87,7 +87,7 @@ std::optional<TaskState> read_state(const Order& order, const Task& task) {
     return state;
   } catch (const json::exception&) {
     refuse("the state of this guest cannot be read", state_path(order, task),
-           "look at the guest (juneheath survey " + shell_words(task.images) +
+           "look at the guest (" + suggest("survey", task.images) +
                "), then remove the file; the guest counts as never begun then");
   }
 }

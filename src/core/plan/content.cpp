@@ -9,20 +9,17 @@ namespace jh {
 namespace {
 
 void plan_filesystem(Plan& plan, const LayerId& where, const Layer& layer, const std::string& name,
-                     Bytes place_size, Bytes wanted) {
+                     Bytes wanted) {
   const ResizePlan growth = layer.content.filesystem->plan_resize(wanted);
   for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
   if (!growth.changes()) return;
   if (const auto& replay = layer.content.replay) {
-    plan.steps.push_back(
-        {where, name, replay->action, place_size, place_size, step::ReplayJournal{}});
+    plan.steps.push_back({where, name, replay->action, step::ReplayJournal{}});
     plan.bytes_to_write += replay->bytes_to_write;
   }
   if (!growth.preparation.empty())
-    plan.steps.push_back(
-        {where, name, growth.preparation, place_size, place_size, step::PrepareContent{growth.to}});
-  plan.steps.push_back(
-      {where, name, growth.words, growth.from, growth.to, step::GrowContent{growth.to}});
+    plan.steps.push_back({where, name, growth.preparation, step::PrepareContent{growth.to}});
+  plan.steps.push_back({where, name, growth.words, step::GrowContent{growth.to}});
   plan.bytes_to_write += growth.bytes_to_write;
 }
 
@@ -35,19 +32,18 @@ Bytes content_size(const Layer& layer) {
   return keeps_it ? layer.size : layer.content.size.value_or(layer.size);
 }
 
-Sectors aligned_reach(const Disk& disk, const Partition& partition, Bytes disk_size) {
-  const Sectors end = disk.table->reach(partition, disk.table->usable_end_on(disk_size));
+Sectors aligned_reach(const PartitionTable& table, const Partition& partition, Bytes disk_size) {
+  const Sectors end = table.reach(partition, table.usable_end_on(disk_size));
   // A partition whose end was aligned stays so, as long as it gains anything.
-  const bool aligned = disk.table->is_aligned(partition.end()) && end > partition.end();
-  return aligned ? disk.table->align_down(end) : end;
+  const bool aligned = table.is_aligned(partition.end()) && end > partition.end();
+  return aligned ? table.align_down(end) : end;
 }
 
-void plan_content(Plan& plan, const Guest& guest, const Layer& layer, Bytes place_size,
-                  Bytes wanted) {
+void plan_content(Plan& plan, const Guest& guest, const Layer& layer, Bytes wanted) {
   const LayerId where = layer.id;
   const std::string name = fmt::format("{} on {}", layer.content.name, guest.name_of(layer));
   if (can_be_resized(layer.content)) {
-    if (wanted > content_size(layer)) plan_filesystem(plan, where, layer, name, place_size, wanted);
+    if (wanted > content_size(layer)) plan_filesystem(plan, where, layer, name, wanted);
     return;
   }
   if (layer.content.kind == ContentKind::nothing) return;
@@ -57,7 +53,7 @@ void plan_content(Plan& plan, const Guest& guest, const Layer& layer, Bytes plac
     return;
   }
   plan.remains.push_back(
-      fmt::format("{} is {}, which juneheath leaves as it is: make it larger from inside the guest",
+      fmt::format("{} is {}, which is left as it is: make it larger from inside the guest",
                   guest.name_of(layer), layer.content.name));
 }
 
@@ -97,14 +93,9 @@ std::string partition_name(const Guest& guest, std::size_t disk, std::uint32_t n
 }
 
 Step partition_step(const Guest& guest, std::size_t disk, const Partition& partition,
-                    std::string action, Sectors new_size, Step::Work work) {
-  const std::uint32_t sector = guest.disks()[disk].table->facts().sector_size;
-  return {LayerId(disk, {}, {partition.number}),
-          partition_name(guest, disk, partition.number),
-          std::move(action),
-          to_bytes(partition.count, sector),
-          to_bytes(new_size, sector),
-          std::move(work)};
+                    std::string action, Step::Work work) {
+  return {LayerId(disk, {}, {partition.number}), partition_name(guest, disk, partition.number),
+          std::move(action), std::move(work)};
 }
 
 void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request, std::size_t index,
@@ -117,8 +108,7 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
   }
   const std::string name = disk_name(guest, index);
   for (const std::string& what : facts.pending_repairs)
-    plan.steps.push_back(
-        {LayerId(index), name, what, disk.size(), disk.size(), step::RecoverContainer{}});
+    plan.steps.push_back({LayerId(index), name, what, step::RecoverContainer{}});
   if (facts.format != ImageFormat::raw) plan.bytes_to_write += (4U << 20) + facts.blocks * 16;
   // What is found by its distance from the disk's end would be lost in the middle of it.
   if (!disk.table && new_size != disk.size() && !disk.layers.empty() &&
@@ -132,7 +122,7 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
          facts.format == ImageFormat::raw
              ? "make the image longer"
              : fmt::format("raise the virtual size in the {} header", format_name(facts.format)),
-         disk.size(), new_size, step::GrowContainer{new_size}});
+         step::GrowContainer{new_size}});
 }
 
 void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_size, bool repairs) {
@@ -143,14 +133,10 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
   const Bytes present = disk.size();
   if (repairs)
     for (const std::string& repair : facts.repairs)
-      plan.steps.push_back(
-          {LayerId(index), name, "repair: " + repair, present, present, step::RepairTable{}});
+      plan.steps.push_back({LayerId(index), name, "repair: " + repair, step::RepairTable{}});
   if (facts.kind == TableKind::gpt && (disk.table->must_move_spare() || new_size > present)) {
-    const std::uint64_t sector = facts.sector_size;
     plan.steps.push_back({LayerId(index), name, "move the backup copy to the disk's end",
-                          Bytes(facts.known_end.value() * sector),
-                          Bytes(disk.table->usable_end_on(new_size).value() * sector),
-                          step::MoveSpare{}});
+                          step::MoveSpare{disk.table->usable_end_on(new_size)}});
   }
   plan.bytes_to_write += 256 * 1024;
   if (facts.kind == TableKind::mbr && new_size > to_bytes(Sectors(1ULL << 32), facts.sector_size))
@@ -159,16 +145,16 @@ void plan_table(Plan& plan, const Guest& guest, std::size_t index, Bytes new_siz
                     human(to_bytes(Sectors(1ULL << 32), facts.sector_size))));
 }
 
-void plan_partition_end(Plan& plan, const Guest& guest, const Layer& layer, Sectors first,
-                        Sectors new_end, bool in_place) {
-  const auto add = [&](const Partition& partition, const char* action, Sectors from) {
-    plan.steps.push_back(partition_step(guest, layer.disk, partition, action, new_end - from,
-                                        step::GrowPartition{new_end}));
+void plan_partition_end(Plan& plan, const Guest& guest, const Layer& layer, Sectors new_end,
+                        bool in_place) {
+  const auto add = [&](const Partition& partition, const char* action) {
+    plan.steps.push_back(
+        partition_step(guest, layer.disk, partition, action, step::GrowPartition{new_end}));
   };
   const Disk& disk = guest.disks()[layer.disk];
   const Partition* outer = disk.table->extended_to_grow(*layer.partition, new_end);
-  if (outer != nullptr && in_place) add(*outer, "the extended partition grows along", outer->first);
-  add(*layer.partition, "move its end outwards", first);
+  if (outer != nullptr && in_place) add(*outer, "the extended partition grows along");
+  add(*layer.partition, "move its end outwards");
 }
 
 Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
@@ -180,9 +166,9 @@ Bytes resolve_size(Plan& plan, const GrowRequest& request, const Disk& disk) {
     refuse(
         fmt::format("the disk already has {}; {} would be less", spelled_out(present), human(size)),
         disk.path,
-        fmt::format("to see how small it can become, or to add that much:\n"
-                    "  juneheath survey {0}\n  juneheath grow {0} --by {1}",
-                    shell_word(disk.path), paste_size(size)));
+        "to see how small it can become, or to add that much:\n  " +
+            suggest("survey", {disk.path}) + "\n  " +
+            suggest("grow", {disk.path}).with("by", paste_size(size)));
   if (size == present) return present;
   std::uint64_t unit = disk.container->size_unit().value();
   if (disk.table) unit = std::max<std::uint64_t>(unit, disk.table->facts().sector_size);

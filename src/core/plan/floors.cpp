@@ -30,7 +30,7 @@ std::optional<Error> no_shrinking(const Layer& layer) {
                  "leave it its size, or make a smaller filesystem inside the guest and copy the "
                  "files");
   if (can_be_resized(content)) return std::nullopt;
-  return Error(Status::unsupported, content.name + " is nothing that juneheath makes smaller", {},
+  return Error(Status::unsupported, content.name + " cannot be made smaller", {},
                "make it smaller from inside the guest first, if it can be");
 }
 
@@ -112,7 +112,8 @@ LayerFloor Floors::of_extended(const Layer& layer) {
 }
 
 LayerFloor Floors::of(const Layer& layer) {
-  if (!guest_.in_reach(layer)) return fixed(layer, "it lies inside of another layer");
+  if (!guest_.in_reach(layer) || layer.is_inner())
+    return fixed(layer, "it lies inside of another layer");
   if (layer.volume) {
     LayerFloor floor = layer.window ? of_content(layer) : fixed(layer, "its disk is not there");
     floor.size = guest_.group_of(layer).bytes(of_volume(layer));

@@ -8,6 +8,7 @@
 #include "core/plan/commands.h"
 #include "core/plan/content.h"
 #include "core/plan/grow_guess.h"
+#include "core/plan/grow_inner.h"
 #include "core/plan/grow_steps.h"
 
 namespace jh {
@@ -27,9 +28,10 @@ class Planner {
     check_targets();
     resolve_sizes();
     hand_out();
-    add_growth_steps(scene_, layers_, groups_);
+    add_growth_steps(scene_, layers_, groups_, inner_);
     drop_lone_repairs();
     if (plan_.steps.empty()) refuse_nothing_to_do();
+    plan_.resolve(layout_of(guest_));
     // Held bytes go to the ledger twice (old and new) and to the image once.
     plan_.bytes_to_write = plan_.bytes_to_write * 3 + (1U << 20);
     return plan_;
@@ -52,7 +54,7 @@ class Planner {
       const Layer& layer = only_target(guest_, request_, new_size());
       add_target(layer, {}, guest_.best_name(layer));
     }
-    scene_.alone = layers_.size() + groups_.size() == 1;
+    scene_.alone = layers_.size() + groups_.size() + inner_.targets().size() == 1;
     if (request_.new_partition || !request_.add_disks.empty() || !request_.blank_disks.empty())
       for (const GroupGrowth& growth : groups_)
         if (Guest::lies_deeper(growth.group()))
@@ -60,7 +62,7 @@ class Planner {
                                   "disks are made for that",
                                   growth.group().open.group.name),
                       {}, "name a volume of the group that stands on the disks");
-    add_groups_below();
+    add_what_lies_below();
     if (!request_.new_partition && request_.add_disks.empty() && request_.blank_disks.empty())
       return;
     if (groups_.empty())
@@ -71,22 +73,42 @@ class Planner {
                   "name volumes of one group only, or take two commands");
   }
 
-  // A group that stands on volumes of others gets its room through them.
-  void add_groups_below() {
+  // What stands on volumes of others, or on a disk that is kept in a layer, gets its room through
+  // them.
+  void add_what_lies_below() {
     // From the top: what stands between needs what it hands on, too.
-    for (std::size_t storey = deepest_storey(); storey > 0; --storey)
+    for (std::size_t storey = deepest_storey(); storey > 0; --storey) {
       for (std::size_t i = 0; i < groups_.size(); ++i)
         if (groups_[i].storey() == storey)
-          for (const auto& [volume, amount] : groups_[i].needs_below())
-            growth_of(guest_.group_of(*volume)).add_below(*volume, amount);
+          for (const auto& [layer, amount] : groups_[i].needs_below()) add_below(*layer, amount);
+      for (std::size_t i = 0; i < inner_.targets().size(); ++i) {
+        const InnerTarget target = inner_.targets()[i];
+        if (target.layer->storey != storey) continue;
+        if (const auto amount = inner_.needs_below(target))
+          add_below(*guest_.find(target.layer->id.outer()), *amount);
+      }
+    }
     // What stands below is served first.
     std::stable_sort(
         groups_.begin(), groups_.end(),
         [](const GroupGrowth& a, const GroupGrowth& b) { return a.storey() < b.storey(); });
   }
 
+  void add_below(const Layer& layer, const Amount& amount) {
+    if (layer.volume) {
+      growth_of(guest_.group_of(layer)).add_below(layer, amount);
+    } else if (layer.is_inner()) {
+      inner_.add_below(layer, amount);
+    } else {
+      const bool known = std::any_of(layers_.begin(), layers_.end(), [&](const LayerTarget& other) {
+        return other.layer == &layer;
+      });
+      if (!known) layers_.push_back({&layer, amount, Bytes(0), /*carries_layers=*/true});
+    }
+  }
+
   std::size_t deepest_storey() const {
-    std::size_t deepest = 0;
+    std::size_t deepest = inner_.deepest();
     for (const GroupGrowth& growth : groups_) deepest = std::max(deepest, growth.storey());
     return deepest;
   }
@@ -147,11 +169,16 @@ class Planner {
     const VolumeGroup* group = layer.volume ? &guest_.group_of(layer) : guest_.group_on(layer, pv);
     // A physical volume that lost its end gets that back first, as anything else does.
     if (layer.content.claims && layer.partition) group = nullptr;
+    if (layer.is_inner()) {
+      if (group != nullptr) growth_of(*group).add_device(layer, amount, written);
+      inner_.add(layer, amount, written);
+      return;
+    }
     if (group == nullptr) {
       for (const LayerTarget& other : layers_)
         if (other.layer == &layer)
           wrong_usage(fmt::format("{} is named twice", written), "name each target once");
-      layers_.push_back({&layer, amount, Bytes(0)});
+      layers_.push_back({&layer, amount, Bytes(0), false});
       return;
     }
     if (const VolumeGroup* carried = guest_.group_on(layer, pv); layer.volume && carried != nullptr)
@@ -164,6 +191,7 @@ class Planner {
 
   void check_targets() const {
     for (const GroupGrowth& growth : groups_) growth.check();
+    inner_.check();
     for (const LayerTarget& target : layers_) check_table(guest_.disks()[target.layer->disk]);
     // What others claim behind their places is no room.
     for (const GroupGrowth& growth : groups_)
@@ -187,7 +215,7 @@ class Planner {
     for (std::size_t i = 0; i < guest_.disks().size(); ++i)
       scene_.disks.emplace_back(guest_, i, guest_.disks()[i].size(), request_.allow_move);
     if (!request_.to && !request_.by) {
-      if (!groups_.empty() || !layers_.empty()) {
+      if (!groups_.empty() || !layers_.empty() || !inner_.empty()) {
         check_chosen();
         return;
       }
@@ -208,7 +236,9 @@ class Planner {
   }
 
   void check_chosen() const {
-    if (!request_.disk_chosen || !groups_.empty() || has_target_on(request_.disk)) return;
+    if (!request_.disk_chosen || !groups_.empty() || layers_.empty() ||
+        has_target_on(request_.disk))
+      return;
     refuse("the target is not on the disk that is to become larger",
            guest_.disks()[request_.disk].path,
            fmt::format("add --disk {}", layers_.front().layer->disk + 1));
@@ -235,7 +265,7 @@ class Planner {
       if (useful) fit.push_back(i);
     }
     if (fit.size() == 1) return fit.front();
-    std::string commands;
+    Advice commands;
     for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
       GrowRequest chosen = request_;
       chosen.disk = i;
@@ -257,6 +287,7 @@ class Planner {
     check_rests();
     // What stands on volumes of others has its room by them.
     for (std::size_t storey = 0; storey <= deepest_storey(); ++storey) {
+      if (storey != 0) inner_.resolve(scene_, storey);
       const auto each = [&](const auto& act) {
         for (GroupGrowth& growth : groups_)
           if (growth.storey() == storey) act(growth);
@@ -342,12 +373,14 @@ class Planner {
     if (amount.kind == Amount::Kind::size) add = amount.size;
     if (amount.kind == Amount::Kind::percent)
       add = Bytes(round_down(part_of(amount, shared_room.value()), unit));
-    if (add > room || room == Bytes(0)) refuse_amount(layer, add, room);
+    // What is for others takes what there is: they say what they lack.
+    if (target.carries_layers && (add > room || room == Bytes(0))) add = room;
+    if (!target.carries_layers && (add > room || room == Bytes(0))) refuse_amount(layer, add, room);
     if (add.value() % unit != 0)
       refuse(fmt::format("{} bytes are no whole number of {}-byte sectors", add.value(), unit), {},
              fmt::format("ask for {} or {} bytes", round_down(add.value(), unit),
                          round_up(add.value(), unit)));
-    if (amount.kind != Amount::Kind::rest && add == Bytes(0))
+    if (amount.kind != Amount::Kind::rest && add == Bytes(0) && !target.carries_layers)
       wrong_usage("an amount of nothing", "use a size greater than zero, a percentage, or rest");
     target.content = content_size(layer) + add;
     DiskGrowth& growth = scene_.disks[layer.disk];
@@ -358,7 +391,7 @@ class Planner {
 
   // The command that lets what stands behind it move, on this disk or a larger one; empty: that
   // would not help.
-  std::string command_by_moving(const Layer& layer) const {
+  Suggestion command_by_moving(const Layer& layer) const {
     if (request_.allow_move || request_.running) return {};
     GrowRequest moving = request_;
     moving.allow_move = true;
@@ -373,8 +406,8 @@ class Planner {
   [[noreturn]] void refuse_amount(const Layer& layer, Bytes add, Bytes room) const {
     const Disk& disk = guest_.disks()[layer.disk];
     const std::string name = guest_.best_name(layer);
-    const std::string moving = command_by_moving(layer);
-    const auto or_else = [&](const std::string& other) {
+    const Suggestion moving = command_by_moving(layer);
+    const auto or_else = [&](const Advice& other) {
       return moving.empty()
                  ? other
                  : "let what stands behind it move to the end:\n  " + moving + "\nor " + other;
@@ -385,11 +418,13 @@ class Planner {
              disk.path,
              or_else("take what there is:\n  " + command_with(request_, name + "=rest")));
     std::string why = "there is no room behind it";
-    std::string next = "make the disk larger:\n  ";
-    next += request_.running
-                ? command_by_10(request_)
-                : "juneheath grow " + shell_word(disk.path) + " --by 10GiB" +
-                      (request_.allow_move ? " --allow-move" : "") + " --give " + shell_word(name);
+    Suggestion larger = command_by_10(request_);
+    if (!request_.running) {
+      larger = suggest("grow", {disk.path}).with("by", "10GiB");
+      if (request_.allow_move) larger.with("allow-move");
+      larger.with("give", name);
+    }
+    Advice next = "make the disk larger:\n  " + larger;
     if (const Layer* obstacle = obstacle_behind(layer)) {
       why = fmt::format("{} ({}) stands {}behind it", guest_.name_of(*obstacle),
                         obstacle->content.name, request_.allow_move ? "" : "directly ");
@@ -412,15 +447,15 @@ class Planner {
 
   // Table repairs alone are no reason to touch a disk on which nothing else changes.
   void drop_lone_repairs() {
-    if (!layers_.empty() || !groups_.empty() || scene_.grows()) return;
+    if (!layers_.empty() || !groups_.empty() || !inner_.empty() || scene_.grows()) return;
     if (!plan_.has<step::MoveSpare>()) plan_.steps.clear();
   }
 
   [[noreturn]] void refuse_nothing_to_do() const {
     const std::string& path = guest_.disks()[scene_.resized.value_or(request_.disk)].path;
-    const std::string larger = request_.running || !groups_.empty()
-                                   ? command_by_10(request_)
-                                   : "juneheath grow " + shell_word(path) + " --by 10GiB";
+    const Suggestion larger = request_.running || !groups_.empty()
+                                  ? command_by_10(request_)
+                                  : suggest("grow", {path}).with("by", "10GiB");
     const std::string what = groups_.empty()
                                  ? "the disk has no room that anything could take"
                                  : fmt::format("group {} has no room that anything could take",
@@ -436,6 +471,7 @@ class Planner {
   GrowContext scene_;
   std::vector<LayerTarget> layers_;
   std::vector<GroupGrowth> groups_;
+  InnerGrowth inner_{guest_};
 };
 
 }  // namespace

@@ -3,7 +3,6 @@
 #include <algorithm>
 
 #include "core/plan/content.h"
-#include "core/store/memory_store.h"
 
 namespace jh {
 
@@ -16,7 +15,7 @@ DiskGrowth::DiskGrowth(const Guest& guest, std::size_t disk, Bytes size, bool ma
 // Where all others stay where they are; but what was promised to one in front may push it.
 Bytes DiskGrowth::reach_in_place(const Layer& layer) const {
   if (!layer.partition) return std::max(layer.size, size_);
-  const Sectors end = aligned_reach(disk(), *layer.partition, size_);
+  const Sectors end = aligned_reach(*disk().table, *layer.partition, size_);
   const Sectors count = end - layer.partition->first;
   if (may_move_ && lineup_->has(layer) && !lineup_->could_have(layer, count, usable()))
     return bytes(lineup_->most(layer, usable()));
@@ -73,27 +72,40 @@ PartitionLayout::Member DiskGrowth::layout_of(const Layer& layer) const {
   return *member;
 }
 
-// The table is told of everything that was promised, on a view in memory: so the new partition lies
-// where the change will make it.
+// Among the partitions as the change will make them.
 NewPartition DiskGrowth::place_new() const {
-  const std::uint32_t sector = disk().table->facts().sector_size;
-  Store& store = disk().container->disk();
-  ScratchStore view(store, std::max(size_.value(), store.size()));
-  const auto table = open_table(view, sector);
-  ensure(table != nullptr, "the table can be read again");
-  table->cover_disk(view);
-  const std::vector<PartitionLayout::Member> moves = moved();
-  for (auto member = moves.rbegin(); member != moves.rend(); ++member)
-    if (member->layer->partition->role != PartitionRole::logical)
-      table->move(view, member->layer->partition->number, member->first, member->end());
-  if (const auto chain = extended()) table->move_chain(view, chain->outer, chain->logical);
+  std::vector<Partition> then = disk().table->facts().partitions;
+  const auto put = [&](std::uint32_t number, Sectors first, Sectors end) {
+    for (Partition& partition : then)
+      if (partition.number == number) {
+        partition.first = first;
+        partition.count = end - first;
+      }
+  };
+  // The extended partition goes along with what is in it.
+  const auto reach_out = [&](Sectors end) {
+    for (Partition& partition : then)
+      if (partition.role == PartitionRole::extended && partition.end() < end)
+        partition.count = end - partition.first;
+  };
+  const auto chain = extended();
+  if (chain) put(chain->outer.number, chain->outer.first, chain->outer.end);
   const PartitionLayout lineup = arranged();
-  const auto told = open_table(view, sector);
-  for (const PartitionLayout::Member& member : lineup.members())
-    if (member.end() > told->find(member.layer->partition->number)->end())
-      told->move_end(view, member.layer->partition->number, member.end());
-  for (const NewPartition& partition : fresh_) told->create(view, partition, Uuid{});
-  return told->place_new(size_);
+  for (const PartitionLayout::Member& member : lineup.members()) {
+    const Partition& old = *member.layer->partition;
+    put(old.number, member.first, member.end());
+    if (old.role == PartitionRole::logical) reach_out(member.end());
+  }
+  for (const NewPartition& fresh : fresh_) {
+    Partition partition;
+    partition.number = fresh.number;
+    partition.role = fresh.role;
+    partition.first = fresh.first;
+    partition.count = fresh.end - fresh.first;
+    then.push_back(partition);
+    if (fresh.role == PartitionRole::logical) reach_out(fresh.end);
+  }
+  return disk().table->place_new(then, size_);
 }
 
 bool could_grow_by_moves(const Guest& guest, const Layer& layer, Bytes disk_size) {

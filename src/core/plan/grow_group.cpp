@@ -7,25 +7,24 @@
 #include "core/lvm/grow.h"
 #include "core/plan/commands.h"
 #include "core/plan/content.h"
-#include "core/store/memory_store.h"
 
 namespace jh {
 
-// A volume that a group stands on is as large as its own group has made it by then.
+// A volume that something stands on is as large as its own group has made it by then.
 Bytes GrowContext::reach_in_place(const Layer& device) const {
-  return device.volume ? promised(device) : disks[device.disk].reach_in_place(device);
+  return device.lies_on_disk() ? disks[device.disk].reach_in_place(device) : promised(device);
 }
 
 Bytes GrowContext::reach(const Layer& device) const {
-  return device.volume ? promised(device) : disks[device.disk].reach(device);
+  return device.lies_on_disk() ? disks[device.disk].reach(device) : promised(device);
 }
 
 void GrowContext::promise(const Layer& device, Bytes size) {
-  if (!device.volume) disks[device.disk].promise(device, size);
+  if (device.lies_on_disk()) disks[device.disk].promise(device, size);
 }
 
 Bytes GrowContext::promised(const Layer& device) const {
-  if (!device.volume) return disks[device.disk].promised(device);
+  if (device.lies_on_disk()) return disks[device.disk].promised(device);
   const auto found = served.find(&device);
   return found == served.end() ? device.size : found->second;
 }
@@ -38,10 +37,11 @@ std::size_t GroupGrowth::storey() const {
 }
 
 // What is asked for by size needs so much below; a share of the room, or the rest, all there is.
-// The last volume that it stands on gets it.
+// The last layer that it stands on, and that lies on no disk of its own, gets it.
 std::vector<std::pair<const Layer*, Amount>> GroupGrowth::needs_below() const {
   std::size_t pv = group_->devices.size();
-  while (pv > 0 && (group_->devices[pv - 1] == nullptr || !group_->devices[pv - 1]->volume)) --pv;
+  while (pv > 0 && (group_->devices[pv - 1] == nullptr || group_->devices[pv - 1]->lies_on_disk()))
+    --pv;
   if (pv == 0) return {};
   const Layer* device = group_->devices[pv - 1];
   if (turn() != Amount::Kind::size) return {{device, Amount{}}};
@@ -82,8 +82,8 @@ void GroupGrowth::check() const {
     const std::string name = guest_->name_of(layer);
     const char* next = "it is kept as it is; make it larger from inside the guest";
     if (!volume.plain())
-      unsupported(fmt::format("{} is a {} volume, which juneheath leaves alone", name, volume.kind),
-                  "LVM", next);
+      unsupported(fmt::format("{} is a {} volume, which is left alone", name, volume.kind), "LVM",
+                  next);
     if (!volume.used_by.empty())
       unsupported(fmt::format("{} is what volume {} is built on", name, volume.used_by), "LVM",
                   next);
@@ -134,7 +134,7 @@ std::uint64_t GroupGrowth::wanted(const VolumeTarget& target) const {
 // What the volume has already, and its content does not use yet, of a size that was asked for.
 Bytes GroupGrowth::there_for(const VolumeTarget& target) const {
   const Layer& layer = *target.volume;
-  if (target.carries_group) return Bytes(0);
+  if (target.carries_layers) return Bytes(0);
   const Bytes behind = layer.size - std::min(layer.size, content_size(layer));
   return std::min(behind, target.amount.size);
 }
@@ -169,7 +169,8 @@ std::uint64_t GroupGrowth::lacking() const {
 bool GroupGrowth::gains(std::size_t pv, Bytes size) const {
   const Layer& layer = *group_->devices[pv];
   const Disk& disk = guest_->disks()[layer.disk];
-  if (layer.partition && !disk.table->facts().blockers.empty()) return false;
+  if (layer.lies_on_disk() && layer.partition && !disk.table->facts().blockers.empty())
+    return false;
   // A physical volume may be smaller than its place.
   return size >= layer.size &&
          lvm::extents_of(planned_, pv, size.value()) > planned_.group.pvs[pv].extents;
@@ -296,9 +297,8 @@ void GroupGrowth::add_disks(GrowContext& scene) {
     const Disk& disk = guest_->disks()[i];
     if (!disk.added && std::find(scene.blank.begin(), scene.blank.end(), i) == scene.blank.end())
       continue;
-    MemoryStore blank(disk.size().value());
-    const auto table = make_table(blank, table_kind_of_new(*guest_, disk), disk.sector_size);
-    const NewPartition partition = table->place_new(disk.size());
+    const NewPartition partition =
+        only_partition(table_kind_of_new(*guest_, disk), disk.sector_size, disk.size());
     use(scene, {i, partition, to_bytes(partition.end - partition.first, disk.sector_size), true});
   }
 }
@@ -325,13 +325,13 @@ void GroupGrowth::serve(GrowContext& scene, std::size_t index) {
   const std::uint64_t got = lvm::total(additions);
   if (got < extents && amount.kind != Amount::Kind::rest)
     refuse_amount(scene, target, extents, got);
-  if (got == 0 && content_size(*target.volume) >= target.volume->size &&
+  if (got == 0 && target.asked && content_size(*target.volume) >= target.volume->size &&
       (volumes_.size() > 1 || !scene.alone))
     refuse(fmt::format("nothing is left for {}", guest_->best_name(*target.volume)), {},
            "give the others less, or make the disk larger");
   const Bytes exact =
       group_->bytes(got) + (amount.kind == Amount::Kind::size ? there_for(target) : Bytes(0));
-  if (amount.kind == Amount::Kind::size && exact != amount.size && !target.carries_group)
+  if (amount.kind == Amount::Kind::size && exact != amount.size && !target.carries_layers)
     scene.plan.notes.push_back(
         fmt::format("{} gets {} instead of {}: whole {}of {}", guest_->best_name(*target.volume),
                     spelled_out(exact), human(amount.size),
@@ -340,7 +340,7 @@ void GroupGrowth::serve(GrowContext& scene, std::size_t index) {
   target.extents = got;
   target.pieces = additions.size();
   served_.push_back(index);
-  if (target.carries_group) scene.served[target.volume] = target.volume->size + group_->bytes(got);
+  scene.served[target.volume] = target.volume->size + group_->bytes(got);
   lvm::extend_volume(planned_.group, name, additions);
 }
 
@@ -353,17 +353,16 @@ void GroupGrowth::refuse_amount(const GrowContext& scene, const VolumeTarget& ta
                            (got == 0 ? std::string("none is free")
                                      : fmt::format("there {} {}: {}", got == 1 ? "is" : "are",
                                                    grouped(got), spelled_out(group_->bytes(got))));
-  std::string next = got == 0
-                         ? "make the disk larger:\n  " + command_by_10(scene.request)
+  Advice next = got == 0 ? "make the disk larger:\n  " + command_by_10(scene.request)
                          : "take what there is:\n  " + command_with(scene.request, name + "=rest");
   for (const Layer* device : group_->devices)
-    if (!scene.request.allow_move && !scene.request.running && !device->volume &&
+    if (!scene.request.allow_move && !scene.request.running && device->lies_on_disk() &&
         could_grow_by_moves(*guest_, *device, scene.disks[device->disk].size())) {
       GrowRequest moving = scene.request;
       moving.allow_move = true;
-      next = fmt::format("let what stands behind {} move to the end:\n  {}\nor ",
-                         guest_->name_of(*device), command_with(moving, "")) +
-             next;
+      next =
+          fmt::format("let what stands behind {} move to the end:\n  ", guest_->name_of(*device)) +
+          command_with(moving, "") + "\nor " + next;
       break;
     }
   const Error refused(Status::refused, what, "group " + facts().name, next);
@@ -376,13 +375,11 @@ TableKind table_kind_of_new(const Guest& guest, const Disk& disk) {
   return mbr && disk.size() <= 2048_GiB ? TableKind::mbr : TableKind::gpt;
 }
 
-std::string command_by_10(const GrowRequest& request) {
-  if (request.running) return command_with(request, "") + "   # once the disk is larger";
-  std::string command = "juneheath grow";
-  for (const std::string& image : request.images) command += " " + shell_word(image);
-  command += " --by 10GiB";
-  if (request.allow_move) command += " --allow-move";
-  for (const Give& give : request.gives) command += " --give " + shell_word(give.written);
+Suggestion command_by_10(const GrowRequest& request) {
+  if (request.running) return command_with(request, "").because("once the disk is larger");
+  Suggestion command = suggest("grow", request.images).with("by", "10GiB");
+  if (request.allow_move) command.with("allow-move");
+  for (const Give& give : request.gives) command.with("give", give.written);
   return command;
 }
 

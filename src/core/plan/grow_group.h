@@ -19,7 +19,7 @@ struct GrowContext {
   std::optional<std::size_t> resized{};  // the disk whose size is named
   std::vector<std::size_t> blank{};      // disks that are there, wholly blank, and go to the group
   bool alone = true;                     // one group, and nothing else, gets room
-  /// Volumes that another group stands on, which their own group has served: their new sizes.
+  /// Layers that something stands on and that lie on no disk themselves: their new sizes.
   std::map<const Layer*, Bytes> served{};
   bool grows() const { return resized && disks[*resized].becomes_larger(); }
   /// The size that a physical volume's layer could have in place, and at most; promising it one.
@@ -33,10 +33,10 @@ struct GrowContext {
 struct VolumeTarget {
   const Layer* volume = nullptr;
   Amount amount;
-  bool asked = true;           // by the user; else for a group that stands on it
-  bool carries_group = false;  // which has steps of its own
-  std::uint64_t extents = 0;   // resolved: that it gains
-  std::size_t pieces = 0;      // that they come in
+  bool asked = true;            // by the user; else for a group that stands on it
+  bool carries_layers = false;  // a group, or a disk with a table: these have steps of their own
+  std::uint64_t extents = 0;    // resolved: that it gains
+  std::size_t pieces = 0;       // that they come in
 };
 
 /// A partition, perhaps on a disk that is made for it, that becomes a physical volume.
@@ -64,8 +64,8 @@ class GroupGrowth {
 
   void add_volume(const Layer& volume, const Amount& amount, const std::string& written);
   void add_device(const Layer& device, const Amount& amount, const std::string& written);
-  /// The volumes of other groups that it needs larger, each with how much: so that they can be
-  /// added to those. None: it has what it needs, or stands on disks only.
+  /// The layers that lie on no disk and that it needs larger, each with how much. None: it has what
+  /// it needs, or stands on disks only.
   std::vector<std::pair<const Layer*, Amount>> needs_below() const;
   void add_below(const Layer& volume, const Amount& amount);
   /// How many groups lie one below the other under it; 0: it stands on disks.
@@ -119,7 +119,7 @@ class GroupGrowth {
 
 /// Of a disk that is added: like the first one's, as far as an MBR reaches.
 TableKind table_kind_of_new(const Guest& guest, const Disk& disk);
-/// "juneheath grow ... --by 10GiB" with the same targets, for messages.
-std::string command_by_10(const GrowRequest& request);
+/// The same with 10 GiB more, for messages.
+Suggestion command_by_10(const GrowRequest& request);
 
 }  // namespace jh

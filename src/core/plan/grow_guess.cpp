@@ -12,6 +12,13 @@
 namespace jh {
 namespace {
 
+// One of several that could be meant.
+Advice offered(const Guest& guest, const GrowRequest& request, const Layer& layer, Bytes room) {
+  return "\n  " + command_with(request, guest.best_name(layer))
+                      .because(fmt::format("{} on {}, {} of room", layer.content.name,
+                                           guest.name_of(layer), human(room)));
+}
+
 class Guess {
  public:
   Guess(const Guest& guest, const GrowRequest& request, Bytes disk_size)
@@ -55,41 +62,42 @@ class Guess {
       for (const Layer& layer : group.volumes)
         if (is_opened(layer.content) && guest_.in_reach(layer)) candidates.push_back(&layer);
     if (candidates.size() == 1) return *candidates.front();
-    std::string commands;
+    Advice commands;
     for (const Layer* layer : candidates)
-      commands +=
-          fmt::format("\n  {}   # {} on {}", command_with(request_, guest_.best_name(*layer)),
-                      layer->content.name, guest_.name_of(*layer));
-    if (request_.to || request_.by)
-      commands += fmt::format("\n  {}   # the disk alone", command_with(request_, "nothing"));
+      commands += "\n  " + command_with(request_, guest_.best_name(*layer))
+                               .because(fmt::format("{} on {}", layer->content.name,
+                                                    guest_.name_of(*layer)));
+    if (request_.to || request_.by) commands += the_disk_alone();
     refuse("several volumes could take the room", {}, "say which is meant:" + commands);
   }
 
+  Advice the_disk_alone() const {
+    return "\n  " + command_with(request_, "nothing").because("the disk alone");
+  }
+
   [[noreturn]] void refuse_to_guess() const {
-    std::string commands;
+    Advice commands;
     GrowRequest moving = request_;
     moving.allow_move = true;
     if (growable_.empty())
       for (const Layer* layer : movable_)
-        commands += fmt::format("\n  {}   # {} on {}: what stands behind it moves to the end",
-                                command_with(moving, guest_.best_name(*layer)), layer->content.name,
-                                guest_.name_of(*layer));
+        commands +=
+            "\n  " + command_with(moving, guest_.best_name(*layer))
+                         .because(fmt::format("{} on {}: what stands behind it moves to the end",
+                                              layer->content.name, guest_.name_of(*layer)));
     const auto offer = [&](const Layer& layer) {
-      commands += fmt::format("\n  {}   # {} on {}, {} of room",
-                              command_with(request_, guest_.best_name(layer)), layer.content.name,
-                              guest_.name_of(layer), human(room(layer)));
+      commands += offered(guest_, request_, layer, room(layer));
     };
     for (const Layer* layer : growable_) offer(*layer);
     for (const Layer* layer : opaque_) offer(*layer);
-    if (disk_size_ > disk_.size())
-      commands += fmt::format("\n  {}   # the disk alone", command_with(request_, "nothing"));
+    if (disk_size_ > disk_.size()) commands += the_disk_alone();
     if (commands.empty())
-      throw Error(
-          Status::refused, "there is nothing to do: the disk has no room that anything could take",
-          disk_.path,
-          "make the disk larger too: " +
-              (request_.running ? command_by_10(request_)
-                                : "juneheath grow " + shell_word(disk_.path) + " --by 10GiB"))
+      throw Error(Status::refused,
+                  "there is nothing to do: the disk has no room that anything could take",
+                  disk_.path,
+                  "make the disk larger too: " +
+                      (request_.running ? command_by_10(request_)
+                                        : suggest("grow", {disk_.path}).with("by", "10GiB")))
           .with_reason(Reason::no_room);
     refuse(growable_.empty() ? "no growable filesystem borders the free space"
                              : "several places could take the room",
@@ -125,11 +133,8 @@ const Layer& only_running_target(const Guest& guest, const GrowRequest& request)
                 "there is nothing to do: no disk has room that anything mounted could take", {},
                 "make a disk larger where the machine is kept, then run this again")
         .with_reason(Reason::no_room);
-  std::string commands;
-  for (const auto& [layer, room] : found)
-    commands += fmt::format("\n  {}   # {} on {}, {} of room",
-                            command_with(request, guest.best_name(*layer)), layer->content.name,
-                            guest.name_of(*layer), human(room));
+  Advice commands;
+  for (const auto& [layer, room] : found) commands += offered(guest, request, *layer, room);
   refuse("several places could take the room", {}, "say which is meant:" + commands);
 }
 

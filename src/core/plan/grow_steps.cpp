@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "core/base/uuid.h"
 #include "core/lvm/grow.h"
@@ -15,12 +16,13 @@ namespace {
 class GrowthSteps {
  public:
   GrowthSteps(GrowContext& scene, const std::vector<LayerTarget>& layers,
-              const std::vector<GroupGrowth>& groups)
+              const std::vector<GroupGrowth>& groups, const InnerGrowth& inner)
       : scene_(scene),
         plan_(scene.plan),
         guest_(scene.guest),
         layers_(layers),
         groups_(groups),
+        inner_(inner),
         images_done_(scene.disks.size()),
         tables_done_(scene.disks.size()) {}
 
@@ -28,7 +30,8 @@ class GrowthSteps {
     // A group's text is written on all of its disks.
     for (const GroupGrowth& growth : groups_)
       for (const Layer* device : growth.group().devices)
-        if (device != nullptr) open_image(device->disk);
+        if (device != nullptr) open_images_below(*device);
+    for (const InnerTarget& target : inner_.targets()) open_images_below(*target.layer);
     if (scene_.resized) prepare_table(*scene_.resized);
     for (const LayerTarget& target : layers_) prepare_table(target.layer->disk);
     for (std::size_t i = 0; i < scene_.disks.size(); ++i) arrange(i);
@@ -40,7 +43,15 @@ class GrowthSteps {
           prepare_table(fresh.disk);
         add_partition_step(fresh);
       }
-    for (const GroupGrowth& growth : groups_) add_group_steps(growth);
+    // What stands on a layer comes after it.
+    std::size_t deepest = inner_.deepest();
+    for (const GroupGrowth& growth : groups_) deepest = std::max(deepest, growth.storey());
+    for (std::size_t storey = 0; storey <= deepest; ++storey) {
+      for (const InnerTarget& target : inner_.targets())
+        if (target.layer->storey == storey) add_inner_steps(target);
+      for (const GroupGrowth& growth : groups_)
+        if (growth.storey() == storey) add_group_steps(growth);
+    }
     for (const LayerTarget& target : layers_) add_content_steps(target);
     name_targets();
     for (const GroupGrowth& growth : groups_) add_group_notes(growth);
@@ -51,6 +62,45 @@ class GrowthSteps {
     if (!images_done_[i] && !guest_.disks()[i].added)
       plan_container(plan_, guest_, scene_.request, i, scene_.disks[i].size());
     images_done_[i] = true;
+  }
+
+  void open_images_below(const Layer& layer) {
+    for (const std::size_t disk : guest_.disks_below(layer)) open_image(disk);
+  }
+
+  bool has_targets_in(const Layer& layer) const {
+    return std::any_of(
+        inner_.targets().begin(), inner_.targets().end(),
+        [&](const InnerTarget& target) { return target.layer->id.outer() == layer.id; });
+  }
+
+  // On a disk that is kept in a layer: its table knows the new end before a partition has it.
+  void add_inner_steps(const InnerTarget& target) {
+    const Layer& layer = *target.layer;
+    const Layer& outer = *guest_.find(layer.id.outer());
+    prepare_inner_table(outer);
+    const std::string name = guest_.name_of(layer);
+    if (target.size > layer.size)
+      plan_.steps.push_back(
+          {layer.id, name, "move its end outwards",
+           step::GrowPartition{layer.partition->first +
+                               Sectors(target.size.value() / outer.table->facts().sector_size)}});
+    if (!target.carries_group) plan_content(plan_, guest_, layer, target.content);
+    const LayerId base(layer.id.disk, layer.id.volume);
+    if (!layer.id.volume.empty()) plan_.add_group(guest_, guest_.group_of(*guest_.find(base)));
+  }
+
+  void prepare_inner_table(const Layer& outer) {
+    if (!inner_tables_done_.insert(outer.id).second) return;
+    const TableFacts& facts = outer.table->facts();
+    const std::string name = fmt::format("{} on {}", kind_name(facts.kind), guest_.name_of(outer));
+    for (const std::string& repair : facts.repairs)
+      plan_.steps.push_back({outer.id, name, "repair: " + repair, step::RepairTable{}});
+    const Bytes size = scene_.promised(outer);
+    if (facts.kind == TableKind::gpt && (outer.table->must_move_spare() || size > outer.size))
+      plan_.steps.push_back({outer.id, name, "move the backup copy to the disk's end",
+                             step::MoveSpare{outer.table->usable_end_on(size)}});
+    plan_.bytes_to_write += 256 * 1024;
   }
 
   void prepare_table(std::size_t i) {
@@ -76,8 +126,7 @@ class GrowthSteps {
     if (extended) plan_extended(plan_, guest_, i, *extended);
     for (const Layer& layer : growth.disk().layers) {
       if (!layer.partition || growth.promised(layer) <= layer.size) continue;
-      const PartitionLayout::Member lies = growth.layout_of(layer);
-      plan_partition_end(plan_, guest_, layer, lies.first, lies.end(), !extended);
+      plan_partition_end(plan_, guest_, layer, growth.layout_of(layer).end(), !extended);
     }
   }
 
@@ -95,17 +144,18 @@ class GrowthSteps {
     if (changed) add_commit_step(growth);
     for (const std::size_t index : growth.served()) {
       const VolumeTarget& target = growth.volumes()[index];
-      if (target.carries_group) continue;  // which has steps of its own
+      if (target.carries_layers || has_targets_in(*target.volume)) continue;  // they have steps
       const Bytes size = target.volume->size + group.bytes(target.extents);
-      plan_content(plan_, guest_, *target.volume, size, size);
+      plan_content(plan_, guest_, *target.volume, size);
     }
     plan_.add_group(guest_, group);
   }
 
   void add_content_steps(const LayerTarget& target) {
     if (target.layer->content.claims) return;  // it has its size already
+    if (target.carries_layers || has_targets_in(*target.layer)) return;
     const Bytes size = scene_.disks[target.layer->disk].promised(*target.layer);
-    plan_content(plan_, guest_, *target.layer, size,
+    plan_content(plan_, guest_, *target.layer,
                  target.amount.kind == Amount::Kind::rest ? size : target.content);
   }
 
@@ -116,7 +166,7 @@ class GrowthSteps {
     const Layer& layer = *group.devices[pv];
     plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer),
                            fmt::format("take {} more extents", grouped(to - from)),
-                           group.bytes(from), group.bytes(to), step::GrowPhysicalVolume{to}});
+                           step::GrowPhysicalVolume{to}});
   }
 
   void add_disk_step(std::size_t i) {
@@ -125,8 +175,8 @@ class GrowthSteps {
     open_image(i);
     if (guest_.is_running() || !disk.added) {
       plan_.steps.push_back({LayerId(i), disk_name(guest_, i),
-                             fmt::format("put an empty {} on it", kind_name(table)), disk.size(),
-                             disk.size(), step::CreateDisk{table}});
+                             fmt::format("put an empty {} on it", kind_name(table)),
+                             step::CreateDisk{table, disk.size(), disk.sector_size}});
       return;
     }
     const ContainerFacts first = guest_.disks().front().container->facts();
@@ -143,7 +193,7 @@ class GrowthSteps {
     plan_.steps.push_back({LayerId(i), disk_name(guest_, i),
                            fmt::format("make a new sparse {} image, with an empty {}",
                                        format_name(made.format), kind_name(table)),
-                           Bytes(0), disk.size(), step::CreateDisk{table}});
+                           step::CreateDisk{table, disk.size(), disk.sector_size}});
     plan_.bytes_to_write += 256 * 1024;
     plan_.remains.push_back("attach the new disk to the guest in your hypervisor: " + disk.path);
   }
@@ -157,7 +207,7 @@ class GrowthSteps {
     plan_.steps.push_back({LayerId(fresh.disk, {}, {fresh.partition.number}), name,
                            fmt::format("make a new {}partition{} for a physical volume",
                                        logical ? "logical " : "", mbr ? " (type 0x8e)" : ""),
-                           Bytes(0), fresh.size, step::CreatePartition{fresh.partition}});
+                           step::CreatePartition{fresh.partition}});
     if (fresh.new_disk) return;
     plan_.notes.push_back(fmt::format("{} is new: {}", name,
                                       scene_.request.new_partition
@@ -171,7 +221,7 @@ class GrowthSteps {
         {LayerId(fresh.disk, {}, {fresh.partition.number}),
          "PV on " + partition_name(guest_, fresh.disk, fresh.partition.number),
          fmt::format("make it, with {} extents, and add it to the group", grouped(extents)),
-         Bytes(0), growth.group().bytes(extents), step::AddDevice{growth.group().open.group.name}});
+         step::AddDevice{growth.group().open.group.name, extents}});
     plan_.bytes_to_write += growth.planned().group.pvs.back().data_start;
   }
 
@@ -182,7 +232,7 @@ class GrowthSteps {
          fmt::format("add {} extents of {}{}", grouped(target.extents),
                      human(Bytes(group.open.group.extent_size)),
                      target.pieces > 1 ? fmt::format(", in {} pieces", target.pieces) : ""),
-         layer.size, layer.size + group.bytes(target.extents), step::GrowVolume{target.extents}});
+         step::GrowVolume{target.extents}});
   }
 
   void add_commit_step(const GroupGrowth& growth) {
@@ -194,8 +244,6 @@ class GrowthSteps {
     plan_.steps.push_back({LayerId(group.devices.front()->disk), "group " + facts.name,
                            fmt::format("write its metadata anew (number {}), {} cop{}",
                                        facts.sequence + 1, copies, copies == 1 ? "y" : "ies"),
-                           group.bytes(facts.total_extents()),
-                           group.bytes(growth.planned().group.total_extents()),
                            step::CommitGroup{facts.name}});
     plan_.bytes_to_write += (lvm::write_text(growth.planned().group.text()).size() + 8192) * copies;
   }
@@ -203,11 +251,16 @@ class GrowthSteps {
   // In the order they were asked for.
   void name_targets() {
     std::vector<std::pair<const Layer*, bool>> named;  // whether it changes inside
-    for (const LayerTarget& target : layers_) named.emplace_back(target.layer, true);
+    for (const LayerTarget& target : layers_)
+      if (!target.carries_layers) named.emplace_back(target.layer, !has_targets_in(*target.layer));
+    for (const InnerTarget& target : inner_.targets())
+      if (target.asked) named.emplace_back(target.layer, !target.carries_group);
     std::string devices;
     for (const GroupGrowth& growth : groups_) {
       for (const VolumeTarget& target : growth.volumes())
-        if (target.asked) named.emplace_back(target.volume, !target.carries_group);
+        if (target.asked)
+          named.emplace_back(target.volume,
+                             !target.carries_layers && !has_targets_in(*target.volume));
       if (growth.volumes().empty()) devices += ", group " + growth.group().open.group.name;
     }
     for (const auto& [layer, inside] : named) {
@@ -239,6 +292,8 @@ class GrowthSteps {
   const Guest& guest_;
   const std::vector<LayerTarget>& layers_;
   const std::vector<GroupGrowth>& groups_;
+  const InnerGrowth& inner_;
+  std::set<LayerId> inner_tables_done_;
   std::vector<bool> images_done_;
   std::vector<bool> tables_done_;
 };
@@ -246,8 +301,8 @@ class GrowthSteps {
 }  // namespace
 
 void add_growth_steps(GrowContext& scene, const std::vector<LayerTarget>& layers,
-                      const std::vector<GroupGrowth>& groups) {
-  GrowthSteps(scene, layers, groups).run();
+                      const std::vector<GroupGrowth>& groups, const InnerGrowth& inner) {
+  GrowthSteps(scene, layers, groups, inner).run();
 }
 
 }  // namespace jh

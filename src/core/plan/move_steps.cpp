@@ -11,7 +11,7 @@ namespace {
 Bytes content_to_copy(const Layer& layer, Bytes size) {
   if (!layer.content.moves_without_free()) return size;
   std::uint64_t free = 0;
-  layer.content.filesystem->for_each_free(
+  layer.content.on_disk()->for_each_free(
       [&](std::uint64_t start, std::uint64_t end) { free += end - start; });
   return size - std::min(size, Bytes(free));
 }
@@ -32,7 +32,7 @@ void plan_move(Plan& plan, const Guest& guest, const PartitionLayout::Member& me
        fmt::format("move it {} towards the {}, {}", human(to_bytes(way, facts.sector_size)),
                    to_front ? "front" : "end",
                    copied < size ? "without what it has free" : "with all that is in it"),
-       size, size, step::MovePartition{member.first, member.first + count}, copied.value()});
+       step::MovePartition{member.first, member.first + count}, copied.value()});
   plan.notes.push_back(fmt::format("{} gets a new start sector: update anything that refers to it",
                                    guest.name_of(layer)));
   const FilesystemKind* kind = layer.content.filesystem_kind;
@@ -51,7 +51,6 @@ void plan_extended(Plan& plan, const Guest& guest, std::size_t disk,
       guest, disk, outer,
       same_begin ? "the extended partition follows, with its list"
                  : "the extended partition moves along, with its list",
-      extended.outer.end - extended.outer.first,
       step::MoveExtended{extended.outer.first, extended.outer.end, extended.logical}));
 }
 

@@ -2,6 +2,15 @@
 
 namespace jh {
 
+void Plan::resolve(Layout before) {
+  after = std::move(before);
+  for (Step& step : steps) {
+    const SizeChange change = apply(step, after);
+    step.from = change.from;
+    step.to = change.to;
+  }
+}
+
 bool Plan::touches(std::size_t disk) const {
   return std::any_of(steps.begin(), steps.end(),
                      [&](const Step& step) { return step.layer.disk == disk; });
@@ -14,7 +23,8 @@ bool Plan::changes(const VolumeGroup& group) const {
 void Plan::add_group(const Guest& guest, const VolumeGroup& group) {
   if (!changes(group)) groups.push_back(group.open.group.name);
   for (const Layer* device : group.devices)
-    if (device != nullptr && device->volume) add_group(guest, guest.group_of(*device));
+    if (device != nullptr && !device->id.volume.empty())
+      add_group(guest, guest.group_of(*guest.find(LayerId(device->id.disk, device->id.volume))));
 }
 
 bool Plan::lets_go() const {

@@ -8,6 +8,7 @@
 #include "core/base/shell_word.h"
 #include "core/container/create.h"
 #include "core/guest/guest.h"
+#include "core/plan/layout.h"
 #include "core/plan/request.h"
 #include "core/plan/step.h"
 
@@ -33,6 +34,10 @@ struct Plan {
   std::vector<std::string> notes;    // worth knowing; nothing stands in the way
   std::vector<std::string> remains;  // what the guest must do itself
   std::uint64_t bytes_to_write = 0;  // an upper bound, ledger included
+  Layout after;                      // what the steps make of the guest
+
+  /// Says of each step what it changes, and what all of them lead to.
+  void resolve(Layout before);
 
   bool touches(std::size_t disk) const;
   /// Whether the disk gets its first table: it is new, or was blank.

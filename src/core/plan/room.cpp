@@ -18,14 +18,22 @@ Bytes room_in_group(const Guest& guest, const Layer& layer) {
   return size < layer.size ? room + (layer.size - size) : room;
 }
 
+Bytes inner_reach(const Guest& guest, const Layer& layer, Bytes disk_size) {
+  const PartitionTable& table = *guest.find(layer.id.outer())->table;
+  const Sectors end = aligned_reach(table, *layer.partition, disk_size);
+  return to_bytes(end - layer.partition->first, table.facts().sector_size);
+}
+
 Bytes room_of(const Guest& guest, const Layer& layer, Bytes disk_size) {
   if (layer.content.kind == ContentKind::logical_partitions || !guest.in_reach(layer))
     return Bytes(0);
   if (layer.volume) return room_in_group(guest, layer);
   const Disk& disk = guest.disks()[layer.disk];
   Bytes reach = std::max(layer.size, disk_size);
-  if (layer.partition) {
-    const Sectors end = aligned_reach(disk, *layer.partition, disk_size);
+  if (layer.is_inner()) {
+    reach = inner_reach(guest, layer, guest.find(layer.id.outer())->size);
+  } else if (layer.partition) {
+    const Sectors end = aligned_reach(*disk.table, *layer.partition, disk_size);
     reach = to_bytes(end - layer.partition->first, disk.table->facts().sector_size);
   }
   Bytes size = content_size(layer);

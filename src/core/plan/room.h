@@ -10,5 +10,8 @@ namespace jh {
 Bytes room_of(const Guest& guest, const Layer& layer, Bytes disk_size);
 /// What the group has free for a volume, by the volume's own rules.
 Bytes room_in_group(const Guest& guest, const Layer& volume);
+/// How large a partition of a disk that is kept in a layer could be in place, were that disk so
+/// large.
+Bytes inner_reach(const Guest& guest, const Layer& layer, Bytes disk_size);
 
 }  // namespace jh

@@ -52,7 +52,8 @@ class Shrinker {
       if (plan_.touches(i)) check_table(guest_.disks()[i]);
     if (plan_.steps.empty())
       refuse("there is nothing to do: it is no larger than that already", disk().path,
-             "see the floors in: juneheath survey " + shell_word(disk().path));
+             "see the floors in: " + suggest("survey", {disk().path}));
+    plan_.resolve(layout_of(guest_));
     plan_.bytes_to_write = cost_.through_ledger * 3 + cost_.direct * 2 + (1U << 20);
     return plan_;
   }
@@ -80,7 +81,7 @@ class Shrinker {
     disk_index_ = request_.disk;
     if (!request_.names_size() && !request_.take_nothing) return;
     if (!request_.disk_chosen && guest_.disks().size() > 1) {
-      std::string commands;
+      Advice commands;
       for (std::size_t i = 0; i < guest_.disks().size(); ++i) {
         ShrinkRequest chosen = request_;
         chosen.disk = i;
@@ -106,8 +107,7 @@ class Shrinker {
       refuse(fmt::format("the disk has only {}; {} would be more", spelled_out(disk().size()),
                          human(wanted)),
              disk().path,
-             fmt::format("to make it larger: juneheath grow {} --to {}", shell_word(disk().path),
-                         paste_size(wanted)));
+             "to make it larger: " + suggest("grow", {disk().path}).with("to", paste_size(wanted)));
     std::uint64_t unit = disk().container->size_unit().value();
     if (disk().table) unit = std::max<std::uint64_t>(unit, disk().table->facts().sector_size);
     new_size_ = Bytes(round_up(wanted.value(), unit));
@@ -121,8 +121,8 @@ class Shrinker {
                          human(*new_size_), spelled_out(floor.size), floor.reason),
              disk().path,
              floor.size >= disk().size()
-                 ? "it is at its floor already; see what stands at it:\n  juneheath survey " +
-                       shell_word(disk().path)
+                 ? "it is at its floor already; see what stands at it:\n  " +
+                       suggest("survey", {disk().path})
                  : "ask for no less:\n  " + with_size(floor.size));
     new_size_ = std::min(*new_size_, disk().size());
     plan_.disks[disk_index_].to = *new_size_;
@@ -152,7 +152,7 @@ class Shrinker {
                       human(packed.size), human(floor.size)));
   }
 
-  std::string with_size(Bytes size) const {
+  Suggestion with_size(Bytes size) const {
     ShrinkRequest other = request_;
     other.to = size;
     other.by.reset();
@@ -183,6 +183,7 @@ class Shrinker {
     for (const Give& take : request_.takes) {
       const Layer* layer = find_target(guest_, take.target);
       if (layer == nullptr) wrong_usage("nothing cannot become smaller", "name a target");
+      check_lies_outside(guest_, *layer);
       const std::string name = guest_.best_name(*layer);
       if (std::count_if(request_.takes.begin(), request_.takes.end(), [&](const Give& other) {
             return find_target(guest_, other.target) == layer;
@@ -237,11 +238,10 @@ class Shrinker {
       if (!layer.partition || layer.partition->end() <= usable) continue;
       if (layer.partition->role == PartitionRole::extended) continue;  // follows what is in it
       if (layer.partition->first >= usable)
-        refuse(
-            fmt::format("{} ({}) lies wholly behind the new end", guest_.name_of(layer),
-                        layer.content.name),
-            disk().path,
-            "ask for a larger disk; its floor is in: juneheath survey " + shell_word(disk().path));
+        refuse(fmt::format("{} ({}) lies wholly behind the new end", guest_.name_of(layer),
+                           layer.content.name),
+               disk().path,
+               "ask for a larger disk; its floor is in: " + suggest("survey", {disk().path}));
       Sectors end = usable;
       const PartitionTable& table = *disk().table;
       const Sectors least = aligned_end(disk(), *layer.partition, floors_.of(layer).size);
@@ -299,7 +299,7 @@ class Shrinker {
 
   const Layer& find_giver(const PartitionLayout& lineup, Bytes lacking) {
     std::vector<const Layer*> able;
-    std::string commands;
+    Advice commands;
     const std::uint32_t sector = disk().table->facts().sector_size;
     const Bytes amount(round_up(lacking.value(), partition_alignment));
     for (const PartitionLayout::Member& each : lineup.members()) {
@@ -313,7 +313,7 @@ class Shrinker {
     }
     if (able.size() == 1) return *able.front();
     refuse(fmt::format("{} must be taken from something on the disk", human(lacking)), disk().path,
-           able.empty() ? "take from several in one command: --take TARGET=AMOUNT"
+           able.empty() ? Advice("take from several in one command: --take TARGET=AMOUNT")
                         : "say from what:" + commands);
   }
 

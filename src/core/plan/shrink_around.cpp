@@ -12,8 +12,8 @@ namespace jh {
 void ShrinkAround::shorten(const Layer& layer, Sectors end, std::optional<Bytes> disk_size) {
   const Disk& on = guest_.disks()[layer.disk];
   const auto add = [&](const Partition& partition, const char* action) {
-    plan_.steps.push_back(partition_step(guest_, layer.disk, partition, action,
-                                         end - partition.first, step::ShrinkPartition{end}));
+    plan_.steps.push_back(
+        partition_step(guest_, layer.disk, partition, action, step::ShrinkPartition{end}));
     cost_.through_ledger += 65536;
   };
   if (end >= layer.partition->end()) return;
@@ -28,7 +28,9 @@ void ShrinkAround::shorten(const Layer& layer, Sectors end, std::optional<Bytes>
 void ShrinkAround::move(const PartitionLayout::Member& member) {
   plan_move(plan_, guest_, member);
   // Held once more: what stood in its new place.
-  cost_.direct += plan_.steps.back().to.value();
+  cost_.direct += to_bytes(std::min(member.count, member.layer->partition->count),
+                           guest_.disks()[member.layer->disk].table->facts().sector_size)
+                      .value();
 }
 
 void ShrinkAround::move_extended(std::size_t index, const PartitionLayout::Extended& extended) {
@@ -70,7 +72,7 @@ void ShrinkAround::finish_disk(std::size_t index) {
                              ? "cut the image"
                              : fmt::format("release what the {} image keeps behind the new end",
                                            format_name(facts.format)),
-                         each.size(), size, step::ShrinkContainer{size}});
+                         step::ShrinkContainer{size}});
   if (request_.keep_undo && facts.format == ImageFormat::raw) keep_cut(index, size);
   plan_.disks[index].let_go = each.container->parts_let_go(size);
   for (const std::string& path : plan_.disks[index].let_go)
@@ -83,10 +85,9 @@ void ShrinkAround::move_spare(std::size_t index, Bytes size) {
   const Disk& each = guest_.disks()[index];
   if (plan_.has<step::MoveSpare>(LayerId(index))) return;
   const TableFacts& facts = each.table->facts();
-  plan_.steps.push_back(
-      {LayerId(index), kind_name(facts.kind), "move the backup copy to the disk's new end",
-       to_bytes(facts.known_end, facts.sector_size),
-       to_bytes(each.table->usable_end_on(size), facts.sector_size), step::MoveSpare{}});
+  plan_.steps.push_back({LayerId(index), kind_name(facts.kind),
+                         "move the backup copy to the disk's new end",
+                         step::MoveSpare{each.table->usable_end_on(size)}});
 }
 
 // What is cut off goes to the ledger, for the undo, unless it is elsewhere in the image by then.

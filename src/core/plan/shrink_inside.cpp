@@ -32,11 +32,10 @@ void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const
   const std::string name = fmt::format("{} on {}", layer.content.name, guest.name_of(layer));
   for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
   if (const auto& replay = layer.content.replay) {
-    plan.steps.push_back(
-        {layer.id, name, replay->action, shrinking.from, shrinking.from, step::ReplayJournal{}});
+    plan.steps.push_back({layer.id, name, replay->action, step::ReplayJournal{}});
     cost.through_ledger += replay->bytes_to_write;
   }
-  plan.steps.push_back({layer.id, name, shrinking.words, shrinking.from, shrinking.to,
+  plan.steps.push_back({layer.id, name, shrinking.words,
                         step::ShrinkContent{shrinking.to, shrinking.moves_content},
                         shrinking.to_move.value()});
   if (const auto used = layer.content.used; used && shrinking.to > *used)
@@ -155,20 +154,21 @@ class GroupShrinker {
                                     const std::map<std::size_t, std::uint64_t>& spare,
                                     std::uint64_t all) {
     const Bytes needed = group_.bytes(lacking);
-    std::string commands;
+    Advice commands;
     for (const auto& [volume, extents] : spare) {
       const Layer& layer = group_.volumes[volume];
       const std::string name = guest_.best_name(layer);
-      commands += fmt::format(
-          "\n  {}   # {}, can lose {}",
-          command_with(request_, name + "=" + paste_size(group_.bytes(std::min(extents, lacking)))),
-          layer.content.name, human(group_.bytes(extents)));
+      commands +=
+          "\n  " +
+          command_with(request_, name + "=" + paste_size(group_.bytes(std::min(extents, lacking))))
+              .because(
+                  fmt::format("{}, can lose {}", layer.content.name, human(group_.bytes(extents))));
     }
     const std::string what =
         fmt::format("the volumes of group {} must lose {} for this", facts().name, human(needed));
     if (all < lacking)
       refuse(fmt::format("{}, and can lose only {}", what, human(group_.bytes(all))), {},
-             "ask for less (its floors: juneheath survey " + shell_words(guest_.image_paths()) +
+             "ask for less (its floors: " + suggest("survey", guest_.image_paths()) +
                  "), or remove something inside the guest first");
     refuse(what + ": say which", {}, "name one of them, or several in one command:" + commands);
   }
@@ -178,14 +178,14 @@ class GroupShrinker {
     const lvm::Volume& volume = facts().volumes[number];
     const std::string name = guest_.name_of(layer);
     if (!volume.plain() || !volume.used_by.empty() || !volume.visible)
-      unsupported(fmt::format("{} is a {} volume, which juneheath leaves alone", name, volume.kind),
-                  "LVM", "make it smaller from inside the guest");
+      unsupported(fmt::format("{} is a {} volume, which is left alone", name, volume.kind), "LVM",
+                  "make it smaller from inside the guest");
     plan_smaller_content(plan_, cost_, guest_, layer, group_.bytes(extents));
     if (extents == volume.extents) return;
     plan_.steps.push_back({layer.id, name,
                            fmt::format("give {} extents of {} back to the group",
                                        volume.extents - extents, human(Bytes(facts().extent_size))),
-                           layer.size, group_.bytes(extents), step::ShrinkVolume{extents}});
+                           step::ShrinkVolume{extents}});
     lvm::reduce_volume(planned_.group, volume.name, extents);
     changed_ = true;
   }
@@ -199,8 +199,7 @@ class GroupShrinker {
     plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer),
                            fmt::format("move {} extents ({}) out of the way", grouped(extents),
                                        human(group_.bytes(extents))),
-                           Bytes(0), Bytes(0), step::MoveExtents{first},
-                           extents * facts().extent_size});
+                           step::MoveExtents{first}, extents * facts().extent_size});
     lvm::plan_moved(planned_.group, moves);
     cost_.direct += extents * facts().extent_size;
     changed_ = true;
@@ -214,7 +213,6 @@ class GroupShrinker {
              "leave it more, or take it out of the group (--remove-disk)");
     plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer),
                            fmt::format("write it for {} extents", grouped(extents)),
-                           group_.bytes(facts().pvs[pv].extents), group_.bytes(extents),
                            step::ShrinkDevice{size, extents}});
     lvm::set_device_size(planned_, pv, size.value());
     changed_ = true;
@@ -223,7 +221,7 @@ class GroupShrinker {
   void remove_device(std::size_t pv) {
     const Layer& layer = *group_.devices[pv];
     plan_.steps.push_back({layer.id, "PV on " + guest_.name_of(layer), "take it out of the group",
-                           group_.bytes(facts().pvs[pv].extents), Bytes(0), step::RemoveDevice{}});
+                           step::RemoveDevice{}});
     plan_.remains.push_back(
         fmt::format("detach {} from the guest in your hypervisor: group {} needs it no more",
                     guest_.disks()[layer.disk].path, facts().name));
@@ -235,11 +233,8 @@ class GroupShrinker {
     std::uint64_t copies = 0;
     for (const auto& member : group_.open.members)
       for (const lvm::MetadataArea& area : member->device.areas) copies += area.ignored ? 0 : 1;
-    Bytes left = group_.bytes(planned_.group.total_extents());
-    for (const std::size_t pv : change_.leaving) left -= group_.bytes(facts().pvs[pv].extents);
     plan_.steps.push_back({LayerId(group_.devices.front()->disk), "group " + facts().name,
                            fmt::format("write its metadata anew (number {})", facts().sequence + 1),
-                           group_.bytes(facts().total_extents()), left,
                            step::CommitGroup{facts().name}});
     cost_.through_ledger += (lvm::write_text(planned_.group.text()).size() + 8192) * copies;
   }

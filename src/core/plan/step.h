@@ -21,14 +21,18 @@ struct GrowContainer {
 struct ShrinkContainer {
   Bytes size;
 };
-/// A new image with an empty table.
+/// A new image with an empty table; a blank disk that is there gets the table only.
 struct CreateDisk {
   TableKind table = TableKind::gpt;
+  Bytes size;
+  std::uint32_t sector_size = 512;
 };
 
-// On its table.
+// On the table of a disk, or of one that is kept in a layer.
 struct RepairTable {};
-struct MoveSpare {};
+struct MoveSpare {
+  Sectors known_end;  // one past the last sector that partitions can use then
+};
 struct GrowPartition {
   Sectors end;
 };
@@ -56,6 +60,7 @@ struct GrowPhysicalVolume {
 };
 struct AddDevice {
   std::string group;
+  std::uint64_t extents = 0;  // it has
 };
 struct ShrinkDevice {
   Bytes place_size;
@@ -112,10 +117,10 @@ struct Step {
   LayerId layer;       // the place it is on, or at least its disk
   std::string name;    // "disk", "GPT", "p3", "ext4 on p3"
   std::string action;  // "make the image longer", "move the backup copy to the disk's end"
-  Bytes from;          // sizes; equal when the step changes none
-  Bytes to;
   Work work;
   std::uint64_t to_move = 0;  // bytes of content, at most
+  Bytes from{};               // sizes, by apply() once the plan stands; equal when none changes
+  Bytes to{};
 
   /// Its work when it is of this kind; null otherwise.
   template <class Kind>

@@ -37,32 +37,12 @@ class Notes {
     note_zeros(end);
   }
 
-  // The same of a place: a partition, or a volume's extents wherever they lie.
+  // The same of a layer, wherever its bytes lie.
   void place_range(const Layer& layer, std::uint64_t offset, std::uint64_t length) {
-    if (!layer.volume) {
-      disk_range(layer.disk, layer.offset.value() + offset, length);
-      return;
-    }
-    const VolumeGroup& group = after_.group_of(layer);
-    const std::uint64_t unit = group.open.group.extent_size;
-    const std::uint64_t first = offset / unit;
-    const std::uint64_t last = ceil_div(offset + length, unit);
-    for (const lvm::Segment& segment : after_.volume_of(layer).segments) {
-      if (!segment.plain()) continue;
-      const std::uint64_t stripes = segment.stripes.size();
-      const std::uint64_t from = std::max(first, segment.start) - segment.start;
-      const std::uint64_t to =
-          std::min(last, segment.start + segment.count) - std::min(last, segment.start);
-      if (from >= to) continue;
-      for (const lvm::Stripe& stripe : segment.stripes) {
-        const Layer* device = group.devices[stripe.pv];
-        if (device == nullptr) continue;
-        disk_range(device->disk,
-                   device->offset.value() + group.open.group.pvs[stripe.pv].data_start +
-                       (stripe.extent + from / stripes) * unit,
-                   (ceil_div(to, stripes) - from / stripes) * unit);
-      }
-    }
+    after_.for_each_disk_range(layer, offset, length,
+                               [&](std::size_t disk, std::uint64_t at, std::uint64_t size) {
+                                 disk_range(disk, at, size);
+                               });
   }
 
  private:
@@ -71,7 +51,12 @@ class Notes {
 };
 
 bool changes_inside(const Plan& plan, const LayerId& where) {
-  return plan.has<step::GrowContent>(where) || plan.has<step::GrowPhysicalVolume>(where);
+  // Or the disk that is kept in it has given the room on.
+  const bool handed_on = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+    return step.is<step::GrowPartition>() && step.layer.outer() == where && !where.is_disk();
+  });
+  return handed_on || plan.has<step::GrowContent>(where) ||
+         plan.has<step::GrowPhysicalVolume>(where);
 }
 
 }  // namespace

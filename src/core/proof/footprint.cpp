@@ -21,7 +21,7 @@ class Footprint::Inside {
     const Content& content = layer_.content;
     if (!content.filesystem) proof_failed("the content of " + name_ + " would change", where);
     for (const std::uint64_t end = at + length; at < end;) {
-      const auto kept = content.filesystem->first_kept(at, end - at);
+      const auto kept = content.on_disk()->first_kept(at, end - at);
       if (!kept) return;
       // What replaying its journal writes, if that comes first, is no matter of the growth.
       const std::uint64_t unit = content.filesystem->unit().value();
@@ -50,20 +50,32 @@ Footprint::Footprint(const Guest& before, const Guest& after, const Plan& plan)
   }
   note_kept();
   note_places();
+  note_reached();
 }
+
+namespace {
+
+// What the partitions of a disk take, and its table.
+void add_places(Ranges& places, const std::vector<Layer>& layers, const PartitionTable* table) {
+  for (const Layer& layer : layers)
+    if (layer.content.kind != ContentKind::logical_partitions)
+      add_range(places, layer.offset.value(), layer.offset.value() + layer.size.value());
+  if (table == nullptr) return;
+  for (const auto& [start, end] : table->own_places()) add_range(places, start, end);
+}
+
+}  // namespace
 
 void Footprint::note_places() {
   for (std::size_t i = 0; i < before_.disks().size(); ++i) {
-    Ranges layers;
-    for (const Disk* disk : {&before_.disks()[i], &after_.disks()[i]}) {
-      for (const Layer& layer : disk->layers)
-        if (layer.content.kind != ContentKind::logical_partitions)
-          add_range(layers, layer.offset.value(), layer.offset.value() + layer.size.value());
-      if (!disk->table) continue;
-      for (const auto& [start, end] : disk->table->own_places()) add_range(layers, start, end);
-    }
-    layers_.push_back(std::move(layers));
+    Ranges& places = places_[LayerId(i)];
+    for (const Guest* guest : {&before_, &after_})
+      add_places(places, guest->disks()[i].layers, guest->disks()[i].table.get());
   }
+  for (const Guest* guest : {&before_, &after_})
+    for (const Layer* layer : guest->layers())
+      if (layer->table && before_.find(layer->id) != nullptr)
+        add_places(places_[before_.find(layer->id)->id], layer->inner, layer->table.get());
 }
 
 void Footprint::note_kept() {
@@ -104,8 +116,16 @@ const Ranges& Footprint::changed_in(const LayerId& where) const {
 
 void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) {
   if (plan_.makes_table(disk)) return;
+  check_partitioned(
+      {LayerId(disk), before_.disks()[disk].layers, before_.disks()[disk].container->disk(),
+       after_.disks()[disk].container->disk(), before_.disks()[disk].path},
+      at, length);
+}
+
+// A disk, or what is kept in a layer as one.
+void Footprint::check_partitioned(const Partitioned& disk, std::uint64_t at, std::uint64_t length) {
   check_outside(disk, at, length);
-  for (const Layer& layer : before_.disks()[disk].layers) {
+  for (const Layer& layer : disk.layers) {
     const std::uint64_t start = layer.offset.value();
     const std::uint64_t end = start + layer.size.value();
     if (at + length <= start || at >= end) continue;
@@ -117,28 +137,48 @@ void Footprint::check(std::size_t disk, std::uint64_t at, std::uint64_t length) 
 
 // What is said to differ is whole sectors; here single bytes count, for a table and a boot loader
 // share one.
-void Footprint::check_outside(std::size_t disk, std::uint64_t at, std::uint64_t length) {
-  const std::string& path = before_.disks()[disk].path;
+void Footprint::check_outside(const Partitioned& disk, std::uint64_t at, std::uint64_t length) {
   const auto must_be_same = [&](std::uint64_t start, std::uint64_t end) {
     constexpr std::uint64_t most = 1U << 20;
+    end = std::min({end, disk.was.size(), disk.is.size()});
     while (start < end) {
       const std::uint64_t step = std::min(most, end - start);
-      const Buffer was = read_buffer(before_.disks()[disk].container->disk(), start, step);
-      const Buffer now = read_buffer(after_.disks()[disk].container->disk(), start, step);
+      const Buffer was = read_buffer(disk.was, start, step);
+      const Buffer now = read_buffer(disk.is, start, step);
       const auto differs = std::mismatch(was.begin(), was.end(), now.begin()).first;
       if (differs != was.end())
         proof_failed(fmt::format("byte {} of the disk, which is in no partition, would change",
                                  start + static_cast<std::uint64_t>(differs - was.begin())),
-                     path);
+                     disk.where);
       start += step;
     }
   };
   const std::uint64_t end = at + length;
-  for_each_inside(layers_[disk], at, end, [&](std::uint64_t from, std::uint64_t to) {
+  for_each_inside(places_.at(disk.id), at, end, [&](std::uint64_t from, std::uint64_t to) {
     must_be_same(at, from);
     at = to;
   });
   must_be_same(at, end);
+}
+
+// Every layer that a step is on, or that a changed group stands on, and all that these lie in.
+void Footprint::note_reached() {
+  const auto note = [&](LayerId id) {
+    for (; !id.is_disk(); id = id.outer()) {
+      reached_.insert(id);
+      if (id.partitions.empty()) return;
+    }
+  };
+  for (const Step& step : plan_.steps) note(step.layer);
+  for (const VolumeGroup& group : before_.groups())
+    if (plan_.changes(group))
+      for (const Layer* device : group.devices)
+        if (device != nullptr) note(device->id);
+}
+
+// Whether the change may reach into a disk that is kept there.
+bool Footprint::changes_inside(const Layer& layer) const {
+  return layer.table != nullptr && reached_.contains(layer.id);
 }
 
 void Footprint::check_place(const Layer& layer, std::uint64_t at, std::uint64_t length) {
@@ -150,6 +190,14 @@ void Footprint::check_place(const Layer& layer, std::uint64_t at, std::uint64_t 
   const VolumeGroup* group = before_.group_on(layer, pv);
   if (group != nullptr && plan_.changes(*group)) {
     check_device(*group, pv, at, length);
+    return;
+  }
+  if (changes_inside(layer)) {
+    const Layer* now = after_.find(layer.id);
+    if (now == nullptr || !now->window || !layer.window)
+      proof_failed("what is kept in it cannot be opened", where);
+    check_partitioned({layer.id, layer.inner, *layer.window, *now->window, before_.name_of(layer)},
+                      at, length);
     return;
   }
   const auto target = targets_.find(&layer);
@@ -207,7 +255,8 @@ void Footprint::check_held(const VolumeGroup& group, const lvm::Holding& held, s
   std::size_t pv = 0;
   const VolumeGroup* inner = before_.group_on(layer, pv);
   const bool carries = inner != nullptr && plan_.changes(*inner);
-  if ((!carries && !targets_.contains(&layer)) || held.segment == SIZE_MAX)
+  if ((!carries && !targets_.contains(&layer) && !changes_inside(layer)) ||
+      held.segment == SIZE_MAX)
     proof_failed(fmt::format("{} would change", before_.name_of(layer)),
                  before_.disks()[layer.disk].path);
   const lvm::Segment& segment = facts.volumes[held.volume].segments[held.segment];

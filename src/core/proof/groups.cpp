@@ -43,6 +43,7 @@ class GroupCheck {
         plan_(plan),
         contents_(contents),
         progress_(progress),
+        planned_(plan.after.groups.at(old_.name)),
         where_("group " + old_.name) {}
 
   void run() {
@@ -61,39 +62,41 @@ class GroupCheck {
 
  private:
   void check_metadata() const {
-    bool commits = false;
-    plan_.for_each<step::CommitGroup>([&](const Step&, const step::CommitGroup& work) {
-      commits = commits || work.group == old_.name;
-    });
-    if (now_.sequence != old_.sequence + (commits ? 1 : 0))
-      proof_failed("its metadata has another number", where_);
+    const bool commits = planned_.sequence != old_.sequence;
+    if (now_.sequence != planned_.sequence) proof_failed("its metadata has another number", where_);
     if (commits && !after_.open.notes.empty()) proof_failed(after_.open.notes.front(), where_);
     if (now_.id != old_.id || now_.extent_size != old_.extent_size ||
         now_.volumes.size() != old_.volumes.size())
       proof_failed("its identity or its list of volumes differs", where_);
   }
 
+  // Those that were there and stay, then the new ones; each with its extents.
   void check_devices() const {
+    if (now_.pvs.size() != planned_.devices.size())
+      proof_failed("the number of its physical volumes differs", where_);
     for (std::size_t i = 0; i < old_.pvs.size(); ++i) {
       const lvm::PhysicalVolume& pv = old_.pvs[i];
-      const bool leaves =
-          before_.devices[i] != nullptr && plan_.has<step::RemoveDevice>(before_.devices[i]->id);
-      const bool there = std::any_of(now_.pvs.begin(), now_.pvs.end(),
-                                     [&](const auto& other) { return other.id == pv.id; });
-      if (leaves == there)
+      const auto now = std::find_if(now_.pvs.begin(), now_.pvs.end(),
+                                    [&](const auto& other) { return other.id == pv.id; });
+      const auto planned = std::find_if(
+          planned_.devices.begin(), planned_.devices.end(), [&](const Layout::Device& device) {
+            return before_.devices[i] != nullptr && device.layer == before_.devices[i]->id;
+          });
+      const bool there = now != now_.pvs.end();
+      if (before_.devices[i] != nullptr && (planned != planned_.devices.end()) != there)
         proof_failed(fmt::format("its list of devices ({}) differs", pv.name), where_);
+      if (there && planned != planned_.devices.end() && now->extents != planned->extents)
+        proof_failed(fmt::format("physical volume {} is not as planned", pv.name), where_);
     }
+    std::uint64_t extents = 0;
+    for (const lvm::PhysicalVolume& pv : now_.pvs) extents += pv.extents;
+    if (extents != planned_.extents()) proof_failed("its extents are not as planned", where_);
   }
 
   void check_volume(std::size_t index) {
     const lvm::Volume& volume = old_.volumes[index];
     const std::string name = old_.name + "/" + volume.name;
-    std::uint64_t extents = volume.extents;
-    for (const Step& step : plan_.steps) {
-      if (step.layer.volume != name) continue;
-      if (const auto* grows = step.as<step::GrowVolume>()) extents += grows->extents;
-      if (const auto* shrinks = step.as<step::ShrinkVolume>()) extents = shrinks->extents;
-    }
+    const std::uint64_t extents = planned_.volumes.at(name);
     const lvm::Volume* found = now_.find(volume.name);
     if (found == nullptr || found->id != volume.id || found->extents != extents)
       proof_failed(fmt::format("volume {} is not as planned", volume.name), where_);
@@ -133,6 +136,7 @@ class GroupCheck {
   const Plan& plan_;
   ContentCheck& contents_;
   Progress& progress_;
+  const Layout::GroupPlace& planned_;
   std::string where_;
 };
 
@@ -149,7 +153,7 @@ void check_groups(const Guest& before, const Guest& after, const Plan& plan, Con
 bool moved_in_group(const Guest& before, const Plan& plan, const LayerId& volume) {
   if (volume.volume.empty()) return false;
   if (plan.has<step::MoveExtents>()) return true;
-  return device_moves(plan, before.group_of(*before.find(volume)));
+  return device_moves(plan, before.group_of(*before.find(LayerId(volume.disk, volume.volume))));
 }
 
 void compare_layers(Store& before, const Layer* after, const Ranges& kept, ContentCheck& contents,

@@ -20,7 +20,7 @@ void check_findings(const Findings& findings) {
   if (!findings.clean()) proof_failed(findings.kept().front().what, findings.kept().front().where);
 }
 
-void check_inside(const Layer& old_place, const Layer* new_place, const Step& step,
+void check_inside(const Layer& old_place, const Layer* new_place, Bytes planned,
                   const std::string& where) {
   if (new_place == nullptr ||
       new_place->content.filesystem_kind != old_place.content.filesystem_kind ||
@@ -28,7 +28,7 @@ void check_inside(const Layer& old_place, const Layer* new_place, const Step& st
     proof_failed("what is in it cannot be opened", where);
   if (!new_place->content.blockers.empty())
     proof_failed(new_place->content.blockers.front().what(), where);
-  if (new_place->content.size != step.to) proof_failed("it has another size", where);
+  if (new_place->content.size != planned) proof_failed("it has another size", where);
   if (new_place->content.uuid != old_place.content.uuid ||
       new_place->content.label != old_place.content.label)
     proof_failed("it has another identity", where);
@@ -40,7 +40,7 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
   for (const Step& step : plan.steps) {
     if (!resizes_content(step)) continue;
     const Layer& layer = *guest.find(step.layer);
-    Filesystem& fs = *layer.content.filesystem;
+    FilesystemOnDisk& fs = *layer.content.on_disk();
     Findings findings;
     // What moves must be known to be whole: no block of two owners, none that is not counted.
     const AuditScope scope =
@@ -50,9 +50,8 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
     const std::string& path = guest.disks()[step.layer.disk].path;
     damaged("the filesystem is damaged: " + findings.kept().front().what,
             path + ", " + findings.kept().front().where,
-            "let the guest check the filesystem first (see all of it with: "
-            "juneheath audit " +
-                path + ")");
+            "let the guest check the filesystem first (see all of it with: " +
+                suggest("audit", {path}) + ")");
   }
 }
 
@@ -160,7 +159,7 @@ class Proof {
     if (!layer.content.blockers.empty()) proof_failed(layer.content.blockers.front().what(), where);
     if (!layer.content.filesystem) return;
     Findings findings;
-    layer.content.filesystem->audit(AuditScope::full, layer.size, findings, progress_);
+    layer.content.on_disk()->audit(AuditScope::full, layer.size, findings, progress_);
     check_findings(findings);
     seen_.add("filesystems audited in full with their old end", 1);
   }
@@ -168,9 +167,9 @@ class Proof {
   void check_content(const Step& step) {
     const Layer& old_place = *before_.find(step.layer);
     const Layer* new_place = after_.find(step.layer);
-    check_inside(old_place, new_place, step, place_text(step));
-    Filesystem& old_fs = *old_place.content.filesystem;
-    Filesystem& new_fs = *new_place->content.filesystem;
+    check_inside(old_place, new_place, plan_.after.contents.at(step.layer), place_text(step));
+    FilesystemOnDisk& old_fs = *old_place.content.on_disk();
+    FilesystemOnDisk& new_fs = *new_place->content.on_disk();
     Findings findings;
     const bool as_a_whole =
         plan_.has<step::MovePartition>(step.layer) || moved_in_group(before_, plan_, step.layer);

@@ -2,74 +2,58 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "core/proof/verdict.h"
 
 namespace jh {
 namespace {
 
-// Where a partition is to begin and to end, by the steps on it, one after the other.
-NewPlace planned_place(const Plan& plan, std::size_t disk, const Partition& old) {
-  NewPlace layer{old.number, old.first, old.end()};
-  for (const Step& step : plan.steps) {
-    if (step.layer.disk != disk) continue;
-    // The extended partition takes in what is made in it.
-    const auto* created = step.as<step::CreatePartition>();
-    if (created != nullptr && created->partition.role == PartitionRole::logical &&
-        old.role == PartitionRole::extended)
-      layer.end = std::max(layer.end, created->partition.end);
-    if (step.layer.number() != old.number) continue;
-    if (const auto* moves = step.as<step::MovePartition>())
-      layer = {old.number, moves->first, moves->end};
-    if (const auto* moves = step.as<step::MoveExtended>())
-      layer = {old.number, moves->first, moves->end};
-    if (const auto* shrinks = step.as<step::ShrinkPartition>()) layer.end = shrinks->end;
-    if (const auto* grows = step.as<step::GrowPartition>())
-      layer.end = std::max(layer.end, grows->end);
-  }
-  return layer;
-}
-
-void check_partition(const Partition& old, const Partition* now, const NewPlace& planned,
-                     const std::string& where) {
+// `old`: null when the change makes it.
+void check_partition(std::uint32_t number, const Layout::PartitionPlace& planned,
+                     const Partition* old, const Partition* now, const std::string& where) {
   if (now == nullptr || now->first != planned.first || now->end() != planned.end ||
-      now->type_code != old.type_code || now->part_uuid != old.part_uuid ||
-      now->label != old.label || now->role != old.role)
-    proof_failed(fmt::format("partition {} is not as planned", old.number), where);
+      now->role != planned.role)
+    proof_failed(fmt::format("partition {} is not as planned", number), where);
+  if (old == nullptr) {
+    if (!planned.created || now->purpose != PartitionPurpose::lvm)
+      proof_failed(fmt::format("the new partition {} is not as planned", number), where);
+    return;
+  }
+  if (now->type_code != old->type_code || now->part_uuid != old->part_uuid ||
+      now->label != old->label)
+    proof_failed(fmt::format("partition {} is not as planned", number), where);
 }
 
-// Returns how many there are.
-std::size_t check_created(const Plan& plan, std::size_t disk, const PartitionTable& table,
-                          const std::string& where) {
-  std::size_t created = 0;
-  plan.for_each<step::CreatePartition>([&](const Step& step, const step::CreatePartition& work) {
-    if (step.layer.disk != disk) return;
-    ++created;
-    const Partition* fresh = table.find(step.layer.number());
-    const NewPartition& planned = work.partition;
-    if (fresh == nullptr || fresh->first != planned.first || fresh->end() != planned.end ||
-        fresh->role != planned.role || fresh->purpose != PartitionPurpose::lvm)
-      proof_failed(fmt::format("the new partition {} is not as planned", step.layer.number()),
-                   where);
-  });
-  return created;
-}
-
-void check_table(const Disk& old_disk, const Disk& new_disk, const Plan& plan, std::size_t index) {
-  const std::string& where = new_disk.path;
-  if ((old_disk.table == nullptr) != (new_disk.table == nullptr))
-    proof_failed("the partition table is gone", where);
-  if (!new_disk.table) return;
-  const TableFacts& facts = new_disk.table->facts();
+void check_table(const PartitionTable* old, const PartitionTable& now,
+                 const Layout::TablePlace& planned, bool changes, bool spare_is_right,
+                 const std::string& where) {
+  const TableFacts& facts = now.facts();
   if (!facts.blockers.empty()) proof_failed(facts.blockers.front().what(), where);
-  const bool spare_is_right = !new_disk.table->must_move_spare() || plan.disks[index].cut_later;
-  if (plan.touches(index) && (!facts.repairs.empty() || !spare_is_right))
+  if (changes && (!facts.repairs.empty() || !spare_is_right))
     proof_failed("the partition table is not in order", where);
-  const auto& old = old_disk.table->facts().partitions;
-  if (facts.partitions.size() != old.size() + check_created(plan, index, *new_disk.table, where))
+  if (!planned.fresh && facts.kind == TableKind::gpt && facts.known_end != planned.known_end)
+    proof_failed("the partition table knows another end of the disk", where);
+  if (facts.partitions.size() != planned.partitions.size())
     proof_failed("the number of partitions differs", where);
-  for (const Partition& partition : old)
-    check_partition(partition, new_disk.table->find(partition.number),
-                    planned_place(plan, index, partition), where);
+  for (const auto& [number, place] : planned.partitions)
+    check_partition(number, place, old == nullptr ? nullptr : old->find(number), now.find(number),
+                    where);
+}
+
+// Of disks that are kept in layers.
+void check_inner_tables(const Guest& before, const Guest& after, const Plan& plan) {
+  for (const Layer* old : before.layers()) {
+    if (!old->table) continue;
+    const std::string where = before.name_of(*old);
+    const Layer* now = after.find(old->id);
+    if (now == nullptr || !now->table) proof_failed("the partition table is gone", where);
+    const bool changes = std::any_of(plan.steps.begin(), plan.steps.end(), [&](const Step& step) {
+      return step.layer.outer() == old->id && step.is<step::GrowPartition>();
+    });
+    check_table(old->table.get(), *now->table, plan.after.tables.at(old->id), changes,
+                !now->table->must_move_spare(), where);
+  }
 }
 
 }  // namespace
@@ -77,15 +61,17 @@ void check_table(const Disk& old_disk, const Disk& new_disk, const Plan& plan, s
 void check_tables(const Guest& before, const Guest& after, const Plan& plan) {
   for (std::size_t i = 0; i < before.disks().size(); ++i) {
     const Disk& disk = after.disks()[i];
-    const DiskChange& change = plan.disks[i];
-    if (disk.size() != (change.cut_later ? change.from : change.to))
+    if (disk.size() != plan.after.disks.at(i))
       proof_failed(fmt::format("the disk has {} bytes", disk.size().value()), disk.path);
     if (disk.trouble) proof_failed(disk.trouble->what(), disk.path);
-    if (!plan.makes_table(i))
-      check_table(before.disks()[i], disk, plan, i);
-    else if (!disk.table || disk.table->facts().partitions.size() != 1)
-      proof_failed("the new disk has no table with one partition", disk.path);
+    const Layout::TablePlace* planned = plan.after.table_on(LayerId(i));
+    if ((planned != nullptr) != (disk.table != nullptr))
+      proof_failed("the partition table is not as planned", disk.path);
+    if (planned != nullptr)
+      check_table(before.disks()[i].table.get(), *disk.table, *planned, plan.touches(i),
+                  !disk.table->must_move_spare() || plan.disks[i].cut_later, disk.path);
   }
+  check_inner_tables(before, after, plan);
 }
 
 }  // namespace jh

@@ -10,7 +10,21 @@ using nlohmann::json;
 
 namespace {
 
-json place_json(const Guest& guest, Floors& floors, const Layer& layer) {
+// A suggested command as data, so that a program can offer it in its own way.
+json suggestion_json(const Suggestion& command) {
+  json options = json::array();
+  for (const Suggestion::Option& option : command.options) {
+    json row{{"name", option.name}};
+    if (option.value) row["value"] = *option.value;
+    options.push_back(std::move(row));
+  }
+  return {{"command", command.command},
+          {"images", command.images},
+          {"options", options},
+          {"reason", command.reason}};
+}
+
+json place_json(const CommandText& typed, const Guest& guest, Floors& floors, const Layer& layer) {
   json out{{"name", guest.name_of(layer)},
            {"offset", layer.offset.value()},
            {"size", layer.size.value()},
@@ -34,14 +48,16 @@ json place_json(const Guest& guest, Floors& floors, const Layer& layer) {
   if (layer.content.size) content["size"] = layer.content.size->value();
   if (layer.content.used) content["used"] = layer.content.used->value();
   for (const Error& blocker : layer.content.blockers)
-    content["blockers"].push_back(error_brief(blocker));
+    content["blockers"].push_back(error_brief(blocker, typed));
   for (const auto& [name, value] : layer.content.details) content["details"][name] = value;
   out["content"] = std::move(content);
-  for (const Layer& inner : layer.inner) out["inner"].push_back(place_json(guest, floors, inner));
+  for (const Layer& inner : layer.inner)
+    out["inner"].push_back(place_json(typed, guest, floors, inner));
   return out;
 }
 
-json group_json(const Guest& guest, Floors& floors, const VolumeGroup& group) {
+json group_json(const CommandText& typed, const Guest& guest, Floors& floors,
+                const VolumeGroup& group) {
   const lvm::Group& facts = group.open.group;
   json devices = json::array();
   for (std::size_t pv = 0; pv < facts.pvs.size(); ++pv) {
@@ -55,7 +71,7 @@ json group_json(const Guest& guest, Floors& floors, const VolumeGroup& group) {
   json volumes = json::array();
   for (const Layer& layer : group.volumes) {
     const lvm::Volume& volume = guest.volume_of(layer);
-    json row = place_json(guest, floors, layer);
+    json row = place_json(typed, guest, floors, layer);
     row.erase("offset");
     row["kind"] = volume.kind;
     row["extents"] = volume.extents;
@@ -72,7 +88,8 @@ json group_json(const Guest& guest, Floors& floors, const VolumeGroup& group) {
     volumes.push_back(std::move(row));
   }
   json blockers = json::array();
-  for (const Error& blocker : group.open.blockers()) blockers.push_back(error_brief(blocker));
+  for (const Error& blocker : group.open.blockers())
+    blockers.push_back(error_brief(blocker, typed));
   return {{"name", facts.name},
           {"id", lvm::id_with_hyphens(facts.id)},
           {"sequence", facts.sequence},
@@ -85,7 +102,7 @@ json group_json(const Guest& guest, Floors& floors, const VolumeGroup& group) {
           {"blockers", blockers}};
 }
 
-json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
+json disk_json(const CommandText& typed, const Guest& guest, Floors& floors, std::size_t index) {
   const Disk& disk = guest.disks()[index];
   const ContainerFacts facts = disk.container->facts();
   const LayerFloor floor = floors.of_disk(index);
@@ -112,12 +129,13 @@ json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
   for (const Snapshot& snapshot : facts.snapshots)
     out["snapshots"].push_back(
         {{"id", snapshot.id}, {"name", snapshot.name}, {"made_at", snapshot.made_at}});
-  for (const Error& blocker : facts.blockers) out["blockers"].push_back(error_brief(blocker));
-  if (disk.trouble) out["trouble"] = error_brief(*disk.trouble);
+  for (const Error& blocker : facts.blockers)
+    out["blockers"].push_back(error_brief(blocker, typed));
+  if (disk.trouble) out["trouble"] = error_brief(*disk.trouble, typed);
   if (disk.table) {
     const TableFacts& table = disk.table->facts();
     json blockers = json::array();
-    for (const Error& blocker : table.blockers) blockers.push_back(error_brief(blocker));
+    for (const Error& blocker : table.blockers) blockers.push_back(error_brief(blocker, typed));
     out["table"] = {{"kind", kind_name(table.kind)},
                     {"sector_size", table.sector_size},
                     {"id", table.id},
@@ -129,29 +147,34 @@ json disk_json(const Guest& guest, Floors& floors, std::size_t index) {
                     {"notes", table.notes},
                     {"blockers", blockers}};
   }
-  for (const Layer& layer : disk.layers) out["places"].push_back(place_json(guest, floors, layer));
+  for (const Layer& layer : disk.layers)
+    out["places"].push_back(place_json(typed, guest, floors, layer));
   return out;
 }
 
 }  // namespace
 
-json error_brief(const Error& error) {
-  return {{"what", error.what()}, {"where", error.where()}, {"next", error.next()}};
+json error_brief(const Error& error, const CommandText& typed) {
+  json out{{"what", error.what()}, {"where", error.where()}, {"next", error.next().text(typed)}};
+  for (const Advice::Part& part : error.next().parts())
+    if (const auto* command = std::get_if<Suggestion>(&part))
+      out["commands"].push_back(suggestion_json(*command));
+  return out;
 }
 
-json survey_json(const Guest& guest) {
+json survey_json(const Guest& guest, const CommandText& typed) {
   Floors floors(guest);
   json disks = json::array();
   for (std::size_t i = 0; i < guest.disks().size(); ++i)
-    disks.push_back(disk_json(guest, floors, i));
+    disks.push_back(disk_json(typed, guest, floors, i));
   json advice = json::array();
-  for (const Advice& item : advice_for(guest))
-    advice.push_back({{"what", item.what}, {"command", item.command}});
+  for (const SurveyAdvice& item : advice_for(guest))
+    advice.push_back({{"what", item.what}, {"command", item.next.text(typed)}});
   json groups = json::array();
   for (const VolumeGroup& group : guest.groups())
-    groups.push_back(group_json(guest, floors, group));
+    groups.push_back(group_json(typed, guest, floors, group));
   json asleep = json::array();
-  for (const Error& sleeper : guest.asleep()) asleep.push_back(error_brief(sleeper));
+  for (const Error& sleeper : guest.asleep()) asleep.push_back(error_brief(sleeper, typed));
   return {{"hostname", guest.hostname()},
           {"asleep", asleep},
           {"disks", disks},
@@ -199,8 +222,8 @@ json findings_json(const Findings& findings) {
   return {{"count", findings.count()}, {"findings", rows}};
 }
 
-json error_json(const Error& error) {
-  json out = error_brief(error);
+json error_json(const Error& error, const CommandText& typed) {
+  json out = error_brief(error, typed);
   out["status"] = static_cast<int>(error.status());
   out["nothing_changed"] = error.outcome() == Outcome::unchanged;
   out["change_done"] = error.outcome() == Outcome::done;

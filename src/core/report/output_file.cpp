@@ -4,7 +4,7 @@
 
 namespace jh {
 
-void make_folder(const std::string& path, const std::string& what, const std::string& next) {
+void make_folder(const std::string& path, const std::string& what, const Advice& next) {
   try {
     make_durable_folder(path);
   } catch (const Error& error) {

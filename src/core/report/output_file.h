@@ -10,6 +10,6 @@ namespace jh {
 void write_output(const std::string& path, const std::string& bytes);
 
 /// Makes the folder, and those it lies in. Throws io: `what` went wrong, and what to do `next`.
-void make_folder(const std::string& path, const std::string& what, const std::string& next = {});
+void make_folder(const std::string& path, const std::string& what, const Advice& next = {});
 
 }  // namespace jh

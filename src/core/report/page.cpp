@@ -89,7 +89,7 @@ class Page {
     };
     entry("what", error.what());
     entry("where", error.where());
-    entry("what to do", error.next());
+    entry("what to do", error.next().text(record_.typed));
     if (error.outcome() == Outcome::unchanged) entry("the images", "nothing was changed");
     if (error.outcome() == Outcome::sound)
       entry("the images", "they are sound, and the guest sees the same data");
@@ -231,11 +231,12 @@ class Page {
     if (record_.advice.empty()) return;
     section("What could be done");
     add("<ul>");
-    for (const Advice& advice : record_.advice)
-      add(fmt::format("<li>{}{}</li>", markup_text(advice.what),
-                      advice.command.empty() ? ""
-                                             : "<pre tabindex=\"0\"><code>" +
-                                                   markup_text(advice.command) + "</code></pre>"));
+    for (const SurveyAdvice& advice : record_.advice) {
+      const std::string next = advice.next.text(record_.typed);
+      add(fmt::format(
+          "<li>{}{}</li>", markup_text(advice.what),
+          next.empty() ? "" : "<pre tabindex=\"0\"><code>" + markup_text(next) + "</code></pre>"));
+    }
     add("</ul>\n");
   }
 

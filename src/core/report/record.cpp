@@ -6,6 +6,7 @@
 #include <filesystem>
 
 #include "core/base/shell_word.h"
+#include "core/base/words.h"
 #include "core/figure/layout.h"
 #include "core/figure/painter.h"
 #include "core/report/output_file.h"
@@ -34,17 +35,8 @@ json sizes_json(const std::vector<LayerSize>& sizes) {
 }
 
 const char* kind_word(LayerVerdict::Kind kind) {
-  switch (kind) {
-    case LayerVerdict::Kind::sound:
-      return "sound";
-    case LayerVerdict::Kind::sound_but:
-      return "sound_but";
-    case LayerVerdict::Kind::damaged:
-      return "damaged";
-    case LayerVerdict::Kind::not_looked_into:
-      break;
-  }
-  return "not_looked_into";
+  return word_of<LayerVerdict::Kind::not_looked_into>(kind, "sound", "sound_but", "damaged",
+                                                      "not_looked_into");
 }
 
 json occupancy_json(const Occupancy& file) {
@@ -89,7 +81,8 @@ json record_json(const RunRecord& record) {
   json document = record.document;
   document["schema"] = "juneheath/1";
   document["command"] = record.command;
-  if (record.error && !document.contains("error")) document["error"] = error_json(*record.error);
+  if (record.error && !document.contains("error"))
+    document["error"] = error_json(*record.error, record.typed);
   json run{{"words", record.words},
            {"version", record.version},
            {"folder", record.folder},

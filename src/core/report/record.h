@@ -39,7 +39,7 @@ struct RunRecord {
   std::vector<Evidence> evidence;  // what the proof has looked at
   std::vector<Evidence> figures;   // what it took: bytes written, ledger
   std::vector<std::string> notes;
-  std::vector<Advice> advice;
+  std::vector<SurveyAdvice> advice;
   struct FileState {
     Occupancy before;
     std::optional<Occupancy> after;
@@ -52,6 +52,8 @@ struct RunRecord {
   };
   std::vector<Table> tables;  // what only one command has
   std::string way_back;       // a command to paste; empty: there is none
+  /// How a suggested command is typed.
+  CommandText typed = [](const Suggestion& shown) { return shown.command; };
 
   nlohmann::json document = nlohmann::json::object();  // what --json prints
 };

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "core/base/words.h"
 #include "core/plan/grow_disk.h"
 #include "core/plan/room.h"
 
@@ -14,9 +15,22 @@ std::string disk_prefix(const Guest& guest, std::size_t index) {
   return guest.disks().size() == 1 ? std::string{} : fmt::format("{}:", index + 1);
 }
 
-// How `grow` is told which guest is meant.
-std::string images_of(const Guest& guest) {
-  return guest.is_running() ? " --live" : " " + shell_words(guest.image_paths());
+// What gives a layer room: of its own disk, or of one that becomes 10 GiB larger.
+Suggestion growth_of(const Guest& guest, const std::string& target, bool larger = false) {
+  Suggestion command = suggest("grow");
+  if (guest.is_running())
+    command.with("live");
+  else
+    command.images = guest.image_paths();
+  if (larger) command.with("by", "10GiB");
+  return command.with("give", target);
+}
+
+// The same, by letting what stands behind it move.
+Suggestion growth_by_moving(const Guest& guest, const Layer& layer, bool larger) {
+  Suggestion command = growth_of(guest, guest.best_name(layer), larger);
+  command.options.insert(command.options.end() - 1, {"allow-move", {}});
+  return command;
 }
 
 // What stands behind a partition; null: nothing.
@@ -31,21 +45,31 @@ const Layer* neighbour(const Guest& guest, const Layer& layer) {
 }
 
 // Of a partition that another stands behind.
-Advice advise_blocked(const Guest& guest, const Layer& layer, const Layer& behind) {
+SurveyAdvice advise_blocked(const Guest& guest, const Layer& layer, const Layer& behind) {
   const std::string name = guest.best_name(layer);
   const bool rescue = behind.partition->purpose == PartitionPurpose::rescue;
   const std::string what =
       fmt::format("{} cannot grow in place: {} ({}) stands behind it", name, guest.name_of(behind),
                   rescue ? "the rescue partition" : behind.content.name);
   const Bytes size = guest.disks()[layer.disk].size();
-  const std::string give = " --allow-move --give " + shell_word(name);
-  if (!layer.content.blockers.empty() || guest.is_running()) return {what, ""};
+  if (!layer.content.blockers.empty() || guest.is_running()) return {what};
   const std::string moving = what + "; with --allow-move it moves to the end";
   if (could_grow_by_moves(guest, layer, size))
-    return {moving, "juneheath grow" + images_of(guest) + give};
+    return {moving, growth_by_moving(guest, layer, false)};
   if (could_grow_by_moves(guest, layer, size + 10_GiB))
-    return {moving, "juneheath grow" + images_of(guest) + " --by 10GiB" + give};
-  return {what, ""};
+    return {moving, growth_by_moving(guest, layer, true)};
+  return {what};
+}
+
+// A new image instead of one that cannot be changed in place.
+SurveyAdvice way_around(const Disk& disk, const Error& blocker) {
+  std::string what;
+  for (const Advice::Part& part : blocker.next().parts()) {
+    const auto* text = std::get_if<std::string>(&part);
+    if (text == nullptr) break;
+    what += *text;
+  }
+  return {what.substr(0, what.find('\n')), suggest("recast", {disk.path, "NEW"})};
 }
 
 void add_content_row(const Guest& guest, const Layer& layer, std::vector<LayerSize>& rows) {
@@ -57,18 +81,18 @@ void add_content_row(const Guest& guest, const Layer& layer, std::vector<LayerSi
 }
 
 // What keeps a place from being changed, and what its journal holds.
-void advise_state(const Guest& guest, const Layer& layer, std::vector<Advice>& advice) {
+void advise_state(const Guest& guest, const Layer& layer, std::vector<SurveyAdvice>& advice) {
   if (layer.content.replay && layer.content.blockers.empty())
-    advice.push_back({fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
-                                  "of it ({}); a change replays it first",
-                                  guest.best_name(layer), layer.content.replay->found),
-                      ""});
+    advice.push_back(
+        {fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
+                     "of it ({}); a change replays it first",
+                     guest.best_name(layer), layer.content.replay->found)});
   if (can_get_end_back(guest, layer)) {
     advice.push_back(
         {fmt::format("{} is longer than its place: {} instead of {}; to put the end "
                      "of its place back",
                      guest.name_of(layer), human(*layer.content.claims), human(layer.size)),
-         "juneheath grow" + images_of(guest) + " --give " + shell_word(guest.name_of(layer))});
+         growth_of(guest, guest.name_of(layer))});
     return;
   }
   for (const Error& blocker : layer.content.blockers)
@@ -76,11 +100,11 @@ void advise_state(const Guest& guest, const Layer& layer, std::vector<Advice>& a
 }
 
 // Room a group has, room its devices could take, and the commands that hand it on.
-void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advice>& advice) {
+void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<SurveyAdvice>& advice) {
   const lvm::Group& facts = group.open.group;
   for (const Error& blocker : group.open.blockers())
     advice.push_back({blocker.what(), blocker.next()});
-  for (const std::string& note : group.open.notes) advice.push_back({note, ""});
+  for (const std::string& note : group.open.notes) advice.push_back({note});
   if (!group.open.blockers().empty()) return;
   Bytes behind{};
   for (const Layer* device : group.devices)
@@ -92,21 +116,18 @@ void advise_group(const Guest& guest, const VolumeGroup& group, std::vector<Advi
     where += fmt::format(", and {} of room behind its physical volumes", human(behind));
   const bool ready = free != Bytes(0) || behind != Bytes(0);
   const std::size_t title = advice.size();
-  advice.push_back({where + (ready ? "; to hand it on:" : "; to give 10 GiB more to:"), ""});
-  const std::string images = images_of(guest);
+  advice.push_back({where + (ready ? "; to hand it on:" : "; to give 10 GiB more to:")});
   for (const Layer& layer : group.volumes) {
     advise_state(guest, layer, advice);
     if (!can_be_resized(layer.content) || !layer.content.blockers.empty() ||
         !guest.volume_of(layer).used_by.empty())
       continue;
     if (ready && behind == Bytes(0) && room_in_group(guest, layer) == Bytes(0)) continue;
-    const std::string name = shell_word(guest.best_name(layer));
     if (!ready && guest.is_running()) continue;
-    advice.push_back({"", ready ? "juneheath grow" + images + " --give " + name
-                                : "juneheath grow" + images + " --by 10GiB --give " + name});
+    advice.push_back({"", growth_of(guest, guest.best_name(layer), !ready)});
   }
   if (std::none_of(advice.begin() + static_cast<std::ptrdiff_t>(title), advice.end(),
-                   [](const Advice& each) { return !each.command.empty(); }))
+                   [](const SurveyAdvice& each) { return !each.next.empty(); }))
     advice[title].what = where;
 }
 
@@ -122,20 +143,9 @@ std::string describe_place(const Guest&, const Layer& layer) {
 }
 
 const char* status_word(Status status) {
-  switch (status) {
-    case Status::usage:
-      return "wrong usage";
-    case Status::refused:
-      return "refused";
-    case Status::damaged:
-      return "damage found";
-    case Status::io:
-      return "input or output failed";
-    case Status::unsupported:
-      return "not supported";
-    default:
-      return "internal error";
-  }
+  return word_of<Status::unsupported>(status, "internal error", "internal error", "wrong usage",
+                                      "refused", "damage found", "input or output failed",
+                                      "not supported");
 }
 
 std::string count_text(const Evidence& evidence) {
@@ -199,28 +209,26 @@ std::vector<LayerChange> compare_layers(const std::vector<LayerSize>& before,
   return changes;
 }
 
-std::vector<Advice> advice_for(const Guest& guest) {
-  std::vector<Advice> advice;
-  const std::string images = images_of(guest);
+std::vector<SurveyAdvice> advice_for(const Guest& guest) {
+  std::vector<SurveyAdvice> advice;
   for (std::size_t i = 0; i < guest.disks().size(); ++i) {
     const Disk& disk = guest.disks()[i];
     for (const Error& blocker : disk.container->facts().blockers) {
-      advice.push_back({std::string("not to be changed in place: ") + blocker.what(), ""});
-      advice.push_back({blocker.next().substr(0, blocker.next().find('\n')),
-                        "juneheath recast " + shell_word(disk.path) + " NEW"});
+      advice.push_back({std::string("not to be changed in place: ") + blocker.what()});
+      advice.push_back(way_around(disk, blocker));
     }
-    if (disk.trouble) advice.push_back({disk.trouble->what(), ""});
+    if (disk.trouble) advice.push_back({disk.trouble->what()});
     if (disk.table) {
       for (const std::string& repair : disk.table->facts().repairs)
-        advice.push_back({repair + "; the next change puts it right", ""});
+        advice.push_back({repair + "; the next change puts it right"});
       for (const Error& blocker : disk.table->facts().blockers)
-        advice.push_back({std::string(blocker.what()) + "; the table will not be changed", ""});
+        advice.push_back({std::string(blocker.what()) + "; the table will not be changed"});
       const Bytes known = to_bytes(disk.table->facts().known_end, disk.table->facts().sector_size);
       if (disk.table->must_move_spare() && disk.size() > known)
-        advice.push_back({fmt::format("the disk is {} larger than its GPT knows; growing moves the "
-                                      "backup copy to the end",
-                                      human(disk.size() - known)),
-                          ""});
+        advice.push_back(
+            {fmt::format("the disk is {} larger than its GPT knows; growing moves the "
+                         "backup copy to the end",
+                         human(disk.size() - known))});
     }
     std::vector<const Layer*> with_room;
     for (const Layer& layer : disk.layers) {
@@ -234,7 +242,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
       advice.push_back(
           {fmt::format("{} of room lies ready for {}", human(room_of(guest, *layer, disk.size())),
                        guest.best_name(*layer)),
-           "juneheath grow" + images + " --give " + shell_word(guest.best_name(*layer))});
+           growth_of(guest, guest.best_name(*layer))});
     if (!disk.container->facts().blockers.empty()) continue;
     for (const Layer& layer : disk.layers) {
       if (!layer.content.is_usual_target() || layer.is_set_aside) continue;
@@ -247,8 +255,7 @@ std::vector<Advice> advice_for(const Guest& guest) {
       } else if (layer.content.blockers.empty() && !guest.is_running() &&
                  !disk.container->disk().has_fixed_size()) {
         advice.push_back({fmt::format("to give {} another 10 GiB", guest.best_name(layer)),
-                          "juneheath grow" + images + " --by 10GiB --give " +
-                              shell_word(guest.best_name(layer))});
+                          growth_of(guest, guest.best_name(layer), true)});
       }
     }
   }
@@ -256,9 +263,9 @@ std::vector<Advice> advice_for(const Guest& guest) {
     if (!Guest::lies_deeper(group)) advise_group(guest, group, advice);
   if (guest.asleep().empty()) return advice;
   // Nothing that would be refused is advised.
-  for (Advice& each : advice)
-    if (each.command.starts_with("juneheath grow")) each.command.clear();
-  std::vector<Advice> first;
+  for (SurveyAdvice& each : advice)
+    if (each.next.command() != nullptr && each.next.command()->command == "grow") each.next = {};
+  std::vector<SurveyAdvice> first;
   for (const Error& sleeper : guest.asleep()) first.push_back({sleeper.what(), sleeper.next()});
   first.insert(first.end(), advice.begin(), advice.end());
   return first;

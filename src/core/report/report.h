@@ -37,20 +37,21 @@ std::vector<LayerChange> compare_layers(const std::vector<LayerSize>& before,
 
 /// A blocker, a backup copy in the wrong place, room that nothing uses: what the survey says of a
 /// disk.
-struct Advice {
+struct SurveyAdvice {
   std::string what;
-  std::string command;  // ready to paste; may be empty
+  Advice next{};  // mostly one command; may be empty
 };
-std::vector<Advice> advice_for(const Guest& guest);
+std::vector<SurveyAdvice> advice_for(const Guest& guest);
 
-/// JSON documents; the schema is described in docs/commands.md under "JSON".
-nlohmann::json survey_json(const Guest& guest);
+/// JSON documents; the schema is described in docs/commands.md under "JSON". `typed` says how a
+/// command is typed.
+nlohmann::json survey_json(const Guest& guest, const CommandText& typed);
 nlohmann::json plan_json(const Plan& plan);
 nlohmann::json changes_json(const std::vector<LayerChange>& changes);
 nlohmann::json findings_json(const Findings& findings);
-nlohmann::json error_json(const Error& error);
+nlohmann::json error_json(const Error& error, const CommandText& typed);
 /// What stands against something: what, where, and what to do next.
-nlohmann::json error_brief(const Error& error);
+nlohmann::json error_brief(const Error& error, const CommandText& typed);
 
 /// "refused", "damage found": how a run ended that did not end well.
 const char* status_word(Status status);

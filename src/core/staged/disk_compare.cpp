@@ -22,7 +22,7 @@ bool overlaps_change(const FileChanges& changes, const std::string& file, std::u
 // A piece may be long and its search takes as long: it is found once.
 class ExtentCursor {
  public:
-  explicit ExtentCursor(Container& container) : container_(container) {}
+  explicit ExtentCursor(ImageReader& container) : container_(container) {}
   const Extent& at(std::uint64_t offset, std::uint64_t length) {
     if (piece_.length == 0 || offset != at_) piece_ = container_.extent_at(offset, length);
     at_ = offset;
@@ -35,14 +35,14 @@ class ExtentCursor {
   }
 
  private:
-  Container& container_;
+  ImageReader& container_;
   std::uint64_t at_ = 0;
   Extent piece_;
 };
 
 }  // namespace
 
-void for_each_difference(Container& before, Container& after, const FileChanges& changes,
+void for_each_difference(ImageReader& before, ImageReader& after, const FileChanges& changes,
                          ContentCheck& contents, const DifferenceVisitor& visitor) {
   constexpr std::uint64_t sector = 512;
   ExtentCursor old_pieces(before);

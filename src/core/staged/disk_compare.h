@@ -26,7 +26,7 @@ struct DifferenceVisitor {
 /// Tells of every stretch of the disk that may differ, in order, as far as both reach. Where a
 /// piece lies at the same place of the same file, the file's changes are its changes; otherwise the
 /// contents are compared, in sectors.
-void for_each_difference(Container& before, Container& after, const FileChanges& changes,
+void for_each_difference(ImageReader& before, ImageReader& after, const FileChanges& changes,
                          ContentCheck& contents, const DifferenceVisitor& visitor);
 
 }  // namespace jh

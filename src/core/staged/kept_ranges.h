@@ -12,7 +12,7 @@ inline Ranges kept_when_moved(const Content& content, std::uint64_t length) {
   Ranges kept;
   add_range(kept, 0, length);
   if (content.moves_without_free())
-    content.filesystem->for_each_free([&](std::uint64_t start, std::uint64_t end) {
+    content.on_disk()->for_each_free([&](std::uint64_t start, std::uint64_t end) {
       end = std::min(end, length);
       if (start < end) remove_range(kept, start, end);
     });

@@ -13,6 +13,8 @@
 #include <system_error>
 #include <vector>
 
+#include "core/base/descriptor.h"
+
 namespace jh {
 namespace {
 
@@ -25,21 +27,6 @@ namespace files = std::filesystem;
                 ? "make room on the host's filesystem, then run again"
                 : "look at the host's filesystem and at the permissions of this folder");
 }
-
-// Closed at the end, whatever happens.
-class Descriptor {
- public:
-  explicit Descriptor(int number) : number_(number) {}
-  Descriptor(const Descriptor&) = delete;
-  Descriptor& operator=(const Descriptor&) = delete;
-  ~Descriptor() {
-    if (number_ >= 0) ::close(number_);
-  }
-  int number() const { return number_; }
-
- private:
-  int number_;
-};
 
 std::string name_to_begin_with(const std::string& path) {
   std::uint64_t number = 0;
@@ -84,11 +71,10 @@ files::path folder_of(const std::string& path) {
 
 void flush_name(const std::string& path) {
   const std::string folder = folder_of(path).string();
-  const Descriptor opened(::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-  if (opened.number() < 0) failed("opening the folder", folder, errno);
+  const Descriptor opened(folder, O_RDONLY | O_DIRECTORY);
+  if (!opened.is_open()) failed("opening the folder", folder, errno);
   // Some host filesystems cannot flush a folder (EINVAL); they keep names in order by themselves.
-  if (::fsync(opened.number()) != 0 && errno != EINVAL)
-    failed("flushing the folder", folder, errno);
+  if (::fsync(*opened) != 0 && errno != EINVAL) failed("flushing the folder", folder, errno);
 }
 
 void make_durable_folder(const std::string& path) {
@@ -121,11 +107,10 @@ void rename_durably(const std::string& from, const std::string& to, NameTaken ta
 void write_durable_file(const std::string& path, ConstByteSpan bytes, NameTaken taken,
                         mode_t mode) {
   const std::string fresh = name_to_begin_with(path);
-  const Descriptor file(
-      ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, mode));
-  if (file.number() < 0) failed("making the file", path, errno);
+  const Descriptor file(fresh, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, mode);
+  if (!file.is_open()) failed("making the file", path, errno);
   try {
-    write_all(file.number(), bytes, path);
+    write_all(*file, bytes, path);
     rename_durably(fresh, path, taken);
   } catch (const Error&) {
     ::unlink(fresh.c_str());

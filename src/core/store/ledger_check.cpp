@@ -60,7 +60,7 @@ bool sector_fits(const Buffer& bytes, const Buffer& checksums, std::uint64_t at)
 class Check {
  public:
   Check(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*>& images,
-        std::string verdict, std::string next)
+        std::string verdict, Advice next)
       : ledger_(ledger),
         index_(index),
         images_(images),
@@ -279,7 +279,7 @@ class Check {
   const LedgerIndex& index_;
   const std::vector<Store*>& images_;
   std::string verdict_;
-  std::string next_;
+  Advice next_;
 };
 
 Ranges ours_of(const LedgerIndex::Image& known) {
@@ -288,9 +288,9 @@ Ranges ours_of(const LedgerIndex::Image& known) {
   return ours;
 }
 
-std::string keep_command(const Ledger& ledger) {
-  std::string command = "juneheath recover --keep-as-is";
-  for (const Ledger::Image& image : ledger.images()) command += " " + shell_word(image.path);
+Suggestion keep_command(const Ledger& ledger) {
+  Suggestion command = suggest("recover").with("keep-as-is");
+  for (const Ledger::Image& image : ledger.images()) command.images.push_back(image.path);
   return command;
 }
 

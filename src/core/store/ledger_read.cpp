@@ -156,7 +156,7 @@ bool Ledger::read_header() {
   if (crc32c(raw) != crc) return not_begun();
   if (header.version.value() != ledger::version)
     unsupported(fmt::format("the ledger has version {}", header.version.value()), file_->name(),
-                "use the release of juneheath that made it");
+                "use the release that made it");
   id_ = header.ledger_id;
   created_ = header.created.value();
   read_images(raw, header.image_count.value());

@@ -26,18 +26,17 @@ bool is_named(Host& host, const Named& named, const std::string& path) {
 
 // Whether every file that the ledger would reach was named. Dropping a change reaches none that it
 // made, but may be done only when nobody is at work on the others.
-void check_named(Host& host, const Ledger& ledger, const Named& named, const char* command) {
+void check_named(Host& host, const Ledger& ledger, const Named& named, Suggestion command) {
   std::vector<std::string> unnamed;
   for (const Ledger::Image& image : ledger.images())
     if (host.exists(image.path) && !is_named(host, named, image.path) &&
         !(image.created && ledger.state() == Ledger::State::opened))
       unnamed.push_back(image.path);
   if (!unnamed.empty()) {
-    std::string all = fmt::format("juneheath {}", command);
-    for (const std::string& image : named.images) all += " " + shell_word(image);
-    for (const std::string& image : unnamed) all += " " + shell_word(image);
+    command.images = named.images;
+    command.images.insert(command.images.end(), unnamed.begin(), unnamed.end());
     refuse("the change was made on a further image too, which is not named: " + unnamed.front(),
-           ledger.path(), "if it belongs to the same guest, name all of them:\n  " + all);
+           ledger.path(), "if it belongs to the same guest, name all of them:\n  " + command);
   }
   if (host.ledger_path(ledger.images().front().path) != ledger.path())
     refuse("the ledger does not lie beside the first of its images", ledger.path(),
@@ -125,7 +124,7 @@ std::vector<Waiting> waiting_changes(Host& host, const Named& named) {
     const auto ledger = Ledger::open(host, image, /*tidy=*/false);
     if (!ledger || std::find(seen.begin(), seen.end(), ledger->id()) != seen.end()) continue;
     seen.push_back(ledger->id());
-    if (!is_over(*ledger)) check_named(host, *ledger, named, "recover");
+    if (!is_over(*ledger)) check_named(host, *ledger, named, suggest("recover"));
     Waiting waiting{ledger->state(), ledger->has_undo(), ledger->created(), {}};
     for (const Ledger::Image& each : ledger->images())
       if (host.exists(each.path) && is_named(host, named, each.path))
@@ -206,7 +205,7 @@ void recover_undoing(Host& host, Ledger& ledger, const std::vector<Store*>& imag
 Recovered recover(Host& host, const std::string& image, const Named& named) {
   const auto ledger = Ledger::open(host, image, /*tidy=*/true);
   if (!ledger || is_over(*ledger)) return {};
-  check_named(host, *ledger, named, "recover");
+  check_named(host, *ledger, named, suggest("recover"));
   Recovered done{RecoverResult::nothing_to_do, ledger->paths(), {}, false};
   if (ledger->state() == Ledger::State::opened) {
     drop(host, *ledger, named, done);
@@ -238,7 +237,7 @@ Recovered recover(Host& host, const std::string& image, const Named& named) {
 Recovered forget_change(Host& host, const std::string& image, const Named& named) {
   const auto ledger = Ledger::open(host, image, /*tidy=*/true);
   if (!ledger || is_over(*ledger)) return {};
-  check_named(host, *ledger, named, "recover --keep-as-is");
+  check_named(host, *ledger, named, suggest("recover").with("keep-as-is"));
   ledger->remove();
   return {RecoverResult::forgotten, ledger->paths(), {}, false};
 }
@@ -248,7 +247,7 @@ bool end_undo(Host& host, const std::string& image) {
   if (!ledger) return false;
   if (ledger->state() != Ledger::State::done)
     refuse("an earlier change of this image was interrupted", ledger->path(),
-           "run: juneheath recover " + shell_word(image));
+           "run: " + suggest("recover", {image}));
   if (host.ledger_path(image) == ledger->path()) {
     ledger->remove();
   } else {
@@ -293,14 +292,14 @@ std::unique_ptr<Ledger> open_finished(Host& host, const std::string& image, cons
   auto ledger = Ledger::open(host, image, tidy);
   if (!ledger)
     refuse("there is no change to take back", image,
-           "only the last change made with juneheath, and not with --no-undo, can be undone");
+           "only the last change, and one made without --no-undo, can be undone");
   if (ledger->state() != Ledger::State::done)
     refuse("the last change of this image was interrupted", ledger->path(),
-           "run: juneheath recover " + shell_word(image));
+           "run: " + suggest("recover", {image}));
   if (!ledger->has_undo())
     refuse("the last change of this image kept nothing to take it back with", ledger->path(),
-           "to tidy its ledger away: juneheath recover " + shell_word(image));
-  check_named(host, *ledger, named, "undo");
+           "to tidy its ledger away: " + suggest("recover", {image}));
+  check_named(host, *ledger, named, suggest("undo"));
   return ledger;
 }
 

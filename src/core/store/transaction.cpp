@@ -14,9 +14,8 @@ using ledger::RecordKind;
 
 Error unfinished(const std::string& state, const Error& error,
                  const std::vector<std::string>& images) {
-  std::string command = "see to the host's disk, then run: juneheath recover";
-  for (const std::string& image : images) command += " " + shell_word(image);
-  return Error(Status::io, fmt::format("{}: {}", state, error.what()), error.where(), command)
+  return Error(Status::io, fmt::format("{}: {}", state, error.what()), error.where(),
+               "see to the host's disk, then run: " + suggest("recover", images))
       .with_outcome(Outcome::unfinished);
 }
 
@@ -27,7 +26,7 @@ Transaction::Transaction(Host& host, const std::vector<std::string>& paths,
     const auto found = Ledger::open(host, path, /*tidy=*/true);
     if (found && found->state() != Ledger::State::done)
       refuse("an earlier change of this image was interrupted", found->path(),
-             "run: juneheath recover " + shell_word(path));
+             "run: " + suggest("recover", {path}));
     if (const std::uint64_t names = host.link_count(path); names != 1)
       refuse(fmt::format("the image has {} names (hard links): a change under one of them would be "
                          "seen, and not be known of, under the others",

@@ -12,6 +12,12 @@ namespace jh {
 class WindowStore final : public Store {
  public:
   WindowStore(Store& below, std::uint64_t start, std::uint64_t length, std::string name);
+  /// Keeps the store below.
+  WindowStore(std::unique_ptr<Store> below, std::uint64_t start, std::uint64_t length,
+              std::string name)
+      : WindowStore(*below, start, length, std::move(name)) {
+    owned_ = std::move(below);
+  }
 
   std::uint64_t size() const override { return length_; }
   void read(std::uint64_t offset, ByteSpan out) override;
@@ -25,6 +31,7 @@ class WindowStore final : public Store {
   std::string name() const override { return name_; }
 
  private:
+  std::unique_ptr<Store> owned_;
   Store& below_;
   std::uint64_t start_;
   std::uint64_t length_;

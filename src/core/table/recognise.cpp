@@ -14,4 +14,15 @@ std::unique_ptr<PartitionTable> make_table(Store& disk, TableKind kind, std::uin
   return kind == TableKind::gpt ? make_gpt(disk, sector_size) : make_mbr(disk, sector_size);
 }
 
+NewPartition only_partition(TableKind kind, std::uint32_t sector_size, Bytes disk_size) {
+  const auto [first, end] = kind == TableKind::gpt ? usable_by_new_gpt(disk_size, sector_size)
+                                                   : usable_by_new_mbr(disk_size, sector_size);
+  const std::uint64_t unit = partition_alignment / sector_size;
+  const Sectors from(round_up(first.value(), unit));
+  const Sectors to(round_down(end.value(), unit));
+  if (to <= from)
+    refuse("the disk has no room for a new partition", kind_name(kind), "use at least 4 MiB");
+  return {1, PartitionRole::primary, from, to};
+}
+
 }  // namespace jh

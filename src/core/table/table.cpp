@@ -8,15 +8,20 @@
 
 namespace jh {
 
-const Partition* PartitionTable::find(std::uint32_t number) const {
-  for (const Partition& partition : facts_.partitions)
+const Partition* find_in(const std::vector<Partition>& among, std::uint32_t number) {
+  for (const Partition& partition : among)
     if (partition.number == number) return &partition;
   return nullptr;
 }
 
-Sectors PartitionTable::reach(const Partition& partition, Sectors usable_end) const {
+const Partition* PartitionTable::find(std::uint32_t number) const {
+  return find_in(facts_.partitions, number);
+}
+
+Sectors PartitionTable::reach(const std::vector<Partition>& among, const Partition& partition,
+                              Sectors usable_end) const {
   Sectors limit = std::max(usable_end, partition.end());
-  for (const Partition& other : facts_.partitions) {
+  for (const Partition& other : among) {
     // Around a logical partition its extended one is no obstacle; it grows along.
     if (partition.role == PartitionRole::logical && other.role == PartitionRole::extended) continue;
     if (other.number == partition.number || other.first < partition.end()) continue;
@@ -36,11 +41,12 @@ const Partition* PartitionTable::extended_to_grow(const Partition& partition,
   return nullptr;
 }
 
-std::vector<Gap> PartitionTable::gaps(Sectors usable_end) const {
+std::vector<Gap> PartitionTable::gaps(const std::vector<Partition>& among,
+                                      Sectors usable_end) const {
   std::vector<Gap> found;
   const auto walk = [&](Sectors from, Sectors to, bool inside) {
     std::vector<std::pair<Sectors, Sectors>> taken;
-    for (const Partition& p : facts_.partitions)
+    for (const Partition& p : among)
       if ((p.role == PartitionRole::logical) == inside && p.first >= from)
         taken.emplace_back(p.first, p.end());
     std::sort(taken.begin(), taken.end());
@@ -51,7 +57,7 @@ std::vector<Gap> PartitionTable::gaps(Sectors usable_end) const {
     if (to > from) found.push_back({from, to - from, inside});
   };
   walk(facts_.first_usable, usable_end, false);
-  for (const Partition& p : facts_.partitions)
+  for (const Partition& p : among)
     if (p.role == PartitionRole::extended) walk(p.first, p.end(), true);
   std::sort(found.begin(), found.end(),
             [](const Gap& a, const Gap& b) { return a.first < b.first; });

@@ -101,18 +101,21 @@ class PartitionTable {
   /// extended one around it is taken to grow along.
   Sectors reach(const Partition& partition) const { return reach(partition, facts_.usable_end); }
   /// The same on a disk where partitions could use the sectors before `usable_end`.
-  Sectors reach(const Partition& partition, Sectors usable_end) const;
+  Sectors reach(const Partition& partition, Sectors usable_end) const {
+    return reach(facts_.partitions, partition, usable_end);
+  }
   /// usable_end, were the disk so large and the table told of it.
   virtual Sectors usable_end_on(Bytes disk_size) const = 0;
   /// Whether the partition must take its extended partition along to end there.
   const Partition* extended_to_grow(const Partition& partition, Sectors new_end) const;
   std::vector<Gap> gaps() const { return gaps(facts_.usable_end); }
   /// The same on a disk where partitions could use the sectors before `usable_end`.
-  std::vector<Gap> gaps(Sectors usable_end) const;
+  std::vector<Gap> gaps(Sectors usable_end) const { return gaps(facts_.partitions, usable_end); }
 
-  /// Where a new partition would lie on a disk of this size: in the largest room, from one whole
-  /// MiB to another. Throws refused when there is no room, or no entry for it.
-  virtual NewPartition place_new(Bytes disk_size) const = 0;
+  /// Where a new partition would lie on a disk of this size, if its partitions were these: in the
+  /// largest room, from one whole MiB to another. Throws refused when there is no room, or no entry
+  /// for it.
+  virtual NewPartition place_new(const std::vector<Partition>& among, Bytes disk_size) const = 0;
   /// Makes it, with the type of an LVM physical volume. `id` is its identity where the table keeps
   /// one.
   virtual void create(Store& disk, const NewPartition& partition, const Uuid& id) = 0;
@@ -140,6 +143,9 @@ class PartitionTable {
   virtual void audit(Store& disk, Findings& findings) = 0;
 
  protected:
+  Sectors reach(const std::vector<Partition>& among, const Partition& partition,
+                Sectors usable_end) const;
+  std::vector<Gap> gaps(const std::vector<Partition>& among, Sectors usable_end) const;
   /// The largest of these rooms, from one whole MiB to another; an empty range when there is none.
   std::pair<Sectors, Sectors> largest_room(const std::vector<Gap>& among) const;
   /// Records overlapping and out-of-range partitions as blockers.
@@ -149,6 +155,11 @@ class PartitionTable {
 
 /// Puts an empty table on a blank disk, to be filled by create().
 std::unique_ptr<PartitionTable> make_table(Store& disk, TableKind kind, std::uint32_t sector_size);
+/// Where the one partition of a disk with a table that was made so lies: from its first whole MiB
+/// to its last. Throws refused when the disk is too small.
+NewPartition only_partition(TableKind kind, std::uint32_t sector_size, Bytes disk_size);
+/// The partition of this number; null: there is none.
+const Partition* find_in(const std::vector<Partition>& among, std::uint32_t number);
 
 /// Reads the table of a disk; null when there is none. `sector_size` 0: find out.
 /// Throws damaged when there was one and no copy of it can be trusted.

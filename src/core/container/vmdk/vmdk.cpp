@@ -148,7 +148,7 @@ void VmdkContainer::open_extent(std::size_t index, std::uint64_t start) {
     refuse("a part of the disk is not there", path, "put it back beside the descriptor");
   if (has_closed_first_page(*extent.file))
     refuse("the disk is in the middle of a change, which was interrupted", path,
-           "run: juneheath recover " + shell_word(file_.name()));
+           "run: " + suggest("recover", {file_.name()}));
   if (line.kind == "SPARSE") {
     extent.sparse = std::make_unique<SparseExtent>(*extent.file, below_, start);
     const std::uint64_t capacity = extent.sparse->disk().size();

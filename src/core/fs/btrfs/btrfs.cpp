@@ -28,7 +28,7 @@ std::string words_of(const Shrinking& shrinking) {
   return words;
 }
 
-class BtrfsFilesystem final : public Filesystem {
+class BtrfsFilesystem final : public FilesystemOnDisk {
  public:
   explicit BtrfsFilesystem(Store& place) : place_(place), volume_(place) {}
 
@@ -79,7 +79,7 @@ class BtrfsFilesystem final : public Filesystem {
     audit_files(volume_, findings, progress);
     if (scope == AuditScope::content) audit_content(volume_, findings, progress);
   }
-  void audit_kept(Filesystem& before, bool content_moves, Findings& findings) override {
+  void audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) override {
     btrfs::audit_kept(dynamic_cast<BtrfsFilesystem&>(before).volume_, volume_, content_moves,
                       findings);
   }
@@ -206,17 +206,9 @@ OpenedFilesystem open(Store& place) {
 }
 
 FilesystemKind make_kind() {
-  FilesystemKind made{"btrfs"};
-  made.audited = true;
-  made.resizable = true;
-  made.holds_files = true;
-  made.recognise = Volume::recognise;
-  made.open = open;
+  auto made = audited_kind<BtrfsFilesystem>("btrfs", Volume::recognise, open, claimed_size);
+  made.resizable = made.holds_files = true;
   made.while_mounted = read_names;
-  made.claimed_size = claimed_size;
-  made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
-    return std::make_unique<BtrfsFilesystem>(place);
-  };
   return made;
 }
 

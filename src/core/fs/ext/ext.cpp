@@ -96,7 +96,7 @@ void ExtFilesystem::audit(jh::AuditScope scope, Bytes from, Findings& findings,
   ext::audit(fs_, request, findings, progress);
 }
 
-void ExtFilesystem::audit_kept(jh::Filesystem& before, bool content_moves, Findings& findings) {
+void ExtFilesystem::audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) {
   auto* old = dynamic_cast<ExtFilesystem*>(&before);
   ensure(old != nullptr, "both states are of one kind");
   ext::audit_kept(old->fs_, fs_, content_moves, findings);
@@ -267,17 +267,9 @@ void read_names(Store& place, LayerFacts& facts) {
 }
 
 FilesystemKind make_kind() {
-  FilesystemKind made{"ext"};
-  made.audited = true;
-  made.resizable = true;
-  made.holds_files = true;
-  made.recognise = Filesystem::recognise;
-  made.open = open;
+  auto made = audited_kind<ExtFilesystem>("ext", Filesystem::recognise, open, claimed_size);
+  made.resizable = made.holds_files = true;
   made.while_mounted = read_names;
-  made.claimed_size = claimed_size;
-  made.open_to_change = [](Store& place) -> std::unique_ptr<jh::Filesystem> {
-    return std::make_unique<ExtFilesystem>(place);
-  };
   made.replay_journal = [](Store& place) { bring_to_rest(place); };
   return made;
 }

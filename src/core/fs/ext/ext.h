@@ -8,7 +8,7 @@ namespace jh::ext {
 
 extern const FilesystemKind kind;
 
-class ExtFilesystem final : public jh::Filesystem {
+class ExtFilesystem final : public FilesystemOnDisk {
  public:
   /// Throws damaged, unsupported.
   explicit ExtFilesystem(Store& store) : fs_(store) {}
@@ -25,7 +25,7 @@ class ExtFilesystem final : public jh::Filesystem {
   void prepare(Bytes size, Progress& progress) override;
   void resize(Bytes size, Progress& progress) override;
   void audit(AuditScope scope, Bytes from, Findings& findings, Progress& progress) override;
-  void audit_kept(jh::Filesystem& before, bool content_moves, Findings& findings) override;
+  void audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) override;
   std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override;
   void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override;
   std::unique_ptr<FileTree> tree() override;

@@ -199,7 +199,7 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
   };
   if (super.magic.value() != superblock_magic) corrupt("no signature");
   if (const std::string names = unreadable_features(super); !names.empty())
-    unsupported("the ext filesystem has features that juneheath does not handle: " + names,
+    unsupported("the ext filesystem has features that are not supported: " + names,
                 "ext superblock", "grow it inside the guest, or give the room to another target");
   Geometry g;
   g.compat = super.feature_compat.value();
@@ -286,7 +286,7 @@ std::string unreadable_features(const Superblock& super) {
 void check_changeable(const Superblock& super) {
   const auto names = features_at_or_above(super, Handling::refuse_change);
   if (!names.empty())
-    unsupported(fmt::format("the ext filesystem has features that juneheath does not change: {}",
+    unsupported(fmt::format("the ext filesystem has features that cannot be changed: {}",
                             fmt::join(names, ", ")),
                 "ext superblock", "grow it inside the guest, or give the room to another target");
   if (super.rev_level.value() > 1)

@@ -13,7 +13,7 @@ namespace {
 
 using namespace std::string_view_literals;
 
-class FatFilesystem final : public Filesystem {
+class FatFilesystem final : public FilesystemOnDisk {
  public:
   explicit FatFilesystem(Store& store) : volume_(store) {}
 
@@ -132,17 +132,10 @@ std::uint64_t claimed_size(Store& place) {
 
 FilesystemKind kind_of(const char* name, bool (*recognise)(Store&),
                        OpenedFilesystem (*open)(Store&)) {
-  FilesystemKind kind{name};
-  kind.audited = true;
-  kind.holds_files = true;
-  kind.recognise = recognise;
-  kind.open = open;
-  kind.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
-    return std::make_unique<FatFilesystem>(place);
-  };
-  kind.set_partition_start = set_partition_start;
-  kind.claimed_size = claimed_size;
-  return kind;
+  auto made = audited_kind<FatFilesystem>(name, recognise, open, claimed_size);
+  made.holds_files = true;
+  made.set_partition_start = set_partition_start;
+  return made;
 }
 
 }  // namespace

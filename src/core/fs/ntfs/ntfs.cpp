@@ -103,7 +103,7 @@ void NtfsFilesystem::audit(AuditScope scope, Bytes from, Findings& findings, Pro
   ntfs::audit(fs_, scope, from, findings, progress);
 }
 
-void NtfsFilesystem::audit_kept(jh::Filesystem& before, bool content_moves, Findings& findings) {
+void NtfsFilesystem::audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) {
   auto* old = dynamic_cast<NtfsFilesystem*>(&before);
   ensure(old != nullptr, "both states are of one kind");
   ntfs::audit_kept(old->fs_, fs_, content_moves, findings);
@@ -218,18 +218,9 @@ std::uint64_t claimed_size(Store& place) {
 }
 
 FilesystemKind make_kind() {
-  FilesystemKind made{"NTFS"};
-  made.audited = true;
-  made.resizable = true;
-  made.holds_files = true;
-  made.recognise = Filesystem::recognise;
-  made.open = open;
-  made.open_to_change = [](Store& place) -> std::unique_ptr<jh::Filesystem> {
-    return std::make_unique<NtfsFilesystem>(place);
-  };
+  auto made = audited_kind<NtfsFilesystem>("NTFS", Filesystem::recognise, open, claimed_size);
+  made.resizable = made.holds_files = made.found_by_position = true;
   made.set_partition_start = set_partition_start;
-  made.claimed_size = claimed_size;
-  made.found_by_position = true;
   return made;
 }
 

@@ -9,7 +9,7 @@ namespace jh::ntfs {
 
 extern const FilesystemKind kind;
 
-class NtfsFilesystem final : public jh::Filesystem {
+class NtfsFilesystem final : public FilesystemOnDisk {
  public:
   /// Throws damaged, unsupported.
   explicit NtfsFilesystem(Store& store) : fs_(store) {}
@@ -24,7 +24,7 @@ class NtfsFilesystem final : public jh::Filesystem {
   ResizePlan plan_resize(Bytes size) override;
   void resize(Bytes size, Progress& progress) override;
   void audit(AuditScope scope, Bytes from, Findings& findings, Progress& progress) override;
-  void audit_kept(jh::Filesystem& before, bool content_moves, Findings& findings) override;
+  void audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) override;
   std::optional<std::uint64_t> first_kept(std::uint64_t at, std::uint64_t length) override;
   void for_each_free(const std::function<void(std::uint64_t, std::uint64_t)>& visit) override;
   std::string free_words(const std::string& name) const override {

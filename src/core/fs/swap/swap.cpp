@@ -92,7 +92,7 @@ void resize(Store& place, std::uint64_t size) {
 
 namespace {
 
-class SwapArea final : public Filesystem {
+class SwapArea final : public FilesystemOnDisk {
  public:
   SwapArea(Store& store, Facts facts) : store_(store), facts_(std::move(facts)) {}
 
@@ -185,24 +185,21 @@ bool holds_saved_system(ConstByteSpan head) {
   });
 }
 
-FilesystemKind make_kind() {
-  FilesystemKind made{"swap"};
-  made.audited = true;
-  made.resizable = true;
-  made.recognise = recognise;
-  made.open = open;
-  made.claimed_size = claimed_size;
-  made.holds_saved_system = holds_saved_system;
-  made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
-    const auto facts = read(place);
-    ensure(facts.has_value(), "this is a swap area");
-    return std::make_unique<SwapArea>(place, *facts);
-  };
-  return made;
+std::unique_ptr<FilesystemOnDisk> open_to_change(Store& place) {
+  const auto facts = read(place);
+  ensure(facts.has_value(), "this is a swap area");
+  return std::make_unique<SwapArea>(place, *facts);
 }
 
 }  // namespace
 
-const FilesystemKind kind = make_kind();
+const FilesystemKind kind{.name = "swap",
+                          .audited = true,
+                          .resizable = true,
+                          .recognise = recognise,
+                          .open = open,
+                          .claimed_size = claimed_size,
+                          .holds_saved_system = holds_saved_system,
+                          .open_to_change = open_to_change};
 
 }  // namespace jh::swap

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "core/base/words.h"
+
 namespace jh::xfs {
 namespace {
 
@@ -29,21 +31,8 @@ Header read_header(Store& place, const Geometry& geometry, std::uint32_t group, 
 }  // namespace
 
 const char* tree_name(Tree tree) {
-  switch (tree) {
-    case Tree::by_block:
-      return "free space by place";
-    case Tree::by_size:
-      return "free space by size";
-    case Tree::inodes:
-      return "inodes";
-    case Tree::free_inodes:
-      return "free inodes";
-    case Tree::reverse_map:
-      return "reverse map";
-    case Tree::shared:
-      break;
-  }
-  return "reference counts";
+  return word_of<Tree::shared>(tree, "free space by place", "free space by size", "inodes",
+                               "free inodes", "reverse map", "reference counts");
 }
 
 TreeShape shape_of(Tree tree) {
@@ -95,40 +84,16 @@ bool Group::has(Tree tree) const {
   }
 }
 
-std::uint32_t Group::root(Tree tree) const {
-  switch (tree) {
-    case Tree::by_block:
-      return free_space_.roots[0].value();
-    case Tree::by_size:
-      return free_space_.roots[1].value();
-    case Tree::reverse_map:
-      return free_space_.roots[2].value();
-    case Tree::inodes:
-      return inodes_.root.value();
-    case Tree::free_inodes:
-      return inodes_.free_root.value();
-    case Tree::shared:
-      break;
-  }
-  return free_space_.shared_root.value();
-}
-
-std::uint32_t Group::levels(Tree tree) const {
-  switch (tree) {
-    case Tree::by_block:
-      return free_space_.levels[0].value();
-    case Tree::by_size:
-      return free_space_.levels[1].value();
-    case Tree::reverse_map:
-      return free_space_.levels[2].value();
-    case Tree::inodes:
-      return inodes_.level.value();
-    case Tree::free_inodes:
-      return inodes_.free_level.value();
-    case Tree::shared:
-      break;
-  }
-  return free_space_.shared_level.value();
+Group::TreeRoot Group::root_of(Tree tree) const {
+  const auto at = [&](std::size_t number) -> TreeRoot {
+    return {free_space_.roots[number].value(), free_space_.levels[number].value()};
+  };
+  if (tree == Tree::by_block) return at(0);
+  if (tree == Tree::by_size) return at(1);
+  if (tree == Tree::reverse_map) return at(2);
+  if (tree == Tree::inodes) return {inodes_.root.value(), inodes_.level.value()};
+  if (tree == Tree::free_inodes) return {inodes_.free_root.value(), inodes_.free_level.value()};
+  return {free_space_.shared_root.value(), free_space_.shared_level.value()};
 }
 
 std::vector<std::uint32_t> Group::free_list() const {
@@ -160,13 +125,13 @@ std::vector<std::uint32_t> Group::free_list() const {
 void Group::walk(Tree tree, const Leaf& leaf,
                  const std::function<void(std::uint32_t, unsigned)>& node) const {
   constexpr std::uint32_t most_levels = 16;
-  const std::uint32_t height = levels(tree);
+  const auto [root, height] = root_of(tree);
   if (height == 0 || height > most_levels)
     corrupt(
         fmt::format("group {}: the tree of {} has {} levels", number_, tree_name(tree), height));
   // No tree has more blocks than its group.
   TreeWalk<std::uint32_t> so_far(blocks(), height);
-  walk_block(tree, root(tree), height - 1, leaf, node, so_far);
+  walk_block(tree, root, height - 1, leaf, node, so_far);
   if (!so_far.is_whole())
     corrupt(fmt::format("group {}, tree of {}: a last block has another on its right", number_,
                         tree_name(tree)));

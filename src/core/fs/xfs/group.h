@@ -27,8 +27,11 @@ class Group {
   std::vector<std::uint32_t> free_list() const;
 
   bool has(Tree tree) const;
-  std::uint32_t root(Tree tree) const;
-  std::uint32_t levels(Tree tree) const;
+  struct TreeRoot {
+    std::uint32_t block = 0;  // of the group
+    std::uint32_t levels = 0;
+  };
+  TreeRoot root_of(Tree tree) const;
 
   /// A leaf's records, as they stand: `data` begins with the first.
   using Leaf = std::function<void(std::uint32_t block, ConstByteSpan data, std::size_t records)>;

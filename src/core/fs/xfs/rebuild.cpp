@@ -6,7 +6,7 @@ namespace jh::xfs {
 
 FreeTree::FreeTree(Store& place, const Geometry& geometry, const Group& group, Tree tree)
     : place_(place), geometry_(geometry), group_(group), tree_(tree) {
-  levels_.resize(group.levels(tree));
+  levels_.resize(group.root_of(tree).levels);
   group.walk(
       tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
       [&](std::uint32_t block, unsigned level) { levels_[level].push_back(block); });

@@ -31,20 +31,14 @@ bool is_done(std::uint16_t type) {
 }
 
 const char* name_of(std::uint16_t intent) {
-  switch (intent) {
-    case log_item::free_intent:
-      return "freeing blocks";
-    case log_item::reverse_intent:
-      return "noting owners";
-    case log_item::share_intent:
-      return "counting shared blocks";
-    case log_item::map_intent:
-      return "mapping blocks";
-    case log_item::attribute_intent:
-      return "changing attributes";
-    default:
-      return "exchanging the content of files";
-  }
+  static const std::map<std::uint16_t, const char*> names{
+      {log_item::free_intent, "freeing blocks"},
+      {log_item::reverse_intent, "noting owners"},
+      {log_item::share_intent, "counting shared blocks"},
+      {log_item::map_intent, "mapping blocks"},
+      {log_item::attribute_intent, "changing attributes"}};
+  const auto found = names.find(intent);
+  return found == names.end() ? "exchanging the content of files" : found->second;
 }
 
 template <typename T>

@@ -15,7 +15,7 @@
 namespace jh::xfs {
 namespace {
 
-class XfsFilesystem final : public Filesystem {
+class XfsFilesystem final : public FilesystemOnDisk {
  public:
   explicit XfsFilesystem(Store& store) : place_(store), geometry_(store) {}
 
@@ -68,7 +68,7 @@ class XfsFilesystem final : public Filesystem {
     audit_structure(place_, geometry_, first, findings, progress);
     if (scope != AuditScope::structure) audit_content(place_, geometry_, findings, progress);
   }
-  void audit_kept(Filesystem& before, bool, Findings& findings) override {
+  void audit_kept(FilesystemOnDisk& before, bool, Findings& findings) override {
     // But for sizes and counts the superblock says what it said.
     Superblock was = dynamic_cast<XfsFilesystem&>(before).geometry_.superblock();
     const Superblock& now = geometry_.superblock();
@@ -194,18 +194,9 @@ OpenedFilesystem open(Store& place) {
 }
 
 FilesystemKind make_kind() {
-  FilesystemKind made{"XFS"};
-  made.audited = true;
-  made.resizable = true;
-  made.holds_files = true;
-  made.only_grows = true;
-  made.recognise = recognise;
-  made.open = open;
+  auto made = audited_kind<XfsFilesystem>("XFS", recognise, open, claimed_size);
+  made.resizable = made.holds_files = made.only_grows = true;
   made.while_mounted = read_names;
-  made.claimed_size = claimed_size;
-  made.open_to_change = [](Store& place) -> std::unique_ptr<Filesystem> {
-    return std::make_unique<XfsFilesystem>(place);
-  };
   made.replay_journal = [](Store& place) { bring_to_rest(place); };
   return made;
 }

@@ -128,26 +128,33 @@ std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size)
   return nullptr;
 }
 
+namespace {
+constexpr std::uint32_t new_entries = 128;  // as many as the specification asks for at least
+}
+
+std::pair<Sectors, Sectors> usable_by_new_gpt(Bytes disk_size, std::uint32_t sector_size) {
+  const std::uint64_t last = std::max<std::uint64_t>(disk_size.value() / sector_size, 1) - 1;
+  const std::uint64_t array = ceil_div(std::uint64_t{new_entries} * sizeof(Entry), sector_size);
+  if (last < 4 * array) refuse("the disk is too small for a GPT", {}, "use at least 4 MiB");
+  return {Sectors(2 + array), Sectors(last - array)};
+}
+
 std::unique_ptr<PartitionTable> make_gpt(Store& disk, std::uint32_t sector_size) {
-  constexpr std::uint32_t entries = 128;
   GptTable::Copy copy;
-  const std::uint64_t last = disk.size() / sector_size - 1;
-  const std::uint64_t array = ceil_div(std::uint64_t{entries} * sizeof(Entry), sector_size);
-  if (last < 4 * array)
-    refuse("the disk is too small for a GPT", disk.name(), "use at least 4 MiB");
+  const auto [first, end] = usable_by_new_gpt(Bytes(disk.size()), sector_size);
   Header& header = copy.header;
   header.signature = gpt::signature;
   header.revision = gpt::revision;
   header.header_size = sizeof(Header);
   header.my_lba = 1;
-  header.alternate_lba = last;
-  header.first_usable_lba = 2 + array;
-  header.last_usable_lba = last - array - 1;
+  header.alternate_lba = disk.size() / sector_size - 1;
+  header.first_usable_lba = first.value();
+  header.last_usable_lba = end.value() - 1;
   header.disk_guid = random_guid();
   header.entries_lba = 2;
-  header.entry_count = entries;
+  header.entry_count = new_entries;
   header.entry_size = sizeof(Entry);
-  copy.entries.resize(std::size_t{entries} * sizeof(Entry));
+  copy.entries.resize(std::size_t{new_entries} * sizeof(Entry));
   auto table = std::make_unique<GptTable>(disk, sector_size, copy, copy);
   table->repair(disk);
   return table;
@@ -252,7 +259,7 @@ void GptTable::check_protective_mbr(Store& disk) {
         Status::unsupported,
         "this is a hybrid table: MBR and GPT both describe partitions, each in its own way",
         disk.name(),
-        "make it a plain GPT in the guest first; juneheath must not guess which counts");
+        "make it a plain GPT in the guest first; which of the two counts must not be guessed");
   }
 }
 
@@ -345,12 +352,12 @@ void GptTable::move(Store& disk, std::uint32_t number, Sectors first, Sectors en
   ensure(false, "the partition is in the table");
 }
 
-NewPartition GptTable::place_new(Bytes disk_size) const {
-  const auto [first, end] = largest_room(gaps(usable_end_on(disk_size)));
+NewPartition GptTable::place_new(const std::vector<Partition>& among, Bytes disk_size) const {
+  const auto [first, end] = largest_room(gaps(among, usable_end_on(disk_size)));
   if (first == end)
     refuse("the disk has no room for a new partition", "GPT", "make the disk larger (--by SIZE)");
   for (std::uint32_t number = 1; number <= header_.entry_count.value(); ++number)
-    if (find(number) == nullptr) return {number, PartitionRole::primary, first, end};
+    if (find_in(among, number) == nullptr) return {number, PartitionRole::primary, first, end};
   refuse(fmt::format("the GPT has no entry left for a new partition (all {} are used)",
                      header_.entry_count.value()),
          "GPT", "remove a partition in the guest first");

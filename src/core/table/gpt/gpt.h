@@ -20,7 +20,7 @@ class GptTable final : public PartitionTable {
   Ranges own_places() const override;
   bool must_move_spare() const override;
   Sectors usable_end_on(Bytes disk_size) const override;
-  NewPartition place_new(Bytes disk_size) const override;
+  NewPartition place_new(const std::vector<Partition>& among, Bytes disk_size) const override;
   void create(Store& disk, const NewPartition& partition, const Uuid& id) override;
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
@@ -50,6 +50,9 @@ class GptTable final : public PartitionTable {
 
 /// An empty table on a blank disk.
 std::unique_ptr<PartitionTable> make_gpt(Store& disk, std::uint32_t sector_size);
+/// The sectors that partitions could use then: the first one, and one past the last. Throws refused
+/// when the disk is too small.
+std::pair<Sectors, Sectors> usable_by_new_gpt(Bytes disk_size, std::uint32_t sector_size);
 /// Null when neither copy is there. Throws damaged when something is, but nothing to be trusted.
 std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size);
 

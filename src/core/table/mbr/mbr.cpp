@@ -46,6 +46,10 @@ std::unique_ptr<PartitionTable> make_mbr(Store& disk, std::uint32_t sector_size)
   return std::make_unique<MbrTable>(disk, sector_size);
 }
 
+std::pair<Sectors, Sectors> usable_by_new_mbr(Bytes disk_size, std::uint32_t sector_size) {
+  return {Sectors(1), Sectors(std::min(disk_size.value() / sector_size, lba_limit))};
+}
+
 MbrTable::MbrTable(Store& disk, std::uint32_t sector_size) {
   facts_.kind = TableKind::mbr;
   facts_.sector_size = sector_size;
@@ -283,15 +287,15 @@ void MbrTable::move_chain(Store& disk, const NewPlace& extended,
 
 // A primary partition where an entry is free and the largest room lies outside of the extended
 // partition; otherwise a logical one.
-NewPartition MbrTable::place_new(Bytes disk_size) const {
+NewPartition MbrTable::place_new(const std::vector<Partition>& among, Bytes disk_size) const {
   const Sectors usable_end = usable_end_on(disk_size);
-  std::vector<Gap> outside = gaps(usable_end);
+  std::vector<Gap> outside = gaps(among, usable_end);
   std::erase_if(outside, [](const Gap& gap) { return gap.in_extended; });
   const auto [first, end] = largest_room(outside);
-  const NewPartition logical = place_logical(usable_end);
+  const NewPartition logical = place_logical(among, usable_end);
   const Sectors logical_size = logical.end - logical.first;
   std::uint32_t number = 1;
-  while (number <= 4 && find(number) != nullptr) ++number;
+  while (number <= 4 && find_in(among, number) != nullptr) ++number;
   if (number <= 4 && first != end && end - first >= logical_size)
     return {number, PartitionRole::primary, first, end};
   if (logical_size != Sectors(0)) return logical;
@@ -308,11 +312,12 @@ NewPartition MbrTable::place_new(Bytes disk_size) const {
 }
 
 // Behind the last logical partition; the extended one grows along where free sectors follow it.
-NewPartition MbrTable::place_logical(Sectors usable_end) const {
+NewPartition MbrTable::place_logical(const std::vector<Partition>& among,
+                                     Sectors usable_end) const {
   const Partition* extended = nullptr;
   Sectors from;
   std::uint32_t number = 5;
-  for (const Partition& p : facts_.partitions) {
+  for (const Partition& p : among) {
     if (p.role == PartitionRole::extended) extended = &p;
     if (p.role == PartitionRole::logical) {
       from = std::max(from, p.end());
@@ -324,7 +329,7 @@ NewPartition MbrTable::place_logical(Sectors usable_end) const {
   // The record that describes it takes a sector, and by custom a whole MiB.
   const Sectors record = from == extended->first ? from : align_up(from);
   const Sectors first = align_up(record + Sectors(1));
-  const Sectors end = align_down(reach(*extended, usable_end));
+  const Sectors end = align_down(reach(among, *extended, usable_end));
   if (end <= first) return {};
   return {number, PartitionRole::logical, first, end};
 }

@@ -11,7 +11,7 @@ class MbrTable final : public PartitionTable {
   MbrTable(Store& disk, std::uint32_t sector_size);
   Ranges own_places() const override;
   Sectors usable_end_on(Bytes disk_size) const override;
-  NewPartition place_new(Bytes disk_size) const override;
+  NewPartition place_new(const std::vector<Partition>& among, Bytes disk_size) const override;
   void create(Store& disk, const NewPartition& partition, const Uuid& id) override;
   void cover_disk(Store& disk) override;
   void move_end(Store& disk, std::uint32_t number, Sectors new_end) override;
@@ -43,7 +43,7 @@ class MbrTable final : public PartitionTable {
   mbr::Chs chs_of(std::uint64_t lba) const;
   void add(std::uint32_t number, PartitionRole role, const mbr::Entry& entry, Slot slot);
   void set_limits(Store& disk);
-  NewPartition place_logical(Sectors usable_end) const;
+  NewPartition place_logical(const std::vector<Partition>& among, Sectors usable_end) const;
   void create_logical(Store& disk, const NewPartition& partition);
   void write_entry(Store& disk, std::uint64_t record_lba, std::size_t index, std::uint64_t base_lba,
                    std::uint8_t type, std::uint64_t first, std::uint64_t end);
@@ -59,6 +59,8 @@ class MbrTable final : public PartitionTable {
 
 /// An empty table on a blank disk.
 std::unique_ptr<PartitionTable> make_mbr(Store& disk, std::uint32_t sector_size);
+/// The sectors that partitions could use then: the first one, and one past the last.
+std::pair<Sectors, Sectors> usable_by_new_mbr(Bytes disk_size, std::uint32_t sector_size);
 /// Null when the first sector holds no partition table.
 std::unique_ptr<PartitionTable> open_mbr(Store& disk, std::uint32_t sector_size);
 

@@ -1,4 +1,4 @@
-#include "core/store/fault_store.h"
+#include "support/fault_store.h"
 
 #include "core/base/checked.h"
 

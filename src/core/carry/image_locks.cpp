@@ -1,0 +1,95 @@
+#include "core/carry/image_locks.h"
+
+#include "core/carry/dependents.h"
+#include "core/container/container.h"
+#include "core/container/file_resolver.h"
+#include "core/store/ledger.h"
+
+namespace jh {
+
+std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images,
+                                   bool with_parents) {
+  HostFileResolver resolver(host);
+  std::vector<std::string> files;
+  for (const std::string& image : images) {
+    files.push_back(image);
+    const auto file = host.open(image, Access::read_only);
+    const auto container = open_container(*file, &resolver);
+    const ContainerFacts facts = container->facts();
+    files.insert(files.end(), facts.parts.begin(), facts.parts.end());
+    if (with_parents) files.insert(files.end(), facts.parents.begin(), facts.parents.end());
+  }
+  return files;
+}
+
+namespace {
+
+void check_all(const std::vector<std::string>& files, LockKind kind, bool are_ours) {
+  for (const std::string& file : files)
+    kind == LockKind::changing ? check_not_in_use(file, are_ours)
+                               : check_not_written_elsewhere(file);
+}
+
+// Looked at again behind the locks: somebody may have come in between.
+Locks locked(const std::vector<std::string>& files, LockKind checked, LockKind held) {
+  check_all(files, checked, /*are_ours=*/false);
+  if (checked == LockKind::changing) check_no_dependents(files);
+  Locks locks;
+  for (const std::string& file : files) locks.push_back(std::make_unique<ImageLock>(file, held));
+  check_all(files, checked, /*are_ours=*/true);
+  return locks;
+}
+
+}  // namespace
+
+Locks lock_all(const std::vector<std::string>& files) {
+  return locked(files, LockKind::changing, LockKind::changing);
+}
+
+std::vector<Error> host_blockers(Host& host, const std::vector<std::string>& images) {
+  std::vector<Error> found;
+  const auto note = [&](const auto& check) {
+    try {
+      check();
+    } catch (const Error& error) {
+      if (error.status() == Status::refused) found.push_back(error);
+    }
+  };
+  std::vector<std::string> files = images;
+  note([&] { files = all_files(host, images); });
+  note([&] { check_no_unfinished_change(host, images); });
+  for (const std::string& file : files) note([&] { check_not_in_use(file); });
+  note([&] { check_no_dependents(files); });
+  return found;
+}
+
+Locks lock_for_reading(const std::vector<std::string>& files) {
+  return locked(files, LockKind::reading, LockKind::reading);
+}
+
+Locks lock_images(Host& host, const std::vector<std::string>& images, const ChangeOptions& options,
+                  bool dry_run) {
+  for (std::size_t i = 0; i < images.size(); ++i)
+    for (std::size_t j = 0; j < i; ++j)
+      if (host.exists(images[i]) && host.exists(images[j]) &&
+          host.identity(images[i]) == host.identity(images[j]))
+        wrong_usage("the same image is named twice: " + images[i]);
+  const std::vector<std::string> files = all_files(host, images, options.into_copy);
+  if (options.into_copy) return lock_for_reading(files);
+  // What would be in the way of the change is in the way of its dry run.
+  return locked(files, LockKind::changing, dry_run ? LockKind::reading : LockKind::changing);
+}
+
+bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {
+  bool has_undo = false;
+  for (const std::string& path : images) {
+    const auto ledger = Ledger::open(host, path, /*tidy=*/false);
+    if (ledger && ledger->state() != Ledger::State::done)
+      refuse("an earlier change of this image was interrupted", ledger->path(),
+             "run: " + suggest("recover", {path}));
+    has_undo |= ledger && ledger->has_undo();
+  }
+  return has_undo;
+}
+
+}  // namespace jh
