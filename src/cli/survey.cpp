@@ -34,6 +34,24 @@ std::string day_of(std::uint64_t seconds) {
                      parts.tm_mday, parts.tm_hour, parts.tm_min);
 }
 
+// When, of how large a disk, with or without the guest's memory, and what would be free without it.
+void print_snapshots(Container& image, const ContainerFacts& facts) {
+  if (facts.snapshots.empty()) return;
+  const std::vector<std::uint64_t> kept = image.kept_by_snapshots();
+  for (std::size_t i = 0; i < facts.snapshots.size(); ++i) {
+    const Snapshot& snapshot = facts.snapshots[i];
+    std::cout << styled("  snapshot ", Style::warn)
+              << fmt::format("{} \"{}\" of {} UTC", printable(snapshot.id),
+                             printable(snapshot.name), day_of(snapshot.made_at));
+    if (snapshot.disk_size && *snapshot.disk_size != facts.disk_size)
+      std::cout << fmt::format(", of a disk of {}", human(*snapshot.disk_size));
+    if (snapshot.state_size != Bytes(0))
+      std::cout << fmt::format(", with {} of the guest's memory", human(snapshot.state_size));
+    if (i < kept.size()) std::cout << fmt::format("; keeps {} alone", human(Bytes(kept[i])));
+    std::cout << "\n";
+  }
+}
+
 void print_container(const Disk& disk, const FileStore& file, Host& host) {
   const ContainerFacts facts = disk.container->facts();
   std::uint64_t allocated = file.allocated();
@@ -60,10 +78,7 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
   for (const std::string& part : facts.parts) std::cout << "  with " << printable(part) << "\n";
   for (const std::string& parent : facts.parents)
     std::cout << styled("  builds on ", Style::warn) << printable(parent) << "\n";
-  for (const Snapshot& snapshot : facts.snapshots)
-    std::cout << styled("  snapshot ", Style::warn)
-              << fmt::format("{} \"{}\" of {} UTC\n", printable(snapshot.id),
-                             printable(snapshot.name), day_of(snapshot.made_at));
+  print_snapshots(*disk.container, facts);
   for (const std::string& what : facts.pending_repairs)
     std::cout << styled("  before a change: ", Style::warn) << printable(what) << "\n";
   for (const std::string& note : facts.notes) std::cout << "  " << printable(note) << "\n";

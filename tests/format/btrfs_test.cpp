@@ -30,7 +30,7 @@ class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
 
 TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  SKIP_UNLESS_TAKEN(6)
+  SKIP_UNLESS_ITS_TURN(4)
   const unsigned seed = seed_of_run();
   SCOPED_TRACE(fmt::format("seed {}", seed));
   std::mt19937 random{seed};
@@ -212,7 +212,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     ASSERT_TRUE(volume.tree(tree));
     small.push_back(volume.tree(tree)->block);
   }
-  const int rounds = takes_all() ? 300 : 30;
+  const int rounds = inputs_of(30, 300);
   int found_by_both = 0;
   int only_here = 0;
   for (int i = 0; i < rounds; ++i) {

@@ -10,6 +10,7 @@
 #include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -43,7 +44,7 @@ TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
 #ifdef JUNEHEATH_SANITIZED
   constexpr int cases = 60;
 #else
-  constexpr int cases = 500;
+  const int cases = inputs_of(500, 500);
 #endif
   const char* chosen = std::getenv("JUNEHEATH_SEED");
   std::mt19937 random(chosen == nullptr ? 20261123U : static_cast<unsigned>(std::atol(chosen)));

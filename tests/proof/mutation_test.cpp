@@ -206,7 +206,8 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
     EXPECT_TRUE(found(host) == expected) << damage.what() << ", mutation " << i;
     if (HasFailure()) return;
   }
-  EXPECT_GT(refused, rounds_of(GetParam().mutations) / fewer / 8);
+  // About one in six; of few rounds a tenth may be less by chance.
+  EXPECT_GT(refused, rounds_of(GetParam().mutations) / fewer / 16);
   fmt::print("  {} refused, {} harmless\n", refused, harmless);
 }
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <ctime>
 #include <random>
 
 #include "core/base/checksum.h"
@@ -30,6 +31,25 @@ bool is_taken(unsigned share) {
       fmt::format("{} {}.{}", seed_of_run(), test.test_suite_name(), test.name());
   const auto* bytes = reinterpret_cast<const std::uint8_t*>(name.data());
   return crc32({bytes, name.size()}) % share == 0;
+}
+
+bool is_its_turn(unsigned share) {
+  if (takes_all()) return true;
+  static const unsigned turn = [] {
+    const char* wanted = std::getenv("JUNEHEATH_TURN");
+    const unsigned taken = wanted != nullptr ? static_cast<unsigned>(std::stoul(wanted))
+                                             : static_cast<unsigned>(std::time(nullptr) / 86400);
+    fmt::print("  JUNEHEATH_TURN={}\n", taken);
+    return taken;
+  }();
+  const std::string name = testing::UnitTest::GetInstance()->current_test_info()->name();
+  const auto* bytes = reinterpret_cast<const std::uint8_t*>(name.data());
+  return (crc32({bytes, name.size()}) + turn) % share == 0;
+}
+
+int inputs_of(int usual, int full) {
+  if (const char* wanted = std::getenv("JUNEHEATH_INPUTS")) return std::stoi(wanted);
+  return takes_all() ? full : usual;
 }
 
 int rounds_of(int all) { return takes_all() ? all : std::max(1, all / 3); }

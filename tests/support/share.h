@@ -15,8 +15,16 @@ unsigned seed_of_run();
 /// JUNEHEATH_FULL all.
 bool is_taken(unsigned share);
 
+/// The same in a fixed turn: of so many days that follow each other each has its part, and all of
+/// them everything. JUNEHEATH_TURN says another one; printed.
+bool is_its_turn(unsigned share);
+
 /// JUNEHEATH_FULL: a run takes all of everything.
 bool takes_all();
+
+/// How many damaged inputs a test makes: JUNEHEATH_INPUTS, or with JUNEHEATH_FULL `full`, else
+/// `usual`.
+int inputs_of(int usual, int full);
 
 /// How many of so many random rounds a run makes: with JUNEHEATH_FULL all, else a third.
 int rounds_of(int all);
@@ -27,6 +35,10 @@ std::vector<std::uint64_t> points_of(std::uint64_t last, std::uint64_t share, st
 
 }  // namespace jh::test
 
+#define SKIP_UNLESS_ITS_TURN(share)             \
+  if (!jh::test::is_its_turn(share)) {          \
+    GTEST_SKIP() << "another day has its turn"; \
+  }
 #define SKIP_UNLESS_TAKEN(share)              \
   if (!jh::test::is_taken(share)) {           \
     GTEST_SKIP() << "not in this run's part"; \

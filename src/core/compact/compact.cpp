@@ -10,6 +10,7 @@
 #include "core/compact/used_only.h"
 #include "core/guest/audit.h"
 #include "core/plan/content.h"
+#include "core/proof/snapshots.h"
 #include "core/proof/verdict.h"
 #include "core/staged/disk_compare.h"
 #include "core/store/ledger_format.h"
@@ -116,7 +117,9 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     if (!findings.clean())
       proof_failed(findings.kept().front().what, findings.kept().front().where);
     ContentCheck contents(files);
-    prove_same(*before, *after, changed_files(files), contents, unused, disk.path);
+    const FileChanges changes = changed_files(files);
+    prove_same(*before, *after, changes, contents, unused, disk.path);
+    check_snapshots(*before, files.old_state(0), *after, files.stage(0), changes);
     files.transaction().seal(progress, /*keep_undo=*/false);
   };
   try {

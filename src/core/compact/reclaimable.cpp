@@ -40,8 +40,10 @@ class Search {
   }
 
  private:
-  // Parents are not ours to compact.
+  // Parents are not ours to compact, nor is what a snapshot keeps as well.
   bool is_own(const Extent& piece) const {
+    if (piece.shared || (piece.kind == Extent::Kind::compressed && !facts_.snapshots.empty()))
+      return false;
     const bool has_parents = !facts_.parents.empty();
     if (piece.kind == Extent::Kind::compressed) return !has_parents;
     return piece.kind == Extent::Kind::data &&

@@ -22,7 +22,7 @@ Extent BlockContainer::extent_at(std::uint64_t offset, std::uint64_t length) {
   // Neighbours in the disk that are neighbours in the file too make one piece.
   while (extent.length < length && extent.kind != Extent::Kind::compressed) {
     const Extent next = find(offset + extent.length, length - extent.length);
-    if (next.kind != extent.kind || next.store != extent.store ||
+    if (next.kind != extent.kind || next.store != extent.store || next.shared != extent.shared ||
         (extent.kind == Extent::Kind::data && next.at != extent.at + extent.length))
       break;
     extent.length += next.length;
@@ -133,7 +133,9 @@ void BlockContainer::Disk::put(std::uint64_t offset, ConstByteSpan data, bool un
       extent.length += next.length;
     }
     std::size_t done = extent.length;
-    if (extent.kind == Extent::Kind::data) {
+    if (extent.kind == Extent::Kind::data && extent.shared) {
+      done = put_in_new_blocks(offset, data.first(extent.length), /*zero_now=*/false);
+    } else if (extent.kind == Extent::Kind::data) {
       const ConstByteSpan part = data.first(extent.length);
       unreferenced ? extent.store->write_unreferenced(extent.at, part)
                    : extent.store->write(extent.at, part);

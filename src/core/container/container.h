@@ -1,6 +1,7 @@
 // Container: the file format a guest's disk is kept in. Nothing above this file knows which.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <string>
 #include <vector>
@@ -24,7 +25,10 @@ const char* allocation_name(Allocation allocation);
 struct Snapshot {
   std::string id;
   std::string name;
-  std::uint64_t made_at = 0;  // seconds since 1970
+  std::uint64_t made_at = 0;         // seconds since 1970
+  std::optional<Bytes> disk_size{};  // of the disk then; nothing: it is not on record
+  Bytes state_size{};                // of the guest's memory, if that was saved with it
+  bool operator==(const Snapshot&) const = default;
 };
 
 struct ContainerFacts {
@@ -60,6 +64,7 @@ struct Extent {
   std::uint64_t length = 0;
   Store* store = nullptr;
   std::uint64_t at = 0;
+  bool shared = false;  // a snapshot inside has it too: it is copied, and never written to
 };
 
 /// What an image says of its disk, for those who only read it.
@@ -79,6 +84,12 @@ class ImageReader {
   virtual std::uint64_t blocks_kept() { return 0; }
   /// Every copy, table, sum and count of the form itself.
   virtual void audit(Findings& findings) = 0;
+  /// Calls visit(offset, length) for all ranges of the image's file that its snapshots rely on;
+  /// ranges may come more than once. Reads all of their tables.
+  using FileRange = std::function<void(std::uint64_t, std::uint64_t)>;
+  virtual void for_each_snapshot_range(const FileRange& /*visit*/) {}
+  /// Bytes of the file that each snapshot alone keeps. Reads all of their tables.
+  virtual std::vector<std::uint64_t> kept_by_snapshots() { return {}; }
 };
 
 /// An image that can be changed: how large its disk is, and which of its blocks have a place.

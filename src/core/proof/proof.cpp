@@ -3,6 +3,7 @@
 #include "core/proof/assigned_ranges.h"
 #include "core/proof/footprint.h"
 #include "core/proof/groups.h"
+#include "core/proof/snapshots.h"
 #include "core/proof/tables.h"
 #include "core/proof/tree_compare.h"
 #include "core/proof/verdict.h"
@@ -126,6 +127,10 @@ class Proof {
     Findings findings;
     after.audit(findings);
     check_findings(findings);
+    const Disk& old_disk = before_.disks()[disk];
+    if (const std::size_t snapshots = check_snapshots(*old_disk.container, *old_disk.file, after,
+                                                      *after_.disks()[disk].file, changes_))
+      seen_.add("snapshots of the image, of which no byte has changed", snapshots);
     seen_.add("tables of image forms audited", 1);
   }
 

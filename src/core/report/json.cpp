@@ -126,9 +126,17 @@ json disk_json(const CommandText& typed, const Guest& guest, Floors& floors, std
            {"blockers", json::array()},
            {"notes", facts.notes},
            {"places", json::array()}};
-  for (const Snapshot& snapshot : facts.snapshots)
-    out["snapshots"].push_back(
-        {{"id", snapshot.id}, {"name", snapshot.name}, {"made_at", snapshot.made_at}});
+  const std::vector<std::uint64_t> kept = disk.container->kept_by_snapshots();
+  for (std::size_t number = 0; number < facts.snapshots.size(); ++number) {
+    const Snapshot& snapshot = facts.snapshots[number];
+    json row{{"id", snapshot.id},
+             {"name", snapshot.name},
+             {"made_at", snapshot.made_at},
+             {"disk_size", snapshot.disk_size.value_or(facts.disk_size).value()},
+             {"state_size", snapshot.state_size.value()}};
+    if (number < kept.size()) row["kept_alone"] = kept[number];
+    out["snapshots"].push_back(std::move(row));
+  }
   for (const Error& blocker : facts.blockers)
     out["blockers"].push_back(error_brief(blocker, typed));
   if (disk.trouble) out["trouble"] = error_brief(*disk.trouble, typed);

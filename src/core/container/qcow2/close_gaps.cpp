@@ -190,7 +190,8 @@ std::vector<CompressedCluster> Qcow2Container::compressed_extents() {
 
 std::uint64_t Qcow2Container::close_gaps(std::uint64_t most, bool first) {
   const std::uint64_t cluster = image_.cluster();
-  if (data_ != nullptr) return 0;
+  // Packed pieces of several states lie side by side: with snapshots none of them moves.
+  if (data_ != nullptr || !image_.snapshots.empty()) return 0;
   const std::vector<CompressedCluster> pieces = compressed_extents();
   if (pieces.empty()) return 0;
   std::vector<FreeRange> runs =

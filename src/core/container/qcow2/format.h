@@ -117,6 +117,9 @@ struct SnapshotEntry {
   Be32 extra_size;
 };
 static_assert(sizeof(SnapshotEntry) == 40);
+// In the extra data behind it
+constexpr std::uint64_t extra_state_size = 0;  // 64 bits, as the one after it
+constexpr std::uint64_t extra_disk_size = 8;
 
 // Limits of ours, by which no table can take more memory than is reasonable.
 constexpr std::uint64_t max_l1_bytes = 32U << 20;

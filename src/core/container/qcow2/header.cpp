@@ -4,6 +4,8 @@
 
 #include <optional>
 
+#include "core/container/qcow2/snapshots.h"
+
 namespace jh::qcow2 {
 namespace {
 
@@ -82,36 +84,7 @@ void read_extensions(Store& file, Image& image) {
   }
 }
 
-void read_snapshots(Store& file, Image& image) {
-  const std::uint32_t count = image.raw.snapshots.value();
-  if (count > max_snapshots) corrupt(file, fmt::format("{} snapshots", count));
-  const std::uint64_t start = image.raw.snapshots_offset.value();
-  std::uint64_t at = start;
-  for (std::uint32_t i = 0; i < count; ++i) {
-    if (checked_add(at, sizeof(SnapshotEntry)) > file.size())
-      corrupt(file, "the list of snapshots reaches past the file's end");
-    const auto entry = read_as<SnapshotEntry>(file, at);
-    std::uint64_t text = at + sizeof(SnapshotEntry) + entry.extra_size.value();
-    Snapshot snapshot;
-    snapshot.id = text_at(file, text, entry.id_size.value(), "snapshot's number");
-    text += entry.id_size.value();
-    snapshot.name = text_at(file, text, entry.name_size.value(), "snapshot's name");
-    snapshot.made_at = entry.seconds.value();
-    image.snapshots.push_back(std::move(snapshot));
-    image.snapshot_tables.push_back({entry.l1_table_offset.value(), entry.l1_size.value()});
-    at = round_up(text + entry.name_size.value(), 8);
-  }
-  image.snapshot_list_size = at - start;
-}
-
 }  // namespace
-
-CompressedPlace compressed_place(std::uint64_t entry, std::uint32_t cluster_bits) {
-  const std::uint32_t split = compressed_split(cluster_bits);
-  const std::uint64_t offset = entry & ((std::uint64_t{1} << split) - 1);
-  const std::uint64_t sectors = (entry & ~(copied | compressed_bit)) >> split;
-  return {offset, (sectors + 1) * 512 - offset % 512};
-}
 
 std::string read_backing_name(Store& file) {
   const Header header = read_fixed(file);

@@ -6,6 +6,8 @@
 
 #include "core/container/chain.h"
 #include "core/container/compression.h"
+#include "core/container/qcow2/snapshot_ranges.h"
+#include "core/container/qcow2/snapshots.h"
 
 namespace jh::qcow2 {
 
@@ -59,7 +61,8 @@ Buffer* Qcow2Container::table(std::uint64_t index) {
 // A table that may be written: there, and not a snapshot's too.
 Buffer& Qcow2Container::table_for(std::uint64_t index) {
   Buffer* found = table(index);
-  if (found != nullptr && (l1_[index] & copied) != 0) return *found;
+  if (found != nullptr && (l1_[index] & copied) != 0 && !is_shared(l1_[index] & offset_mask))
+    return *found;
   const std::uint64_t old = l1_[index] & offset_mask;
   const Buffer content = found != nullptr ? *found : Buffer(image_.cluster());
   const std::uint64_t at = refcounts().allocate(1);
@@ -102,6 +105,12 @@ void Qcow2Container::set_entries(std::uint64_t cluster, std::span<const Entry> f
   }
 }
 
+// By its count, whatever the marks in the tables say.
+bool Qcow2Container::is_shared(std::uint64_t at) {
+  return !image_.snapshots.empty() && data_ == nullptr && at != 0 &&
+         refcounts().count(at / image_.cluster()) > 1;
+}
+
 // Offset of a plain cluster in the store of data; damage when it cannot be there.
 std::uint64_t Qcow2Container::cluster_at(const Entry& entry, std::uint64_t cluster) const {
   const std::uint64_t at = entry.place & offset_mask;
@@ -130,6 +139,7 @@ Extent Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
   // The last cluster of a file may be cut short; what is missing reads as zeros.
   if (at >= extent.store->size()) return {Extent::Kind::zero, extent.length, nullptr, 0};
   extent.length = std::min(extent.length, extent.store->size() - at);
+  extent.shared = is_shared(at - inside);
   return extent;
 }
 
@@ -232,6 +242,28 @@ void Qcow2Container::drop_blocks(std::uint64_t first, std::uint64_t count) {
   }
 }
 
+// What a snapshot keeps takes as much room whether the disk shows it or not.
+void Qcow2Container::forget_blocks(std::uint64_t first, std::uint64_t count) {
+  for (std::uint64_t i = first; i < first + count; ++i) {
+    const Entry entry = entry_of(i);
+    const bool packed = (entry.place & compressed_bit) != 0;
+    if (!image_.snapshots.empty() && (packed || is_shared(entry.place & offset_mask))) continue;
+    drop_blocks(i, 1);
+  }
+}
+
+void Qcow2Container::for_each_snapshot_range(const FileRange& visit) {
+  for (std::size_t i = 0; i < image_.snapshots.size(); ++i)
+    for_each_range_of(file_, image_, i, visit);
+}
+
+std::vector<std::uint64_t> Qcow2Container::kept_by_snapshots() {
+  std::vector<std::uint64_t> kept;
+  for (std::size_t i = 0; i < image_.snapshots.size(); ++i)
+    kept.push_back(kept_alone(file_, image_, refcounts(), i));
+  return kept;
+}
+
 void Qcow2Container::check_growth(Bytes new_size) {
   const std::uint64_t most = max_l1_bytes / 8 * image_.reach_of_table();
   if (new_size.value() > std::min<std::uint64_t>(most, INT64_MAX))
@@ -240,7 +272,45 @@ void Qcow2Container::check_growth(Bytes new_size) {
            file_.name(), "recast it into a new image with larger clusters");
 }
 
+// Each snapshot goes back to the disk that it was made of: its size is on record before the disk
+// has another.
+void Qcow2Container::keep_snapshot_sizes() {
+  const auto list = list_with_sizes(file_, image_, image_.size);
+  if (!list) return;
+  const std::uint64_t old_first = image_.raw.snapshots_offset.value() / image_.cluster();
+  const std::uint64_t old_end =
+      ceil_div(image_.raw.snapshots_offset.value() + image_.snapshot_list_size, image_.cluster());
+  Buffer whole = *list;
+  whole.resize(round_up(whole.size(), image_.cluster()));
+  const std::uint64_t at = refcounts().allocate(whole.size() / image_.cluster());
+  file_.write_unreferenced(at, whole);
+  for (std::uint64_t c = old_first; c < old_end; ++c) refcounts().release(c);
+  image_.raw.snapshots_offset = at;
+  write_header(file_, image_);
+  image_.snapshots.clear();
+  image_.snapshot_tables.clear();
+  read_snapshots(file_, image_);
+}
+
+// Behind the disk's end a hypervisor keeps a guest's memory while it saves it; what is left there
+// would become a part of a larger disk.
+void Qcow2Container::drop_tables_behind(std::uint64_t disk_size) {
+  for (std::uint64_t index = image_.tables_for(disk_size); index < l1_.size(); ++index) {
+    Buffer* entries = table(index);
+    if (entries == nullptr) continue;
+    const Buffer old = *entries;
+    for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i)
+      let_go({parse_as<Be64>(old, i * image_.entry_size()).value(), 0});
+    refcounts().release((l1_[index] & offset_mask) / image_.cluster());
+    l1_[index] = 0;
+    tables_.erase(index);
+    file_.write(image_.raw.l1_table_offset.value() + index * 8, bytes_of(Be64(0)));
+  }
+}
+
 void Qcow2Container::grow(Bytes new_size) {
+  keep_snapshot_sizes();
+  drop_tables_behind(image_.size);
   const std::uint64_t tables = image_.tables_for(new_size.value());
   const std::uint64_t present = l1_.size();
   image_.size = new_size.value();
@@ -269,6 +339,7 @@ void Qcow2Container::grow(Bytes new_size) {
 void Qcow2Container::check_shrink(Bytes) {}
 
 void Qcow2Container::shrink(Bytes new_size) {
+  keep_snapshot_sizes();
   clear_tail(new_size.value());
   const std::uint64_t first = ceil_div(new_size.value(), image_.cluster());
   const std::uint64_t per_table = image_.entries_per_table();
@@ -333,15 +404,12 @@ ContainerFacts Qcow2Container::facts() {
                     image_.bitmaps->bitmaps.value()));
   if (facts.encrypted)
     facts.notes.emplace_back("its content is encrypted: only the image itself can be looked at");
-  if (!facts.snapshots.empty()) {
-    std::string names;
-    for (const Snapshot& snapshot : facts.snapshots)
-      names += (names.empty() ? "" : ", ") + snapshot.id + " \"" + snapshot.name + "\"";
+  // Data in a file of its own has no counts: nothing would say what a snapshot shares.
+  if (!facts.snapshots.empty() && data_ != nullptr)
     facts.blockers.push_back(
-        in_the_way(fmt::format("the image keeps {} snapshot{} inside: {}", facts.snapshots.size(),
-                               facts.snapshots.size() == 1 ? "" : "s", names),
+        in_the_way(fmt::format("the image keeps {} snapshot{} inside, and its data in another file",
+                               facts.snapshots.size(), facts.snapshots.size() == 1 ? "" : "s"),
                    file_.name(), "remove the snapshots in the hypervisor"));
-  }
   return facts;
 }
 

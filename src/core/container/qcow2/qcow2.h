@@ -31,6 +31,8 @@ class Qcow2Container final : public BlockContainer {
   std::uint64_t close_gaps(std::uint64_t most, bool first) override;
   Bytes size_unit() override { return Bytes(512); }
   void audit(Findings& findings) override;
+  void for_each_snapshot_range(const FileRange& visit) override;
+  std::vector<std::uint64_t> kept_by_snapshots() override;
 
  private:
   std::uint64_t disk_size() const override { return image_.size; }
@@ -40,9 +42,7 @@ class Qcow2Container final : public BlockContainer {
   void put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
-  void forget_blocks(std::uint64_t first, std::uint64_t count) override {
-    drop_blocks(first, count);
-  }
+  void forget_blocks(std::uint64_t first, std::uint64_t count) override;
   Store& image_file() const override { return file_; }
 
   /// An L2 entry, with the bitmap behind it where there are subclusters.
@@ -57,6 +57,9 @@ class Qcow2Container final : public BlockContainer {
   Buffer* table(std::uint64_t index);
   Buffer& table_for(std::uint64_t index);
   void read_l1();
+  bool is_shared(std::uint64_t at);
+  void keep_snapshot_sizes();
+  void drop_tables_behind(std::uint64_t disk_size);
   void let_go(const Entry& entry);
   void cut_file();
   class GapCloser;

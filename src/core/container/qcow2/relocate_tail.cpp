@@ -19,12 +19,15 @@ std::uint64_t Qcow2Container::relocate_tail(std::uint64_t most) {
   for (std::uint64_t index = 0; index < l1_.size(); ++index) {
     const std::uint64_t at = l1_[index] & offset_mask;
     if (at == 0) continue;
+    // What a snapshot has too stays where it is.
+    if (is_shared(at)) continue;
     add(at, l2_table, index);
     if (data_ != nullptr) continue;
     for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i) {
       const std::uint64_t number = index * image_.entries_per_table() + i;
       const Entry entry = entry_of(number);
-      if ((entry.place & compressed_bit) == 0 && (entry.place & offset_mask) != 0)
+      if ((entry.place & compressed_bit) == 0 && (entry.place & offset_mask) != 0 &&
+          !is_shared(entry.place & offset_mask))
         add(entry.place & offset_mask, data_cluster, number);
     }
   }

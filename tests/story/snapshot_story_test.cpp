@@ -1,0 +1,184 @@
+// Images that keep snapshots inside: whatever is done to the disk, each of them reads as before, by
+// a reader that has nothing of ours; and what a hypervisor goes back to is whole.
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <random>
+
+#include "core/store/host.h"
+#include "support/containers.h"
+#include "support/guest_writes.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/qcow2_snapshots.h"
+#include "support/samples.h"
+#include "support/share.h"
+#include "support/sizes.h"
+
+namespace jh::test {
+namespace {
+
+using Words = std::vector<std::string>;
+
+class Snapshots : public testing::Test {
+ protected:
+  void SetUp() override {
+    const std::string raw = folder_ / "raw.img";
+    unpack_sample("heather", raw);
+    ASSERT_EQ(juneheath({"recast", raw, image_, "--quiet"}).status, 0);
+    std::filesystem::remove(raw);
+  }
+  bool write(const std::string& name, std::uint64_t size) {
+    FileHost host(folder_ / "ledgers");
+    return guest_writes_files(host, {image_}, name, size);
+  }
+  ProgramResult run(Words words) {
+    words.insert(words.begin() + 1, image_);
+    words.emplace_back("--yes");
+    return juneheath(words);
+  }
+  // By the letter of the specification, by the audit, and by the system's checker.
+  void expect_whole() {
+    EXPECT_EQ(check_counts(image_), "");
+    const ProgramResult audit = juneheath({"audit", image_});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+    const std::string raw = folder_ / "seen.img";
+    ASSERT_EQ(juneheath({"recast", image_, raw, "--form", "raw", "--quiet"}).status, 0);
+    const auto place = juneheath({"survey", raw, "--json"});
+    EXPECT_EQ(check_ext(raw, 1 * mib), "") << place.out;
+    std::filesystem::remove(raw);
+  }
+  // The same snapshots; their disks' sizes may have gone on record.
+  static void expect_same(std::vector<SnapshotSeen> was, const std::vector<SnapshotSeen>& is,
+                          std::uint64_t size) {
+    ASSERT_EQ(was.size(), is.size());
+    for (std::size_t i = 0; i < was.size(); ++i) {
+      if (was[i].disk_size == 0 && is[i].disk_size != 0) was[i].disk_size = size;
+      EXPECT_EQ(was[i].disk, is[i].disk) << "snapshot " << was[i].name << " reads differently";
+      EXPECT_TRUE(was[i] == is[i]) << was[i].name << ": its name, size or saved memory differs";
+    }
+  }
+  std::uint64_t disk_size() const {
+    const auto raw = read_file(image_).substr(24, 8);
+    std::uint64_t size = 0;
+    for (const char c : raw) size = size << 8 | static_cast<unsigned char>(c);
+    return size;
+  }
+
+  const TempFolder folder_;
+  const std::string image_ = folder_ / "guest.qcow2";
+};
+
+TEST_F(Snapshots, StayThroughGrowingShrinkingCompactingAndUndo) {
+  ASSERT_TRUE(write("before", 300'000));
+  make_snapshot(image_, "before season");
+  ASSERT_TRUE(write("june", 2'000'000));
+  make_snapshot(image_, "with memory", 3 * mib);
+  ASSERT_TRUE(write("july", 400'000));
+  make_snapshot(image_, "of old", 0, /*with_size=*/false);
+  const auto first = read_snapshots(image_);
+  ASSERT_EQ(first.size(), 3U);
+  expect_whole();
+  const std::uint32_t before = file_digest(image_);
+  const std::uint64_t size = disk_size();
+
+  const ProgramResult grown = run({"grow", "--by", "1GiB", "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_same(first, read_snapshots(image_), size);
+  expect_whole();
+  ASSERT_EQ(run({"undo"}).status, 0);
+  EXPECT_EQ(file_digest(image_), before) << "the undo is to the byte";
+
+  ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
+  ASSERT_TRUE(write("august", 3'000'000));
+  make_snapshot(image_, "larger");
+  const auto second = read_snapshots(image_);
+  const ProgramResult smaller = run({"shrink", "--to", "floor+20MiB"});
+  ASSERT_EQ(smaller.status, 0) << smaller.err;
+  expect_same(second, read_snapshots(image_), size);
+  expect_whole();
+  ASSERT_TRUE(write("september", 200'000));
+  const ProgramResult compact = run({"compact"});
+  ASSERT_EQ(compact.status, 0) << compact.err;
+  expect_same(second, read_snapshots(image_), size);
+  expect_whole();
+
+  // The guest goes back: each state is a disk of its own size, whole, and can grow again.
+  for (const std::size_t back : {0U, 3U, 1U}) {
+    revert_to(image_, back);
+    SCOPED_TRACE(second[back].name);
+    EXPECT_EQ(disk_size(), second[back].disk_size);
+    expect_whole();
+    ASSERT_EQ(run({"grow", "--by", "32MiB", "--give", "/"}).status, 0);
+    expect_same(second, read_snapshots(image_), size);
+    expect_whole();
+  }
+}
+
+// What is left of a guest's memory behind the disk's end does not become a part of a larger disk.
+TEST_F(Snapshots, MemorySavedBehindTheDiskIsNoPartOfIt) {
+  make_snapshot(image_, "asleep", 5 * mib);
+  revert_to(image_, 0);  // with the memory in the active tables, as while it is being read
+  const auto was = read_snapshots(image_);
+  const std::uint64_t size = disk_size();
+  const ProgramResult grown = run({"grow", "--by", "2GiB", "--give", "/"});
+  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_same(was, read_snapshots(image_), size);
+  expect_whole();
+}
+
+TEST_F(Snapshots, SurveySaysWhatEachOfThemKeeps) {
+  make_snapshot(image_, "before season", 2 * mib);
+  ASSERT_TRUE(write("june", 2'000'000));
+  ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
+  const ProgramResult survey = juneheath({"survey", image_});
+  for (const char* text :
+       {"snapshot 1 \"before season\"", "of a disk of", "2 MiB of the guest's memory", "alone"})
+    EXPECT_TRUE(survey.said(text)) << text << "\n" << survey.out;
+}
+
+// Random walks: the guest writes, snapshots are made and gone back to, and every command runs.
+TEST_F(Snapshots, AnySequenceKeepsThem) {
+  std::mt19937 random(seed_of_run());
+  const int steps = takes_all() ? 200 : 24;
+  int changes = 0;
+  for (int i = 0; i < steps && !HasFailure(); ++i) {
+    const auto was = read_snapshots(image_);
+    const std::uint64_t size = disk_size();
+    std::string done;
+    switch (random() % 7) {
+      case 0:
+        if (was.size() >= 8) continue;
+        make_snapshot(image_, "s" + std::to_string(i), random() % 2 * (1 + random() % 3) * mib,
+                      random() % 3 != 0);
+        continue;
+      case 1:
+        if (was.empty()) continue;
+        revert_to(image_, random() % was.size());
+        expect_whole();
+        continue;
+      case 2:
+        write("f" + std::to_string(i), 1 + random() % 3'000'000);
+        continue;
+      case 3:
+        done = run({"grow", "--by", std::to_string(1 + random() % 90) + "MiB", "--give", "/"}).err;
+        break;
+      case 4:
+        done = run({"shrink", "--to", "floor+" + std::to_string(1 + random() % 40) + "MiB"}).err;
+        break;
+      case 5:
+        done = run({"compact"}).err;
+        break;
+      default:
+        done = run({"undo"}).err;
+    }
+    ++changes;
+    SCOPED_TRACE("step " + std::to_string(i) + ": " + done);
+    expect_same(was, read_snapshots(image_), size);
+    expect_whole();
+  }
+  EXPECT_GT(changes, steps / 6);
+}
+
+}  // namespace
+}  // namespace jh::test
