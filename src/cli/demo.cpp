@@ -130,7 +130,7 @@ CommandLine demo_line() {
       "demo",
       "DIR",
       "unpack the sample guests and show the whole story",
-      "Unpacks four sample guests of a small bird-ringing station into the folder DIR and shows "
+      "Unpacks seven sample guests of a small bird-ringing station into the folder DIR and shows "
       "the\n"
       "whole story on them: survey, dry run, grow, undo, volumes, other forms, shrink, compact, "
       "orders.",
@@ -146,7 +146,7 @@ int run_demo(CommandRun& run, const Arguments& arguments) {
   const files::path samples = sample_folder();
   files::create_directories(folder);
   for (const char* name : {"heather.img", "nestcam.img", "fieldstation.img", "dispatch.img",
-                           "moorhost.img", "moss.img"}) {
+                           "moorhost.img", "moss.img", "hide.qcow2"}) {
     if (files::exists(folder / name))
       refuse("the folder has a file of that name already", (folder / name).string(),
              "name an empty folder");
@@ -212,14 +212,19 @@ int run_demo(CommandRun& run, const Arguments& arguments) {
   story.run("grow", {"moss.img", "--by", "2GiB", "--give", "p1", "--yes"});
   story.run("shrink", {"moss.img", "--to", "floor", "--yes"}, 0, "btrfs");
   story.run("audit", {"moorhost.img", "moss.img", "--proof", "full"});
-  story.say("18. The ringing season begins: one work order for all guests, plans first.");
+  story.say(
+      "18. The guest in the hide has two snapshots in its image. They stay, and read as ever.");
+  story.run("survey", {"hide.qcow2"});
+  story.run("grow", {"hide.qcow2", "--by", "1GiB", "--give", "/", "--yes"}, 0, "snapshots");
+  story.run("audit", {"hide.qcow2"});
+  story.say("19. The ringing season begins: one work order for all guests, plans first.");
   story.run("batch", {"season.toml", "--dry-run"});
   story.run("batch", {"season.toml", "--yes"}, 0, "batch");
-  story.say("19. Run again it does what is left: nothing.");
+  story.say("20. Run again it does what is left: nothing.");
   story.run("batch", {"season.toml", "--yes"});
-  story.say("20. And what does the folder hold now?");
+  story.say("21. And what does the folder hold now?");
   story.run("survey", {"--each", "."}, 0, "survey");
-  story.say("21. A copy from the attic has a bad block. Would anybody have noticed?");
+  story.say("22. A copy from the attic has a bad block. Would anybody have noticed?");
   files::copy_file("heather.qcow2", "attic.qcow2");
   story.run("recast", {"attic.qcow2", "attic.img", "--quiet"});
   spoil("attic.img");

@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <filesystem>
+
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
@@ -11,7 +13,10 @@
 #include "core/store/transaction.h"
 #include "support/changes.h"
 #include "support/fault_images.h"
+#include "support/guest_writes.h"
 #include "support/judges.h"
+#include "support/qcow2_snapshots.h"
+#include "support/share.h"
 #include "support/sizes.h"
 
 namespace jh::test {
@@ -99,6 +104,78 @@ TEST_P(ContainerPowerCut, OldOrNew) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, ContainerPowerCut, testing::ValuesIn(kinds()),
+                         [](const auto& param) { return param.param.name; });
+
+// With two snapshots inside, one of them without its disk's size, and writes after them: whenever
+// the power goes, both read as before and every cluster is counted.
+class SnapshotPowerCut : public ContainerPowerCut {
+ protected:
+  void SetUp() override {
+    ContainerPowerCut::SetUp();
+    auto& image = old_.at(first_image);
+    save(image, file_);
+    make_snapshot(file_, "one", 65536, /*with_size=*/false);
+    FileHost host(folder_ / "ledgers");
+    ASSERT_TRUE(guest_writes_files(host, {file_}, "june", 300'000));
+    make_snapshot(file_, "two");
+    ASSERT_TRUE(guest_writes_files(host, {file_}, "july", 200'000));
+    snapshots_ = read_snapshots(file_);
+    ASSERT_EQ(snapshots_.size(), 2U);
+    old_.clear();
+    old_.emplace(first_image, MemoryStore(load(file_), first_image));
+  }
+  void expect_snapshots(FaultHost& host, const std::string& when) {
+    std::filesystem::remove(file_);
+    save(*host.open(first_image, Access::read_write), file_);
+    const auto now = read_snapshots(file_);
+    ASSERT_EQ(now.size(), snapshots_.size()) << when;
+    for (std::size_t i = 0; i < now.size(); ++i) {
+      EXPECT_EQ(now[i].disk, snapshots_[i].disk) << when;
+      EXPECT_EQ(now[i].state, snapshots_[i].state) << when;
+    }
+  }
+
+  const TempFolder folder_;
+  const std::string file_ = folder_ / "image.qcow2";
+  std::vector<SnapshotSeen> snapshots_;
+};
+
+TEST_P(SnapshotPowerCut, KeepsEverySnapshot) {
+  FaultHost whole;
+  put(whole);
+  whole.cut_at(0, Unflushed::kept);
+  grow(whole);
+  const std::uint64_t operations = whole.operations();
+  expect_snapshots(whole, "grown");
+  EXPECT_EQ(check_counts(file_), "");
+  std::mt19937 random(seed_of_run());
+  std::uint64_t became_new = 0;
+  for (const std::uint64_t n : points_of(operations, 5, 12)) {
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+      FaultHost host;
+      put(host);
+      host.cut_at(n, mode);
+      try {
+        grow(host);
+      } catch (const PowerCut&) {
+      }
+      host.restart(random);
+      recover(host, first_image);
+      const std::string when =
+          fmt::format("cut at {} of {}, mode {}", n, operations, static_cast<int>(mode));
+      if (!is_old(host)) {
+        ASSERT_TRUE(is_new(host)) << when;
+        ++became_new;
+      }
+      expect_snapshots(host, when);
+      if (HasFatalFailure()) return;
+    }
+  }
+  EXPECT_GT(became_new, 0U);
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, SnapshotPowerCut,
+                         testing::Values(Kind{"Qcow2", ImageFormat::qcow2, Allocation::sparse}),
                          [](const auto& param) { return param.param.name; });
 
 }  // namespace

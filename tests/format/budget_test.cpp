@@ -66,6 +66,13 @@ TEST(Budget, TablesThatSnapshotsShareAreReadOnce) {
   // Each of its clusters has one owner by the counts, and 8,193 by the tables.
   EXPECT_FALSE(findings.clean());
   EXPECT_LT(counting.bytes, 4 * file.size());
+  CountingStore again(file);
+  const auto image = open_container(again, &files);
+  EXPECT_EQ(image->kept_by_snapshots().size(), qcow2::max_snapshots);
+  std::uint64_t ranges = 0;
+  image->for_each_snapshot_range([&](std::uint64_t, std::uint64_t) { ++ranges; });
+  EXPECT_EQ(ranges, qcow2::max_snapshots + 2 * tables);
+  EXPECT_LT(again.bytes, 4 * file.size());
 }
 
 // Four lists, each of which names the next one 65,535 times.

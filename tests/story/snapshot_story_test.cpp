@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <random>
 
+#include "core/store/file_store.h"
 #include "core/store/host.h"
 #include "support/containers.h"
 #include "support/guest_writes.h"
@@ -178,6 +179,110 @@ TEST_F(Snapshots, AnySequenceKeepsThem) {
     expect_whole();
   }
   EXPECT_GT(changes, steps / 6);
+}
+
+// An undo would put back counts and lists that the hypervisor has changed since.
+TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
+  make_snapshot(image_, "before");
+  const std::string kept = folder_ / "kept.qcow2";
+  for (const char* since : {"made", "reverted", "made by a guest that wrote"}) {
+    SCOPED_TRACE(since);
+    std::filesystem::copy_file(image_, kept, std::filesystem::copy_options::overwrite_existing);
+    ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
+    if (since == std::string("reverted")) revert_to(image_, 0);
+    // The hypervisor's clock says so.
+    const bool newer = since != std::string("reverted");
+    if (newer) make_snapshot(image_, "later", 0, true, 4'000'000'000);
+    if (since == std::string("made by a guest that wrote")) {
+      ASSERT_TRUE(write("june", 900'000));
+    }
+    const std::uint32_t now = file_digest(image_);
+    const ProgramResult undo = run({"undo"});
+    EXPECT_EQ(undo.status, 3) << undo.out << undo.err;
+    EXPECT_TRUE(undo.said(newer ? "made since and kept inside: snapshot \"later\""
+                                : "of the 1 snapshot kept inside none is newer"))
+        << undo.err;
+    EXPECT_EQ(file_digest(image_), now);
+    ASSERT_TRUE(std::filesystem::remove(image_ + ".juneheath"));
+    std::filesystem::copy_file(kept, image_, std::filesystem::copy_options::overwrite_existing);
+  }
+}
+
+// Children of children, each of its own size: only the top one is written, and nothing of a parent
+// shows where the child's disk ends, or ended once.
+class Overlays : public Snapshots {
+ protected:
+  // An empty image that builds on another, by the letter of the specification.
+  std::string child_of(const std::string& parent, const std::string& name, std::uint64_t size) {
+    const std::string empty = folder_ / "empty.img";
+    FileStore::create(empty)->resize(size);
+    const std::string path = folder_ / name;
+    EXPECT_EQ(juneheath({"recast", empty, path, "--form", "qcow2", "--quiet"}).status, 0);
+    std::filesystem::remove(empty);
+    const std::string target = std::filesystem::path(parent).filename().string();
+    poke(path, 512, target);
+    poke(path, 8, std::string{0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 0, static_cast<char>(target.size())});
+    return path;
+  }
+  std::string bytes_of_disk(const std::string& image) {
+    const std::string raw = folder_ / "disk.raw";
+    EXPECT_EQ(juneheath({"recast", image, raw, "--form", "raw", "--quiet"}).status, 0);
+    std::string bytes = read_file(raw);
+    std::filesystem::remove(raw);
+    return bytes;
+  }
+};
+
+TEST_F(Overlays, GrowShrinkAndCompactInPlace) {
+  const std::uint64_t size = disk_size();
+  for (const int depth : {1, 3}) {
+    std::string top = image_;
+    std::vector<std::string> below;
+    for (int i = 0; i < depth; ++i) {
+      below.push_back(top);
+      top = child_of(top, "child" + std::to_string(depth * 10 + i) + ".qcow2", size);
+    }
+    std::vector<std::uint32_t> digests;
+    for (const std::string& parent : below) digests.push_back(file_digest(parent));
+    SCOPED_TRACE(depth);
+    FileHost host(folder_ / "ledgers");
+    ASSERT_TRUE(guest_writes_files(host, {top}, "kept", 700'000));
+    const std::uint32_t before = file_digest(top);
+    const std::string was = bytes_of_disk(top);
+    const auto run_on = [&](Words words) {
+      words.insert(words.begin() + 1, top);
+      words.emplace_back("--yes");
+      const ProgramResult result = juneheath(words);
+      EXPECT_EQ(result.status, 0) << words.front() << ": " << result.err;
+      const ProgramResult audit = juneheath({"audit", top});
+      EXPECT_EQ(audit.status, 0) << audit.out;
+      for (std::size_t i = 0; i < below.size(); ++i)
+        EXPECT_EQ(file_digest(below[i]), digests[i]) << below[i] << " was written to";
+    };
+    const auto expect_sound = [&] {
+      const std::string raw = folder_ / "look.raw";
+      ASSERT_EQ(juneheath({"recast", top, raw, "--form", "raw", "--quiet"}).status, 0);
+      EXPECT_EQ(check_ext(raw, 1 * mib), "");
+      std::filesystem::remove(raw);
+    };
+    run_on({"grow", "--by", "64MiB", "--give", "/"});
+    expect_sound();
+    run_on({"undo"});
+    EXPECT_EQ(file_digest(top), before);
+    EXPECT_TRUE(bytes_of_disk(top) == was);
+    run_on({"shrink", "--to", "floor+8MiB"});
+    expect_sound();
+    run_on({"compact"});
+    expect_sound();
+    // The disk alone becomes larger than ever: all behind its end is zeros, whatever lies below.
+    const std::string small = bytes_of_disk(top);
+    run_on({"grow", "--to", std::to_string(size + 32 * mib), "--give", "nothing"});
+    const std::string large = bytes_of_disk(top);
+    ASSERT_EQ(large.size(), size + 32 * mib);
+    EXPECT_EQ(large.substr(0, small.size()) == small, true);
+    EXPECT_EQ(large.find_first_not_of('\0', small.size()), std::string::npos)
+        << "something of a parent shows through";
+  }
 }
 
 }  // namespace

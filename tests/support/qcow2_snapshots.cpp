@@ -102,6 +102,13 @@ class Image {
     }
   }
 
+  // A state lets go of its tables and data.
+  void release(std::uint64_t l1, std::uint64_t entries) {
+    std::vector<std::uint64_t> gone;
+    walk(l1, entries, [&](std::uint64_t cluster, std::uint64_t) { gone.push_back(cluster); });
+    for (const std::uint64_t cluster : gone) add(cluster, -1);
+  }
+
   struct Snapshot {
     std::uint64_t l1 = 0;
     std::uint64_t l1_size = 0;
@@ -157,7 +164,7 @@ class Image {
 }  // namespace
 
 void make_snapshot(const std::string& path, const std::string& name, std::uint64_t state,
-                   bool with_size) {
+                   bool with_size, std::uint64_t made_at) {
   Image image(path);
   const std::uint64_t size = image.be(24, 8);
   const std::uint64_t tables = (size + image.reach() - 1) / image.reach();
@@ -175,6 +182,8 @@ void make_snapshot(const std::string& path, const std::string& name, std::uint64
     image.put(36, entries, 4);
   }
   if (state != 0) {
+    // What an earlier saved memory left there goes.
+    image.release(l1 + tables * 8, 1);
     const std::uint64_t table = image.take(1);
     image.put(l1 + tables * 8, table | one_owner, 8);
     for (std::uint64_t at = 0; at < state; at += image.cluster()) {
@@ -207,7 +216,7 @@ void make_snapshot(const std::string& path, const std::string& name, std::uint64
   number(8, entries, 4);
   number(12, id.size(), 2);
   number(14, name.size(), 2);
-  number(16, 1'796'000'000 + before.size() * 3600, 4);
+  number(16, made_at + before.size() * 3600, 4);
   number(32, state, 4);
   number(36, with_size ? 16 : 0, 4);
   if (with_size) {
@@ -225,10 +234,7 @@ void make_snapshot(const std::string& path, const std::string& name, std::uint64
     image.add(c, -1);
   // The running state needs the memory no more.
   if (state != 0) {
-    std::vector<std::uint64_t> gone;
-    image.walk(l1 + tables * 8, 1,
-               [&](std::uint64_t cluster, std::uint64_t) { gone.push_back(cluster); });
-    for (const std::uint64_t cluster : gone) image.add(cluster, -1);
+    image.release(l1 + tables * 8, 1);
     image.put(l1 + tables * 8, 0, 8);
   }
 }
@@ -244,9 +250,7 @@ void revert_to(const std::string& path, std::size_t snapshot) {
   image.write(copy, image.read(wanted.l1, wanted.l1_size * 8));
   image.walk(copy, wanted.l1_size,
              [&](std::uint64_t cluster, std::uint64_t) { image.add(cluster, 1); });
-  std::vector<std::uint64_t> gone;
-  image.walk(l1, entries, [&](std::uint64_t cluster, std::uint64_t) { gone.push_back(cluster); });
-  for (const std::uint64_t cluster : gone) image.add(cluster, -1);
+  image.release(l1, entries);
   for (std::uint64_t c = 0; c < (entries * 8 + image.cluster() - 1) / image.cluster(); ++c)
     image.add(l1 / image.cluster() + c, -1);
   image.put(40, copy, 8);

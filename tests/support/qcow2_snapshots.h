@@ -10,9 +10,10 @@ namespace jh::test {
 
 /// Makes one of the active state, as a hypervisor does: the L1 table copied, everything that it
 /// names counted once more, the marks of single owners taken away. `state`: bytes of a guest's
-/// memory, saved behind the disk's end. `with_size`: the disk's size goes on record.
+/// memory, saved behind the disk's end. `with_size`: the disk's size goes on record. `made_at`:
+/// seconds since 1970, and later for later ones.
 void make_snapshot(const std::string& image, const std::string& name, std::uint64_t state = 0,
-                   bool with_size = true);
+                   bool with_size = true, std::uint64_t made_at = 1'788'000'000);
 /// Makes a snapshot's state the active one, as a hypervisor does.
 void revert_to(const std::string& image, std::size_t snapshot);
 

@@ -37,12 +37,13 @@ enum class Reason {
   errors_noted,   // the guest has noted errors of a filesystem
   not_unmounted,  // and nothing can put it right
   in_use,
-  suspended,     // a suspended system depends on it
-  has_parent,    // an image builds on another
-  beyond_place,  // a layer says that it is longer than the place it lies in
-  missing_part,  // a physical volume of a group is on none of the disks
-  array_member,  // a part of an array shows through as if it were the whole
-  no_room,       // what is asked for has none: there is nothing to do
+  suspended,      // a suspended system depends on it
+  has_parent,     // an image builds on another
+  beyond_place,   // a layer says that it is longer than the place it lies in
+  missing_part,   // a physical volume of a group is on none of the disks
+  array_member,   // a part of an array shows through as if it were the whole
+  no_room,        // what is asked for has none: there is nothing to do
+  written_since,  // somebody else wrote over what a change left
 };
 
 class Error : public std::runtime_error {

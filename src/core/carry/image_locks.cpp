@@ -1,5 +1,7 @@
 #include "core/carry/image_locks.h"
 
+#include <algorithm>
+
 #include "core/carry/dependents.h"
 #include "core/container/container.h"
 #include "core/container/file_resolver.h"
@@ -76,8 +78,15 @@ Locks lock_images(Host& host, const std::vector<std::string>& images, const Chan
         wrong_usage("the same image is named twice: " + images[i]);
   const std::vector<std::string> files = all_files(host, images, options.into_copy);
   if (options.into_copy) return lock_for_reading(files);
+  // What an image builds on is only read, and must stay as it is meanwhile.
+  std::vector<std::string> parents = all_files(host, images, /*with_parents=*/true);
+  std::erase_if(parents, [&](const std::string& file) {
+    return std::find(files.begin(), files.end(), file) != files.end();
+  });
   // What would be in the way of the change is in the way of its dry run.
-  return locked(files, LockKind::changing, dry_run ? LockKind::reading : LockKind::changing);
+  Locks locks = locked(files, LockKind::changing, dry_run ? LockKind::reading : LockKind::changing);
+  for (auto& lock : lock_for_reading(parents)) locks.push_back(std::move(lock));
+  return locks;
 }
 
 bool check_no_unfinished_change(Host& host, const std::vector<std::string>& images) {

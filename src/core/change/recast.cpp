@@ -211,7 +211,7 @@ CopyPlan plan_copy(Host& host, ImageReader& from, const std::string& image, cons
   request.format = wanted;
   // Two files with one identity would be taken for each other: those are written anew.
   plan.as_it_is = wanted == facts.format && facts.blockers.empty() && facts.parts.empty() &&
-                  !has_identity(facts.format);
+                  facts.parents.empty() && !has_identity(facts.format);
   if (plan.as_it_is) return plan;
   if (facts.allocation == Allocation::compressed) request.allocation = Allocation::sparse;
   request.in_pieces = wanted == ImageFormat::vmdk && facts.format == ImageFormat::vmdk &&

@@ -8,7 +8,9 @@
 #include <set>
 
 #include "core/base/checksum.h"
+#include "core/base/printable.h"
 #include "core/base/shell_word.h"
+#include "core/base/sizes.h"
 #include "core/container/container.h"
 #include "core/guest/audit.h"
 
@@ -99,11 +101,13 @@ void check_assigned(Host& host, const UndoFacts& facts) {
     if (same && !assigned_ranges.zero)
       same = crc32c_of(disk, assigned_ranges.offset, assigned_ranges.length) == assigned_ranges.crc;
     if (!same)
-      refuse(
-          fmt::format("the room that the change handed out has been used since (at byte {} of the "
-                      "disk)",
-                      assigned_ranges.offset),
-          assigned_ranges.path, "the image stays as it is; the change cannot be undone any more");
+      throw Error(Status::refused,
+                  fmt::format("the room that the change handed out has been used since (at byte {} "
+                              "of the disk)",
+                              assigned_ranges.offset),
+                  assigned_ranges.path,
+                  "the image stays as it is; the change cannot be undone any more")
+          .with_reason(Reason::written_since);
   }
 }
 
@@ -217,15 +221,67 @@ std::vector<Recovered> keep_images_as_they_are(Host& host, const std::vector<std
   });
 }
 
+namespace {
+
+// What the images' own lists of snapshots say of a change whose bytes were written over since;
+// empty without any. Whoever makes, removes or goes back to one writes to counts and tables.
+std::string told_by_snapshots(Host& host, const std::vector<std::string>& images) {
+  const auto ledger = Ledger::open(host, images.front(), /*tidy=*/false);
+  if (!ledger) return {};
+  HostFileResolver resolver(host);
+  std::string told;
+  for (const std::string& path : images) {
+    const auto file = host.open(path, Access::read_only);
+    const std::vector<Snapshot> kept = open_container(*file, &resolver)->facts().snapshots;
+    std::string since;
+    for (const Snapshot& snapshot : kept)
+      if (snapshot.made_at > ledger->created())
+        since += fmt::format("{}\"{}\"", since.empty() ? "" : ", ", printable(snapshot.name));
+    if (!since.empty())
+      told += "; made since and kept inside: snapshot " + since;
+    else if (!kept.empty())
+      told += fmt::format(
+          "; of the {} kept inside none is newer: the guest ran, or went back to one, or one was "
+          "removed",
+          counted(kept.size(), "snapshot"));
+  }
+  return told;
+}
+
+template <class Work>
+UndoFacts naming_snapshots(Host& host, const std::vector<std::string>& images, Work work) {
+  try {
+    return work();
+  } catch (const Error& error) {
+    if (error.reason() != Reason::written_since) throw;
+    std::string told;
+    try {
+      told = told_by_snapshots(host, images);
+    } catch (const Error&) {
+      throw error;  // an image that cannot be read now tells nothing
+    }
+    if (told.empty()) throw;
+    throw Error(error.status(), error.what() + told, error.where(), error.next())
+        .with_outcome(error.outcome())
+        .with_reason(error.reason());
+  }
+}
+
+}  // namespace
+
 UndoFacts check_undo_images(Host& host, const std::vector<std::string>& images) {
-  UndoFacts facts = check_undo(host, images.front(), named_images(host, images));
-  failing_with(Outcome::unchanged, [&] { check_layers(host, facts, images); });
-  return facts;
+  return naming_snapshots(host, images, [&] {
+    UndoFacts facts = check_undo(host, images.front(), named_images(host, images));
+    failing_with(Outcome::unchanged, [&] { check_layers(host, facts, images); });
+    return facts;
+  });
 }
 
 UndoFacts undo_images(Host& host, const std::vector<std::string>& images) {
-  return undo(host, images.front(), named_images(host, images),
-              [&](const UndoFacts& facts) { check_layers(host, facts, images); });
+  return naming_snapshots(host, images, [&] {
+    return undo(host, images.front(), named_images(host, images),
+                [&](const UndoFacts& facts) { check_layers(host, facts, images); });
+  });
 }
 
 }  // namespace jh

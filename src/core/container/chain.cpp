@@ -34,10 +34,11 @@ std::unique_ptr<Container> open_parent(Store& file, FileResolver* resolver,
 }
 
 void describe_parents(ContainerFacts& facts, Container* parent, const std::string& path,
-                      const std::string& image) {
+                      const std::string& image, ChildSize size) {
   if (parent == nullptr) return;
   facts.parents.push_back(path);
   for (const std::string& further : parent->facts().parents) facts.parents.push_back(further);
+  if (size == ChildSize::its_own) return;
   facts.blockers.push_back(in_the_way("the image builds on " + facts.parents.front(), image,
                                       "merge the images in the hypervisor")
                                .with_reason(Reason::has_parent));

@@ -88,7 +88,8 @@ class ImageReader {
   /// ranges may come more than once. Reads all of their tables.
   using FileRange = std::function<void(std::uint64_t, std::uint64_t)>;
   virtual void for_each_snapshot_range(const FileRange& /*visit*/) {}
-  /// Bytes of the file that each snapshot alone keeps. Reads all of their tables.
+  /// Bytes of the file that each snapshot alone keeps; empty when that cannot be told. Reads all of
+  /// their tables.
   virtual std::vector<std::uint64_t> kept_by_snapshots() { return {}; }
 };
 

@@ -10,7 +10,7 @@ std::map<std::string, Ranges> unreferenced_places(const Guest& guest, UnusedWher
     for (const UnusedRange& range : find_unused(guest, i, where).ranges)
       for (std::uint64_t at = range.start; at < range.end;) {
         const Extent extent = container.extent_at(at, range.end - at);
-        if (extent.kind == Extent::Kind::data)
+        if (extent.kind == Extent::Kind::data && !extent.shared)
           add_range(layers[extent.store->name()], extent.at, extent.at + extent.length);
         at += extent.length;
       }

@@ -69,10 +69,14 @@ class Check {
     ensure(images.size() == index.images.size(), "every image of the ledger is open");
   }
 
+  [[noreturn]] void refuse_since(const std::string& what, const Store& image) const {
+    throw Error(Status::refused, what, image.name(), next_).with_reason(Reason::written_since);
+  }
+
   [[noreturn]] void written_since(const Store& image, std::uint64_t at) const {
-    refuse(fmt::format("byte {} was written since the change of {}, by somebody else; {}", at,
-                       when(ledger_.created()), verdict_),
-           image.name(), next_);
+    refuse_since(fmt::format("byte {} was written since the change of {}, by somebody else; {}", at,
+                             when(ledger_.created()), verdict_),
+                 image);
   }
 
   void size_is(std::size_t i, std::uint64_t one, std::uint64_t other) const {
@@ -80,9 +84,9 @@ class Check {
     if (size == one || size == other) return;
     const std::string expected =
         one == other ? fmt::format("{}", one) : fmt::format("{} or {}", one, other);
-    refuse(fmt::format("the image is {} bytes long; the change of {} leaves it {}; {}", size,
-                       when(ledger_.created()), expected, verdict_),
-           images_[i]->name(), next_);
+    refuse_since(fmt::format("the image is {} bytes long; the change of {} leaves it {}; {}", size,
+                             when(ledger_.created()), expected, verdict_),
+                 *images_[i]);
   }
 
   // Every sealed byte is the new one, or where `or_old` also the old one.

@@ -253,15 +253,15 @@ void Qcow2Container::forget_blocks(std::uint64_t first, std::uint64_t count) {
 }
 
 void Qcow2Container::for_each_snapshot_range(const FileRange& visit) {
-  for (std::size_t i = 0; i < image_.snapshots.size(); ++i)
-    for_each_range_of(file_, image_, i, visit);
+  qcow2::for_each_snapshot_range(file_, image_, visit);
 }
 
 std::vector<std::uint64_t> Qcow2Container::kept_by_snapshots() {
-  std::vector<std::uint64_t> kept;
-  for (std::size_t i = 0; i < image_.snapshots.size(); ++i)
-    kept.push_back(kept_alone(file_, image_, refcounts(), i));
-  return kept;
+  try {
+    return qcow2::kept_by_snapshots(file_, image_, refcounts());
+  } catch (const Error&) {
+    return {};  // the audit says what is wrong with them
+  }
 }
 
 void Qcow2Container::check_growth(Bytes new_size) {
@@ -313,6 +313,7 @@ void Qcow2Container::grow(Bytes new_size) {
   drop_tables_behind(image_.size);
   const std::uint64_t tables = image_.tables_for(new_size.value());
   const std::uint64_t present = l1_.size();
+  const std::uint64_t old_size = image_.size;
   image_.size = new_size.value();
   if (tables > present) {
     l1_.resize(tables);
@@ -320,6 +321,9 @@ void Qcow2Container::grow(Bytes new_size) {
     const std::uint64_t old_clusters = ceil_div(present * 8, image_.cluster());
     image_.raw.l1_size = checked_cast<std::uint32_t>(tables);
     if (tables * 8 <= old_clusters * image_.cluster()) {
+      // The file may end with the table's last entry instead of with its cluster.
+      const std::uint64_t end = old_at + old_clusters * image_.cluster();
+      if (file_.size() < end) file_.resize(end);
       file_.write(old_at + present * 8, Buffer((tables - present) * 8));
     } else {
       Buffer raw(round_up(tables * 8, image_.cluster()));
@@ -332,6 +336,11 @@ void Qcow2Container::grow(Bytes new_size) {
     }
   }
   write_header(file_, image_);
+  // Of a parent that reaches further nothing shows through.
+  if (below_ && below_->disk().size() > old_size) {
+    const std::uint64_t end = std::min(image_.size, below_->disk().size());
+    disk().discard(old_size, end - old_size);
+  }
   // A raw reader of the data file sees the new size too.
   if (data_ != nullptr && data_->size() < image_.size) data_->resize(image_.size);
 }
@@ -392,7 +401,7 @@ ContainerFacts Qcow2Container::facts() {
   describe_parents(
       facts, below_.get(),
       image_.backing.empty() ? std::string() : path_beside(file_.name(), image_.backing),
-      file_.name());
+      file_.name(), ChildSize::its_own);
   if (image_.has(incompatible::dirty))
     facts.pending_repairs.emplace_back(
         "rebuild the reference counts, which its last user left behind");

@@ -1,4 +1,5 @@
 // What the snapshots of a qcow2 image rely on in its file, and what is kept for each of them alone.
+// Snapshots share tables: each is read once, however many name it.
 #pragma once
 
 #include <functional>
@@ -7,12 +8,12 @@
 
 namespace jh::qcow2 {
 
-/// Calls visit(offset, length) for all ranges of the file that a snapshot relies on: its tables,
-/// and what they name. Ranges may come more than once. `snapshot`: its number in the list.
-void for_each_range_of(Store& file, const Image& image, std::size_t snapshot,
-                       const std::function<void(std::uint64_t, std::uint64_t)>& visit);
+/// Calls visit(offset, length) for the L1 table of each snapshot in turn, and for all that these
+/// name: each L2 table once, and what it names. Throws damaged.
+void for_each_snapshot_range(Store& file, const Image& image,
+                             const std::function<void(std::uint64_t, std::uint64_t)>& visit);
 
-/// Bytes of the file that this snapshot alone keeps.
-std::uint64_t kept_alone(Store& file, const Image& image, Refcounts& counts, std::size_t snapshot);
+/// Bytes of the file that each snapshot alone keeps, in the order of the list. Throws damaged.
+std::vector<std::uint64_t> kept_by_snapshots(Store& file, const Image& image, Refcounts& counts);
 
 }  // namespace jh::qcow2

@@ -260,9 +260,9 @@ class InodeAudit {
     }
     if (has_blocks(inode_) && needed > most_file_blocks())
       state_.find(where_, "{} bytes are more than a file can have", inode_.size());
-    std::uint64_t stored = inode_.fields.blocks_lo.value();
-    if (g_.has_ro_compat(ro_compat::huge_file))
-      stored |= std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
+    // Without huge files the upper half is zero.
+    const std::uint64_t stored =
+        inode_.fields.blocks_lo.value() | std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
     const bool in_blocks =
         g_.has_ro_compat(ro_compat::huge_file) && inode_.has_flag(flag_huge_file);
     const std::uint64_t seen = clusters_ * g_.cluster_ratio * (in_blocks ? 1 : g_.block_size / 512);

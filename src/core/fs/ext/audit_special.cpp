@@ -77,10 +77,19 @@ void audit_journal(AuditState& state) {
   }
 }
 
+// It lists blocks that the disk cannot keep, and is no file of anybody.
+void audit_bad_blocks_inode(AuditState& state) {
+  const Inode inode = state.fs.read_inode(bad_blocks_ino).fields;
+  if (inode.mode.value() != 0 || inode.uid_lo.value() != 0 || inode.gid_lo.value() != 0 ||
+      inode.links_count.value() != 0)
+    state.find("inode 1", "the list of bad blocks says that it is a file of somebody");
+}
+
 }  // namespace
 
 void audit_special_inodes(AuditState& state) {
   const Geometry& g = state.fs.geometry();
+  audit_bad_blocks_inode(state);
   if (g.has_compat(compat::resize_inode)) audit_resize_inode(state);
   if (g.has_incompat(incompat::mmp)) audit_mmp(state);
   if (g.has_compat(compat::has_journal) && state.fs.super().journal_inum.value() != 0)

@@ -210,7 +210,7 @@ static_assert(sizeof(Inode) == 160 && offsetof(Inode, block) == 0x28);
 static_assert(offsetof(Inode, checksum_lo) == 0x7C && offsetof(Inode, checksum_hi) == 0x82);
 constexpr std::uint32_t old_inode_size = 128;
 
-constexpr std::uint32_t root_ino = 2, resize_ino = 7, journal_ino = 8;
+constexpr std::uint32_t bad_blocks_ino = 1, root_ino = 2, resize_ino = 7, journal_ino = 8;
 constexpr std::uint32_t old_first_ino = 11;
 
 constexpr std::uint16_t mode_type = 0xF000, mode_fifo = 0x1000, mode_char = 0x2000,

@@ -49,6 +49,8 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
   };
   visit_blocks(fs, inode, visitor);
   if (block_count_ == 0) damaged("the journal has no blocks", where, start_the_guest_first);
+  if (inode.size() > block_count_ * fs.geometry().block_size)
+    damaged("the journal's inode is longer than its blocks", where, start_the_guest_first);
   super_ = parse_as<journal::Superblock>(read(0), 0);
   const bool v2 = is_type(super_.header, BlockType::superblock_v2);
   if (super_.header.magic.value() != journal::magic ||
@@ -61,6 +63,9 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
   if (const std::uint32_t unknown = super_.feature_incompat.value() & ~known_features; unknown != 0)
     unsupported(fmt::format("the journal has unknown features 0x{:x}", unknown), where,
                 start_the_guest_first);
+  if (v2 && super_.user_count.value() > 1)
+    damaged(fmt::format("the journal says that {} filesystems use it", super_.user_count.value()),
+            where, start_the_guest_first);
   if (journal::has_checksum(super_) &&
       journal::superblock_checksum(super_) != super_.checksum.value())
     damaged("the checksum of the journal's superblock is wrong", where, start_the_guest_first);
