@@ -44,9 +44,9 @@ void print_snapshots(Container& image, const ContainerFacts& facts) {
               << fmt::format("{} \"{}\" of {} UTC", printable(snapshot.id),
                              printable(snapshot.name), day_of(snapshot.made_at));
     if (snapshot.disk_size && *snapshot.disk_size != facts.disk_size)
-      std::cout << fmt::format(", of a disk of {}", human(*snapshot.disk_size));
+      std::cout << fmt::format(", disk of {}", human(*snapshot.disk_size));
     if (snapshot.state_size != Bytes(0))
-      std::cout << fmt::format(", with {} of the guest's memory", human(snapshot.state_size));
+      std::cout << fmt::format(", {} of memory saved", human(snapshot.state_size));
     if (i < kept.size()) std::cout << fmt::format("; keeps {} alone", human(Bytes(kept[i])));
     std::cout << "\n";
   }

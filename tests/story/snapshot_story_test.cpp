@@ -85,6 +85,7 @@ TEST_F(Snapshots, StayThroughGrowingShrinkingCompactingAndUndo) {
 
   const ProgramResult grown = run({"grow", "--by", "1GiB", "--give", "/"});
   ASSERT_EQ(grown.status, 0) << grown.err;
+  EXPECT_TRUE(grown.said("3 snapshots inside of")) << grown.out;
   expect_same(first, read_snapshots(image_), size);
   expect_whole();
   ASSERT_EQ(run({"undo"}).status, 0);
@@ -134,7 +135,7 @@ TEST_F(Snapshots, SurveySaysWhatEachOfThemKeeps) {
   ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
   const ProgramResult survey = juneheath({"survey", image_});
   for (const char* text :
-       {"snapshot 1 \"before season\"", "of a disk of", "2 MiB of the guest's memory", "alone"})
+       {"snapshot 1 \"before season\"", ", disk of", "2 MiB of memory saved", "alone"})
     EXPECT_TRUE(survey.said(text)) << text << "\n" << survey.out;
 }
 

@@ -106,6 +106,11 @@ void plan_container(Plan& plan, const Guest& guest, const ChangeOptions& request
     if (!facts.blockers.empty()) throw facts.blockers.front();
     check_parts(disk, facts);
   }
+  if (!facts.snapshots.empty() && !request.into_copy && new_size != disk.size())
+    plan.notes.push_back(fmt::format(
+        "{} inside of {} stay as they are, each with the size that the disk had then; where the "
+        "hypervisor keeps the disk's size elsewhere, change it there",
+        counted(facts.snapshots.size(), "snapshot"), disk.path));
   const std::string name = disk_name(guest, index);
   for (const std::string& what : facts.pending_repairs)
     plan.steps.push_back({LayerId(index), name, what, step::RecoverContainer{}});
