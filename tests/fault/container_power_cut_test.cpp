@@ -81,14 +81,8 @@ TEST_P(ContainerPowerCut, OldOrNew) {
     for (const Unflushed mode :
          {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
       FaultHost host;
-      put(host);
-      host.cut_at(n, mode);
-      try {
-        grow(host);  // identities are random: the last operations may not come to it
-      } catch (const PowerCut&) {
-      }
-      host.restart(random);
-      recover(host, first_image);
+      // Identities are random: the last operations may not come to it.
+      cut_and_recover(host, n, mode, random, grow);
       if (is_old(host)) {
         ++kept_old;
       } else {
@@ -153,14 +147,7 @@ TEST_P(SnapshotPowerCut, KeepsEverySnapshot) {
   for (const std::uint64_t n : points_of(operations, 5, 12)) {
     for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
       FaultHost host;
-      put(host);
-      host.cut_at(n, mode);
-      try {
-        grow(host);
-      } catch (const PowerCut&) {
-      }
-      host.restart(random);
-      recover(host, first_image);
+      cut_and_recover(host, n, mode, random, grow);
       const std::string when =
           fmt::format("cut at {} of {}, mode {}", n, operations, static_cast<int>(mode));
       if (!is_old(host)) {

@@ -99,14 +99,7 @@ class ShrinkPowerCut : public FaultImages {
         SCOPED_TRACE(
             fmt::format("cut at {} of {}, mode {}", n, operations, static_cast<int>(mode)));
         FaultHost host;
-        put(host);
-        host.cut_at(n, mode);
-        try {
-          work(host);
-        } catch (const PowerCut&) {
-        }
-        host.restart(random);
-        recover(host, first_image);
+        cut_and_recover(host, n, mode, random, work);
         look(host);
         if (HasFatalFailure() || HasNonfatalFailure()) return;
         for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;

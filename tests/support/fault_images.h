@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "core/container/fill.h"
+#include "support/changes.h"
 #include "support/containers.h"
 #include "support/fault_host.h"
 #include "support/same_guest.h"
@@ -26,6 +27,20 @@ class FaultImages : public testing::TestWithParam<Kind> {
   }
   void put(FaultHost& host) const {
     for (const auto& [path, content] : old_) host.put(path, content);
+  }
+  /// On such a host the power goes in the work's n-th operation, which may not come to it; then the
+  /// image is recovered.
+  template <class Work>
+  void cut_and_recover(FaultHost& host, std::uint64_t n, Unflushed mode, std::mt19937& random,
+                       Work work) const {
+    put(host);
+    host.cut_at(n, mode);
+    try {
+      work(host);
+    } catch (const PowerCut&) {
+    }
+    host.restart(random);
+    recover(host, first_image);
   }
   /// All files are there, and each is what it was, to the byte.
   bool is_identical(const FaultHost& host) const {

@@ -9,22 +9,28 @@
 
 namespace jh {
 
-std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images,
-                                   bool with_parents) {
+namespace {
+
+struct ImageFiles {
+  std::vector<std::string> own;
+  std::vector<std::string> parents;  // what they build on, and is none of them
+};
+
+ImageFiles files_of(Host& host, const std::vector<std::string>& images) {
   HostFileResolver resolver(host);
-  std::vector<std::string> files;
+  ImageFiles files;
   for (const std::string& image : images) {
-    files.push_back(image);
+    files.own.push_back(image);
     const auto file = host.open(image, Access::read_only);
-    const auto container = open_container(*file, &resolver);
-    const ContainerFacts facts = container->facts();
-    files.insert(files.end(), facts.parts.begin(), facts.parts.end());
-    if (with_parents) files.insert(files.end(), facts.parents.begin(), facts.parents.end());
+    const ContainerFacts facts = open_container(*file, &resolver)->facts();
+    files.own.insert(files.own.end(), facts.parts.begin(), facts.parts.end());
+    files.parents.insert(files.parents.end(), facts.parents.begin(), facts.parents.end());
   }
+  std::erase_if(files.parents, [&](const std::string& file) {
+    return std::find(files.own.begin(), files.own.end(), file) != files.own.end();
+  });
   return files;
 }
-
-namespace {
 
 void check_all(const std::vector<std::string>& files, LockKind kind, bool are_ours) {
   for (const std::string& file : files)
@@ -43,6 +49,13 @@ Locks locked(const std::vector<std::string>& files, LockKind checked, LockKind h
 }
 
 }  // namespace
+
+std::vector<std::string> all_files(Host& host, const std::vector<std::string>& images,
+                                   bool with_parents) {
+  ImageFiles files = files_of(host, images);
+  if (with_parents) files.own.insert(files.own.end(), files.parents.begin(), files.parents.end());
+  return files.own;
+}
 
 Locks lock_all(const std::vector<std::string>& files) {
   return locked(files, LockKind::changing, LockKind::changing);
@@ -76,16 +89,13 @@ Locks lock_images(Host& host, const std::vector<std::string>& images, const Chan
       if (host.exists(images[i]) && host.exists(images[j]) &&
           host.identity(images[i]) == host.identity(images[j]))
         wrong_usage("the same image is named twice: " + images[i]);
-  const std::vector<std::string> files = all_files(host, images, options.into_copy);
-  if (options.into_copy) return lock_for_reading(files);
-  // What an image builds on is only read, and must stay as it is meanwhile.
-  std::vector<std::string> parents = all_files(host, images, /*with_parents=*/true);
-  std::erase_if(parents, [&](const std::string& file) {
-    return std::find(files.begin(), files.end(), file) != files.end();
-  });
+  const ImageFiles files = files_of(host, images);
   // What would be in the way of the change is in the way of its dry run.
-  Locks locks = locked(files, LockKind::changing, dry_run ? LockKind::reading : LockKind::changing);
-  for (auto& lock : lock_for_reading(parents)) locks.push_back(std::move(lock));
+  Locks locks = options.into_copy ? lock_for_reading(files.own)
+                                  : locked(files.own, LockKind::changing,
+                                           dry_run ? LockKind::reading : LockKind::changing);
+  // What an image builds on is only read, and must stay as it is meanwhile.
+  for (auto& lock : lock_for_reading(files.parents)) locks.push_back(std::move(lock));
   return locks;
 }
 

@@ -292,8 +292,8 @@ void Qcow2Container::keep_snapshot_sizes() {
   read_snapshots(file_, image_);
 }
 
-// Behind the disk's end a hypervisor keeps a guest's memory while it saves it; what is left there
-// would become a part of a larger disk.
+// All tables behind the end of a disk of this size, with what they name. A hypervisor keeps a
+// guest's memory there while it saves it; what is left would become a part of a larger disk.
 void Qcow2Container::drop_tables_behind(std::uint64_t disk_size) {
   for (std::uint64_t index = image_.tables_for(disk_size); index < l1_.size(); ++index) {
     Buffer* entries = table(index);
@@ -352,24 +352,17 @@ void Qcow2Container::shrink(Bytes new_size) {
   clear_tail(new_size.value());
   const std::uint64_t first = ceil_div(new_size.value(), image_.cluster());
   const std::uint64_t per_table = image_.entries_per_table();
-  for (std::uint64_t index = first / per_table; index < l1_.size(); ++index) {
-    Buffer* entries = table(index);
-    if (entries == nullptr) continue;
-    const bool whole = index * per_table >= first;
-    const std::uint64_t from = whole ? 0 : first % per_table;
+  // Of the table that the new end lies in a part stays.
+  if (Buffer* entries = first % per_table == 0 ? nullptr : table(first / per_table)) {
     const Buffer old = *entries;
-    for (std::uint64_t i = from; i < per_table; ++i) {
+    for (std::uint64_t i = first % per_table; i < per_table; ++i) {
       const std::uint64_t place = parse_as<Be64>(old, i * image_.entry_size()).value();
       if (place == 0 && image_.entry_size() == 8) continue;
-      if (!whole) set_entry(index * per_table + i, {});
+      set_entry(round_down(first, per_table) + i, {});
       let_go({place, 0});
     }
-    if (!whole) continue;
-    refcounts().release((l1_[index] & offset_mask) / image_.cluster());
-    l1_[index] = 0;
-    tables_.erase(index);
-    file_.write(image_.raw.l1_table_offset.value() + index * 8, bytes_of(Be64(0)));
   }
+  drop_tables_behind(new_size.value());
   image_.size = new_size.value();
   write_header(file_, image_);
   if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);

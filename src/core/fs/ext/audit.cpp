@@ -42,10 +42,8 @@ void check_group_places(AuditState& state, std::uint32_t number, std::vector<Own
     state.find(where(), "{} free inodes are more than it has", group.free_inodes);
   if (group.itable_unused > g.inodes_per_group)
     state.find(where(), "{} unused inodes are more than it has", group.itable_unused);
-  const ConstByteSpan table = state.fs.descriptor_blocks(number / g.desc_per_block, 1);
   const auto raw_flags =
-      parse_as<Le16>(table, std::size_t{number % g.desc_per_block} * g.desc_size +
-                                offsetof(GroupDescriptor, flags));
+      parse_as<Le16>(state.fs.raw_descriptor(number), offsetof(GroupDescriptor, flags));
   if (!g.lazy_groups() && (raw_flags.value() & (group_inode_uninit | group_block_uninit)) != 0)
     state.find(where(), "it says it was never written, which this filesystem does not know");
   if (group.block_uninit() && number + 1 == g.group_count)
