@@ -22,7 +22,7 @@ constexpr std::uint64_t steps = 60;
 class FullHost : public testing::TestWithParam<GuestChange> {};
 
 TEST_P(FullHost, IsRefusedOrRecovered) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   const Contents old = images_of(GetParam());
   FaultHost whole;
   put(whole, old);

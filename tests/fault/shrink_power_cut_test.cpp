@@ -123,7 +123,7 @@ void shrink_to_the_floor(FaultHost& host, bool allow_move) {
 }
 
 TEST_P(ShrinkPowerCut, OldOrNew) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   std::uint64_t old_ones = 0;
   std::uint64_t new_ones = 0;
   const auto shrink = [](FaultHost& host) { shrink_to_the_floor(host, false); };

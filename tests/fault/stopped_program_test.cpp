@@ -85,7 +85,7 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
 };
 
 TEST_P(StoppedProgram, LeavesOldOrNew) {
-  SKIP_UNLESS_TAKEN(3)
+  SKIP_UNLESS_TAKEN(5)
   const auto& [work, trouble] = GetParam();
   fresh_start();
   const std::string old_disk = disk();

@@ -30,7 +30,7 @@ class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
 
 TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  SKIP_UNLESS_ITS_TURN(4)
+  SKIP_UNLESS_ITS_TURN(6)
   const unsigned seed = seed_of_run();
   SCOPED_TRACE(fmt::format("seed {}", seed));
   std::mt19937 random{seed};

@@ -8,7 +8,7 @@
 #include "core/container/vdi/vdi.h"
 #include "core/container/vhd/vhd.h"
 #include "core/container/vhdx/vhdx.h"
-#include "core/store/utf16.h"
+#include "support/children.h"
 #include "support/containers.h"
 
 namespace jh::test {
@@ -69,12 +69,9 @@ class Differencing : public testing::Test {
 TEST_F(Differencing, Vdi) {
   MemoryStore& below = parent(ImageFormat::vdi);
   MemoryStore& file = child(ImageFormat::vdi);
-  auto header = read_as<vdi::Header>(file, 0);
+  make_child_of(file, below, ImageFormat::vdi, "");
+  const auto header = read_as<vdi::Header>(file, 0);
   const auto theirs = read_as<vdi::Header>(below, 0);
-  header.type = static_cast<std::uint32_t>(vdi::Type::differencing);
-  header.parent = theirs.id;
-  header.parent_modified = theirs.modified;
-  file.write(0, bytes_of(header));
   EXPECT_EQ(byte_at(5000), 0x11);
   EXPECT_EQ(byte_at(5U << 20), 0);
   // A block that is zero here, whatever the parent has.
@@ -97,29 +94,18 @@ TEST_F(Differencing, Vdi) {
 TEST_F(Differencing, Vhd) {
   MemoryStore& below = parent(ImageFormat::vhd);
   MemoryStore& file = child(ImageFormat::vhd);
+  make_child_of(file, below, ImageFormat::vhd, "parent.img");
   const auto theirs = read_as<vhd::Footer>(below, 0);
-  auto header = read_as<vhd::Header>(file, 512);
-  auto footer = read_as<vhd::Footer>(file, 0);
-  header.parent_id = theirs.id;
-  const Buffer name = utf16_from_text(".\\parent.img");
-  const std::uint64_t end = file.size();
-  header.locators[0].platform = {'W', '2', 'r', 'u'};
-  header.locators[0].length = static_cast<std::uint32_t>(name.size());
-  header.locators[0].offset = end;
-  footer.type = static_cast<std::uint32_t>(vhd::Type::differencing);
   // One block, of which only sectors 8 to 15 are here.
-  const std::uint64_t block = end + 512;
+  const std::uint64_t block = file.size() - 512;
+  const auto table = read_as<vhd::Header>(file, 512).table_offset.value();
   file.resize(block + 512 + (2U << 20) + 512);
-  file.write(end, name);
-  file.write(header.table_offset.value(), bytes_of(Be32(static_cast<std::uint32_t>(block / 512))));
+  file.write(block, Buffer(512));
+  file.write(table, bytes_of(Be32(static_cast<std::uint32_t>(block / 512))));
   const std::uint8_t bits = 0xff;
   file.write(block + 1, {&bits, 1});
   file.write(block + 512, Buffer(2U << 20, 0x22));
-  header.checksum = vhd::checksum_of(header);
-  footer.checksum = vhd::checksum_of(footer);
-  file.write(512, bytes_of(header));
-  file.write(0, bytes_of(footer));
-  file.write(file.size() - 512, bytes_of(footer));
+  file.write(file.size() - 512, bytes_of(read_as<vhd::Footer>(file, 0)));
   EXPECT_EQ(byte_at(0), 0x11);
   EXPECT_EQ(byte_at(4095), 0x11);
   EXPECT_EQ(byte_at(4096), 0x22);
@@ -137,48 +123,10 @@ TEST_F(Differencing, Vhd) {
 TEST_F(Differencing, Vhdx) {
   MemoryStore& below = parent(ImageFormat::vhdx);
   MemoryStore& file = child(ImageFormat::vhdx);
-  vhdx::Structure theirs;
-  vhdx::read_headers(below, theirs);
+  make_child_of(file, below, ImageFormat::vhdx, "parent.img");
   vhdx::Structure s;
   vhdx::read_headers(file, s);
   vhdx::read_tables(file, s);
-  // A parent locator as one more metadata item, behind all others.
-  Buffer locator(2048);
-  const std::vector<std::pair<std::string, std::string>> pairs{
-      {"relative_path", ".\\parent.img"},
-      {"parent_linkage", "{" + guid_text(theirs.header.data_write) + "}"}};
-  vhdx::ParentLocator head{};
-  head.entries = 2;
-  put_at(locator, 0, head);
-  std::size_t at = sizeof(head) + 2 * sizeof(vhdx::ParentEntry);
-  for (std::size_t i = 0; i < pairs.size(); ++i) {
-    const Buffer key = utf16_from_text(pairs[i].first);
-    const Buffer value = utf16_from_text(pairs[i].second);
-    vhdx::ParentEntry entry{};
-    entry.key_offset = static_cast<std::uint32_t>(at);
-    entry.key_length = static_cast<std::uint16_t>(key.size());
-    std::copy(key.begin(), key.end(), locator.begin() + static_cast<std::ptrdiff_t>(at));
-    at += key.size();
-    entry.value_offset = static_cast<std::uint32_t>(at);
-    entry.value_length = static_cast<std::uint16_t>(value.size());
-    std::copy(value.begin(), value.end(), locator.begin() + static_cast<std::ptrdiff_t>(at));
-    at += value.size();
-    put_at(locator, sizeof(head) + i * sizeof(entry), entry);
-  }
-  constexpr std::uint32_t place = 128U << 10;
-  file.write(s.metadata.offset + place, locator);
-  vhdx::MetadataEntry item{};
-  item.id = vhdx::parent_locator_item;
-  item.offset = place;
-  item.length = static_cast<std::uint32_t>(locator.size());
-  item.flags = vhdx::item_is_required;
-  file.write(s.metadata.offset + 32 + s.items.size() * 32, bytes_of(item));
-  file.write(s.metadata.offset + 10,
-             bytes_of(Le16(static_cast<std::uint16_t>(s.items.size() + 1))));
-  vhdx::FileParameters parameters{};
-  parameters.block_size = static_cast<std::uint32_t>(s.block_size);
-  parameters.flags = vhdx::has_parent;
-  vhdx::write_item(file, s, vhdx::file_parameters_item, bytes_of(parameters));
   // Block 0 is here in part: sectors 8 to 15; block 1 is zero here.
   const std::uint64_t block = file.size();
   file.resize(block + s.block_size + vhdx::unit);
@@ -202,15 +150,10 @@ TEST_F(Differencing, Vhdx) {
 }
 
 TEST_F(Differencing, Qcow2ThatIsSmallerThanItsParentOrLarger) {
-  parent(ImageFormat::qcow2);
+  MemoryStore& below = parent(ImageFormat::qcow2);
   MemoryStore& file = files_.create("/moor/child.img");
   qcow2::create(file, 24U << 20, {});
-  auto header = read_as<qcow2::Header>(file, 0);
-  const std::string name = "parent.img";
-  header.backing_file_offset = 512;
-  header.backing_file_size = static_cast<std::uint32_t>(name.size());
-  file.write(0, bytes_of(header));
-  file.write(512, {reinterpret_cast<const std::uint8_t*>(name.data()), name.size()});
+  make_child_of(file, below, ImageFormat::qcow2, "parent.img");
   EXPECT_EQ(byte_at(4095), 0x11);
   EXPECT_EQ(byte_at(20U << 20), 0) << "past the parent's end";
   expect_chain(/*one_size=*/false);

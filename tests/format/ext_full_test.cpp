@@ -55,7 +55,7 @@ void PrintTo(const FullCase& test, std::ostream* out) { *out << test.name; }
 class ExtFull : public testing::TestWithParam<FullCase> {};
 
 TEST_P(ExtFull, GrowsPastItsDescriptors) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   if (!can_mount()) GTEST_SKIP() << "needs mounts";
   const TempFolder folder;
   const std::string path = folder / "fs";

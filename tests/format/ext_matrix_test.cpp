@@ -44,7 +44,7 @@ void make(const ExtKind& kind, std::uint32_t block_size, const std::string& path
 class ExtMatrix : public testing::TestWithParam<std::tuple<int, int>> {};
 
 TEST_P(ExtMatrix, GrowsToEverySize) {
-  SKIP_UNLESS_TAKEN(3)
+  SKIP_UNLESS_TAKEN(4)
   const std::uint32_t block_size = block_size_of(std::get<0>(GetParam()));
   const ExtKind& kind = ext_kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
   std::vector<std::uint64_t> sizes = sizes_for(block_size);

@@ -26,7 +26,7 @@ namespace {
 class ExtShrink : public testing::TestWithParam<std::tuple<int, int>> {};
 
 TEST_P(ExtShrink, ToTheFloorAndAbove) {
-  SKIP_UNLESS_TAKEN(3)
+  SKIP_UNLESS_TAKEN(4)
   const std::uint32_t block_size = 1024U << std::get<0>(GetParam());
   const ExtKind& kind = ext_kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
   const TempFolder folder;

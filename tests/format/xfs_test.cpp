@@ -55,7 +55,7 @@ class XfsMatrix : public testing::TestWithParam<Made> {};
 
 TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  SKIP_UNLESS_ITS_TURN(2)
+  SKIP_UNLESS_ITS_TURN(3)
   std::mt19937_64 random{seed_of_run()};
   const TempFolder folder;
   const std::string image = folder / "place.img";

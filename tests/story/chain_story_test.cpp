@@ -282,7 +282,7 @@ TEST_F(Chain, AnEncryptedImageGrowsWithoutBeingLookedInto) {
 
 // Disks at the edge of what the forms can hold: made, grown, and refused one step further.
 TEST_F(Chain, TheFormsReachTheirLimits) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   struct Limit {
     const char* format;
     const char* from;

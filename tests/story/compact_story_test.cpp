@@ -30,7 +30,7 @@ void PrintTo(const Case& item, std::ostream* out) { *out << item.format << " " <
 class Compact : public testing::TestWithParam<Case> {};
 
 TEST_P(Compact, GivesBackWhatWasDeleted) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   const Case& item = GetParam();
   const bool is_raw = std::string(item.format) == "raw";

@@ -57,7 +57,7 @@ class ContainerSample : public testing::TestWithParam<Sample> {
 };
 
 TEST_P(ContainerSample, IsReadAndGrownInOneCommand) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   const std::string before = as_raw("before.img");
   EXPECT_EQ(sha256_of(before), sample_sha256);
   EXPECT_EQ(juneheath({"audit", image_}).status, 0);
@@ -133,7 +133,7 @@ ProgramResult recast_to(const std::string& from, const std::string& to, const Ta
 }
 
 TEST_P(RecastTo, AndBack) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   const TempFolder folder;
   const std::string first = folder / "first.vmdk";
   const ProgramResult made = recast_to(unpack_container("v3.qcow2", folder), first, GetParam());

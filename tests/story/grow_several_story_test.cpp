@@ -63,7 +63,7 @@ class GrowSeveral : public GuestStory,
 };
 
 TEST_P(GrowSeveral, IsJudgedAndUndone) {
-  SKIP_UNLESS_TAKEN(3)
+  SKIP_UNLESS_TAKEN(4)
   const std::string sample = folder_ / "sample.img";
   unpack_sample(story().sample, sample);
   std::string image = sample;

@@ -112,7 +112,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
 };
 
 TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   const auto before = contents();
   const std::string archive = archiver_says();
   ASSERT_FALSE(before.empty());

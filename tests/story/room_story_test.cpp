@@ -27,7 +27,7 @@ class Room : public VolumeGuest {
 
 // A group that fills its disk; the disk becomes larger and everything grows where it is.
 TEST_F(Room, A64GiBGuestBecomes128GiBInPlace) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   ASSERT_NO_FATAL_FAILURE(start_at("64GiB", "/"));

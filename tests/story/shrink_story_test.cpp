@@ -35,7 +35,7 @@ void PrintTo(const GuestCase& item, std::ostream* out) {
 class ShrinkStory : public GuestStory, public testing::WithParamInterface<GuestCase> {};
 
 TEST_P(ShrinkStory, ToTheFloorAndBack) {
-  SKIP_UNLESS_TAKEN(3)
+  SKIP_UNLESS_TAKEN(4)
   const GuestCase& item = GetParam();
   const std::string raw = folder_ / "guest.img";
   unpack_sample(item.sample, raw);
@@ -163,7 +163,7 @@ class TwoDisks : public GuestStory, public testing::WithParamInterface<const cha
 
 // A group over two disks: one of them becomes smaller.
 TEST_P(TwoDisks, OneBecomesSmaller) {
-  SKIP_UNLESS_TAKEN(2)
+  SKIP_UNLESS_TAKEN(3)
   const Words& images = images_;
   const Words digests{std::to_string(file_digest(images[0])),
                       std::to_string(file_digest(images[1]))};

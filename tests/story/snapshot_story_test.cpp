@@ -7,6 +7,7 @@
 
 #include "core/store/file_store.h"
 #include "core/store/host.h"
+#include "support/children.h"
 #include "support/containers.h"
 #include "support/guest_writes.h"
 #include "support/judges.h"
@@ -216,18 +217,6 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
 // shows where the child's disk ends, or ended once.
 class Overlays : public Snapshots {
  protected:
-  // An empty image that builds on another, by the letter of the specification.
-  std::string child_of(const std::string& parent, const std::string& name, std::uint64_t size) {
-    const std::string empty = folder_ / "empty.img";
-    FileStore::create(empty)->resize(size);
-    const std::string path = folder_ / name;
-    EXPECT_EQ(juneheath({"recast", empty, path, "--form", "qcow2", "--quiet"}).status, 0);
-    std::filesystem::remove(empty);
-    const std::string target = std::filesystem::path(parent).filename().string();
-    poke(path, 512, target);
-    poke(path, 8, std::string{0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 0, static_cast<char>(target.size())});
-    return path;
-  }
   std::string bytes_of_disk(const std::string& image) {
     const std::string raw = folder_ / "disk.raw";
     EXPECT_EQ(juneheath({"recast", image, raw, "--form", "raw", "--quiet"}).status, 0);
@@ -244,7 +233,8 @@ TEST_F(Overlays, GrowShrinkAndCompactInPlace) {
     std::vector<std::string> below;
     for (int i = 0; i < depth; ++i) {
       below.push_back(top);
-      top = child_of(top, "child" + std::to_string(depth * 10 + i) + ".qcow2", size);
+      top = new_child(top, "child" + std::to_string(depth * 10 + i) + ".qcow2", ImageFormat::qcow2,
+                      size);
     }
     std::vector<std::uint32_t> digests;
     for (const std::string& parent : below) digests.push_back(file_digest(parent));

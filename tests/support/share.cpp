@@ -52,7 +52,7 @@ int inputs_of(int usual, int full) {
   return takes_all() ? full : usual;
 }
 
-int rounds_of(int all) { return takes_all() ? all : std::max(1, all / 3); }
+int rounds_of(int all) { return takes_all() ? all : std::max(1, all / 4); }
 
 std::vector<std::uint64_t> points_of(std::uint64_t last, std::uint64_t share, std::uint64_t end) {
   if (takes_all()) share = 1;

@@ -26,7 +26,7 @@ bool takes_all();
 /// `usual`.
 int inputs_of(int usual, int full);
 
-/// How many of so many random rounds a run makes: with JUNEHEATH_FULL all, else a third.
+/// How many of so many random rounds a run makes: with JUNEHEATH_FULL all, else a quarter.
 int rounds_of(int all);
 
 /// The points of a sweep over 1 to `last` that a run troubles: with JUNEHEATH_FULL all, else one in

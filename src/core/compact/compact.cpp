@@ -62,13 +62,18 @@ Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   const auto& bytes = found.reclaimable.bytes;
   for (std::size_t i = 0; i < found.unused.sources.size(); ++i)
     if (bytes[i] != 0) figures.given_back.push_back({found.unused.sources[i], bytes[i]});
-  if (bytes.back() != 0) figures.given_back.push_back({"zeros", bytes.back()});
+  if (found.reclaimable.zeros != 0)
+    figures.given_back.push_back({"zeros", found.reclaimable.zeros});
+  if (found.reclaimable.same != 0)
+    figures.given_back.push_back({"the same as in the parent", found.reclaimable.same});
   figures.notes = found.unused.kept;
   return found;
 }
 
-void unmap_all(Container& container, const Reclaimable& reclaimable) {
+void release(Container& container, const Reclaimable& reclaimable) {
   for (const auto& [start, end] : reclaimable.ranges) container.unmap(start, end - start);
+  for (const auto& [start, end] : reclaimable.as_parent)
+    container.reveal_parent(start, end - start);
 }
 
 // What was dropped reads as zeros now and was not used; everything else is the same.
@@ -190,13 +195,13 @@ struct Trial {
 
 // The ledger of a step: old and new pages of tables, sums of what is moved and let go.
 void check_room(Host& host, const Disk& disk, const Reclaimable& reclaimable, const Trial& trial) {
-  if (reclaimable.ranges.empty() && trial.to_move == 0) return;
+  if (reclaimable.empty() && trial.to_move == 0) return;
   constexpr std::uint64_t of_itself = 256U << 10;
   constexpr std::uint64_t record = sizeof(ledger::Record) + 8;
   const std::uint64_t sums =
       std::min(trial.to_move, bytes_per_step) / ledger::sector_size * sizeof(Le32);
-  const std::uint64_t needed =
-      of_itself + 2 * trial.tables + sums + reclaimable.ranges.size() * record;
+  const std::uint64_t needed = of_itself + 2 * trial.tables + sums +
+                               (reclaimable.ranges.size() + reclaimable.as_parent.size()) * record;
   const std::uint64_t free = host.free_space(disk.path);
   if (free < needed)
     refuse(fmt::format("the host has only {} free, and up to {} must be written beside the image",
@@ -217,7 +222,7 @@ Trial try_out(Host& host, const Disk& disk, const Reclaimable& reclaimable) {
   const auto trial = open_container(*scratch.front(), &resolver);
   trial->move_tables_only();
   trial->make_ready();
-  unmap_all(*trial, reclaimable);
+  release(*trial, reclaimable);
   Trial found;
   while (const std::uint64_t moved = trial->close_gaps(bytes_per_step, found.gap_closings == 0)) {
     found.to_move += moved;
@@ -262,11 +267,11 @@ std::uint64_t relocate_tail_in_steps(Host& host, const Disk& disk, const Unused&
   std::uint64_t moved = 0;
   bool dropped = false;
   try {
-    if (!reclaimable.ranges.empty()) {
+    if (!reclaimable.empty()) {
       progress.begin("releasing what is not used", 0);
       AggregateProgress step(progress);
       sealed_step(host, disk, unused, step,
-                  [&](Container& container) { unmap_all(container, reclaimable); });
+                  [&](Container& container) { release(container, reclaimable); });
       dropped = true;
       progress.end();
     }

@@ -7,7 +7,8 @@ namespace {
 
 constexpr std::uint64_t page = 4096;
 
-// Looks at every unit of the disk that is kept: unused as a whole, or zero where it is used?
+// Looks at every unit of the disk that is kept: unused as a whole, or zero where it is used, or
+// what the parent has there?
 class Search {
  public:
   Search(Container& container, const Unused& unused)
@@ -15,7 +16,7 @@ class Search {
         unused_(unused),
         facts_(container.facts()),
         unit_(facts_.format == ImageFormat::raw ? page : facts_.block_size.value()) {
-    drops_.bytes.resize(unused.sources.size() + 1);
+    drops_.bytes.resize(unused.sources.size());
   }
 
   Reclaimable run(Progress& progress) {
@@ -42,12 +43,11 @@ class Search {
  private:
   // Parents are not ours to compact, nor is what a snapshot keeps as well.
   bool is_own(const Extent& piece) const {
-    if (piece.shared || (piece.kind == Extent::Kind::compressed && !facts_.snapshots.empty()))
-      return false;
-    const bool has_parents = !facts_.parents.empty();
-    if (piece.kind == Extent::Kind::compressed) return !has_parents;
-    return piece.kind == Extent::Kind::data &&
-           (!has_parents || piece.store->name() == container_.disk().name() ||
+    const bool compressed = piece.kind == Extent::Kind::compressed;
+    if (piece.shared || (compressed && !facts_.snapshots.empty())) return false;
+    if (facts_.parents.empty()) return compressed || piece.kind == Extent::Kind::data;
+    return piece.store != nullptr && (compressed || piece.kind == Extent::Kind::data) &&
+           (piece.store->name() == container_.disk().name() ||
             std::find(facts_.parts.begin(), facts_.parts.end(), piece.store->name()) !=
                 facts_.parts.end());
   }
@@ -59,26 +59,32 @@ class Search {
     for (std::uint64_t unit = std::max(done_, round_down(at, unit_)); unit < end; unit += unit_) {
       done_ = unit + unit_;
       const std::uint64_t stop = std::min(size, unit + unit_);
-      if (is_needless(unit, stop)) add_range(drops_.ranges, unit, stop);
+      if (container_.has_zero_mark() && is_needless(unit, stop, Used::zero))
+        add_range(drops_.ranges, unit, stop);
+      else if (!facts_.parents.empty() && is_needless(unit, stop, Used::as_parent))
+        add_range(drops_.as_parent, unit, stop);
     }
   }
 
+  // What of a unit is used may go if all of it is like this.
+  enum class Used { zero, as_parent };
+
   // Counts what it is by its sources on the way.
-  bool is_needless(std::uint64_t start, std::uint64_t end) {
+  bool is_needless(std::uint64_t start, std::uint64_t end, Used like) {
     std::vector<std::pair<std::uint32_t, std::uint64_t>> shares;
-    std::uint64_t zeros = 0;
+    std::uint64_t used = 0;
     for (std::uint64_t at = start; at < end;) {
       const auto [range, length] = unused_.stretch(at, end - at);
       if (range != nullptr)
         shares.emplace_back(range->source, length);
-      else if (is_zero(at, at + length))
-        zeros += length;
+      else if (like == Used::zero ? is_zero(at, at + length) : is_as_parent(at, at + length))
+        used += length;
       else
         return false;
       at += length;
     }
     for (const auto& [source, bytes] : shares) drops_.bytes[source] += bytes;
-    drops_.bytes.back() += zeros;
+    (like == Used::zero ? drops_.zeros : drops_.same) += used;
     return true;
   }
 
@@ -93,12 +99,28 @@ class Search {
     return true;
   }
 
+  // Most that is not the same shows it in its first page as well; what is the same is read on in
+  // larger steps.
+  bool is_as_parent(std::uint64_t start, std::uint64_t end) {
+    constexpr std::uint64_t most = 256U << 10;
+    for (std::uint64_t at = start, step = page; at < end; at += step, step = most) {
+      step = std::min(step, end - at);
+      buffer_.resize(step);
+      below_.resize(step);
+      container_.disk().read(at, buffer_);
+      container_.read_parent(at, below_);
+      if (buffer_ != below_) return false;
+    }
+    return true;
+  }
+
   Container& container_;
   const Unused& unused_;
   ContainerFacts facts_;
   std::uint64_t unit_;
   std::uint64_t done_ = 0;
   Buffer buffer_;
+  Buffer below_;
   Reclaimable drops_;
 };
 

@@ -1,4 +1,5 @@
-// What of a disk may lose its place in the file: whole blocks that no layer uses, or that are zero.
+// What of a disk may lose its place in the file: whole blocks that no layer uses, that are zero, or
+// that hold what the image's parent has there.
 #pragma once
 
 #include <vector>
@@ -10,8 +11,12 @@
 namespace jh {
 
 struct Reclaimable {
-  Ranges ranges;                     // whole units that lose their place
-  std::vector<std::uint64_t> bytes;  // by source of `unused`; the last one: zeros
+  Ranges ranges;                     // whole units that lose their place, and read as zeros then
+  Ranges as_parent;                  // whole units that lose it because the parent shows the same
+  std::vector<std::uint64_t> bytes;  // by source of `unused`
+  std::uint64_t zeros = 0;           // bytes that are used, and zero
+  std::uint64_t same = 0;            // bytes that are used, and the parent's too
+  bool empty() const { return ranges.empty() && as_parent.empty(); }
 };
 
 /// Reads what is used of the disk, as far as it is kept in the image's own files.

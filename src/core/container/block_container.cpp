@@ -37,11 +37,36 @@ std::uint64_t BlockContainer::end_of_last_block() {
   return extent.kind == Extent::Kind::data ? extent.at + block_size() : 0;
 }
 
-void BlockContainer::unmap(std::uint64_t offset, std::uint64_t length) {
+std::pair<std::uint64_t, std::uint64_t> BlockContainer::whole_blocks(std::uint64_t offset,
+                                                                     std::uint64_t length) const {
   const std::uint64_t end = offset + length;
   const std::uint64_t first = ceil_div(offset, block_size());
   const std::uint64_t stop = end == disk_size() ? ceil_div(end, block_size()) : end / block_size();
-  if (stop > first) forget_blocks(first, stop - first);
+  return {first, stop > first ? stop - first : 0};
+}
+
+void BlockContainer::unmap(std::uint64_t offset, std::uint64_t length) {
+  const auto [first, count] = whole_blocks(offset, length);
+  if (count != 0) forget_blocks(first, count);
+}
+
+void BlockContainer::reveal_parent(std::uint64_t offset, std::uint64_t length) {
+  ensure(below_ != nullptr, "only what builds on another can show it");
+  const auto [first, count] = whole_blocks(offset, length);
+  if (count != 0) uncover_blocks(first, count);
+}
+
+void BlockContainer::read_parent(std::uint64_t offset, ByteSpan out) {
+  while (!out.empty()) {
+    const Extent extent = from_below(offset, out.size());
+    const ByteSpan part = out.first(extent.length);
+    if (extent.kind == Extent::Kind::zero)
+      std::fill(part.begin(), part.end(), std::uint8_t{0});
+    else
+      below_->disk().read(offset + below_start_, part);
+    offset += extent.length;
+    out = out.subspan(extent.length);
+  }
 }
 
 void BlockContainer::copy_within(Store& file, std::uint64_t from, std::uint64_t to,

@@ -12,6 +12,8 @@ class BlockContainer : public Container {
   Extent extent_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
   void unmap(std::uint64_t offset, std::uint64_t length) override;
+  void reveal_parent(std::uint64_t offset, std::uint64_t length) override;
+  void read_parent(std::uint64_t offset, ByteSpan out) override;
   void move_tables_only() override { tables_only_ = true; }
 
  protected:
@@ -32,6 +34,8 @@ class BlockContainer : public Container {
   virtual void drop_blocks(std::uint64_t first, std::uint64_t count) = 0;
   /// The same, and their places are free.
   virtual void forget_blocks(std::uint64_t first, std::uint64_t count) = 0;
+  /// Blocks that have no place from now on, and whose parts are the parent's.
+  virtual void uncover_blocks(std::uint64_t first, std::uint64_t count) = 0;
   /// Copies a block, or a table, to a place in the file that nothing refers to. What is missing at
   /// the file's end reads as zeros.
   void copy_within(Store& file, std::uint64_t from, std::uint64_t to, std::uint64_t length);
@@ -73,6 +77,9 @@ class BlockContainer : public Container {
     BlockContainer& owner_;
   };
 
+  /// The whole blocks inside a range: the first one, and how many.
+  std::pair<std::uint64_t, std::uint64_t> whole_blocks(std::uint64_t offset,
+                                                       std::uint64_t length) const;
   bool tables_only_ = false;
   Extent from_below(std::uint64_t offset, std::uint64_t length);
 

@@ -52,6 +52,14 @@ void Container::check_shrink(Bytes) {
 
 void Container::shrink(Bytes new_size) { check_shrink(new_size); }
 
+void Container::reveal_parent(std::uint64_t, std::uint64_t) {
+  ensure(false, "an image that builds on another keeps its disk in blocks");
+}
+
+void Container::read_parent(std::uint64_t, ByteSpan out) {
+  std::fill(out.begin(), out.end(), std::uint8_t{0});
+}
+
 void Container::set_allocation(Allocation allocation) {
   const ContainerFacts now = facts();
   unsupported(

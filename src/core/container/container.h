@@ -115,6 +115,14 @@ class Container : public ImageReader {
   /// Whole blocks inside this range lose their place and read as zeros; parts of blocks stay as
   /// they are. Forms without blocks of their own do nothing.
   virtual void unmap(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
+  /// Whether unmap() takes the place of a block away, of an image that builds on another too; where
+  /// the form has no mark for zeros, they have to be kept so that the parent does not show through.
+  virtual bool has_zero_mark() const { return true; }
+  /// Whole blocks inside this range lose their place, and show what the parent has there. Of images
+  /// that build on another only.
+  virtual void reveal_parent(std::uint64_t offset, std::uint64_t length);
+  /// What the disk would show from `offset` on if the image itself kept nothing there.
+  virtual void read_parent(std::uint64_t offset, ByteSpan out);
   /// For plans, on a view that is thrown away: from here on relocate_tail() changes the tables
   /// without copying content.
   virtual void move_tables_only() {}

@@ -242,6 +242,14 @@ void Qcow2Container::drop_blocks(std::uint64_t first, std::uint64_t count) {
   }
 }
 
+void Qcow2Container::uncover_blocks(std::uint64_t first, std::uint64_t count) {
+  for (std::uint64_t i = first; i < first + count; ++i) {
+    const Entry old = entry_of(i);
+    set_entry(i, {});
+    let_go(old);
+  }
+}
+
 // What a snapshot keeps takes as much room whether the disk shows it or not.
 void Qcow2Container::forget_blocks(std::uint64_t first, std::uint64_t count) {
   for (std::uint64_t i = first; i < first + count; ++i) {

@@ -30,6 +30,7 @@ class Qcow2Container final : public BlockContainer {
   std::uint64_t relocate_tail(std::uint64_t most) override;
   std::uint64_t close_gaps(std::uint64_t most, bool first) override;
   Bytes size_unit() override { return Bytes(512); }
+  bool has_zero_mark() const override { return !below_ || image_.version >= 3; }
   void audit(Findings& findings) override;
   void for_each_snapshot_range(const FileRange& visit) override;
   std::vector<std::uint64_t> kept_by_snapshots() override;
@@ -43,6 +44,7 @@ class Qcow2Container final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
+  void uncover_blocks(std::uint64_t first, std::uint64_t count) override;
   Store& image_file() const override { return file_; }
 
   /// An L2 entry, with the bitmap behind it where there are subclusters.

@@ -172,6 +172,10 @@ void VdiContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
       set_entries(i, {below_ ? entry_zero : entry_absent});
 }
 
+void VdiContainer::uncover_blocks(std::uint64_t first, std::uint64_t count) {
+  set_entries(first, std::vector<std::uint32_t>(count, entry_absent));
+}
+
 void VdiContainer::check_growth(Bytes new_size) {
   const std::uint64_t most = most_entries * block_size();
   if (new_size.value() > std::min<std::uint64_t>(most, INT64_MAX) ||
@@ -234,7 +238,6 @@ void VdiContainer::check_shrink(Bytes new_size) {
 // Blocks are numbered without a gap: those with the highest numbers take the places that became
 // free.
 std::uint64_t VdiContainer::relocate_tail(std::uint64_t most) {
-  if (type() == Type::differencing) return 0;
   std::vector<MovableBlock> movable;  // by number, not by place
   for (std::size_t i = 0; i < map_.size(); ++i)
     if (map_[i] < entry_zero) movable.push_back({map_[i], i, 0});

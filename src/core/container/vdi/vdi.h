@@ -31,6 +31,7 @@ class VdiContainer final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
+  void uncover_blocks(std::uint64_t first, std::uint64_t count) override;
   Store& image_file() const override { return file_; }
 
   Type type() const { return static_cast<Type>(header_.type.value()); }

@@ -93,11 +93,12 @@ std::uint64_t VhdContainer::relocate_tail(std::uint64_t most) {
   const std::uint64_t length = bitmap_size() + block_size_;
   const std::uint64_t header = footer_.header_offset.value();
   const std::uint64_t table = header_.table_offset.value();
-  const std::vector<PinnedRange> pinned{
+  std::vector<PinnedRange> pinned{
       {0, sector},
       {header, header + sizeof(Header)},
       {table,
        table + round_up(std::max<std::uint64_t>(header_.table_entries.value(), 1) * 4, sector)}};
+  for (const auto& [from, to] : locator_ranges()) pinned.push_back({from, to});
   std::vector<MovableBlock> movable;
   for (std::size_t i = 0; i < table_.size(); ++i)
     if (table_[i] != entry_absent) movable.push_back({std::uint64_t{table_[i]} * sector, i, 0});

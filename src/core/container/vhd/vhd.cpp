@@ -187,6 +187,23 @@ void VhdContainer::read_header() {
   for (std::size_t i = 0; i < raw.size(); i += 4) table_.push_back(parse_as<Be32>(raw, i).value());
 }
 
+// The room of a name is counted in sectors by some writers and in bytes by others, and not at all
+// by a few: its length and the larger sense are taken, as far as the file reaches.
+std::vector<std::pair<std::uint64_t, std::uint64_t>> VhdContainer::locator_ranges() const {
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;
+  if (type() != Type::differencing) return ranges;
+  for (const Locator& locator : header_.locators) {
+    const std::uint64_t at = locator.offset.value();
+    if (locator.platform == std::array<char, 4>{} || locator.length.value() == 0 || at >= end_)
+      continue;
+    const std::uint64_t space = locator.space.value();
+    const std::uint64_t room = std::max<std::uint64_t>(
+        locator.length.value(), space < sector || space % sector != 0 ? space * sector : space);
+    ranges.emplace_back(at, std::min(end_, round_up(checked_add(at, room), sector)));
+  }
+  return ranges;
+}
+
 const Buffer& VhdContainer::bitmap(std::uint64_t block) {
   constexpr std::size_t most = 4096;
   const auto found = bitmaps_.find(block);
@@ -237,7 +254,6 @@ void VhdContainer::seal_header() {
 
 void VhdContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                               ConstByteSpan content) {
-  ensure(!below_, "differencing disks are not written");
   const std::uint64_t whole = bitmap_size() + block_size_;
   for (std::uint64_t block = first; block < first + count; ++block) {
     const std::size_t step = std::min<std::size_t>(content.size(), block_size_ - inside);
@@ -264,6 +280,10 @@ void VhdContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uin
 
 void VhdContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
   for (std::uint64_t block = first; block < first + count; ++block) {
+    if (below_) {
+      put_blocks(block, 1, 0, Buffer(block_size_));
+      continue;
+    }
     if (type() != Type::fixed && table_[block] == entry_absent) continue;
     const std::uint64_t length = std::min(block_size_, disk_size() - block * block_size_);
     const std::uint64_t at = type() == Type::fixed
@@ -275,6 +295,10 @@ void VhdContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
 
 void VhdContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
   if (type() != Type::sparse) return drop_blocks(first, count);
+  uncover_blocks(first, count);
+}
+
+void VhdContainer::uncover_blocks(std::uint64_t first, std::uint64_t count) {
   for (std::uint64_t block = first; block < first + count; ++block) {
     if (table_[block] == entry_absent) continue;
     set_entry(block, entry_absent);

@@ -38,6 +38,8 @@ class VhdContainer final : public BlockContainer {
   void shrink(Bytes new_size) override;
   std::uint64_t relocate_tail(std::uint64_t most) override;
   Bytes size_unit() override;
+  /// A sector is here, or the parent's: nothing says that it is zero.
+  bool has_zero_mark() const override { return !below_; }
   void audit(Findings& findings) override;
 
  private:
@@ -48,6 +50,7 @@ class VhdContainer final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
+  void uncover_blocks(std::uint64_t first, std::uint64_t count) override;
   Store& image_file() const override { return file_; }
 
   Type type() const { return static_cast<Type>(footer_.type.value()); }
@@ -55,6 +58,8 @@ class VhdContainer final : public BlockContainer {
   void read_footer();
   void read_header();
   std::vector<std::string> read_parent_names();
+  /// Where the file keeps the parent's names: [offset, end), in whole sectors.
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> locator_ranges() const;
   const Buffer& bitmap(std::uint64_t block);
   void fill_bitmap(std::uint64_t block);
   void set_entry(std::uint64_t block, std::uint32_t entry);

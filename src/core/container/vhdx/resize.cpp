@@ -92,8 +92,13 @@ std::uint64_t VhdxContainer::relocate_tail(std::uint64_t most) {
       i = end_of_zeros(i) - 1;
       continue;
     }
-    if (static_cast<State>(found & state_mask) == State::present)
-      movable.push_back({found & place_mask, i, 0});
+    const auto state = static_cast<State>(found & state_mask);
+    const std::uint64_t at = found & place_mask;
+    const bool is_bitmap = i % (structure_.chunk_ratio() + 1) == structure_.chunk_ratio();
+    if (is_bitmap && state == State::present)
+      pinned.push_back({at, at + unit});  // of sectors, for blocks that are here in part
+    else if (state == State::present || state == State::partial)
+      movable.push_back({at, i, 0});
   }
   std::uint64_t end = unit;
   for (const PinnedRange& range : pinned) end = std::max(end, range.end);
@@ -101,7 +106,7 @@ std::uint64_t VhdxContainer::relocate_tail(std::uint64_t most) {
                                           std::max<std::uint64_t>(most / block_size(), 1));
   for (const MovableBlock& move : moves) {
     copy_within(file_, move.at, move.to, block_size());
-    set_entry(move.owner, move.to | static_cast<std::uint64_t>(State::present));
+    set_entry(move.owner, move.to | (entry(move.owner) & state_mask));
   }
   for (const MovableBlock& block : movable) {
     const std::uint64_t at = entry(block.owner) & place_mask;

@@ -164,7 +164,17 @@ Extent VhdxContainer::find_partial(std::uint64_t block, std::uint64_t at, std::u
 
 void VhdxContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
                                ConstByteSpan content) {
-  ensure(!below_ && !replayed_, "the image is ready for writing");
+  ensure(!replayed_, "the image is ready for writing");
+  // A block that is here in part keeps its place, and is here as a whole now.
+  if (const std::uint64_t found = entry(structure_.entry_of(first));
+      count == 1 && static_cast<State>(found & state_mask) == State::partial) {
+    const std::uint64_t at = found & place_mask;
+    Buffer whole(block_size());
+    std::copy(content.begin(), content.end(), whole.begin() + static_cast<std::ptrdiff_t>(inside));
+    file_.write(at, whole);
+    set_entry(structure_.entry_of(first), at | static_cast<std::uint64_t>(State::present));
+    return;
+  }
   const std::uint64_t at = round_up(file_.size(), unit);
   file_.resize(at + count * block_size());
   write_into_zeros(file_, at + inside, content);
@@ -184,7 +194,15 @@ void VhdxContainer::drop_blocks(std::uint64_t first, std::uint64_t count) {
 }
 
 void VhdxContainer::forget_blocks(std::uint64_t first, std::uint64_t count) {
-  const auto now = static_cast<std::uint64_t>(below_ ? State::zero : State::absent);
+  set_blocks(first, count, below_ ? State::zero : State::absent);
+}
+
+void VhdxContainer::uncover_blocks(std::uint64_t first, std::uint64_t count) {
+  set_blocks(first, count, State::absent);
+}
+
+void VhdxContainer::set_blocks(std::uint64_t first, std::uint64_t count, State state) {
+  const auto now = static_cast<std::uint64_t>(state);
   for (std::uint64_t block = first; block < first + count; ++block) {
     const std::uint64_t index = structure_.entry_of(block);
     if (entry(index) != now) set_entry(index, now);

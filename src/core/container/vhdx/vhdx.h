@@ -35,6 +35,8 @@ class VhdxContainer final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
+  void uncover_blocks(std::uint64_t first, std::uint64_t count) override;
+  void set_blocks(std::uint64_t first, std::uint64_t count, State state);
   Store& image_file() const override { return file_; }
 
   /// The file, or what it is once its log is replayed.

@@ -196,7 +196,7 @@ void SparseExtent::put_blocks(std::uint64_t first, std::uint64_t count, std::uin
 void SparseExtent::drop_blocks(std::uint64_t first, std::uint64_t count) {
   for (std::uint64_t grain = first; grain < first + count; ++grain) {
     const std::uint32_t found = entry(grain);
-    if (below_ && (header_.flags.value() & flag::zero_grains) == 0) {
+    if (!has_zero_mark()) {
       disk().write(grain * block_size(),
                    Buffer(std::min(block_size(), disk_size() - grain * block_size())));
     } else if (below_) {
@@ -211,6 +211,10 @@ void SparseExtent::drop_blocks(std::uint64_t first, std::uint64_t count) {
 
 void SparseExtent::forget_blocks(std::uint64_t first, std::uint64_t count) {
   if (below_) return drop_blocks(first, count);
+  uncover_blocks(first, count);
+}
+
+void SparseExtent::uncover_blocks(std::uint64_t first, std::uint64_t count) {
   for (std::uint64_t grain = first; grain < first + count; ++grain) {
     if (directory_[grain / entries_per_table] == 0) {
       grain = round_down(grain, entries_per_table) + entries_per_table - 1;

@@ -20,11 +20,16 @@ class SparseExtent final : public BlockContainer {
   void shrink(Bytes new_size) override;
   std::uint64_t relocate_tail(std::uint64_t most) override;
   Bytes size_unit() override { return Bytes(sector); }
+  bool has_zero_mark() const override {
+    return !below_ || (header_.flags.value() & flag::zero_grains) != 0;
+  }
   void audit(Findings& findings) override;
 
   bool is_compressed() const { return (header_.flags.value() & flag::compressed) != 0; }
   bool is_unclean() const { return header_.unclean != 0; }
   Store& file() { return file_; }
+  /// Of the disk that it is a part of: where it begins, in bytes.
+  std::uint64_t start() const { return below_start_; }
 
  private:
   std::uint64_t disk_size() const override { return header_.capacity.value() * sector; }
@@ -35,6 +40,7 @@ class SparseExtent final : public BlockContainer {
                   ConstByteSpan content) override;
   void drop_blocks(std::uint64_t first, std::uint64_t count) override;
   void forget_blocks(std::uint64_t first, std::uint64_t count) override;
+  void uncover_blocks(std::uint64_t first, std::uint64_t count) override;
   Store& image_file() const override { return file_; }
 
   using Directory = std::vector<std::uint32_t>;  // sectors of tables; 0: none

@@ -231,11 +231,28 @@ void VmdkContainer::write_descriptor() {
 }
 
 void VmdkContainer::unmap(std::uint64_t offset, std::uint64_t length) {
-  for (const DiskExtent& extent : extents_) {
-    const std::uint64_t from = std::max(offset, extent.start);
-    const std::uint64_t to = std::min(offset + length, extent.start + extent.length);
-    if (from < to && extent.sparse) extent.sparse->unmap(from - extent.start, to - from);
-  }
+  for_each_sparse(offset, length,
+                  [](auto& extent, auto at, auto bytes) { extent.unmap(at, bytes); });
+}
+
+bool VmdkContainer::has_zero_mark() const {
+  return std::all_of(extents_.begin(), extents_.end(), [](const DiskExtent& extent) {
+    return !extent.sparse || extent.sparse->has_zero_mark();
+  });
+}
+
+void VmdkContainer::reveal_parent(std::uint64_t offset, std::uint64_t length) {
+  for_each_sparse(offset, length,
+                  [](auto& extent, auto at, auto bytes) { extent.reveal_parent(at, bytes); });
+}
+
+// All of a child's extents are at the places of the parent's disk where they lie on its own.
+void VmdkContainer::read_parent(std::uint64_t offset, ByteSpan out) {
+  std::fill(out.begin(), out.end(), std::uint8_t{0});
+  for_each_sparse(offset, out.size(), [&](SparseExtent& extent, std::uint64_t at, auto bytes) {
+    const std::uint64_t begin = offset;
+    extent.read_parent(at, out.subspan(extent.start() + at - begin, bytes));
+  });
 }
 
 void VmdkContainer::move_tables_only() {

@@ -25,6 +25,9 @@ class VmdkContainer final : public Container {
   void shrink(Bytes new_size) override;
   std::uint64_t relocate_tail(std::uint64_t most) override;
   void unmap(std::uint64_t offset, std::uint64_t length) override;
+  bool has_zero_mark() const override;
+  void reveal_parent(std::uint64_t offset, std::uint64_t length) override;
+  void read_parent(std::uint64_t offset, ByteSpan out) override;
   void move_tables_only() override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
@@ -44,6 +47,15 @@ class VmdkContainer final : public Container {
     std::vector<std::pair<std::string, std::uint64_t>> fresh;  // name, bytes
   };
 
+  /// Calls work(extent, offset in it, length) for each sparse one that a range of the disk touches.
+  template <class Work>
+  void for_each_sparse(std::uint64_t offset, std::uint64_t length, Work work) {
+    for (const DiskExtent& extent : extents_) {
+      const std::uint64_t from = std::max(offset, extent.start);
+      const std::uint64_t to = std::min(offset + length, extent.start + extent.length);
+      if (from < to && extent.sparse) work(*extent.sparse, from - extent.start, to - from);
+    }
+  }
   std::string read_descriptor();
   void write_descriptor();
   void set_cylinders(std::uint64_t disk_size);
