@@ -17,6 +17,15 @@ constexpr std::uint64_t nobody = 0;
 constexpr std::uint32_t staging =
     1U << 31;  // in the tree of reference counts: not shared, in the making
 
+// Whose blocks lie in a row, and as what: blocks of a file's extents in one row have places on the
+// disk and in the file that are equally far apart.
+struct Belonging {
+  std::uint64_t owner = nobody;
+  std::uint64_t flags = 0;
+  std::uint64_t apart = 0;
+  auto operator<=>(const Belonging&) const = default;
+};
+
 class ContentAudit {
  public:
   ContentAudit(Store& place, const Geometry& geometry, Findings& findings, Progress& progress)
@@ -24,7 +33,7 @@ class ContentAudit {
 
   void run() {
     const Superblock& super = geometry_.superblock();
-    own(super.log_start.value(), super.log_blocks.value(), "the log", owner::log);
+    own(super.log_start.value(), super.log_blocks.value(), "the log", {owner::log});
     progress_.begin("auditing inodes", 0);
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) shared_extents(group);
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) metadata(group);
@@ -64,8 +73,8 @@ class ContentAudit {
   }
 
   void own_line(std::uint64_t start, std::uint64_t count, const std::string& who,
-                std::uint64_t owner) {
-    if (owner != nobody && geometry_.has(ro_compatible::reverse_map))
+                const Belonging& owner) {
+    if (owner.owner != nobody && geometry_.has(ro_compatible::reverse_map))
       add_range(by_owner_[owner], start, start + count);
     if (overlaps(owned_, start, start + count)) {
       // Shared on purpose, or twice by mistake.
@@ -83,7 +92,8 @@ class ContentAudit {
     }
     add_range(owned_, start, start + count);
   }
-  void own(std::uint64_t block, std::uint64_t count, const std::string& who, std::uint64_t owner) {
+  void own(std::uint64_t block, std::uint64_t count, const std::string& who,
+           const Belonging& owner) {
     own_line(line(block), count, who, owner);
   }
 
@@ -111,23 +121,23 @@ class ContentAudit {
       const Group group(place_, geometry_, number);
       const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
       const std::string who = fmt::format("group {}", number);
-      own_line(base, geometry_.header_blocks(), who, owner::filesystem);
+      own_line(base, geometry_.header_blocks(), who, {owner::filesystem});
       for (const Tree tree : {Tree::by_block, Tree::by_size, Tree::inodes, Tree::free_inodes,
                               Tree::reverse_map, Tree::shared})
         if (group.has(tree))
           group.walk(
               tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
               [&](std::uint32_t block, unsigned) {
-                own_line(base + block, 1, who, owner_of(tree));
+                own_line(base + block, 1, who, {owner_of(tree)});
               });
       for (const std::uint32_t block : group.free_list())
-        own_line(base + block, 1, who, owner::group);
+        own_line(base + block, 1, who, {owner::group});
       for (const FreeExtent& extent : group.free_extents())
-        own_line(base + extent.start.value(), extent.count.value(), who + "'s free space", nobody);
+        own_line(base + extent.start.value(), extent.count.value(), who + "'s free space", {});
     });
     if (number + 1 == geometry_.groups())
       for (const auto& [start, count] : waiting_)
-        own_line(start, count, "an unfinished copy", owner::copy_on_write);
+        own_line(start, count, "an unfinished copy", {owner::copy_on_write});
   }
 
   void inodes_of(std::uint32_t number) {
@@ -153,7 +163,7 @@ class ContentAudit {
             }
             if (block != last_block)
               own_line(base + block, 1, fmt::format("the inodes of group {}", number),
-                       owner::inodes);
+                       {owner::inodes});
             last_block = block;
             if ((chunk.free.value() >> k & 1) == 0)
               inode(first_number | inside);
@@ -186,15 +196,18 @@ class ContentAudit {
       const std::string who = fmt::format("inode {}", number);
       std::uint64_t blocks = 0;
       for (const bool attributes : {false, true}) {
+        const std::uint64_t fork = attributes ? of_attributes : 0;
         const auto extents = file.extents(attributes, [&](std::uint64_t block) {
-          own(block, 1, who, number);
+          own(block, 1, who, {number, fork | of_extent_tree});
           ++blocks;
         });
         if (extents.size() != file.extents_said(attributes))
           add(fmt::format("{} has {} extents, but says {}", who, extents.size(),
                           file.extents_said(attributes)));
         for (const FileExtent& extent : extents) {
-          own(extent.block, extent.count, who, number);
+          own(extent.block, extent.count, who,
+              {number, fork | (extent.unwritten ? not_written : 0),
+               line(extent.block) - extent.offset});
           blocks += extent.count;
         }
       }
@@ -288,7 +301,7 @@ class ContentAudit {
   // The reverse map says of each block who was found to own it, and of no other.
   void reverse_map() {
     if (!geometry_.has(ro_compatible::reverse_map) || !complete_) return;
-    std::map<std::uint64_t, Ranges> said;
+    std::map<Belonging, Ranges> said;
     for (std::uint32_t number = 0; number < geometry_.groups(); ++number)
       guarded([&] {
         const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
@@ -297,15 +310,22 @@ class ContentAudit {
               for (std::size_t i = 0; i < records; ++i) {
                 const auto mapping = parse_as<ReverseMapping>(data, i * sizeof(ReverseMapping));
                 const std::uint64_t start = base + mapping.start.value();
-                add_range(said[mapping.owner.value()], start, start + mapping.count.value());
+                constexpr std::uint64_t all_flags = of_attributes | of_extent_tree | not_written;
+                Belonging belonging{mapping.owner.value(), mapping.offset.value() & all_flags};
+                const bool in_file = static_cast<std::int64_t>(belonging.owner) > 0 &&
+                                     (belonging.flags & of_extent_tree) == 0;
+                if (in_file) belonging.apart = start - (mapping.offset.value() & ~all_flags);
+                add_range(said[belonging], start, start + mapping.count.value());
               }
             });
       });
     if (said == by_owner_) return;
     for (const auto& [who, ranges] : by_owner_)
       if (said[who] != ranges) {
-        add(fmt::format("the reverse map has other blocks of owner {} than it has",
-                        static_cast<std::int64_t>(who)));
+        add(
+            fmt::format("the reverse map has other blocks of owner {} than it has, or for other "
+                        "parts of it",
+                        static_cast<std::int64_t>(who.owner)));
         return;
       }
     add("the reverse map knows of owners that there are not");
@@ -331,7 +351,7 @@ class ContentAudit {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_;
   std::unordered_map<std::uint64_t, Node> nodes_;
   std::vector<Name> names_;
-  std::map<std::uint64_t, Ranges> by_owner_;  // where there is a reverse map
+  std::map<Belonging, Ranges> by_owner_;  // where there is a reverse map
   QuotaCounts quota_;
   std::uint64_t newest_ = 0;  // place of the log that anything was written by
   bool complete_ = true;

@@ -40,6 +40,8 @@ void audit_fields(const Geometry& geometry, const InodeFile& file, const Observe
   if ((core.extent_hint.value() != 0 && (flags & (extent_hint_flag | folder_hint_flag)) == 0) ||
       (core.copy_extent_hint.value() != 0 && (flags2 & has_copy_hint) == 0))
     observer.say("it has a hint of a size that its flags do not know of");
+  if (core.extent_hint.value() == 0 && (flags & (extent_hint_flag | folder_hint_flag)) != 0)
+    observer.say("its flags speak of a hint of a size that it does not have");
   if (core.old_links.value() != 0 || (!many && core.many_extents.value() != 0))
     observer.say("what must be zero in it is not");
   if (core.links.value() != 0 && core.next_unlinked.value() != not_listed)

@@ -208,6 +208,10 @@ struct ReverseMapping {
   Be64 offset;
 };
 static_assert(sizeof(ReverseMapping) == 24);
+// In `offset`: the block belongs to the attributes, is one of the extents' own tree, reads as
+// zeros.
+constexpr std::uint64_t of_attributes = 1ULL << 63, of_extent_tree = 1ULL << 62,
+                        not_written = 1ULL << 61;
 namespace owner {
 constexpr std::uint64_t filesystem = -3ULL, log = -4ULL, group = -5ULL, inode_trees = -6ULL,
                         inodes = -7ULL, shared_tree = -8ULL, copy_on_write = -9ULL;
