@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <ctime>
 #include <filesystem>
 #include <iostream>
 #include <nlohmann/json.hpp>
@@ -14,7 +13,9 @@
 #include "cli/survey_many.h"
 #include "cli/survey_text.h"
 #include "cli/terminal.h"
-#include "core/base/uuid.h"
+#include "core/base/moment.h"
+#include "core/carry/checks.h"
+#include "core/container/states.h"
 #include "core/figure/layout.h"
 #include "core/figure/painter.h"
 #include "core/plan/floors.h"
@@ -26,30 +27,53 @@
 namespace jh::cli {
 namespace {
 
-std::string day_of(std::uint64_t seconds) {
-  const auto time = static_cast<std::time_t>(seconds);
-  std::tm parts{};
-  ::gmtime_r(&time, &parts);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", parts.tm_year + 1900, parts.tm_mon + 1,
-                     parts.tm_mday, parts.tm_hour, parts.tm_min);
+// Who writes to an image that others build on.
+std::optional<std::string> use_of(const std::string& path) {
+  try {
+    check_not_written_elsewhere(path);
+    return std::nullopt;
+  } catch (const Error& error) {
+    return error.what();
+  }
 }
 
-// When, of how large a disk, with or without the guest's memory, and what would be free without it.
-void print_snapshots(Container& image, const ContainerFacts& facts) {
-  if (facts.snapshots.empty()) return;
-  const std::vector<std::uint64_t> kept = image.kept_by_snapshots();
-  for (std::size_t i = 0; i < facts.snapshots.size(); ++i) {
-    const Snapshot& snapshot = facts.snapshots[i];
-    std::cout << styled("  snapshot ", Style::warn)
-              << fmt::format("{} \"{}\" of {} UTC", printable(snapshot.id),
-                             printable(snapshot.name), day_of(snapshot.made_at));
-    if (snapshot.disk_size && *snapshot.disk_size != facts.disk_size)
-      std::cout << fmt::format(", disk of {}", human(*snapshot.disk_size));
-    if (snapshot.state_size != Bytes(0))
-      std::cout << fmt::format(", {} of memory saved", human(snapshot.state_size));
-    if (i < kept.size()) std::cout << fmt::format("; keeps {} alone", human(Bytes(kept[i])));
-    std::cout << "\n";
+// What the image's files keep of the disk, as a tree; of a single state nothing is said.
+void print_states(const Disk& disk) {
+  const std::vector<DiskState> states = states_of(*disk.container, disk.path);
+  if (states.size() < 2) return;
+  const std::filesystem::path folder = std::filesystem::absolute(disk.path).parent_path();
+  std::vector<Row> rows{{{"  state of the disk", Style::dim},
+                         {"size", Style::dim, true},
+                         {"memory", Style::dim, true},
+                         {"its own", Style::dim, true}}};
+  for (std::size_t i = 0; i < states.size(); ++i) {
+    const DiskState& state = states[i];
+    const bool snapshot = state.kind == DiskState::Kind::snapshot;
+    // Another one on this level follows before one further out does.
+    bool last = true;
+    for (std::size_t next = i + 1; next < states.size() && states[next].level >= state.level;
+         ++next)
+      last = last && states[next].level != state.level;
+    const unsigned level = state.level;
+    std::string name(level == 0 ? 2 : 3 * level - 1, ' ');
+    if (level != 0) name += last ? "└─ " : "├─ ";
+    const std::filesystem::path path = std::filesystem::absolute(state.name);
+    name += snapshot ? fmt::format("snapshot {} \"{}\" of {}", printable(state.id),
+                                   printable(state.name), minute_of(state.made_at))
+            : path.parent_path() == folder ? printable(path.filename().string())
+                                           : printable(state.name);
+    std::string note;
+    if (state.kind == DiskState::Kind::active)
+      note = level == 0 ? "seen by the guest" : "seen by the guest, builds on the others";
+    if (state.kind == DiskState::Kind::parent)
+      note = use_of(state.name).value_or("others build on it");
+    rows.push_back({{name},
+                    {human(state.disk_size), Style::plain, true},
+                    {state.memory == Bytes(0) ? "" : human(state.memory), Style::plain, true},
+                    {state.alone ? human(Bytes(*state.alone)) : "", Style::plain, true},
+                    {note, Style::dim}});
   }
+  print_table(rows);
 }
 
 void print_container(const Disk& disk, const FileStore& file, Host& host) {
@@ -76,9 +100,7 @@ void print_container(const Disk& disk, const FileStore& file, Host& host) {
                              human(Bytes(allocated)), human(facts.file_length),
                              human(Bytes(host.free_space(disk.path))));
   for (const std::string& part : facts.parts) std::cout << "  with " << printable(part) << "\n";
-  for (const std::string& parent : facts.parents)
-    std::cout << styled("  builds on ", Style::warn) << printable(parent) << "\n";
-  print_snapshots(*disk.container, facts);
+  print_states(disk);
   for (const std::string& what : facts.pending_repairs)
     std::cout << styled("  before a change: ", Style::warn) << printable(what) << "\n";
   for (const std::string& note : facts.notes) std::cout << "  " << printable(note) << "\n";
@@ -113,6 +135,9 @@ nlohmann::json survey_document(const Session& session, const std::vector<Error>&
     const FileStore& file = *session.files[i];
     nlohmann::json& disk = document["disks"][i];
     disk["allocated_on_host"] = file.allocated();
+    for (nlohmann::json& state : disk["states"])
+      if (state["kind"] == "parent")
+        if (const auto use = use_of(state["name"])) state["in_use"] = *use;
     if (file.is_block_device()) continue;
     disk["store"] = allocation_name(
         allocation_on_host(session.guest->disks()[i].container->facts(), file.allocated()));

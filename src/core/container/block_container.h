@@ -11,6 +11,7 @@ class BlockContainer : public Container {
   Store& disk() override { return disk_; }
   Extent extent_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
+  ImageReader* parent() override { return below_.get(); }
   void unmap(std::uint64_t offset, std::uint64_t length) override;
   void reveal_parent(std::uint64_t offset, std::uint64_t length) override;
   void read_parent(std::uint64_t offset, ByteSpan out) override;

@@ -91,6 +91,8 @@ class ImageReader {
   /// Bytes of the file that each snapshot alone keeps; empty when that cannot be told. Reads all of
   /// their tables.
   virtual std::vector<std::uint64_t> kept_by_snapshots() { return {}; }
+  /// The image that this one builds on, read only; null: none.
+  virtual ImageReader* parent() { return nullptr; }
 };
 
 /// An image that can be changed: how large its disk is, and which of its blocks have a place.

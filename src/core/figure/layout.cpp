@@ -122,7 +122,30 @@ class Drawing {
       label(margin, y_ + 2, "no longer there", 11, false, Ink::quiet);
       y_ += 18;
     }
+    if (!after_) states(*before);
     y_ += 22;
+  }
+
+  // A tree: each state under the one that it builds on, or is kept by.
+  void states(const PanelView& panel) {
+    constexpr double step = 16;
+    constexpr double row = 16;
+    if (panel.states.empty()) return;
+    y_ += 8;
+    std::vector<double> last(panel.states.size() + 2, y_);  // of each level, where it was drawn
+    for (const auto& [level, words] : panel.states) {
+      const double left = margin + step * level;
+      if (level != 0) {
+        const double above = last[level - 1] + row - 1;
+        fills_.insert(Fill::disk);
+        scene_.shapes.emplace_back(
+            Box{{left - step + 4, above, 1, y_ + row / 2 - above}, Fill::disk, true});
+        scene_.shapes.emplace_back(Box{{left - step + 4, y_ + row / 2, 9, 1}, Fill::disk, true});
+      }
+      label(left, y_, words, 11.5, false, Ink::text);
+      last[level] = y_;
+      y_ += row;
+    }
   }
 
   static std::string sizes_of(const PanelView* before, const PanelView* after) {

@@ -4,6 +4,10 @@
 
 #include <algorithm>
 
+#include "core/base/moment.h"
+#include "core/base/printable.h"
+#include "core/container/states.h"
+
 namespace jh {
 namespace {
 
@@ -68,12 +72,34 @@ std::string disk_note(const Disk& disk) {
   return fmt::format("{}, {} long", format_name(facts.format), human(facts.file_length));
 }
 
+std::string file_name_of(const std::string& path) { return path.substr(path.rfind('/') + 1); }
+
+// "snapshot 1 "net round 12", 2026-08-29 11:40 UTC: 192 MiB, 2 MiB of memory; 2.19 MiB alone".
+std::string words_for(const DiskState& state) {
+  const bool snapshot = state.kind == DiskState::Kind::snapshot;
+  std::string words = snapshot ? fmt::format("snapshot {} \"{}\", {}", printable(state.id),
+                                             printable(state.name), minute_of(state.made_at))
+                               : printable(file_name_of(state.name));
+  words += ": " + human(state.disk_size);
+  if (state.memory != Bytes(0)) words += fmt::format(", {} of memory", human(state.memory));
+  if (state.alone)
+    words += fmt::format("; {} {}", human(Bytes(*state.alone)), snapshot ? "alone" : "long");
+  if (state.kind == DiskState::Kind::active) words += "; seen by the guest";
+  return words;
+}
+
 PanelView disk_panel(const Guest& guest, std::size_t index) {
   const Disk& disk = guest.disks()[index];
   PanelView panel;
   panel.key = fmt::format("disk {}", index + 1);
-  panel.title = disk.path.substr(disk.path.rfind('/') + 1);
+  panel.title = file_name_of(disk.path);
   panel.note = disk_note(disk);
+  if (!disk.added) {
+    const auto states = states_of(*disk.container, disk.path);
+    if (states.size() > 1)
+      for (const DiskState& state : states)
+        panel.states.emplace_back(state.level, words_for(state));
+  }
   panel.size = disk.size();
   for (const Layer& layer : disk.layers)
     if (layer.content.kind != ContentKind::logical_partitions)

@@ -35,6 +35,7 @@ struct PanelView {
   Bytes size;
   std::vector<PieceView> devices;  // of a group: the physical volumes, side by side
   std::vector<PieceView> pieces;   // ascending, room included
+  std::vector<std::pair<unsigned, std::string>> states;  // level and words; empty: just one
 };
 
 struct GuestView {

@@ -1,5 +1,6 @@
 #include <nlohmann/json.hpp>
 
+#include "core/container/states.h"
 #include "core/plan/floors.h"
 #include "core/plan/room.h"
 #include "core/report/report.h"
@@ -122,6 +123,7 @@ json disk_json(const CommandText& typed, const Guest& guest, Floors& floors, std
            {"parents", facts.parents},
            {"parts", facts.parts},
            {"snapshots", json::array()},
+           {"states", json::array()},
            {"unsettled", facts.pending_repairs},
            {"blockers", json::array()},
            {"notes", facts.notes},
@@ -136,6 +138,17 @@ json disk_json(const CommandText& typed, const Guest& guest, Floors& floors, std
              {"state_size", snapshot.state_size.value()}};
     if (number < kept.size()) row["kept_alone"] = kept[number];
     out["snapshots"].push_back(std::move(row));
+  }
+  for (const DiskState& state : states_of(*disk.container, disk.path)) {
+    constexpr std::array kinds{"parent", "active", "snapshot"};
+    json row{{"kind", kinds.at(static_cast<std::size_t>(state.kind))},
+             {"level", state.level},
+             {"name", state.name},
+             {"disk_size", state.disk_size.value()},
+             {"memory", state.memory.value()}};
+    if (state.kind == DiskState::Kind::snapshot) row["made_at"] = state.made_at;
+    if (state.alone) row["alone"] = *state.alone;
+    out["states"].push_back(std::move(row));
   }
   for (const Error& blocker : facts.blockers)
     out["blockers"].push_back(error_brief(blocker, typed));

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "core/base/markup.h"
+#include "core/base/moment.h"
 #include "core/base/shell_word.h"
 #include "core/figure/layout.h"
 #include "core/figure/painter.h"
@@ -254,12 +255,13 @@ class Page {
 
   void technical() {
     section("About this run");
-    add(fmt::format(
-        "<dl><dt>started</dt><dd>{}</dd><dt>took</dt><dd>{:.2f} s</dd>"
-        "<dt>exit status</dt><dd>{} ({})</dd><dt>version</dt><dd>juneheath {}</dd>"
-        "<dt>folder</dt><dd>{}</dd></dl>\n",
-        moment(record_.started), record_.seconds, record_.status, markup_text(outcome_of(record_)),
-        markup_text(record_.version), markup_text(record_.folder)));
+    add(
+        fmt::format("<dl><dt>started</dt><dd>{}</dd><dt>took</dt><dd>{:.2f} s</dd>"
+                    "<dt>exit status</dt><dd>{} ({})</dd><dt>version</dt><dd>juneheath {}</dd>"
+                    "<dt>folder</dt><dd>{}</dd></dl>\n",
+                    moment(static_cast<std::uint64_t>(record_.started)), record_.seconds,
+                    record_.status, markup_text(outcome_of(record_)), markup_text(record_.version),
+                    markup_text(record_.folder)));
   }
 
   const RunRecord& record_;

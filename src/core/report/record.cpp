@@ -63,14 +63,6 @@ std::string with_ending(const std::string& stem, std::size_t index, const char* 
 
 }  // namespace
 
-std::string moment(std::int64_t seconds) {
-  const auto time = static_cast<std::time_t>(seconds);
-  std::tm parts{};
-  ::gmtime_r(&time, &parts);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02} UTC", parts.tm_year + 1900,
-                     parts.tm_mon + 1, parts.tm_mday, parts.tm_hour, parts.tm_min, parts.tm_sec);
-}
-
 std::string outcome_of(const RunRecord& record) {
   const auto status = static_cast<Status>(record.status);
   if (status != Status::done) return status_word(status);

@@ -60,8 +60,6 @@ struct RunRecord {
 
 /// "done", "dry run", "refused", "damage found" ...
 std::string outcome_of(const RunRecord& record);
-/// "2026-11-26 20:15:03 UTC"
-std::string moment(std::int64_t seconds);
 
 /// The document of --json, with "schema", "command" and, under "run", all that the record adds.
 nlohmann::json record_json(const RunRecord& record);

@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
-#include <ctime>
 
 #include "core/base/checksum.h"
+#include "core/base/moment.h"
 #include "core/base/shell_word.h"
 
 namespace jh {
@@ -13,14 +13,6 @@ using ledger::RecordKind;
 using ledger::sector_size;
 
 namespace {
-
-std::string when(std::uint64_t seconds) {
-  const auto time = static_cast<std::time_t>(seconds);
-  std::tm parts{};
-  if (::gmtime_r(&time, &parts) == nullptr) return "an unknown time";
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1,
-                     parts.tm_mday, parts.tm_hour, parts.tm_min);
-}
 
 // Bytes of the image; behind its end there are zeros.
 Buffer read_padded(Store& image, std::uint64_t at, std::uint64_t length) {
@@ -75,7 +67,7 @@ class Check {
 
   [[noreturn]] void written_since(const Store& image, std::uint64_t at) const {
     refuse_since(fmt::format("byte {} was written since the change of {}, by somebody else; {}", at,
-                             when(ledger_.created()), verdict_),
+                             minute_of(ledger_.created()), verdict_),
                  image);
   }
 
@@ -85,7 +77,7 @@ class Check {
     const std::string expected =
         one == other ? fmt::format("{}", one) : fmt::format("{} or {}", one, other);
     refuse_since(fmt::format("the image is {} bytes long; the change of {} leaves it {}; {}", size,
-                             when(ledger_.created()), expected, verdict_),
+                             minute_of(ledger_.created()), expected, verdict_),
                  *images_[i]);
   }
 

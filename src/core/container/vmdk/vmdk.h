@@ -16,6 +16,7 @@ class VmdkContainer final : public Container {
   Store& disk() override { return *disk_; }
   Extent extent_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
+  ImageReader* parent() override { return below_.get(); }
   void check_growth(Bytes new_size) override;
   std::vector<std::string> new_parts(Bytes new_size) override;
   std::vector<std::string> parts_let_go(Bytes new_size) override;
