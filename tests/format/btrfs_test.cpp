@@ -284,6 +284,47 @@ TEST(Btrfs, CorruptFieldsAreReported) {
   }
 }
 
+// An extent that a file uses more of than it says there is; a block group that its maker has given
+// up, whose entry of free room reaches into the next one.
+TEST(Btrfs, SizesThatDoNotSuitTheirNeighboursAreFindings) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_btrfs(image, 128 * mib, {}, true);
+  const MemoryStore whole = load(image);
+  MemoryStore first(whole, "first");
+  const btrfs::Volume volume(first);
+  std::map<std::uint8_t, Damage> damages;  // by the kind of item
+  for (const std::uint64_t block : all_blocks(volume)) {
+    const Buffer bytes =
+        read_buffer(first, volume.at(block, volume.node_size()), volume.node_size());
+    const auto header = parse_as<btrfs::BlockHeader>(bytes, 0);
+    for (std::uint32_t i = 0; header.level == 0 && i < header.items.value(); ++i) {
+      const btrfs::LeafItem item = btrfs::leaf_item(bytes, i);
+      const btrfs::Key key = btrfs::key_of(item.key);
+      std::size_t byte = 0;
+      if (key.type == btrfs::item::file_extent &&
+          item.size.value() == sizeof(btrfs::FileExtentHead) + sizeof(btrfs::FileExtentPlace))
+        byte = sizeof(header) + item.offset.value() +
+               offsetof(btrfs::FileExtentHead, decompressed) + 1;
+      else if (key.type == btrfs::item::free_info && !volume.chunks().contains(key.object))
+        byte = sizeof(header) + i * sizeof(btrfs::LeafItem) + offsetof(btrfs::DiskKey, offset) + 1;
+      if (byte != 0 && (bytes[byte] & 0x40) == 0)
+        damages[key.type] = {block, byte, static_cast<std::uint8_t>(bytes[byte] | 0x40)};
+      if (byte != 0 && key.type == btrfs::item::file_extent && bytes[byte] != 0)
+        damages[key.type] = {block, byte, 0};
+    }
+  }
+  ASSERT_EQ(damages.size(), 2U);
+  for (const auto& [kind, what] : damages) {
+    MemoryStore place(whole, "place");
+    damage(place, volume, what);
+    Findings findings;
+    NullProgress silent;
+    recognise_content(place).on_disk()->audit(AuditScope::full, {}, findings, silent);
+    EXPECT_FALSE(findings.clean()) << int{kind};
+  }
+}
+
 // A tree of files that is being removed is looked into by nobody: what is in use must not be one.
 TEST(Btrfs, ATreeInUseThatSaysItIsBeingRemovedIsAFinding) {
   const TempFolder folder;

@@ -4,7 +4,9 @@
 
 #include "cli/terminal.h"
 #include "core/base/checksum.h"
+#include "core/container/qcow2/header.h"
 #include "core/container/qcow2/qcow2.h"
+#include "core/container/qcow2/refcounts.h"
 #include "core/container/vdi/vdi.h"
 #include "core/container/vhd/vhd.h"
 #include "core/container/vhdx/vhdx.h"
@@ -204,32 +206,106 @@ TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
   EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
 }
 
-TEST_F(Differencing, Qcow2ExtensionsStayAndBitmapsAreMarkedAsOutOfDate) {
+TEST_F(Differencing, Qcow2ExtensionsStay) {
   MemoryStore& file = files_.create("/moor/child.img");
   qcow2::create(file, chain_disk, {});
+  qcow2::Extension unknown{};
+  unknown.type = 0x4a756e65;
+  unknown.length = 5;
+  file.write(112, bytes_of(unknown));
+  const Buffer text{'p', 'l', 'o', 'v', 'e'};
+  file.write(120, text);
+  auto header = read_as<qcow2::Header>(file, 0);
+  header.autoclear = 1U << 7;
+  file.write(0, bytes_of(header));
+  const auto container = open_container(file, &files_);
+  container->make_ready();
+  container->grow(Bytes(200ULL << 30));
+  EXPECT_EQ(read_as<qcow2::Header>(file, 0).autoclear.value(), 0U);
+  EXPECT_EQ(read_buffer(file, 120, 5), text);
+}
+
+// One that is kept up, one that was closed: each with a cluster of bits, in blocks of 512 bytes, so
+// that 256 MiB of the disk have one entry of a bitmap's table.
+TEST_F(Differencing, Qcow2BitmapsOfChangedBlocksGetTheDisksSize) {
+  constexpr std::uint64_t cluster = 65536;
+  constexpr std::uint64_t reach = cluster * 8 * 512;
+  MemoryStore& file = files_.create("/moor/child.img");
+  qcow2::create(file, reach + chain_disk, {});
   qcow2::Extension extension{};
   extension.type = qcow2::extension::bitmaps;
   extension.length = sizeof(qcow2::BitmapsExtension);
   file.write(112, bytes_of(extension));
+  std::uint64_t at = 0;
+  {
+    qcow2::Image image = qcow2::read_header(file);
+    at = qcow2::Refcounts(file, image).allocate(5);
+    qcow2::write_header(file, image);
+  }
+  const std::string names[] = {"nightly", "weekly"};
+  std::uint64_t entry_at = at;
+  std::vector<std::uint64_t> entries;
+  for (std::uint64_t i = 0; i < 2; ++i) {
+    qcow2::BitmapEntry entry{};
+    entry.table_offset = at + (1 + i) * cluster;
+    entry.table_size = 2;
+    entry.flags = i == 0 ? qcow2::bitmap_flag::automatic : 0;
+    entry.type = 1;
+    entry.granularity_bits = 9;
+    entry.name_size = static_cast<std::uint16_t>(names[i].size());
+    file.write(entry_at, bytes_of(entry));
+    file.write(entry_at + sizeof(entry),
+               {reinterpret_cast<const std::uint8_t*>(names[i].data()), names[i].size()});
+    entries.push_back(entry_at);
+    entry_at += round_up(sizeof(entry) + names[i].size(), 8);
+    // Blocks in front of 256 MiB have changed here and there, those behind not at all.
+    file.write(at + (1 + i) * cluster, bytes_of(Be64(i == 0 ? 0 : at + 3 * cluster)));
+    file.write(at + (1 + i) * cluster + 8, bytes_of(Be64(i == 0 ? at + 4 * cluster : 0)));
+  }
+  file.write(at + 3 * cluster, Buffer(cluster, 0x5a));
+  file.write(at + 4 * cluster, Buffer(cluster, 0xa5));
   qcow2::BitmapsExtension bitmaps{};
-  bitmaps.bitmaps = 1;
+  bitmaps.bitmaps = 2;
+  bitmaps.directory_offset = at;
+  bitmaps.directory_size = entry_at - at;
   file.write(120, bytes_of(bitmaps));
-  qcow2::Extension unknown{};
-  unknown.type = 0x4a756e65;
-  unknown.length = 5;
-  file.write(144, bytes_of(unknown));
-  const Buffer text{'p', 'l', 'o', 'v', 'e'};
-  file.write(152, text);
   auto header = read_as<qcow2::Header>(file, 0);
-  header.autoclear = qcow2::autoclear::bitmaps | 1U << 7;
+  header.autoclear = qcow2::autoclear::bitmaps;
   file.write(0, bytes_of(header));
-  const auto container = open_container(file, &files_);
-  EXPECT_EQ(container->facts().notes.size(), 1U);
-  container->make_ready();
-  container->grow(Bytes(200ULL << 30));
-  EXPECT_EQ(read_as<qcow2::Header>(file, 0).autoclear.value(), 0U);
-  EXPECT_EQ(read_buffer(file, 152, 5), text);
-  EXPECT_EQ(read_as<qcow2::BitmapsExtension>(file, 120).bitmaps.value(), 1U);
+  const auto audited = [&] {
+    Findings findings;
+    open_container(file, &files_)->audit(findings);
+    return findings.clean() ? std::string() : findings.kept().front().what;
+  };
+  const auto table = [&](std::size_t i) {
+    const auto entry = read_as<qcow2::BitmapEntry>(file, entries[i]);
+    std::vector<std::uint64_t> all;
+    for (std::uint64_t k = 0; k < entry.table_size.value(); ++k)
+      all.push_back(read_as<Be64>(file, entry.table_offset.value() + k * 8).value());
+    return all;
+  };
+  const auto change = [&](auto work) {
+    const auto container = open_container(file, &files_);
+    container->make_ready();
+    work(*container);
+    EXPECT_EQ(audited(), "");
+  };
+  ASSERT_EQ(audited(), "");
+  const std::uint64_t kept = table(1)[0];
+  for (const std::uint64_t size : {3 * reach, 12288 * reach}) {
+    change([&](Container& container) { container.grow(Bytes(size)); });
+    EXPECT_EQ(table(0), std::vector<std::uint64_t>(size / reach, qcow2::all_ones));
+    std::vector<std::uint64_t> closed(size / reach);
+    closed[0] = kept;
+    EXPECT_EQ(table(1), closed);
+  }
+  change([&](Container& container) { container.shrink(Bytes(chain_disk)); });
+  EXPECT_EQ(table(0), std::vector<std::uint64_t>{qcow2::all_ones});
+  // Of the closed one's cluster the bits of the disk that is left stay.
+  const Buffer bits = read_buffer(file, table(1).at(0), cluster);
+  const auto behind = bits.begin() + chain_disk / 512 / 8;
+  EXPECT_EQ(Buffer(bits.begin(), behind), Buffer(chain_disk / 512 / 8, 0x5a));
+  EXPECT_TRUE(std::all_of(behind, bits.end(), [](std::uint8_t byte) { return byte == 0; }));
 }
 
 }  // namespace

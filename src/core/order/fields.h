@@ -5,7 +5,9 @@
 #include <string>
 #include <vector>
 
+#ifndef TOML_HEADER_ONLY
 #define TOML_HEADER_ONLY 0
+#endif
 #include <toml++/toml.h>
 
 namespace jh {

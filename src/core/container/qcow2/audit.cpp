@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include "core/container/qcow2/bitmaps.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/qcow2/references.h"
 
@@ -71,8 +72,10 @@ void Qcow2Container::make_ready() {
     refcounts().rebuild(counts);
     image_.raw.incompatible = image_.raw.incompatible.value() & ~incompatible::dirty;
   }
-  // Whoever writes without knowing what a bit stands for has to clear it; bitmaps are not kept up.
-  image_.raw.autoclear = image_.raw.autoclear.value() & autoclear::raw_external;
+  mark_all_changed(file_, image_, refcounts());
+  // Whoever writes without knowing what a bit stands for has to clear it.
+  image_.raw.autoclear =
+      image_.raw.autoclear.value() & (autoclear::raw_external | autoclear::bitmaps);
   write_header(file_, image_);
 }
 

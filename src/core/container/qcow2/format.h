@@ -90,6 +90,10 @@ struct BitmapEntry {
   Be32 extra_size;
 };
 static_assert(sizeof(BitmapEntry) == 24);
+namespace bitmap_flag {
+constexpr std::uint32_t in_use = 1, automatic = 2;
+}
+constexpr std::uint64_t all_ones = 1;  // instead of a cluster of a bitmap
 
 // "Full disk encryption header pointer"
 struct EncryptionPointer {

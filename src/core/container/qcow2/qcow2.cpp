@@ -6,6 +6,7 @@
 
 #include "core/container/chain.h"
 #include "core/container/compression.h"
+#include "core/container/qcow2/bitmaps.h"
 #include "core/container/qcow2/snapshot_ranges.h"
 #include "core/container/qcow2/snapshots.h"
 
@@ -318,6 +319,7 @@ void Qcow2Container::drop_tables_behind(std::uint64_t disk_size) {
 
 void Qcow2Container::grow(Bytes new_size) {
   keep_snapshot_sizes();
+  resize_bitmaps(file_, image_, refcounts(), new_size.value());
   drop_tables_behind(image_.size);
   const std::uint64_t tables = image_.tables_for(new_size.value());
   const std::uint64_t present = l1_.size();
@@ -357,6 +359,7 @@ void Qcow2Container::check_shrink(Bytes) {}
 
 void Qcow2Container::shrink(Bytes new_size) {
   keep_snapshot_sizes();
+  resize_bitmaps(file_, image_, refcounts(), new_size.value());
   clear_tail(new_size.value());
   const std::uint64_t first = ceil_div(new_size.value(), image_.cluster());
   const std::uint64_t per_table = image_.entries_per_table();
@@ -409,9 +412,10 @@ ContainerFacts Qcow2Container::facts() {
   if (image_.has(incompatible::extended_l2))
     facts.notes.emplace_back("its clusters are divided into 32 parts");
   if (image_.bitmaps)
-    facts.notes.push_back(
-        fmt::format("it keeps {} bitmaps of changed blocks; a change marks them as out of date",
-                    image_.bitmaps->bitmaps.value()));
+    facts.notes.push_back(fmt::format(
+        "it keeps {} bitmap{} of changed blocks for backups; after a change the next "
+        "backup by one that is kept up copies everything",
+        image_.bitmaps->bitmaps.value(), image_.bitmaps->bitmaps.value() == 1 ? "" : "s"));
   if (facts.encrypted)
     facts.notes.emplace_back("its content is encrypted: only the image itself can be looked at");
   // Data in a file of its own has no counts: nothing would say what a snapshot shares.

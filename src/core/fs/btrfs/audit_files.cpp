@@ -213,6 +213,9 @@ class Files {
         key.offset % volume_.sector_size() != 0)
       add(fmt::format("inode {} has an extent that is no whole sectors", now_.number));
     now_.content_end = key.offset + length;
+    if (place.offset.value() > head.decompressed.value() ||
+        length > head.decompressed.value() - place.offset.value())
+      add(fmt::format("inode {} uses more of an extent than it says there is", now_.number));
     if (place.block.value() == 0) return;  // a hole
     now_.content += length;
     const std::uint64_t room = compressed ? head.decompressed.value() : place.block_length.value();

@@ -128,9 +128,16 @@ void renew_free_space(const Volume& volume, std::vector<Item>& items,
 void audit_free_space(const Volume& volume, Findings& findings) {
   const auto root = volume.tree(object::free_space_tree);
   if (!root) corrupt("it has no tree of free space");
+  // Also of block groups that its maker has given up: what is free lies in the one said before it.
+  std::uint64_t end = 0;
   for_each_item(volume, *root, {}, {}, [&](const Key& key, ConstByteSpan) {
     if (key.type < item::free_info || key.type > item::free_bitmap)
       findings.add("btrfs, free space", "an item of an unknown kind");
+    const bool begins = key.type == item::free_info;
+    if (begins ? key.object < end : key.object > end || key.offset > end - key.object)
+      findings.add("btrfs, free space",
+                   fmt::format("the entry at {} does not suit those in front of it", key.object));
+    if (begins) end = checked_add(key.object, key.offset);
   });
   for (const auto& [logical, chunk] : volume.chunks())
     ChunkAudit(volume, logical, chunk, findings).run(*root);
