@@ -104,18 +104,19 @@ void note(CommandRun& run, std::size_t index, const CompactFigures& figures, boo
 }  // namespace
 
 CommandLine compact_line() {
-  return {"compact",
-          "IMAGE... [--into OUT]",
-          "the same disk in a smaller file",
-          "The same disk in a smaller file: free blocks of filesystems, free "
-          "extents, swap, gaps between\n"
-          "partitions and zeros give their room back. Nothing is done inside the "
-          "guest before. In place\n"
-          "in sealed steps, each of which leaves a sound image; there is no undo.",
-          "  juneheath compact heath.qcow2 --dry-run\n"
-          "  juneheath compact heath.qcow2\n"
-          "  juneheath compact heath.img --into small.img\n",
-          compact_options()};
+  return {
+      "compact",
+      "IMAGE... [--into OUT]",
+      "the same disk in a smaller file",
+      "The same disk in a smaller file: free blocks of filesystems, free "
+      "extents, swap, gaps between\n"
+      "partitions, zeros, and what the image's parent holds as well give their room back. Nothing\n"
+      "is done inside the guest before. In place in sealed steps, each of which leaves a sound\n"
+      "image; there is no undo.",
+      "  juneheath compact heath.qcow2 --dry-run\n"
+      "  juneheath compact heath.qcow2\n"
+      "  juneheath compact heath.img --into small.img\n",
+      compact_options()};
 }
 
 int run_compact(CommandRun& run, const Arguments& arguments) {

@@ -15,6 +15,7 @@
 #include "core/plan/shrink.h"
 #include "core/store/transaction.h"
 #include "support/changes.h"
+#include "support/children.h"
 #include "support/ext_tools.h"
 #include "support/failed_disk.h"
 #include "support/fault_images.h"
@@ -206,6 +207,52 @@ TEST_P(CompactPowerCut, LeavesSoundImagesAtAnyTime) {
     EXPECT_LT(smallest, before);
   }
 }
+
+// The top one of a chain, which holds part of what its parent holds too, and more.
+class ChildPowerCut : public ShrinkPowerCut {
+ protected:
+  void SetUp() override {
+    ShrinkPowerCut::SetUp();
+    old_.emplace(parent_, MemoryStore(old_.at(first_image), parent_));
+    MemoryStore child(0, first_image);
+    NewContainer made = wanted(GetParam(), full_disk().size());
+    made.id[0] = 99;
+    create_container(child, made, nullptr);
+    make_child_of(child, old_.at(parent_), GetParam().format, "parent.img");
+    replace(child);
+    FaultHost host;
+    put(host);
+    HostFileResolver resolver(host);
+    const auto file = host.open(first_image, Access::read_write);
+    const auto container = open_container(*file, &resolver);
+    for (std::uint64_t at = 0; at < 12 * mib; at += 4 * mib)
+      container->disk().write(at, read_buffer(container->disk(), at, 3 * mib));
+    container->disk().flush();
+    replace(host.content(first_image));
+  }
+  void replace(const MemoryStore& content) {
+    old_.erase(first_image);
+    old_.emplace(first_image, MemoryStore(content, first_image));
+  }
+  const std::string parent_ = "/moor/parent.img";
+};
+
+TEST_P(ChildPowerCut, CompactingLeavesParentAndFiles) {
+  std::uint64_t smallest = UINT64_MAX;
+  cut_everywhere(compact, [&](FaultHost& host) {
+    EXPECT_EQ(expect_sound(host), 24U << 20);
+    EXPECT_TRUE(host.content(parent_).same_content(old_.at(parent_)));
+    smallest = std::min(smallest, host.content(first_image).size());
+  });
+  EXPECT_LT(smallest + 6 * mib, old_.at(first_image).size());
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, ChildPowerCut,
+                         testing::Values(Kind{"Qcow2", ImageFormat::qcow2, Allocation::sparse},
+                                         Kind{"Vmdk", ImageFormat::vmdk, Allocation::sparse},
+                                         Kind{"Vhd", ImageFormat::vhd, Allocation::sparse},
+                                         Kind{"Vhdx", ImageFormat::vhdx, Allocation::sparse}),
+                         [](const auto& param) { return param.param.name; });
 
 // Compressed blocks, several in a cluster of the file, and over the borders of those.
 class PackedPowerCut : public ShrinkPowerCut {

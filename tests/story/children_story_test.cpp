@@ -106,6 +106,11 @@ TEST_P(Children, CompactingLetsGoWhatTheParentHasToo) {
   const auto said = nlohmann::json::parse(plan.out);
   EXPECT_EQ(said["images"][0]["length_after"], after) << said.dump(1);
   expect_kept(digests, files);
+  const auto states = nlohmann::json::parse(run({"survey", "--json"}).out)["disks"][0]["states"];
+  ASSERT_EQ(states.size(), 2U);
+  EXPECT_EQ(states[0]["kind"], "parent");
+  EXPECT_EQ(states[1]["kind"], "active");
+  EXPECT_EQ(states[1]["alone"], after);
   // A second time there is nothing left to let go.
   const ProgramResult again = run({"compact"});
   EXPECT_EQ(again.status, 0) << again.err;
