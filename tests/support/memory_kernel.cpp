@@ -96,6 +96,7 @@ MemoryKernel& MemoryKernel::operator=(const MemoryKernel& other) {
   missing = other.missing;
   held_by_others = other.held_by_others;
   unreadable = other.unreadable;
+  frozen = other.frozen;
   disks_ = other.disks_;
   mapped_ = other.mapped_;
   maps_ = other.maps_;

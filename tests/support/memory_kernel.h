@@ -58,6 +58,7 @@ class MemoryKernel final : public live::Kernel {
   std::vector<live::SwapInUse> swaps_;
   std::map<std::string, MemoryStore> bytes_;  // by the disk's name
   std::set<std::string> held_by_others;       // disks, by their paths
+  std::set<std::string> frozen;               // mount points
   std::set<std::string> unreadable;           // devices that answer with an error
   std::map<std::string, std::string> files_;
 
@@ -88,6 +89,9 @@ class MemoryKernel final : public live::Kernel {
                      std::uint64_t size) override;
   void replace_map(const live::MappedDevice& device,
                    const std::vector<live::MapLine>& table) override;
+  void check_takes_writes(const live::Mount& mount) override {
+    if (frozen.contains(mount.point)) refuse("the filesystem is frozen", mount.point, "thaw it");
+  }
   void grow(const live::Mount& mount, std::uint64_t size) override;
   void swap_off(const std::string& path) override;
   void swap_on(const std::string& path, int priority) override;

@@ -1,11 +1,14 @@
 #include "support/program.h"
 
 #include <fcntl.h>
+#include <gtest/gtest.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <cstdlib>
+#include <regex>
+#include <set>
 #include <stdexcept>
 
 #include "support/samples.h"
@@ -45,12 +48,38 @@ ProgramResult run(const std::vector<std::string>& command,
   return outcome;
 }
 
+namespace {
+
+// With JUNEHEATH_PASTE every command in whatever the program says is pasted into a shell, as a dry
+// run where it would write: it may be refused for what is there, but never for how it is written.
+void paste_commands_of(const ProgramResult& said, const std::string& program) {
+  static const std::regex command(
+      R"(juneheath (grow|shrink|compact|recast|survey|audit|undo)( [^\s();,]+)+)");
+  static std::set<std::string> pasted;
+  const std::string text = said.err + (said.out.starts_with("{") ? "" : said.out);
+  for (std::sregex_iterator found(text.begin(), text.end(), command), end; found != end; ++found) {
+    std::string line = std::regex_replace(found->str(), std::regex("[.:]$"), "");
+    const std::string verb = (*found)[1];
+    if (line.find("--live") != std::string::npos || !pasted.insert(line).second) continue;
+    const bool reads = verb == "survey" || verb == "audit";
+    if (!reads && line.find("--dry-run") == std::string::npos) line += " --dry-run";
+    const ProgramResult outcome =
+        run({"sh", "-c", std::regex_replace(line, std::regex("^juneheath"), program)});
+    EXPECT_TRUE(outcome.status != 2 || outcome.said("say which")) << line << "\n" << outcome.err;
+    EXPECT_LT(outcome.status, 126) << line << "\n" << outcome.err;
+  }
+}
+
+}  // namespace
+
 ProgramResult juneheath(std::vector<std::string> arguments,
                         const std::map<std::string, std::string>& environment) {
   // Long runs use a program of their own, so that the tree may be built meanwhile.
   const char* other = std::getenv("JUNEHEATH_PROGRAM");
   arguments.insert(arguments.begin(), other != nullptr ? other : JUNEHEATH_PROGRAM);
-  return run(arguments, environment);
+  const ProgramResult outcome = run(arguments, environment);
+  if (std::getenv("JUNEHEATH_PASTE") != nullptr) paste_commands_of(outcome, arguments[0]);
+  return outcome;
 }
 
 }  // namespace jh::test

@@ -2,6 +2,9 @@
 #include <gtest/gtest.h>
 
 #include "core/live/linux_kernel.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
 
 namespace jh::test {
 namespace {
@@ -42,6 +45,29 @@ TEST(LinuxFacts, MountsAndSwapsAreRead) {
   EXPECT_EQ(swaps[0].path, "/dev/dm-1");
   EXPECT_EQ(swaps[0].used, 12288U);
   EXPECT_EQ(swaps[0].priority, -2);
+}
+
+// Whoever writes to a frozen filesystem waits, and cannot be ended: another process finds that out.
+TEST(LinuxKernel, AFrozenFilesystemIsRefused) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_ext(image, 32U << 20, {});
+  const Mounted mounted(image, 0, 0, /*writable=*/true);
+  live::LinuxKernel kernel;
+  live::Mount mount;
+  mount.point = mounted.path();
+  kernel.check_takes_writes(mount);
+  ASSERT_EQ(run({"fsfreeze", "-f", mount.point}).status, 0);
+  try {
+    kernel.check_takes_writes(mount);
+    ADD_FAILURE() << "nobody noticed";
+  } catch (const Error& error) {
+    EXPECT_EQ(error.status(), Status::refused);
+    EXPECT_NE(std::string(error.what()).find("frozen"), std::string::npos) << error.what();
+  }
+  ASSERT_EQ(run({"fsfreeze", "-u", mount.point}).status, 0);
+  kernel.check_takes_writes(mount);
 }
 
 }  // namespace

@@ -227,6 +227,10 @@ TEST(Live, WhatIsRefusedIsSaid) {
   kernel = plain_system(), kernel.sizes_["/"].cannot_grow = "its driver is too old";
   expect_refusal(kernel, root, Status::unsupported,
                  "/ cannot grow while it is mounted: its driver is too old");
+  kernel = plain_system(), kernel.frozen = {"/"};
+  expect_refusal(kernel, root, Status::refused, "frozen");
+  kernel = system_with_volumes(), kernel.frozen = {"/home"};
+  expect_refusal(kernel, give({"/home"}), Status::refused, "frozen");
   kernel = plain_system(), kernel.disks_[0].partitions[0].start += 512;
   expect_refusal(kernel, root, Status::refused, "another partition 1 than the table");
   kernel = system_with_volumes(), kernel.memory = 10 * mib;

@@ -266,6 +266,11 @@ bool carry_out_live(const LiveWork& work, const Notes& notes, const LookAgain& l
                     const std::function<void(const Step&)>& done) {
   LiveWorker worker(work, notes, look_again, progress);
   const Plan& plan = work.plan;
+  for (const Step& step : plan.steps) {
+    const Layer* layer = work.before.guest().find(step.layer);
+    const Mount* mount = layer == nullptr ? nullptr : work.before.mount_of(*layer);
+    if (mount != nullptr) work.kernel.check_takes_writes(*mount);
+  }
   bool begun = false;
   bool told = false;
   for (const Step& step : plan.steps) {

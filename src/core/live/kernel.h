@@ -143,6 +143,8 @@ class Kernel : public KernelFacts {
   /// Lets the table take the place of the present one. Input and output wait for a moment; nothing
   /// of it stays stopped when this process dies.
   virtual void replace_map(const MappedDevice& device, const std::vector<MapLine>& table) = 0;
+  /// Throws refused when whoever writes to it has to wait, since somebody has frozen it.
+  virtual void check_takes_writes(const Mount& mount) = 0;
   virtual void grow(const Mount& mount, std::uint64_t size) = 0;
   virtual void swap_off(const std::string& path) = 0;
   virtual void swap_on(const std::string& path, int priority) = 0;

@@ -1,6 +1,7 @@
 // The kernel that this process runs on: /proc, /sys, and ioctls of devices and filesystems.
 #pragma once
 
+#include "core/base/descriptor.h"
 #include "core/live/kernel.h"
 
 namespace jh::live {
@@ -28,12 +29,17 @@ class LinuxKernel final : public Kernel {
   void add_partition(const KernelDisk& disk, std::uint32_t number, std::uint64_t start,
                      std::uint64_t size) override;
   void replace_map(const MappedDevice& device, const std::vector<MapLine>& table) override;
+  void check_takes_writes(const Mount& mount) override;
   void grow(const Mount& mount, std::uint64_t size) override;
   void swap_off(const std::string& path) override;
   void swap_on(const std::string& path, int priority) override;
   std::unique_ptr<Lock> lock_group(const std::string& group) override;
 };
 
+/// Throws io: what was asked, of whom, and what the system said (errno).
+[[noreturn]] void failed(const std::string& what, const std::string& where);
+/// Throws io when it cannot be opened.
+Descriptor opened(const std::string& path, int flags);
 /// "/dev/cciss/c0d0" for "cciss!c0d0", as the kernel's folders call it.
 std::string node_named(std::string name);
 /// Of the mount that an open file lies on; nothing: the kernel does not say.
