@@ -60,7 +60,10 @@ void paste_commands_of(const ProgramResult& said, const std::string& program) {
   for (std::sregex_iterator found(text.begin(), text.end(), command), end; found != end; ++found) {
     std::string line = std::regex_replace(found->str(), std::regex("[.:]$"), "");
     const std::string verb = (*found)[1];
-    if (line.find("--live") != std::string::npos || !pasted.insert(line).second) continue;
+    // A line of how a command is written in general is none.
+    if (line.find("--live") != std::string::npos || line.find_first_of("[|") != std::string::npos ||
+        !pasted.insert(line).second)
+      continue;
     const bool reads = verb == "survey" || verb == "audit";
     if (!reads && line.find("--dry-run") == std::string::npos) line += " --dry-run";
     const ProgramResult outcome =
