@@ -10,6 +10,7 @@
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
 #include "core/plan/grow.h"
+#include "core/store/first_page_guard.h"
 #include "core/store/transaction.h"
 #include "support/changes.h"
 #include "support/fault_images.h"
@@ -159,6 +160,50 @@ TEST_P(SnapshotPowerCut, KeepsEverySnapshot) {
     }
   }
   EXPECT_GT(became_new, 0U);
+}
+
+// Before anything of the change is sealed or closed the image can be opened: a snapshot that was
+// made, or gone back to, between the cut and recover is as it was made.
+TEST_P(SnapshotPowerCut, WhatWasDoneBetweenTheCutAndRecoverStays) {
+  FaultHost whole;
+  put(whole);
+  whole.cut_at(0, Unflushed::kept);
+  grow(whole);
+  std::mt19937 random(seed_of_run());
+  int moved_on = 0;
+  for (std::uint64_t n = 1; n <= whole.operations(); ++n) {
+    for (const bool made : {true, false}) {
+      SCOPED_TRACE(fmt::format("cut at {} of {}, {}", n, whole.operations(), made));
+      FaultHost host;
+      put(host);
+      host.cut_at(n, Unflushed::kept);
+      try {
+        grow(host);
+      } catch (const PowerCut&) {
+      }
+      host.restart(random);
+      // Nobody opens one that is in the middle of its seal.
+      if (has_closed_first_page(*host.open(first_image, Access::read_only))) continue;
+      std::filesystem::remove(file_);
+      save(*host.open(first_image, Access::read_write), file_);
+      made ? make_snapshot(file_, "three") : revert_to(file_, 0);
+      const auto snapshots = read_snapshots(file_);
+      const auto audited = check_counts(file_);
+      host.overwrite(first_image, MemoryStore(load(file_), first_image));
+      try {
+        recover(host, first_image);
+      } catch (const Error& error) {
+        EXPECT_EQ(error.status(), Status::refused) << error.what();
+      }
+      std::filesystem::remove(file_);
+      save(*host.open(first_image, Access::read_write), file_);
+      EXPECT_TRUE(read_snapshots(file_) == snapshots);
+      EXPECT_EQ(check_counts(file_), audited);
+      if (HasFailure()) return;
+      ++moved_on;
+    }
+  }
+  EXPECT_GT(moved_on, 4);
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, SnapshotPowerCut,

@@ -133,6 +133,14 @@ TEST_F(Chains, OfAnyFormKeepTheirParentsAndTheirFiles) {
     while (chain_.size() <= depth) add_child(random() % 2'000'000, random() % 8 * 2 * mib);
     const auto digests = parents();
     std::string files = found();
+    for (std::size_t below = 0; below + 1 < chain_.size(); ++below)
+      for (const char* command : {"compact", "grow"}) {
+        Words words{command, chain_[below], "--yes"};
+        if (words[0] == "grow") words.insert(words.end(), {"--by", "64MiB"});
+        const ProgramResult refused = juneheath(words);
+        EXPECT_EQ(refused.status, 3) << refused.out;
+        EXPECT_TRUE(refused.said("builds on this image")) << refused.err;
+      }
     for (int step = 0; step < 3; ++step) {
       const std::uint32_t was = file_digest(top());
       const unsigned kind = random() % 4;
