@@ -27,6 +27,8 @@ TEST_P(FullHost, IsRefusedOrRecovered) {
   FaultHost whole;
   put(whole, old);
   const std::string files = files_of(whole);
+  const auto snapshots =
+      GetParam().with_snapshots ? snapshots_on(whole) : std::vector<SnapshotSeen>();
   constexpr std::uint64_t plenty = 1ULL << 40;
   whole.leave_room(plenty);
   carry_out_on(whole, GetParam());
@@ -70,6 +72,9 @@ TEST_P(FullHost, IsRefusedOrRecovered) {
       }
     }
     EXPECT_TRUE(files_of(host) == files);
+    if (GetParam().with_snapshots) {
+      EXPECT_TRUE(snapshots_on(host) == snapshots);
+    }
     if (i % 16 == 0) {
       EXPECT_EQ(checker_says(host, images_on(host)), "");
     }

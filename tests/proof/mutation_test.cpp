@@ -10,6 +10,7 @@
 #include "core/plan/grow.h"
 #include "core/plan/shrink.h"
 #include "support/btrfs_guest.h"
+#include "support/changes.h"
 #include "support/fault_host.h"
 #include "support/judges.h"
 #include "support/same_guest.h"
@@ -122,6 +123,15 @@ class Mutation : public testing::TestWithParam<Case> {
       GTEST_SKIP() << "no mounts here";
     for (const std::string& sample : GetParam().samples) {
       const std::string path = "/moor/" + sample;
+      if (sample == "qcow2 with snapshots") {
+        const auto& all = guest_changes();
+        const auto kept = std::find_if(all.begin(), all.end(), [](const GuestChange& change) {
+          return change.with_snapshots;
+        });
+        images_.emplace_back(path, MemoryStore(images_of(*kept).at(first_image), path));
+        paths_.push_back(path);
+        continue;
+      }
       if (sample == "small")
         make_ext(folder / sample, 24U << 20, {"-b", "1024", "-N", "800"});
       else if (sample == "btrfs-single")
@@ -179,6 +189,11 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
   put(right);
   change(right, {});
   const std::string expected = found(right);
+  const auto snapshots_of = [&](FaultHost& host) {
+    return GetParam().samples.front() == "qcow2 with snapshots" ? snapshots_on(host, paths_[0])
+                                                                : std::vector<SnapshotSeen>();
+  };
+  const auto snapshots = snapshots_of(right);
   int refused = 0;
   int harmless = 0;
   for (int i = 0; i < rounds_of(GetParam().mutations) / fewer; ++i) {
@@ -201,6 +216,7 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
     }
     if (!passed) continue;
     ++harmless;
+    EXPECT_TRUE(snapshots_of(host) == snapshots) << damage.what();
     if (same_where_used(right, host, paths_)) continue;
     EXPECT_EQ(checker_says(host, paths_), "") << damage.what() << ", mutation " << i;
     EXPECT_TRUE(found(host) == expected) << damage.what() << ", mutation " << i;
@@ -243,6 +259,12 @@ INSTANTIATE_TEST_SUITE_P(
              {"small"},
              1100,
              [](const auto& guest, const auto& paths) { return grow(guest, paths, "60MiB", {}); }},
+        Case{"GrowSnapshots",
+             {"qcow2 with snapshots"},
+             300,
+             [](const auto& guest, const auto& paths) {
+               return grow(guest, paths, "64MiB", {"disk"});
+             }},
         Case{"GrowMbr",
              {"heather"},
              300,

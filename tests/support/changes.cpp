@@ -1,5 +1,7 @@
 #include "support/changes.h"
 
+#include <gtest/gtest.h>
+
 #include <sstream>
 
 #include "core/change/carry_out.h"
@@ -9,6 +11,7 @@
 #include "core/plan/grow.h"
 #include "core/plan/shrink.h"
 #include "support/containers.h"
+#include "support/guest_writes.h"
 #include "support/judges.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
@@ -127,6 +130,18 @@ MemoryStore sample(const std::string& name) {
   return disk;
 }
 
+MemoryStore snapshot_twice(MemoryStore& image) {
+  const TempFolder folder;
+  const std::string path = folder / "image";
+  save(image, path);
+  FileHost host(folder / "ledgers");
+  for (const char* name : {"june", "july"}) {
+    make_snapshot(path, name, 65536);
+    EXPECT_TRUE(guest_writes_files(host, {path}, name, 200'000));
+  }
+  return load(path);
+}
+
 }  // namespace
 
 void PrintTo(const GuestChange& change, std::ostream* out) { *out << change.name; }
@@ -146,7 +161,9 @@ const std::vector<GuestChange>& guest_changes() {
       {"CompactVdi", {"full"}, ImageFormat::vdi, Allocation::sparse, compact},
       {"RecastVdi", {"full"}, ImageFormat::vdi, Allocation::sparse, keep_full},
       {"TwoDisks", {"two-disk-a", "two-disk-b"}, ImageFormat::raw, Allocation::full, grow},
-      {"AddDisk", {"two-disk-a", "two-disk-b"}, ImageFormat::raw, Allocation::full, add_disk}};
+      {"AddDisk", {"two-disk-a", "two-disk-b"}, ImageFormat::raw, Allocation::full, add_disk},
+      {"GrowSnapshots", {"full"}, ImageFormat::qcow2, Allocation::sparse, grow, true},
+      {"CompactSnapshots", {"full"}, ImageFormat::qcow2, Allocation::sparse, compact, true}};
   return all;
 }
 
@@ -167,7 +184,9 @@ Contents images_of(const GuestChange& change) {
     auto made = new_image(wanted);
     NullProgress silent;
     fill_disk(*from, *made->container, silent);
-    old.emplace(path, MemoryStore(dynamic_cast<MemoryStore&>(*made->main), path));
+    auto& image = dynamic_cast<MemoryStore&>(*made->main);
+    old.emplace(path, change.with_snapshots ? MemoryStore(snapshot_twice(image), path)
+                                            : MemoryStore(image, path));
   }
   return old;
 }
@@ -200,6 +219,16 @@ std::vector<std::string> images_on(FaultHost& host) {
   for (const std::string& path : {first_image, second_image, added_image})
     if (host.exists(path) && host.content(path).size() != 0) paths.push_back(path);
   return paths;
+}
+
+std::vector<SnapshotSeen> snapshots_on(FaultHost& host, const std::string& image) {
+  const TempFolder folder;
+  try {
+    save(*host.open(image, Access::read_write), folder / "image");
+    return read_snapshots(folder / "image");
+  } catch (const std::exception&) {
+    return {};
+  }
 }
 
 std::string files_of(FaultHost& host) {

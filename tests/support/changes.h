@@ -10,6 +10,7 @@
 #include "core/container/container.h"
 #include "core/guest/guest.h"
 #include "support/fault_host.h"
+#include "support/qcow2_snapshots.h"
 
 namespace jh::test {
 
@@ -25,6 +26,7 @@ struct GuestChange {
   ImageFormat format = ImageFormat::raw;
   Allocation allocation = Allocation::sparse;
   std::function<void(FaultHost&, const Guest&, const BeforeProof&)> work;
+  bool with_snapshots = false;  // two inside of the first image, written to after each
 };
 void PrintTo(const GuestChange& change, std::ostream* out);
 
@@ -43,6 +45,8 @@ bool same(const Contents& a, const Contents& b);
 /// Those of the guest's images that are there. A new disk may be an empty file still, when the
 /// power went before the ledger was begun.
 std::vector<std::string> images_on(FaultHost& host);
+/// What an image keeps inside, as it reads; empty: nothing, or it cannot be read.
+std::vector<SnapshotSeen> snapshots_on(FaultHost& host, const std::string& image = first_image);
 /// The files in the guest's filesystems, a line each; empty: one of the images cannot be read.
 std::string files_of(FaultHost& host);
 
