@@ -75,6 +75,7 @@ TEST_P(LayerContract, FloorsAndRoomsFit) {
 TEST_P(LayerContract, GroupsOfARunningSystemAreThoseOfItsDisks) {
   class Silent final : public Running {
     std::optional<InUse> look(const Layer&, Store&) const override { return std::nullopt; }
+    std::string built_of(std::size_t) const override { return {}; }
   };
   const TempFolder folder;
   unpack_sample("two-disk-a", folder / "half.img");

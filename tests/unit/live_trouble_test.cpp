@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "core/report/report.h"
 #include "support/live_guest.h"
 #include "support/program.h"
 #include "support/samples.h"
@@ -201,6 +202,26 @@ void expect_refusal(MemoryKernel kernel, const GrowRequest& request, Status stat
   }
   EXPECT_EQ(orders(kernel), std::vector<std::string>{});
   EXPECT_EQ(kernel.calls, 0U);
+}
+
+// What growth refuses is not advised: a disk that is one of the paths to another.
+TEST(Live, NoAdviceForADiskThatIsAPartOfAnother) {
+  const auto advised = [](MemoryKernel& kernel) {
+    const live::RunningSystem system(kernel, {});
+    std::string all;
+    std::size_t commands = 0;
+    for (const SurveyAdvice& advice : advice_for(system.guest())) {
+      all += advice.what + "\n";
+      commands += advice.next.command() != nullptr ? 1 : 0;
+    }
+    return std::pair(all, commands);
+  };
+  MemoryKernel kernel = plain_system();
+  EXPECT_GT(advised(kernel).second, 0U);
+  kernel.disks_[0].holders = {"dm-7"};
+  const auto [words, commands] = advised(kernel);
+  EXPECT_EQ(commands, 0U) << words;
+  EXPECT_NE(words.find("a part of dm-7"), std::string::npos) << words;
 }
 
 TEST(Live, WhatIsRefusedIsSaid) {

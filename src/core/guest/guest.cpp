@@ -237,6 +237,17 @@ void Guest::open_groups() {
   for (Layer* layer : devices) note_device_claim(*layer, *layer->window);
 }
 
+// A whole disk as a physical volume is held by its own volumes.
+std::string Guest::held_as_a_whole(std::size_t disk) const {
+  const std::string built = running_ == nullptr ? std::string() : running_->built_of(disk);
+  const auto& layers = disks_[disk].layers;
+  std::size_t pv = 0;
+  const bool whole_device =
+      layers.size() == 1 && !layers.front().partition && group_on(layers.front(), pv) != nullptr;
+  if (built.empty() || whole_device) return {};
+  return "the disk is a part of " + built + ", by which it may be shared";
+}
+
 // Physical volumes in trouble, and those of no group.
 void Guest::note_unclaimed(const lvm::Groups& found, const std::vector<Layer*>& devices) {
   for (const lvm::Trouble& trouble : found.trouble) {

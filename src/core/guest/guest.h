@@ -97,6 +97,8 @@ class Running {
   /// `window`: the layer's bytes, some of which the system may hold in newer form. Nothing: it is
   /// in no use, and can be looked at.
   virtual std::optional<InUse> look(const Layer& layer, Store& window) const = 0;
+  /// What the system has built of a disk as a whole, by its name; empty: nothing.
+  virtual std::string built_of(std::size_t disk) const = 0;
 };
 
 class Guest {
@@ -133,6 +135,9 @@ class Guest {
   /// As the user named them, in their order.
   std::vector<std::string> image_paths() const;
   /// It is the system that this runs on.
+  /// Why a disk of the running system is not to be changed as it is: something is built of it, by
+  /// which others may have it too. Empty: it may be.
+  std::string held_as_a_whole(std::size_t disk) const;
   bool is_running() const { return running_ != nullptr; }
   const std::string& hostname() const { return hostname_; }
   const std::vector<FstabEntry>& fstab() const { return fstab_; }

@@ -67,14 +67,8 @@ class LivePlanner {
     const KernelDisk& disk = system_.disk(index);
     if (guest_.disks()[index].added) return check_is_seen(disk);
     if (disk.read_only) refuse("the disk is read-only", disk.path, "let it be written to first");
-    // A whole disk as a physical volume is held by its own volumes.
-    std::size_t pv = 0;
-    const auto& layers = guest_.disks()[index].layers;
-    const bool whole_device =
-        layers.size() == 1 && !layers.front().partition && guest_.group_on(layers.front(), pv);
-    if (!disk.holders.empty() && !whole_device)
-      refuse("the disk is a part of " + disk.holders.front() + ", by which it may be shared",
-             disk.path, "name the device that is built of it, or change it from outside");
+    if (const std::string held = guest_.held_as_a_whole(index); !held.empty())
+      refuse(held, disk.path, "name the device that is built of it, or change it from outside");
     if (disk.size != guest_.disks()[index].size().value())
       refuse("the disk's size changes at this moment", disk.path, "run it again");
     check_partitions(index);

@@ -47,6 +47,9 @@ class RunningSystem : public Running {
   std::optional<std::vector<DeviceNumber>> devices_of(const VolumeGroup& group) const;
 
   std::optional<InUse> look(const Layer& layer, Store& window) const override;
+  std::string built_of(std::size_t disk) const override {
+    return disks_[disk].holders.empty() ? std::string() : disks_[disk].holders.front();
+  }
 
  private:
   void find_disks(const std::vector<std::string>& named, const std::vector<Added>& added);

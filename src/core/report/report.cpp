@@ -218,6 +218,10 @@ std::vector<SurveyAdvice> advice_for(const Guest& guest) {
       advice.push_back(way_around(disk, blocker));
     }
     if (disk.trouble) advice.push_back({disk.trouble->what()});
+    if (const std::string held = guest.held_as_a_whole(i); !held.empty()) {
+      advice.push_back({held + "; it is changed by the device that is built of it"});
+      continue;
+    }
     if (disk.table) {
       for (const std::string& repair : disk.table->facts().repairs)
         advice.push_back({repair + "; the next change puts it right"});
