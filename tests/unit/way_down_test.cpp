@@ -126,7 +126,10 @@ TEST_F(WayDown, ABlockLosesItsPlaceWhenAllOfItIsUnusedOrZero) {
   const Reclaimable drops = find_reclaimable(*image->container, unused, silent);
   const Ranges expected{{65536, 2 * 65536}, {3 * 65536, 4 * 65536}, {8 * 65536, 9 * 65536}};
   EXPECT_EQ(drops.ranges, expected);
-  EXPECT_EQ(drops.bytes, (std::vector<std::uint64_t>{65536 + 1000, 64536, 65536}));
+  EXPECT_EQ(drops.bytes, (std::vector<std::uint64_t>{65536 + 1000, 64536}));
+  EXPECT_EQ(drops.zeros, 65536U);
+  EXPECT_EQ(drops.as_parent, Ranges{});
+  EXPECT_EQ(drops.same, 0U);
 }
 
 TEST_F(WayDown, AFloorIsReachedAndNoByteLess) {

@@ -18,7 +18,7 @@ struct CompactFigures {
     std::string name;
     std::uint64_t bytes = 0;  // that had a place and lose it
   };
-  std::vector<Source> given_back;  // the last one: zeros
+  std::vector<Source> given_back;  // also zeros, and what the parent has
   std::vector<std::string> files;  // that hold the result
   std::uint64_t to_move = 0;       // bytes, within the file
   std::vector<std::string> notes;
