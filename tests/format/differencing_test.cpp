@@ -306,6 +306,9 @@ TEST_F(Differencing, Qcow2BitmapsOfChangedBlocksGetTheDisksSize) {
   const auto behind = bits.begin() + chain_disk / 512 / 8;
   EXPECT_EQ(Buffer(bits.begin(), behind), Buffer(chain_disk / 512 / 8, 0x5a));
   EXPECT_TRUE(std::all_of(behind, bits.end(), [](std::uint8_t byte) { return byte == 0; }));
+  // A table that says more than the disk has is not believed.
+  file.write(entries[1] + offsetof(qcow2::BitmapEntry, table_size), bytes_of(Be32(2)));
+  EXPECT_THROW(open_container(file, &files_)->make_ready(), Error);
 }
 
 }  // namespace

@@ -10,14 +10,13 @@ namespace {
 
 class Bitmap {
  public:
-  Bitmap(Store& file, const Image& image, Refcounts& counts, std::uint64_t at)
-      : file_(file), cluster_(image.cluster()), counts_(counts), at_(at) {
-    if (checked_add(at, sizeof(BitmapEntry)) > file.size()) corrupt(file);
-    entry_ = read_as<BitmapEntry>(file, at);
+  Bitmap(Store& file, const Image& image, Refcounts& counts, std::uint64_t at, BitmapEntry entry)
+      : file_(file), cluster_(image.cluster()), counts_(counts), at_(at), entry_(entry) {
     const std::uint64_t table = entry_.table_offset.value();
     const std::uint64_t bytes = std::uint64_t{entry_.table_size.value()} * 8;
     if (table % cluster_ != 0 || checked_add(table, bytes) > file.size() ||
-        entry_.granularity_bits < 9 || entry_.granularity_bits > 31)
+        entry_.granularity_bits < 9 || entry_.granularity_bits > 31 ||
+        entry_.table_size.value() > entries_for(bits_for(image.size)))
       corrupt(file);
     const Buffer raw = read_buffer(file, table, static_cast<std::size_t>(bytes));
     for (std::size_t i = 0; i < raw.size(); i += 8)
@@ -27,9 +26,6 @@ class Bitmap {
   // Whoever made it and did not close it has left what nobody may rely on.
   bool is_reliable() const { return (entry_.flags.value() & bitmap_flag::in_use) == 0; }
   bool is_kept_up() const { return (entry_.flags.value() & bitmap_flag::automatic) != 0; }
-  std::uint64_t length() const {
-    return round_up(sizeof(BitmapEntry) + entry_.extra_size.value() + entry_.name_size.value(), 8);
-  }
 
   void set_all() {
     for (std::uint64_t& entry : entries_) {
@@ -40,8 +36,8 @@ class Bitmap {
   }
 
   void resize(std::uint64_t disk_size) {
-    const std::uint64_t bits = ceil_div(disk_size, std::uint64_t{1} << entry_.granularity_bits);
-    const std::uint64_t wanted = ceil_div(ceil_div(bits, 8), cluster_);
+    const std::uint64_t bits = bits_for(disk_size);
+    const std::uint64_t wanted = entries_for(bits);
     const std::uint64_t before = entries_.size();
     for (std::uint64_t i = wanted; i < before; ++i) let_go(entries_[i]);
     entries_.resize(wanted, is_kept_up() ? all_ones : 0);
@@ -50,6 +46,12 @@ class Bitmap {
   }
 
  private:
+  std::uint64_t bits_for(std::uint64_t disk_size) const {
+    return ceil_div(disk_size, std::uint64_t{1} << entry_.granularity_bits);
+  }
+  std::uint64_t entries_for(std::uint64_t bits) const {
+    return ceil_div(ceil_div(bits, 8), cluster_);
+  }
   void let_go(std::uint64_t entry) {
     if ((entry & offset_mask) != 0) counts_.release((entry & offset_mask) / cluster_);
   }
@@ -89,36 +91,29 @@ class Bitmap {
   std::uint64_t cluster_;
   Refcounts& counts_;
   std::uint64_t at_;  // of its entry in the directory
-  BitmapEntry entry_{};
+  BitmapEntry entry_;
   std::vector<std::uint64_t> entries_;
 };
 
-// Without the mark that they are up to date nobody reads them, and nothing says what is theirs.
-template <class Visit>
-void for_each_bitmap(Store& file, const Image& image, Refcounts& counts, Visit visit) {
-  if (!image.bitmaps || (image.raw.autoclear.value() & autoclear::bitmaps) == 0) return;
-  const std::uint64_t start = image.bitmaps->directory_offset.value();
-  const std::uint64_t size = image.bitmaps->directory_size.value();
-  if (checked_add(start, size) > file.size()) corrupt(file);
-  std::uint64_t at = start;
-  for (std::uint32_t i = 0; i < image.bitmaps->bitmaps.value(); ++i) {
-    if (at + sizeof(BitmapEntry) > start + size) corrupt(file);
-    Bitmap bitmap(file, image, counts, at);
-    visit(bitmap);
-    at += bitmap.length();
-  }
+template <class Work>
+void on_each(Store& file, const Image& image, Refcounts& counts, Work work) {
+  const char* wrong = for_each_bitmap(file, image, [&](std::uint64_t at, const BitmapEntry& entry) {
+    Bitmap bitmap(file, image, counts, at, entry);
+    work(bitmap);
+  });
+  if (wrong != nullptr) corrupt(file);
 }
 
 }  // namespace
 
 void mark_all_changed(Store& file, const Image& image, Refcounts& counts) {
-  for_each_bitmap(file, image, counts, [](Bitmap& bitmap) {
+  on_each(file, image, counts, [](Bitmap& bitmap) {
     if (bitmap.is_reliable() && bitmap.is_kept_up()) bitmap.set_all();
   });
 }
 
 void resize_bitmaps(Store& file, const Image& image, Refcounts& counts, std::uint64_t disk_size) {
-  for_each_bitmap(file, image, counts, [&](Bitmap& bitmap) { bitmap.resize(disk_size); });
+  on_each(file, image, counts, [&](Bitmap& bitmap) { bitmap.resize(disk_size); });
 }
 
 }  // namespace jh::qcow2

@@ -6,6 +6,8 @@
 #include <map>
 #include <set>
 
+#include "core/container/qcow2/bitmaps.h"
+
 namespace jh::qcow2 {
 
 std::uint64_t References::at(std::uint64_t cluster) const {
@@ -96,24 +98,13 @@ class Walk {
   }
 
   void walk_bitmaps() {
-    if (!image_.bitmaps || (image_.raw.autoclear.value() & autoclear::bitmaps) == 0) return;
+    if (!keeps_bitmaps(image_)) return;
     const std::uint64_t start = image_.bitmaps->directory_offset.value();
     const std::uint64_t size = image_.bitmaps->directory_size.value();
-    if (checked_add(start, size) > file_.size()) {
-      found("the directory of bitmaps reaches past the file's end");
-      return;
-    }
-    use(start, size, Use::bitmaps);
-    std::uint64_t at = start;
-    for (std::uint32_t i = 0; i < image_.bitmaps->bitmaps.value(); ++i) {
-      if (at + sizeof(BitmapEntry) > start + size) {
-        found("the directory of bitmaps is too short");
-        return;
-      }
-      const auto entry = read_as<BitmapEntry>(file_, at);
-      walk_bitmap(entry);
-      at += round_up(sizeof(BitmapEntry) + entry.extra_size.value() + entry.name_size.value(), 8);
-    }
+    if (checked_add(start, size) <= file_.size()) use(start, size, Use::bitmaps);
+    const char* wrong = for_each_bitmap(
+        file_, image_, [&](std::uint64_t, const BitmapEntry& entry) { walk_bitmap(entry); });
+    if (wrong != nullptr) found(wrong);
   }
 
   void walk_refcounts(const std::vector<std::uint64_t>& table) {
