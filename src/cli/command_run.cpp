@@ -80,7 +80,7 @@ void CommandRun::log(const std::string& text) const {
 
 void CommandRun::record_before(const Guest& guest) {
   if (!reports()) return;
-  record.before = view_of(guest);
+  record.before = view_with_states(guest);
   record.sizes = layer_sizes(guest);
 }
 

@@ -164,7 +164,7 @@ void write_figure(const Guest& guest, const std::string& path) {
   const std::string ending = fold_case(std::filesystem::path(path).extension().string());
   if (ending != ".svg" && ending != ".png")
     wrong_usage("a figure is an SVG or a PNG file", "name it FILE.svg or FILE.png");
-  const Scene scene = layout_scene(view_of(guest), std::nullopt, false, painter_measure());
+  const Scene scene = layout_scene(view_with_states(guest), std::nullopt, false, painter_measure());
   write_output(path,
                ending == ".svg" ? svg_of(scene, light_palette()) : png_of(scene, light_palette()));
 }

@@ -32,7 +32,7 @@ void write_report(const Story& story, const std::string& folder) {
     if (story.before != nullptr) {
       const jh::Guest& guest = *story.before->inside().opened.guest;
       record.images = story.before->images();
-      record.before = jh::view_of(guest);
+      record.before = jh::view_with_states(guest);
       record.sizes = jh::layer_sizes(guest);
       record.advice = jh::advice_for(guest);
       if (record.plan && story.after == nullptr)

@@ -163,6 +163,21 @@ TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
   }
 }
 
+// With the files that its maker was given.
+MemoryStore filled_btrfs() {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_btrfs(image, 128 * mib, {}, true);
+  return load(image);
+}
+
+bool is_sound(MemoryStore& place) {
+  Findings findings;
+  NullProgress silent;
+  recognise_content(place).on_disk()->audit(AuditScope::full, {}, findings, silent);
+  return findings.clean();
+}
+
 // A byte of a tree block, with its sum put right in all copies.
 struct Damage {
   std::uint64_t block;
@@ -255,10 +270,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
 // Any byte of any block: named or harmless, never a fall, a hang or a write.
 TEST(Btrfs, CorruptFieldsAreReported) {
   std::mt19937 random{seed_of_run()};
-  const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_btrfs(image, 128 * mib, {}, true);
-  const MemoryStore whole = load(image);
+  const MemoryStore whole = filled_btrfs();
   MemoryStore first(whole, "first");
   const btrfs::Volume volume(first);
   const auto blocks = all_blocks(volume);
@@ -287,10 +299,7 @@ TEST(Btrfs, CorruptFieldsAreReported) {
 // An extent that a file uses more of than it says there is; a block group that its maker has given
 // up, whose entry of free room reaches into the next one.
 TEST(Btrfs, SizesThatDoNotSuitTheirNeighboursAreFindings) {
-  const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_btrfs(image, 128 * mib, {}, true);
-  const MemoryStore whole = load(image);
+  const MemoryStore whole = filled_btrfs();
   MemoryStore first(whole, "first");
   const btrfs::Volume volume(first);
   std::map<std::uint8_t, Damage> damages;  // by the kind of item
@@ -318,19 +327,13 @@ TEST(Btrfs, SizesThatDoNotSuitTheirNeighboursAreFindings) {
   for (const auto& [kind, what] : damages) {
     MemoryStore place(whole, "place");
     damage(place, volume, what);
-    Findings findings;
-    NullProgress silent;
-    recognise_content(place).on_disk()->audit(AuditScope::full, {}, findings, silent);
-    EXPECT_FALSE(findings.clean()) << int{kind};
+    EXPECT_FALSE(is_sound(place)) << int{kind};
   }
 }
 
 // A tree of files that is being removed is looked into by nobody: what is in use must not be one.
 TEST(Btrfs, ATreeInUseThatSaysItIsBeingRemovedIsAFinding) {
-  const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_btrfs(image, 128 * mib, {}, true);
-  const MemoryStore whole = load(image);
+  const MemoryStore whole = filled_btrfs();
   const std::size_t references = offsetof(btrfs::RootItem, references);
   const std::size_t dropped_until = offsetof(btrfs::RootItem, dropped_until);
   for (const auto& [field, value] : {std::pair{references, 0}, std::pair{dropped_until, 1}}) {
@@ -353,10 +356,7 @@ TEST(Btrfs, ATreeInUseThatSaysItIsBeingRemovedIsAFinding) {
       found = true;
     }
     ASSERT_TRUE(found);
-    Findings findings;
-    NullProgress silent;
-    recognise_content(place).on_disk()->audit(AuditScope::full, {}, findings, silent);
-    EXPECT_FALSE(findings.clean());
+    EXPECT_FALSE(is_sound(place));
   }
 }
 

@@ -8,6 +8,7 @@
 #include "core/array/format.h"
 #include "core/container/vdi/format.h"
 #include "core/store/file_store.h"
+#include "support/children.h"
 #include "support/guest_story.h"
 
 namespace jh::test {
@@ -46,10 +47,7 @@ class AroundStory : public GuestStory {
     ASSERT_EQ(juneheath({"recast", base, child, "--quiet"}).status, 0);
     auto parent = load(base);
     auto own = load(child);
-    auto header = read_as<vdi::Header>(own, 0);
-    header.type = static_cast<std::uint32_t>(vdi::Type::differencing);
-    header.parent = read_as<vdi::Header>(parent, 0).id;
-    own.write(0, bytes_of(header));
+    make_child_of(own, parent, ImageFormat::vdi, "");
     files::remove(child);
     save(own, child);
   }

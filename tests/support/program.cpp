@@ -50,24 +50,26 @@ ProgramResult run(const std::vector<std::string>& command,
 
 namespace {
 
+// Long runs use a program of their own, so that the tree may be built meanwhile.
+std::string our_program() {
+  const char* other = std::getenv("JUNEHEATH_PROGRAM");
+  return other != nullptr ? other : JUNEHEATH_PROGRAM;
+}
+
 // With JUNEHEATH_PASTE every command in whatever the program says is pasted into a shell, as a dry
 // run where it would write: it may be refused for what is there, but never for how it is written.
-void paste_commands_of(const ProgramResult& said, const std::string& program) {
-  static const std::regex command(
-      R"(juneheath (grow|shrink|compact|recast|survey|audit|undo)( [^\s();,]+)+)");
+void paste_commands_of(const ProgramResult& said) {
   static std::set<std::string> pasted;
   const std::string text = said.err + (said.out.starts_with("{") ? "" : said.out);
-  for (std::sregex_iterator found(text.begin(), text.end(), command), end; found != end; ++found) {
-    std::string line = std::regex_replace(found->str(), std::regex("[.:]$"), "");
-    const std::string verb = (*found)[1];
-    // A line of how a command is written in general is none.
-    if (line.find("--live") != std::string::npos || line.find_first_of("[|") != std::string::npos ||
-        !pasted.insert(line).second)
+  for (const CommandInText& command : commands_in(text)) {
+    std::string line = std::regex_replace(command.line, std::regex("[.:]$"), "");
+    // What recovers an image is not to be done in between; a line of how a command is written in
+    // general is none.
+    if (command.verb == "recover" || line.find("--live") != std::string::npos ||
+        line.find_first_of("[|") != std::string::npos || !pasted.insert(line).second)
       continue;
-    const bool reads = verb == "survey" || verb == "audit";
-    if (!reads && line.find("--dry-run") == std::string::npos) line += " --dry-run";
-    const ProgramResult outcome =
-        run({"sh", "-c", std::regex_replace(line, std::regex("^juneheath"), program)});
+    if (command.may_write() && line.find("--dry-run") == std::string::npos) line += " --dry-run";
+    const ProgramResult outcome = paste(line);
     EXPECT_TRUE(outcome.status != 2 || outcome.said("say which")) << line << "\n" << outcome.err;
     EXPECT_LT(outcome.status, 126) << line << "\n" << outcome.err;
   }
@@ -75,13 +77,24 @@ void paste_commands_of(const ProgramResult& said, const std::string& program) {
 
 }  // namespace
 
+std::vector<CommandInText> commands_in(const std::string& text) {
+  static const std::regex command(
+      R"(juneheath (grow|shrink|compact|recast|survey|audit|undo|recover)( [^\s();,]+)+)");
+  std::vector<CommandInText> all;
+  for (std::sregex_iterator found(text.begin(), text.end(), command), end; found != end; ++found)
+    all.push_back({found->str(), (*found)[1]});
+  return all;
+}
+
+ProgramResult paste(const std::string& line) {
+  return run({"sh", "-c", std::regex_replace(line, std::regex("^juneheath"), our_program())});
+}
+
 ProgramResult juneheath(std::vector<std::string> arguments,
                         const std::map<std::string, std::string>& environment) {
-  // Long runs use a program of their own, so that the tree may be built meanwhile.
-  const char* other = std::getenv("JUNEHEATH_PROGRAM");
-  arguments.insert(arguments.begin(), other != nullptr ? other : JUNEHEATH_PROGRAM);
+  arguments.insert(arguments.begin(), our_program());
   const ProgramResult outcome = run(arguments, environment);
-  if (std::getenv("JUNEHEATH_PASTE") != nullptr) paste_commands_of(outcome, arguments[0]);
+  if (std::getenv("JUNEHEATH_PASTE") != nullptr) paste_commands_of(outcome);
   return outcome;
 }
 

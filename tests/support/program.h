@@ -23,4 +23,14 @@ ProgramResult run(const std::vector<std::string>& command,
 ProgramResult juneheath(std::vector<std::string> arguments,
                         const std::map<std::string, std::string>& environment = {});
 
+/// The commands in a message, each up to the end of its line, bracket or clause.
+struct CommandInText {
+  std::string line;
+  std::string verb;
+  bool may_write() const { return verb != "survey" && verb != "audit" && verb != "recover"; }
+};
+std::vector<CommandInText> commands_in(const std::string& text);
+/// By a shell, as a technician pastes it.
+ProgramResult paste(const std::string& line);
+
 }  // namespace jh::test

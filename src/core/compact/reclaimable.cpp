@@ -15,6 +15,8 @@ class Search {
       : container_(container),
         unused_(unused),
         facts_(container.facts()),
+        has_parents_(!facts_.parents.empty()),
+        has_zero_mark_(container.has_zero_mark()),
         unit_(facts_.format == ImageFormat::raw ? page : facts_.block_size.value()) {
     drops_.bytes.resize(unused.sources.size());
   }
@@ -45,7 +47,7 @@ class Search {
   bool is_own(const Extent& piece) const {
     const bool compressed = piece.kind == Extent::Kind::compressed;
     if (piece.shared || (compressed && !facts_.snapshots.empty())) return false;
-    if (facts_.parents.empty()) return compressed || piece.kind == Extent::Kind::data;
+    if (!has_parents_) return compressed || piece.kind == Extent::Kind::data;
     return piece.store != nullptr && (compressed || piece.kind == Extent::Kind::data) &&
            (piece.store->name() == container_.disk().name() ||
             std::find(facts_.parts.begin(), facts_.parts.end(), piece.store->name()) !=
@@ -59,9 +61,9 @@ class Search {
     for (std::uint64_t unit = std::max(done_, round_down(at, unit_)); unit < end; unit += unit_) {
       done_ = unit + unit_;
       const std::uint64_t stop = std::min(size, unit + unit_);
-      if (container_.has_zero_mark() && is_needless(unit, stop, Used::zero))
+      if (has_zero_mark_ && is_needless(unit, stop, Used::zero))
         add_range(drops_.ranges, unit, stop);
-      else if (!facts_.parents.empty() && is_needless(unit, stop, Used::as_parent))
+      else if (has_parents_ && is_needless(unit, stop, Used::as_parent))
         add_range(drops_.as_parent, unit, stop);
     }
   }
@@ -117,6 +119,8 @@ class Search {
   Container& container_;
   const Unused& unused_;
   ContainerFacts facts_;
+  bool has_parents_;
+  bool has_zero_mark_;
   std::uint64_t unit_;
   std::uint64_t done_ = 0;
   Buffer buffer_;

@@ -56,19 +56,6 @@ void BlockContainer::reveal_parent(std::uint64_t offset, std::uint64_t length) {
   if (count != 0) uncover_blocks(first, count);
 }
 
-void BlockContainer::read_parent(std::uint64_t offset, ByteSpan out) {
-  while (!out.empty()) {
-    const Extent extent = from_below(offset, out.size());
-    const ByteSpan part = out.first(extent.length);
-    if (extent.kind == Extent::Kind::zero)
-      std::fill(part.begin(), part.end(), std::uint8_t{0});
-    else
-      below_->disk().read(offset + below_start_, part);
-    offset += extent.length;
-    out = out.subspan(extent.length);
-  }
-}
-
 void BlockContainer::copy_within(Store& file, std::uint64_t from, std::uint64_t to,
                                  std::uint64_t length) {
   if (file.size() < to + length) file.resize(to + length);

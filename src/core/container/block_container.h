@@ -14,7 +14,6 @@ class BlockContainer : public Container {
   ImageReader* parent() override { return below_.get(); }
   void unmap(std::uint64_t offset, std::uint64_t length) override;
   void reveal_parent(std::uint64_t offset, std::uint64_t length) override;
-  void read_parent(std::uint64_t offset, ByteSpan out) override;
   void move_tables_only() override { tables_only_ = true; }
 
  protected:

@@ -56,8 +56,13 @@ void Container::reveal_parent(std::uint64_t, std::uint64_t) {
   ensure(false, "an image that builds on another keeps its disk in blocks");
 }
 
-void Container::read_parent(std::uint64_t, ByteSpan out) {
-  std::fill(out.begin(), out.end(), std::uint8_t{0});
+void Container::read_parent(std::uint64_t offset, ByteSpan out) {
+  ImageReader* below = parent();
+  const std::uint64_t end = below == nullptr ? 0 : below->disk().size();
+  const auto there =
+      static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), end - std::min(end, offset)));
+  if (there != 0) below->disk().read(offset, out.first(there));
+  std::fill(out.begin() + static_cast<std::ptrdiff_t>(there), out.end(), std::uint8_t{0});
 }
 
 void Container::set_allocation(Allocation allocation) {

@@ -124,7 +124,7 @@ class Container : public ImageReader {
   /// that build on another only.
   virtual void reveal_parent(std::uint64_t offset, std::uint64_t length);
   /// What the disk would show from `offset` on if the image itself kept nothing there.
-  virtual void read_parent(std::uint64_t offset, ByteSpan out);
+  void read_parent(std::uint64_t offset, ByteSpan out);
   /// For plans, on a view that is thrown away: from here on relocate_tail() changes the tables
   /// without copying content.
   virtual void move_tables_only() {}

@@ -94,12 +94,6 @@ PanelView disk_panel(const Guest& guest, std::size_t index) {
   panel.key = fmt::format("disk {}", index + 1);
   panel.title = file_name_of(disk.path);
   panel.note = disk_note(disk);
-  if (!disk.added) {
-    const auto states = states_of(*disk.container, disk.path);
-    if (states.size() > 1)
-      for (const DiskState& state : states)
-        panel.states.emplace_back(state.level, words_for(state));
-  }
   panel.size = disk.size();
   for (const Layer& layer : disk.layers)
     if (layer.content.kind != ContentKind::logical_partitions)
@@ -274,6 +268,19 @@ GuestView view_of(const Guest& guest) {
   for (std::size_t i = 0; i < guest.disks().size(); ++i)
     view.panels.push_back(disk_panel(guest, i));
   for (const VolumeGroup& group : guest.groups()) view.panels.push_back(group_panel(guest, group));
+  return view;
+}
+
+GuestView view_with_states(const Guest& guest) {
+  GuestView view = view_of(guest);
+  for (std::size_t i = 0; i < guest.disks().size(); ++i) {
+    const Disk& disk = guest.disks()[i];
+    const auto states =
+        disk.added ? std::vector<DiskState>() : states_of(*disk.container, disk.path);
+    if (states.size() < 2) continue;
+    for (const DiskState& state : states)
+      view.panels[i].states.emplace_back(state.level, words_for(state));
+  }
   return view;
 }
 

@@ -35,7 +35,7 @@ struct PanelView {
   Bytes size;
   std::vector<PieceView> devices;  // of a group: the physical volumes, side by side
   std::vector<PieceView> pieces;   // ascending, room included
-  std::vector<std::pair<unsigned, std::string>> states;  // level and words; empty: just one
+  std::vector<std::pair<unsigned, std::string>> states;  // level, words; may be left out
 };
 
 struct GuestView {
@@ -45,6 +45,8 @@ struct GuestView {
 };
 
 GuestView view_of(const Guest& guest);
+/// The same with the states that its images keep, for which all tables of their snapshots are read.
+GuestView view_with_states(const Guest& guest);
 
 /// The guest as the plan says it will be; what the plan leaves open (where extents come to lie, how
 /// much of it files use) stays as it is.

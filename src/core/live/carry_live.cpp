@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "core/base/uuid.h"
 #include "core/carry/group_work.h"
@@ -266,11 +267,12 @@ bool carry_out_live(const LiveWork& work, const Notes& notes, const LookAgain& l
                     const std::function<void(const Step&)>& done) {
   LiveWorker worker(work, notes, look_again, progress);
   const Plan& plan = work.plan;
-  for (const Step& step : plan.steps) {
-    const Layer* layer = work.before.guest().find(step.layer);
-    const Mount* mount = layer == nullptr ? nullptr : work.before.mount_of(*layer);
+  std::set<const Mount*> touched;
+  for (const Step& step : plan.steps)
+    if (const Layer* layer = work.before.guest().find(step.layer); layer != nullptr)
+      touched.insert(work.before.mount_of(*layer));
+  for (const Mount* mount : touched)
     if (mount != nullptr) work.kernel.check_takes_writes(*mount);
-  }
   bool begun = false;
   bool told = false;
   for (const Step& step : plan.steps) {

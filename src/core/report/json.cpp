@@ -128,7 +128,7 @@ json disk_json(const CommandText& typed, const Guest& guest, Floors& floors, std
            {"blockers", json::array()},
            {"notes", facts.notes},
            {"places", json::array()}};
-  const std::vector<std::uint64_t> kept = disk.container->kept_by_snapshots();
+  const std::vector<DiskState> states = states_of(*disk.container, disk.path);
   for (std::size_t number = 0; number < facts.snapshots.size(); ++number) {
     const Snapshot& snapshot = facts.snapshots[number];
     json row{{"id", snapshot.id},
@@ -136,10 +136,12 @@ json disk_json(const CommandText& typed, const Guest& guest, Floors& floors, std
              {"made_at", snapshot.made_at},
              {"disk_size", snapshot.disk_size.value_or(facts.disk_size).value()},
              {"state_size", snapshot.state_size.value()}};
-    if (number < kept.size()) row["kept_alone"] = kept[number];
+    // They are the last of all states.
+    const DiskState& state = states[states.size() - facts.snapshots.size() + number];
+    if (state.alone) row["kept_alone"] = *state.alone;
     out["snapshots"].push_back(std::move(row));
   }
-  for (const DiskState& state : states_of(*disk.container, disk.path)) {
+  for (const DiskState& state : states) {
     constexpr std::array kinds{"parent", "active", "snapshot"};
     json row{{"kind", kinds.at(static_cast<std::size_t>(state.kind))},
              {"level", state.level},

@@ -255,13 +255,12 @@ class Page {
 
   void technical() {
     section("About this run");
-    add(
-        fmt::format("<dl><dt>started</dt><dd>{}</dd><dt>took</dt><dd>{:.2f} s</dd>"
-                    "<dt>exit status</dt><dd>{} ({})</dd><dt>version</dt><dd>juneheath {}</dd>"
-                    "<dt>folder</dt><dd>{}</dd></dl>\n",
-                    moment(static_cast<std::uint64_t>(record_.started)), record_.seconds,
-                    record_.status, markup_text(outcome_of(record_)), markup_text(record_.version),
-                    markup_text(record_.folder)));
+    add(fmt::format(
+        "<dl><dt>started</dt><dd>{}</dd><dt>took</dt><dd>{:.2f} s</dd>"
+        "<dt>exit status</dt><dd>{} ({})</dd><dt>version</dt><dd>juneheath {}</dd>"
+        "<dt>folder</dt><dd>{}</dd></dl>\n",
+        moment(record_.started), record_.seconds, record_.status, markup_text(outcome_of(record_)),
+        markup_text(record_.version), markup_text(record_.folder)));
   }
 
   const RunRecord& record_;

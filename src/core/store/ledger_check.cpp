@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-
 #include "core/base/checksum.h"
 #include "core/base/moment.h"
 #include "core/base/shell_word.h"

@@ -28,8 +28,6 @@ class SparseExtent final : public BlockContainer {
   bool is_compressed() const { return (header_.flags.value() & flag::compressed) != 0; }
   bool is_unclean() const { return header_.unclean != 0; }
   Store& file() { return file_; }
-  /// Of the disk that it is a part of: where it begins, in bytes.
-  std::uint64_t start() const { return below_start_; }
 
  private:
   std::uint64_t disk_size() const override { return header_.capacity.value() * sector; }

@@ -246,15 +246,6 @@ void VmdkContainer::reveal_parent(std::uint64_t offset, std::uint64_t length) {
                   [](auto& extent, auto at, auto bytes) { extent.reveal_parent(at, bytes); });
 }
 
-// All of a child's extents are at the places of the parent's disk where they lie on its own.
-void VmdkContainer::read_parent(std::uint64_t offset, ByteSpan out) {
-  std::fill(out.begin(), out.end(), std::uint8_t{0});
-  for_each_sparse(offset, out.size(), [&](SparseExtent& extent, std::uint64_t at, auto bytes) {
-    const std::uint64_t begin = offset;
-    extent.read_parent(at, out.subspan(extent.start() + at - begin, bytes));
-  });
-}
-
 void VmdkContainer::move_tables_only() {
   for (const DiskExtent& extent : extents_)
     if (extent.sparse) extent.sparse->move_tables_only();

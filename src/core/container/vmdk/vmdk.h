@@ -28,7 +28,6 @@ class VmdkContainer final : public Container {
   void unmap(std::uint64_t offset, std::uint64_t length) override;
   bool has_zero_mark() const override;
   void reveal_parent(std::uint64_t offset, std::uint64_t length) override;
-  void read_parent(std::uint64_t offset, ByteSpan out) override;
   void move_tables_only() override;
   Bytes size_unit() override { return Bytes(sector); }
   void audit(Findings& findings) override;
