@@ -53,17 +53,20 @@ void write_records(Ledger& ledger, Numbers& numbers) {
     const std::uint32_t which = numbers.byte() % 2;
     const std::uint64_t offset = numbers.number();
     const std::uint64_t length = numbers.number();
-    switch (numbers.byte() % 3) {
+    switch (numbers.byte() % 4) {
       case 0:
         ledger.append_zero(kind, which, offset, length);
         break;
       case 1:
         ledger.append(kind, which, offset, Buffer(length % 9000, numbers.byte()));
         break;
+      case 2:
+        ledger.append_compressed(kind, which, offset, Buffer(length % 9000, numbers.byte()));
+        break;
       default: {
         Buffer payload(numbers.byte() % 64);
         for (std::uint8_t& each : payload) each = numbers.byte();
-        ledger.append_about(kind, which, offset, length, payload, numbers.byte() % 4);
+        ledger.append_about(kind, which, offset, length, payload, numbers.byte() % 8);
       }
     }
   }

@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include "core/base/checksum.h"
+#include "core/base/compression.h"
 #include "core/store/first_page_guard.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
@@ -151,6 +152,7 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
   using ledger::RecordKind;
   Le32 sum;
   sum = 7;
+  const Buffer packed = pack(Compression::zstd, filled(4096, 1), 4096);
   const std::vector<std::function<void(Ledger&)>> lies{
       [&](Ledger& l) { l.append_about(RecordKind::wrote, 0, 3, 512, bytes_of(sum)); },
       [&](Ledger& l) { l.append_about(RecordKind::wrote, 0, 1ULL << 60, 512, bytes_of(sum)); },
@@ -179,6 +181,23 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
       [&](Ledger& l) {
         l.append(RecordKind::before, 0, 8192, filled(10, 1));
         l.append(RecordKind::after, 0, 8192, filled(9000, 1));
+      },
+      // Compressed bytes that are none, are too few, too many, or of a kind that has none such.
+      [&](Ledger& l) {
+        l.append_about(RecordKind::after, 0, 8192, 4096, filled(40, 1), ledger::flag_compressed);
+      },
+      [&](Ledger& l) {
+        l.append_about(RecordKind::before, 0, 8192, 8192, packed, ledger::flag_compressed);
+      },
+      [&](Ledger& l) {
+        l.append_about(RecordKind::after, 0, 8192, 1ULL << 40, packed, ledger::flag_compressed);
+      },
+      [&](Ledger& l) {
+        l.append_about(RecordKind::cut, 0, 8192, 4096, packed, ledger::flag_compressed);
+      },
+      [&](Ledger& l) {
+        l.append_about(RecordKind::after, 0, 8192, 4096, packed,
+                       ledger::flag_compressed | ledger::flag_spilled);
       },
       // Lengths that no image has.
       [&](Ledger& l) { l.append_checksum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7); },

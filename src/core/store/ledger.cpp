@@ -8,6 +8,7 @@
 #include <filesystem>
 
 #include "core/base/checksum.h"
+#include "core/base/compression.h"
 
 namespace jh {
 
@@ -207,6 +208,20 @@ void Ledger::read_back(std::uint64_t at, ByteSpan out) {
     }
   }
   file_->read(at, out);
+}
+
+void Ledger::append_compressed(RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                               ConstByteSpan data) {
+  for (std::uint64_t done = 0; done < data.size(); done += ledger::max_payload) {
+    const ConstByteSpan piece =
+        data.subspan(done, std::min<std::uint64_t>(ledger::max_payload, data.size() - done));
+    const Buffer packed =
+        all_zero(piece) ? Buffer() : pack(Compression::zstd, piece, piece.size() * 3 / 4);
+    if (packed.empty())
+      append(kind, image, offset + done, piece);
+    else
+      append_about(kind, image, offset + done, piece.size(), packed, ledger::flag_compressed);
+  }
 }
 
 void Ledger::append_zero(RecordKind kind, std::uint32_t image, std::uint64_t offset,

@@ -72,6 +72,9 @@ class Ledger {
   /// payload. Returns where in the file the data of the last record begins; 0: it has none.
   std::uint64_t append(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                        ConstByteSpan data);
+  /// The same, compressed where that saves something: of what is only read record by record.
+  void append_compressed(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                         ConstByteSpan data);
   void append_zero(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                    std::uint64_t length);
   /// A record about `length` bytes whose payload is not their content; at most max_payload of it.
@@ -126,6 +129,7 @@ class Ledger {
   void write_record(ledger::Record record, ConstByteSpan payload);
   void write_back();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit, bool bytes);
+  static bool decompress_payload(Entry& entry);
   bool fetch_parked(Entry& entry, std::uint64_t before);
   std::shared_ptr<const Buffer> spilled_bytes(std::uint64_t at, std::uint64_t length,
                                               std::uint32_t crc);
@@ -148,6 +152,7 @@ class Ledger {
   std::uint64_t end_ = 0;
   Buffer window_;  // the part of the file that reading is at
   std::uint64_t window_start_ = 0;
+  std::uint64_t window_limit_ = 0;  // the end of all records when it was read
   /// What is spilled once and spoken of many times: a table's copies.
   struct Fetched {
     std::uint64_t at = 0;

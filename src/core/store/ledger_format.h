@@ -14,7 +14,8 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 6;
+constexpr std::uint32_t version = 7;
+constexpr std::uint32_t oldest_version = 6;  // without compressed payloads
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint64_t max_header = 1U << 24;  // bytes, with the list of images
 /// What a disk writes whole or not at all: the unit of the checksums of what was written directly.
@@ -90,8 +91,9 @@ enum class RecordKind : std::uint32_t {
   assigned = 10,      // a range of the *disk* that the change handed out: Le32 CRC-32C
   front = 11,         // the image is closed while the change is applied or undone
 };
-constexpr std::uint32_t flag_zero = 1;     // the payload would be all zeros and is left out
-constexpr std::uint32_t flag_spilled = 2;  // the payload is a Spilled
+constexpr std::uint32_t flag_zero = 1;        // the payload would be all zeros and is left out
+constexpr std::uint32_t flag_spilled = 2;     // the payload is a Spilled
+constexpr std::uint32_t flag_compressed = 4;  // of `before` and `after`: the payload is zstd
 
 struct Record {
   Le32 magic;

@@ -5,6 +5,7 @@
 #include <filesystem>
 
 #include "core/base/checksum.h"
+#include "core/base/compression.h"
 #include "core/store/ledger.h"
 
 namespace jh {
@@ -154,7 +155,7 @@ bool Ledger::read_header() {
   header.crc = 0;
   put_at(raw, 0, header);
   if (crc32c(raw) != crc) return not_begun();
-  if (header.version.value() != ledger::version)
+  if (header.version.value() < ledger::oldest_version || header.version.value() > ledger::version)
     unsupported(fmt::format("the ledger has version {}", header.version.value()), file_->name(),
                 "use the release that made it");
   id_ = header.ledger_id;
@@ -242,6 +243,22 @@ std::vector<Buffer> Ledger::fronts() {
   return pages;
 }
 
+// Only of records whose bytes nobody looks for by their place.
+bool Ledger::decompress_payload(Entry& entry) {
+  if ((entry.kind != RecordKind::before && entry.kind != RecordKind::after) || entry.length == 0 ||
+      entry.length > ledger::max_payload)
+    return false;
+  Buffer whole(entry.length);
+  try {
+    decompress(Compression::zstd, entry.payload, whole);
+  } catch (const Error&) {
+    return false;
+  }
+  entry.bytes = std::make_shared<const Buffer>(std::move(whole));
+  entry.payload = *entry.bytes;
+  return true;
+}
+
 // The bytes were put into the ledger, in front of this record, when there were too many to hold.
 bool Ledger::fetch_parked(Entry& entry, std::uint64_t before) {
   if (entry.payload.size() != sizeof(ledger::Spilled) || entry.length > ledger::max_payload)
@@ -306,7 +323,11 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
     entry.payload = *entry.bytes;
   }
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
-  if (entry.kind == RecordKind::after && (record.flags.value() & ledger::flag_spilled) != 0) {
+  const std::uint32_t flags = record.flags.value();
+  if ((flags & ledger::flag_compressed) != 0) {
+    if (flags != ledger::flag_compressed || (bytes && !decompress_payload(entry)))
+      return std::nullopt;
+  } else if (entry.kind == RecordKind::after && (flags & ledger::flag_spilled) != 0) {
     if (bytes && !fetch_parked(entry, at)) return std::nullopt;
   } else if (entry.zero ? !may_be_zero(entry.kind) : !fits(entry, images_.size())) {
     return std::nullopt;
@@ -317,7 +338,9 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
 
 void Ledger::for_each(const std::function<void(const Entry&)>& visit, bool bytes) {
   write_back();
-  window_.clear();
+  // Records are only ever added.
+  if (window_limit_ != end_) window_.clear();
+  window_limit_ = end_;
   fetched_bytes_.clear();
   const std::uint64_t limit = end_;
   std::uint64_t at = records_start_;

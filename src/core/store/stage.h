@@ -80,6 +80,7 @@ class Stage final : public Store {
     ConstByteSpan fresh;        // empty when they are spilled
     std::uint64_t spilled = 0;  // where in the ledger the new bytes are already; 0: nowhere
     std::uint32_t crc = 0;      // CRC-32C of those that are spilled
+    bool repeated = false;      // other pages hold some of them too
   };
   /// Calls visit for each run of pages that differ, at most half of ledger::max_payload long: first
   /// those that were written, then those that were let go, each in order.
@@ -125,6 +126,7 @@ class Stage final : public Store {
   void read_page(const Content& page, ByteSpan out, std::uint64_t from);
   void make_room();
   void park();
+  void read_old_pages(std::uint64_t at, std::uint64_t length, Buffer& out);
   void zero_bytes(std::uint64_t offset, std::uint64_t length);
   void zero_pages(std::uint64_t first, std::uint64_t last);
   template <class Visit>
@@ -145,7 +147,9 @@ class Stage final : public Store {
   std::optional<Ranges> allowed_;  // nothing: everywhere
   Ranges zeroed_;  // whole pages that read as zeros, whatever the image holds; none of pages_
   DirectWrites direct_;
-  std::map<std::uint64_t, Moved> moved_;  // disjoint
+  std::map<std::uint64_t, Buffer> old_pages_;  // as they were found, by their first byte
+  std::uint64_t old_kept_ = 0;                 // bytes of them
+  std::map<std::uint64_t, Moved> moved_;       // disjoint
 };
 
 }  // namespace jh

@@ -30,11 +30,24 @@ void Stage::held_pages(const Visit& visit) {
            ++next)
         ++pages;
       old_from = at;
-      old.resize(std::min(pages * page_size, size_ - at));
-      direct_.read(at, old);
+      read_old_pages(at, std::min(pages * page_size, size_ - at), old);
     }
     visit(at, length, ConstByteSpan(old).subspan(at - old_from, length), held->second);
   }
+}
+
+// The proof asks for them, and then the seal; what is held is not written to in between.
+void Stage::read_old_pages(std::uint64_t at, std::uint64_t length, Buffer& out) {
+  constexpr std::uint64_t most = 8U << 20;
+  if (const auto known = old_pages_.find(at);
+      known != old_pages_.end() && known->second.size() == length) {
+    out = known->second;
+    return;
+  }
+  out.resize(length);
+  direct_.read(at, out);
+  if (old_kept_ + length > most) return;
+  if (old_pages_.try_emplace(at, out).second) old_kept_ += length;
 }
 
 Ranges Stage::changed_sectors() {
@@ -108,7 +121,8 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
                             : run.spilled != 0 && run.spilled + run.length == page->spilled);
     if (!joins) {
       emit();
-      run = {at, 0, {}, {}, page->spilled, ~0U};  // spilled: which a visit may have told just now
+      run = {at,  0,    {}, {}, page->spilled,
+             ~0U, false};  // spilled: which a visit may have told just now
     }
     if (!old.empty()) {
       old_run.resize(run.length);
@@ -118,6 +132,7 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
       new_run.insert(new_run.end(), fresh.begin(), fresh.end());
     else
       run.crc = crc32c_raw(run.crc, fresh);
+    run.repeated |= page.use_count() > 1;
     run.length += length;
   });
   emit();
@@ -133,7 +148,7 @@ void Stage::for_each_change(const std::function<void(const Change&)>& visit) {
   changed_pages(visit);
   const Buffer zeros(ledger::max_payload / 2);
   zeroed_data([&](std::uint64_t at, ConstByteSpan old) {
-    visit({at, old.size(), old, ConstByteSpan(zeros).first(old.size()), 0, 0});
+    visit({at, old.size(), old, ConstByteSpan(zeros).first(old.size()), 0, 0, false});
   });
 }
 

@@ -98,8 +98,10 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
       if (change.old.empty())
         ledger_->append_zero(RecordKind::before, image, change.offset, change.length);
       else
-        ledger_->append(RecordKind::before, image, change.offset, change.old);
-      if (change.spilled == 0) {
+        ledger_->append_compressed(RecordKind::before, image, change.offset, change.old);
+      if (change.spilled == 0 && !change.repeated) {
+        ledger_->append_compressed(RecordKind::after, image, change.offset, change.fresh);
+      } else if (change.spilled == 0) {
         const std::uint64_t at =
             ledger_->append(RecordKind::after, image, change.offset, change.fresh);
         if (at != 0) stage->note_parked(change, at);

@@ -5,7 +5,7 @@
 #include <algorithm>
 
 #include "core/container/chain.h"
-#include "core/container/compression.h"
+#include "core/base/compression.h"
 #include "core/container/qcow2/bitmaps.h"
 #include "core/container/qcow2/snapshot_ranges.h"
 #include "core/container/qcow2/snapshots.h"

@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "core/container/compression.h"
+#include "core/base/compression.h"
 #include "core/container/places.h"
 #include "core/container/relocate_tail.h"
 

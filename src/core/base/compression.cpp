@@ -1,17 +1,22 @@
-#include "core/container/compression.h"
+#include "core/base/compression.h"
 
 #include <zlib.h>
 #include <zstd.h>
 
 #include <memory>
 
+#include "core/base/errors.h"
+
 namespace jh {
 namespace {
+
+using Input = std::span<const std::uint8_t>;
+using Output = std::span<std::uint8_t>;
 
 // zlib's way of saying "no frame", with the window that qcow2 asks for.
 int window_of(Compression way) { return way == Compression::deflate ? -12 : 15; }
 
-void inflate_all(Compression way, ConstByteSpan compressed, ByteSpan out) {
+void inflate_all(Compression way, Input compressed, Output out) {
   z_stream stream{};
   // Readers accept any window; writers must stay within the form's.
   ensure(inflateInit2(&stream, way == Compression::deflate ? -15 : 15) == Z_OK, "zlib starts");
@@ -26,7 +31,7 @@ void inflate_all(Compression way, ConstByteSpan compressed, ByteSpan out) {
     damaged("a compressed block cannot be unpacked");
 }
 
-void unzstd_all(ConstByteSpan compressed, ByteSpan out) {
+void unzstd_all(Input compressed, Output out) {
   const std::unique_ptr<ZSTD_DCtx, std::size_t (*)(ZSTD_DCtx*)> context(ZSTD_createDCtx(),
                                                                         ZSTD_freeDCtx);
   ensure(context != nullptr, "zstd starts");
@@ -43,15 +48,15 @@ void unzstd_all(ConstByteSpan compressed, ByteSpan out) {
 
 }  // namespace
 
-void decompress(Compression way, ConstByteSpan compressed, ByteSpan out) {
+void decompress(Compression way, Input compressed, Output out) {
   way == Compression::zstd ? unzstd_all(compressed, out) : inflate_all(way, compressed, out);
 }
 
-Buffer pack(Compression way, ConstByteSpan content, std::size_t most) {
-  Buffer compressed(most);
+std::vector<std::uint8_t> pack(Compression way, Input content, std::size_t most) {
+  std::vector<std::uint8_t> compressed(most);
   if (way == Compression::zstd) {
     const std::size_t length =
-        ZSTD_compress(compressed.data(), compressed.size(), content.data(), content.size(), 3);
+        ZSTD_compress(compressed.data(), compressed.size(), content.data(), content.size(), 1);
     if (ZSTD_isError(length) != 0 || length >= most) return {};
     compressed.resize(length);
     return compressed;
