@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <bit>
 #include <set>
 
 namespace jh::ext {
@@ -118,28 +117,6 @@ void Allocation::set_limit(std::uint64_t end) {
   searched_.fill(fs_.geometry().first_data_block);
 }
 
-namespace {
-
-// The first bit at or behind `from` that is not like `value`; `end` when there is none.
-std::uint64_t skip(ConstByteSpan bitmap, std::uint64_t from, std::uint64_t end, bool value) {
-  while (from < end) {
-    if (from % 64 == 0 && from + 64 <= bitmap.size() * 8) {
-      std::uint64_t word = 0;
-      std::memcpy(&word, bitmap.data() + from / 8, 8);
-      static_assert(std::endian::native == std::endian::little);
-      const int same = value ? std::countr_one(word) : std::countr_zero(word);
-      from += static_cast<std::uint64_t>(same);
-      if (same == 64) continue;
-      return std::min(from, end);
-    }
-    if (test_bit(bitmap, from) != value) return from;
-    ++from;
-  }
-  return end;
-}
-
-}  // namespace
-
 // Blocks below the limit that are free, in a row of at least 2^size_class clusters.
 std::optional<BlockRange> Allocation::find_run(std::uint32_t size_class, std::uint64_t most) {
   const Geometry& g = fs_.geometry();
@@ -156,8 +133,8 @@ std::optional<BlockRange> Allocation::find_run(std::uint32_t size_class, std::ui
     const Buffer& bitmap = blocks_of(group);
     const std::uint64_t bits =
         std::min<std::uint64_t>(g.group_clusters(group), (*limit_ - first) / g.cluster_ratio);
-    const std::uint64_t start = skip(bitmap, (from - first) / g.cluster_ratio, bits, true);
-    const std::uint64_t end = skip(bitmap, start, bits, false);
+    const std::uint64_t start = end_of_run(bitmap, (from - first) / g.cluster_ratio, bits, true);
+    const std::uint64_t end = end_of_run(bitmap, start, bits, false);
     if (end - start >= least) {
       from = first + start * g.cluster_ratio;
       return BlockRange{from, std::min(most, end - start) * g.cluster_ratio};
@@ -218,7 +195,7 @@ std::optional<std::uint32_t> Allocation::allocate_inode(std::uint32_t last, bool
       continue;
     }
     const std::uint64_t bit =
-        skip(inodes_of(group), inode_hint_ % g.inodes_per_group, g.inodes_per_group, true);
+        end_of_run(inodes_of(group), inode_hint_ % g.inodes_per_group, g.inodes_per_group, true);
     inode_hint_ = group * g.inodes_per_group + static_cast<std::uint32_t>(bit);
     if (bit == g.inodes_per_group) continue;
     take_inode(inode_hint_ + 1, directory);

@@ -1,10 +1,31 @@
 // Bitmaps and the counts that are derived from them.
 #include <algorithm>
+#include <bit>
+#include <cstring>
 
 #include "core/fs/ext/audit_state.h"
 
 namespace jh::ext {
 namespace {
+
+// The first bit from `from` on in which a bitmap differs from what was found in use, which begins
+// at `first`; `end` when there is none.
+std::uint64_t next_difference(ConstByteSpan bitmap, const Bits& found, std::uint64_t first,
+                              std::uint64_t from, std::uint64_t end) {
+  while (from < end) {
+    if (from % 64 == 0 && from + 64 <= std::min<std::uint64_t>(end, bitmap.size() * 8)) {
+      std::uint64_t word = 0;
+      std::memcpy(&word, bitmap.data() + from / 8, sizeof(word));
+      if (const std::uint64_t differs = word ^ found.word_at(first + from); differs != 0)
+        return from + static_cast<unsigned>(std::countr_zero(differs));
+      from += 64;
+      continue;
+    }
+    if (test_bit(bitmap, from) != found.test(first + from)) return from;
+    ++from;
+  }
+  return end;
+}
 
 // Names the first difference only: a lost bitmap differs everywhere.
 void compare_blocks(AuditState& state, std::uint32_t number, ConstByteSpan bitmap) {
@@ -13,13 +34,14 @@ void compare_blocks(AuditState& state, std::uint32_t number, ConstByteSpan bitma
   std::uint64_t wrong_used = 0;
   std::uint64_t wrong_free = 0;
   std::uint64_t example = 0;
-  for (std::uint32_t bit = 0; bit < g.group_clusters(number); ++bit) {
-    const bool marked = test_bit(bitmap, bit);
-    const bool claimed = state.claimed.test(first + bit);
-    if (marked == claimed) continue;
+  const std::uint64_t end = g.group_clusters(number);
+  const auto next = [&](std::uint64_t from) {
+    return next_difference(bitmap, state.claimed, first, from, end);
+  };
+  for (std::uint64_t bit = next(0); bit < end; bit = next(bit + 1)) {
     if (wrong_used + wrong_free == 0)
       example = g.first_data_block + (first + bit) * g.cluster_ratio;
-    ++(marked ? wrong_used : wrong_free);
+    ++(test_bit(bitmap, bit) ? wrong_used : wrong_free);
   }
   if (wrong_used + wrong_free != 0)
     state.find(fmt::format("group {}", number),
@@ -30,14 +52,16 @@ void compare_blocks(AuditState& state, std::uint32_t number, ConstByteSpan bitma
 
 void compare_inodes(AuditState& state, std::uint32_t number, ConstByteSpan bitmap) {
   const Geometry& g = state.fs.geometry();
-  for (std::uint32_t bit = 0; bit < g.inodes_per_group; ++bit) {
-    const std::uint64_t ino = std::uint64_t{number} * g.inodes_per_group + bit + 1;
-    const bool claimed = state.used.test(ino) || ino < g.first_ino;
-    if (test_bit(bitmap, bit) == claimed) continue;
-    state.find(fmt::format("group {}", number), "the inode bitmap is wrong: inode {} is {}", ino,
-               claimed ? "in use but marked free" : "free but marked in use");
-    return;
-  }
+  const std::uint64_t first = std::uint64_t{number} * g.inodes_per_group + 1;
+  std::uint64_t bit = 0;
+  // Those before the first one that files get are in use, whatever is in them.
+  while (first + bit < g.first_ino && bit < g.inodes_per_group && test_bit(bitmap, bit)) ++bit;
+  if (first + bit >= g.first_ino)
+    bit = next_difference(bitmap, state.used, first, bit, g.inodes_per_group);
+  if (bit == g.inodes_per_group) return;
+  state.find(fmt::format("group {}", number), "the inode bitmap is wrong: inode {} is {}",
+             first + bit,
+             test_bit(bitmap, bit) ? "free but marked in use" : "in use but marked free");
 }
 
 void check_padding(AuditState& state, std::uint32_t number, ConstByteSpan bitmap,

@@ -15,6 +15,14 @@ class Bits {
   void set(std::uint64_t bit) { words_[bit / 64] |= 1ULL << (bit % 64); }
   void clear(std::uint64_t bit) { words_[bit / 64] &= ~(1ULL << (bit % 64)); }
   std::uint64_t word(std::uint64_t index) const { return words_[index]; }
+  /// 64 of them from `bit` on, the first one lowest; those past the end are clear.
+  std::uint64_t word_at(std::uint64_t bit) const {
+    const std::uint64_t index = bit / 64;
+    const std::uint64_t shift = bit % 64;
+    const std::uint64_t low = index < words_.size() ? words_[index] >> shift : 0;
+    const bool has_more = shift != 0 && index + 1 < words_.size();
+    return has_more ? low | words_[index + 1] << (64 - shift) : low;
+  }
 
   /// Ends the filling; from here on rank() may be asked.
   void index() {

@@ -121,15 +121,12 @@ const Capacity::Runs& Capacity::runs_of(std::uint32_t number) {
     return *known;
   }
   const Buffer bitmap = fs_.block_bitmap(number);
-  std::uint32_t run = 0;
-  for (std::uint32_t bit = 0; bit <= g_.group_clusters(number); ++bit) {
-    if (bit < g_.group_clusters(number) && !test_bit(bitmap, bit)) {
-      ++run;
-      continue;
-    }
-    known->count += run != 0 ? 1 : 0;
-    known->tables += run / table_clusters;
-    run = 0;
+  const std::uint64_t clusters = g_.group_clusters(number);
+  for (std::uint64_t bit = end_of_run(bitmap, 0, clusters, true); bit < clusters;) {
+    const std::uint64_t end = end_of_run(bitmap, bit, clusters, false);
+    ++known->count;
+    known->tables += static_cast<std::uint32_t>((end - bit) / table_clusters);
+    bit = end_of_run(bitmap, end, clusters, true);
   }
   return *known;
 }

@@ -302,6 +302,23 @@ void set_bit(ByteSpan bitmap, std::uint64_t bit) {
 void clear_bit(ByteSpan bitmap, std::uint64_t bit) {
   bitmap[bit / 8] = static_cast<std::uint8_t>(bitmap[bit / 8] & ~(1U << (bit % 8)));
 }
+std::uint64_t end_of_run(ConstByteSpan bitmap, std::uint64_t from, std::uint64_t end, bool value) {
+  static_assert(std::endian::native == std::endian::little);
+  while (from < end) {
+    const std::uint64_t first = from / 64 * 64;
+    if (first + 64 > bitmap.size() * 8) {
+      if (test_bit(bitmap, from) != value) return from;
+      ++from;
+      continue;
+    }
+    std::uint64_t word = 0;
+    std::memcpy(&word, bitmap.data() + first / 8, 8);
+    const std::uint64_t others = (value ? ~word : word) >> (from - first);
+    if (others != 0) return std::min(end, from + static_cast<unsigned>(std::countr_zero(others)));
+    from = first + 64;
+  }
+  return end;
+}
 void set_bits(ByteSpan bitmap, std::uint64_t first, std::uint64_t count) {
   for (; count != 0 && first % 8 != 0; ++first, --count) set_bit(bitmap, first);
   std::memset(bitmap.data() + first / 8, 0xFF, count / 8);

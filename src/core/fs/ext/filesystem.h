@@ -130,6 +130,8 @@ bool test_bit(ConstByteSpan bitmap, std::uint64_t bit);
 void set_bit(ByteSpan bitmap, std::uint64_t bit);
 void clear_bit(ByteSpan bitmap, std::uint64_t bit);
 void set_bits(ByteSpan bitmap, std::uint64_t first, std::uint64_t count);
+/// The first bit from `from` on that is not `value`; `end` when there is none before it.
+std::uint64_t end_of_run(ConstByteSpan bitmap, std::uint64_t from, std::uint64_t end, bool value);
 std::uint64_t count_zero_bits(ConstByteSpan bitmap, std::uint64_t bits);
 
 }  // namespace jh::ext
