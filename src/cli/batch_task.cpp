@@ -191,17 +191,14 @@ class Performance {
     state_.message = state_.where = state_.next = "";
     ++state_.runs;
     state_.host_before = on_host(task_.images);
-    if (task_.change == "grow" || task_.change == "shrink") {
-      CommandRun plan(task_.change, task_.arguments);
-      const int status = run_command(plan, task_, {"--dry-run", "--quiet"});
-      if (status == 0 && plan.record.plan) {
-        state_.goals = goals_of(*plan.record.plan);
-        state_.disk_before = disk_size(*plan.record.plan, &DiskChange::from);
-      }
-      // What refuses here refuses below, with a report.
-    }
     write_state(order_, task_, state_);
     CommandRun run(task_.change, task_.arguments);
+    // Durable before anything is written: by it a later run tells what was done.
+    run.set_before_change([this](const Plan& plan) {
+      state_.goals = goals_of(plan);
+      state_.disk_before = disk_size(plan, &DiskChange::from);
+      write_state(order_, task_, state_);
+    });
     run.set_progress_pipe(pipe_);
     run.set_replaces_report();
     Arguments more = yes_for(task_.change);

@@ -18,17 +18,18 @@ std::string numbered(const std::string& base, std::size_t index, std::size_t cou
   return count == 1 ? base : fmt::format("{}.{}", base, index + 1);
 }
 
-void compare_files(const std::string& file, const std::string& copy, Progress& progress) {
+void compare_files(Host& host, const std::string& file, const std::string& copy,
+                   Progress& progress) {
   constexpr std::uint64_t piece = 1U << 20;
-  FileStore from(file, Access::read_only);
-  FileStore to(copy, Access::read_only);
-  progress.begin("comparing " + copy, from.size());
-  for (std::uint64_t at = 0; at < from.size(); at += piece) {
-    const std::uint64_t length = std::min(piece, from.size() - at);
-    if (from.map(at, length).length == length && from.map(at, length).zero &&
-        to.map(at, length).length == length && to.map(at, length).zero)
+  const auto from = host.open(file, Access::read_only);
+  const auto to = host.open(copy, Access::read_only);
+  progress.begin("comparing " + copy, from->size());
+  for (std::uint64_t at = 0; at < from->size(); at += piece) {
+    const std::uint64_t length = std::min(piece, from->size() - at);
+    if (from->map(at, length).length == length && from->map(at, length).zero &&
+        to->map(at, length).length == length && to->map(at, length).zero)
       continue;
-    if (read_buffer(from, at, length) != read_buffer(to, at, length))
+    if (read_buffer(*from, at, length) != read_buffer(*to, at, length))
       io_failed(fmt::format("the backup differs from the image near byte {}", at), copy,
                 "look at the host's disk; nothing was changed");
     progress.advance(at);
@@ -41,24 +42,52 @@ void check_backup(const Disk& disk, const std::vector<std::string>& files,
                   const std::vector<std::string>& copies, ProofEffort effort, Progress& progress) {
   FileHost host;
   for (std::size_t i = 0; i < files.size(); ++i) {
-    if (FileStore(files[i], Access::read_only).size() !=
-        FileStore(copies[i], Access::read_only).size())
+    if (host.open(files[i], Access::read_only)->size() !=
+        host.open(copies[i], Access::read_only)->size())
       io_failed("the backup has another length than the image", copies[i],
                 "look at the host's disk; nothing was changed");
-    if (effort == ProofEffort::full) compare_files(files[i], copies[i], progress);
+    if (effort == ProofEffort::full) compare_files(host, files[i], copies[i], progress);
   }
   // One that builds on others is found whole only beside them.
   if (!disk.container->facts().parents.empty()) return;
   HostFileResolver resolver(host);
-  FileStore copy(copies.front(), Access::read_only);
-  if (open_container(copy, &resolver)->disk().size() != disk.size().value())
+  const auto copy = host.open(copies.front(), Access::read_only);
+  if (open_container(*copy, &resolver)->disk().size() != disk.size().value())
     io_failed("the backup shows a disk of another size", copies.front(),
               "look at the host's disk; nothing was changed");
 }
 
 }  // namespace
 
-void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort, Progress& progress) {
+std::string transfer_text(const Transferred& content) {
+  if (content.shared == 0) return human(Bytes(content.copied)) + " copied";
+  const std::string shared = human(Bytes(content.shared)) + " shared with the image";
+  return content.copied == 0 ? shared + ", nothing copied"
+                             : fmt::format("{}, {} copied", shared, human(Bytes(content.copied)));
+}
+
+void add_share_option(po::options_description& own) {
+  own.add_options()("share", po::value<std::string>()->default_value("auto")->value_name("HOW"),
+                    "auto: a whole new image shares the host's blocks where it can; never: it is "
+                    "copied");
+}
+
+Sharing sharing_from(const Parsed& parsed) {
+  const std::string how = parsed.values["share"].as<std::string>();
+  if (how != "auto" && how != "never")
+    wrong_usage(fmt::format("--share {} is not known", how), "use auto or never");
+  return how == "auto" ? Sharing::automatic : Sharing::never;
+}
+
+void note_copy(CommandRun& run, const std::string& path, const std::string& purpose,
+               const Transferred& content) {
+  run.record.copies.push_back({path, purpose, content});
+  if (!run.text()) return;
+  std::cout << fmt::format("  {} ({}): {}\n", printable(path), purpose, transfer_text(content));
+}
+
+void make_backup(CommandRun& run, const Parsed& parsed, const Guest& guest, ProofEffort effort,
+                 Progress& progress) {
   if (parsed.values.count("backup") == 0) return;
   const std::string base = parsed.values["backup"].as<std::string>();
   for (std::size_t i = 0; i < parsed.images.size(); ++i) {
@@ -66,15 +95,15 @@ void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort, P
     const std::vector<std::string> files = files_of(guest.disks()[i]);
     UnfinishedImage copy(to);
     std::vector<std::string> copies;
+    Transferred content;
     for (const std::string& file : files) {
       // Several files name each other: they keep their names, in a folder of their own.
       copies.push_back(files.size() == 1 ? copy.path() : copy.inside(file));
-      copy_image(file, copies.back(), progress);
+      content += copy_image(file, copies.back(), sharing_from(parsed), progress);
     }
     check_backup(guest.disks()[i], files, copies, effort, progress);
     files.size() == 1 ? copy.finish() : copy.finish_as_folder();
-    if (!parsed.common.quiet && !parsed.common.json)
-      std::cout << "  Copied to " << printable(to) << "\n";
+    note_copy(run, to, "backup", content);
   }
 }
 
@@ -82,7 +111,7 @@ CopyPlan Copies::plan_one(const std::string& image, const std::string& out,
                           std::optional<ImageFormat> format) {
   const auto file = host_.open(image, Access::read_only);
   HostFileResolver resolver(host_);
-  return plan_copy(host_, *open_container(*file, &resolver), image, out, format);
+  return plan_copy(host_, *open_container(*file, &resolver), image, out, format, sharing_);
 }
 
 std::vector<CopyPlan> Copies::plan(const std::vector<std::string>& images, const std::string& base,
@@ -100,8 +129,9 @@ std::vector<std::string> Copies::make(const std::vector<std::string>& images,
   for (std::size_t i = 0; i < images.size(); ++i) {
     made_.push_back(std::make_unique<UnfinishedImage>(numbered(base, i, images.size())));
     paths.push_back(made_.back()->path());
-    made_.back()->check_places(
-        make_copy(host_, plan_one(images[i], paths.back(), format), progress));
+    const CopyMade copy = make_copy(host_, plan_one(images[i], paths.back(), format), progress);
+    made_.back()->check_places(copy.files);
+    content_ += copy.content;
   }
   return paths;
 }

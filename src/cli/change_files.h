@@ -15,14 +15,26 @@
 
 namespace jh::cli {
 
+/// --share, for the commands that make whole images.
+void add_share_option(boost::program_options::options_description& own);
+Sharing sharing_from(const Parsed& parsed);
+
 /// --backup: copies the images, with all their files, where it says, and opens the copies. With all
 /// effort they are compared byte for byte.
-void make_backup(const Parsed& parsed, const Guest& guest, ProofEffort effort, Progress& progress);
+void make_backup(CommandRun& run, const Parsed& parsed, const Guest& guest, ProofEffort effort,
+                 Progress& progress);
+
+/// "4.00 GiB shared with the image, 12.0 MiB copied"
+std::string transfer_text(const Transferred& content);
+
+/// Says of a whole image that was made what it shares with the one it was made of.
+void note_copy(CommandRun& run, const std::string& path, const std::string& purpose,
+               const Transferred& content);
 
 /// The new images of --into: removed again unless the change on them succeeds.
 class Copies {
  public:
-  explicit Copies(Host& host) : host_(host) {}
+  Copies(Host& host, Sharing sharing) : host_(host), sharing_(sharing) {}
   Copies(const Copies&) = delete;
   Copies& operator=(const Copies&) = delete;
   /// What will be made of each image.
@@ -30,6 +42,8 @@ class Copies {
                              std::optional<ImageFormat> format);
   std::vector<std::string> make(const std::vector<std::string>& images, const std::string& base,
                                 std::optional<ImageFormat> format, Progress& progress);
+  /// What became of the content of all of them.
+  const Transferred& content() const { return content_; }
   /// Gives the new images, with all their files, their names; returns those.
   std::vector<std::string> keep();
 
@@ -38,6 +52,8 @@ class Copies {
                     std::optional<ImageFormat> format);
 
   Host& host_;
+  Sharing sharing_;
+  Transferred content_;
   std::vector<std::unique_ptr<UnfinishedImage>> made_;
 };
 

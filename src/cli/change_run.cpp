@@ -25,6 +25,7 @@ void add_change_options(po::options_description& own, const char* yes) {
                                                          "keep no ledger for undo")(
       "proof", po::value<std::string>()->default_value("usual")->value_name("HOW"),
       "usual, or full: look at everything")("yes", po::bool_switch(), yes);
+  add_share_option(own);
 }
 
 ChangeOptions change_options_from(const Parsed& parsed) {
@@ -133,7 +134,7 @@ int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& opti
   const bool ends_undo = check_no_unfinished_change(host, parsed.images) && !options.into_copy;
   Session session;
   Plan plan;
-  Copies copies(host);
+  Copies copies(host, sharing_from(parsed));
   std::vector<CopyPlan> planned_copies;
   failing_with(Outcome::unchanged, [&] {
     if (options.into_copy)
@@ -148,19 +149,24 @@ int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& opti
   });
   note_promises(host, plan);
   told.record.plan = plan;
+  Transferred planned;
+  for (const CopyPlan& copy : planned_copies) planned += copy.transfer;
   if (text) print_plan(plan, *session.guest);
   if (text && options.into_copy)
     std::cout
         << "  The change is made on a new image, "
         << printable(parsed.values["into"].as<std::string>())
         << "; the original is only read.\n  Where the form gives an image an identity, the new one "
-           "gets its own.\n";
+           "gets its own.\n"
+        << "  Of its content: " << transfer_text(planned) << ".\n";
   if (text && ends_undo)
     std::cout << (options.keep_undo
                       ? "  The change before this one can no longer be taken back then.\n"
                       : "  Neither this change nor the one before it can be taken back then.\n");
   if (dry_run) {
     told.record.dry_run = true;
+    if (options.into_copy)
+      told.record.copies.push_back({parsed.values["into"].as<std::string>(), "new image", planned});
     told.record.document = {{"plan", plan_json(plan)}, {"done", false}};
     if (told.reports()) told.record.after = planned_view(*session.guest, plan);
     if (text) std::cout << "\n  This was a dry run: nothing was changed.\n";
@@ -170,16 +176,18 @@ int run_change(CommandRun& told, const Parsed& parsed, const ChangeOptions& opti
     if (text) std::cout << "  Nothing was changed.\n";
     return static_cast<int>(Status::refused);
   }
+  told.before_change(plan);
   const auto progress = progress_of(told);
   check_room(host, parsed, options, plan);
   std::vector<std::string> images = parsed.images;
   failing_with(Outcome::unchanged, [&] {
-    make_backup(parsed, *session.guest, options.proof, *progress);
+    make_backup(told, parsed, *session.guest, options.proof, *progress);
     if (!options.into_copy) return;
     const SourceWatch source(all_files(host, images, /*with_parents=*/true));
     images =
         copies.make(images, parsed.values["into"].as<std::string>(), options.format, *progress);
     source.check();
+    note_copy(told, parsed.values["into"].as<std::string>(), "new image", copies.content());
     // The same guest by other names: what was shown is what is carried out.
     session = open_session(parsed, images, run.add_disks);
     for (std::size_t i = 0; i < images.size(); ++i) plan.disks[i].path = images[i];

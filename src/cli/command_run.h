@@ -33,6 +33,13 @@ class CommandRun {
   void set_log(const std::string& path);
   /// Progress goes to this descriptor, as lines for the program that started this run.
   void set_progress_pipe(int descriptor) { progress_pipe_ = descriptor; }
+  /// Who wants to know what will be done once it is certain to be begun, before anything is
+  /// written.
+  using BeforeChange = std::function<void(const Plan&)>;
+  void set_before_change(BeforeChange told) { before_change_ = std::move(told); }
+  void before_change(const Plan& plan) const {
+    if (before_change_) before_change_(plan);
+  }
 
   /// Text for people is printed.
   bool text() const { return !json_ && !quiet_; }
@@ -64,6 +71,7 @@ class CommandRun {
   bool replaces_report_ = false;
   std::unique_ptr<RunLog> log_;
   int progress_pipe_ = -1;
+  BeforeChange before_change_;
 };
 
 /// Progress for people: on a terminal one line with rate and time left, otherwise a plain line

@@ -29,6 +29,7 @@ po::options_description compact_options() {
       "dry-run", po::bool_switch(), "show what would be given back and stop")(
       "backup", po::value<std::string>()->value_name("FILE"), "copy the image there first")(
       "yes", po::bool_switch(), "do not ask on a terminal");
+  add_share_option(own);
   return own;
 }
 
@@ -95,8 +96,8 @@ void note(CommandRun& run, std::size_t index, const CompactFigures& figures, boo
   const std::string& image = figures.files.front();
   FileHost host;
   HostFileResolver resolver(host);
-  FileStore file(image, Access::read_only);
-  const Guest now({{image, &file, false, &resolver}});
+  const auto file = host.open(image, Access::read_only);
+  const Guest now({{image, file.get(), false, &resolver}});
   NullProgress silent;
   run.record.files[index].after = occupancy_of(now, 0, allocated_on_host(figures.files), silent);
 }
@@ -182,18 +183,20 @@ int run_compact(CommandRun& run, const Arguments& arguments) {
     }
     documents.clear();  // what was planned; what was done follows
   }
-  make_backup(parsed, guest, options.proof, progress);
+  make_backup(run, parsed, guest, options.proof, progress);
   for (std::size_t i = 0; i < parsed.images.size(); ++i) {
     if (options.into_copy) {
       UnfinishedImage fresh(parsed.values["into"].as<std::string>());
       const SourceWatch source(all_files(host, {parsed.images[i]}, /*with_parents=*/true));
-      CompactFigures figures = compact_into(host, guest, i, fresh.path(), options.format, progress);
+      CompactFigures figures = compact_into(host, guest, i, fresh.path(), options.format,
+                                            sharing_from(parsed), progress);
       source.check();
       figures.files.erase(figures.files.begin());
       fresh.finish(figures.files);
       for (std::string& file : figures.files) file = fresh.place_of(file);
       figures.files.insert(figures.files.begin(), fresh.out());
       report(i, figures, false);
+      note_copy(run, fresh.out(), "new image", figures.content);
     } else {
       try {
         // The disk before this one may keep a part of what lies on this one, and has moved it.

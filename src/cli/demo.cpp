@@ -39,7 +39,7 @@ files::path sample_folder() {
 void unpack(const files::path& from, const files::path& to) {
   std::ifstream in(from, std::ios::binary);
   if (!in) io_failed("cannot read the sample", from.string());
-  const auto out = FileStore::create(to.string());
+  const auto out = FileHost().create(to.string());
   const std::unique_ptr<ZSTD_DStream, decltype(&ZSTD_freeDStream)> stream(ZSTD_createDStream(),
                                                                           &ZSTD_freeDStream);
   std::vector<char> compressed(ZSTD_DStreamInSize());
@@ -118,9 +118,8 @@ class Story {
 
 // What a failing disk does: a few bytes of a filesystem's descriptors are others.
 void spoil(const std::string& path) {
-  FileStore file(path, Access::read_write);
   const Buffer wrong(16, 0x5A);
-  file.write(1048576 + 4096 + 4, wrong);
+  FileHost().open(path, Access::read_write)->write(1048576 + 4096 + 4, wrong);
 }
 
 }  // namespace

@@ -31,6 +31,7 @@ po::options_description recast_options() {
       "proof", po::value<std::string>()->default_value("usual")->value_name("HOW"),
       "usual, or full: read everything back and compare")("dry-run", po::bool_switch(),
                                                           "show what would be done and stop");
+  add_share_option(own);
   return own;
 }
 
@@ -44,6 +45,12 @@ std::string describe(ImageFormat format, Allocation allocation) {
   return fmt::format("{}, {}", format_name(format), allocation_name(allocation));
 }
 
+std::string planned_transfer_text(const RecastPlan& plan) {
+  if (plan.transfer.shared == 0) return human(Bytes(plan.bytes_to_read)) + " would be read";
+  return fmt::format("{} would be shared, {} copied", human(Bytes(plan.transfer.shared)),
+                     human(Bytes(plan.transfer.copied)));
+}
+
 // Without a new image: the same one is kept in another way.
 int recast_here(CommandRun& run, const Parsed& parsed) {
   const std::string& image = parsed.images[0];
@@ -54,10 +61,10 @@ int recast_here(CommandRun& run, const Parsed& parsed) {
   if (parsed.values["dry-run"].as<bool>())
     wrong_usage("a change of how an image is kept has no dry run",
                 "see: juneheath survey " + image);
-  const std::uint64_t before = FileStore(image, Access::read_only).allocated();
+  const std::uint64_t before = host.allocated(image);
   const auto progress = progress_of(run);
   const InPlaceResult result = recast_in_place(host, image, allocation, *progress);
-  const std::uint64_t after = FileStore(image, Access::read_only).allocated();
+  const std::uint64_t after = host.allocated(image);
   run.record.changed = true;
   run.record.document = {{"done", true},
                          {"store", allocation_name(allocation)},
@@ -89,9 +96,9 @@ CommandLine recast_line() {
       "IMAGE NEW [--form FORM] [--store sparse|full|packed]",
       "the same disk in a new image, of any form",
       "Writes the disk that the guest sees into a new image, of the same or another form: parents\n"
-      "are merged, snapshots left behind, zeros take no room. IMAGE is only read. Without NEW, a "
-      "raw,\n"
-      "VDI or VHDX image becomes sparse or full in place.",
+      "are merged, snapshots left behind. IMAGE is only read. Where the host can, the two share\n"
+      "their blocks, so that nothing is copied. Without NEW, a raw, VDI or VHDX image becomes\n"
+      "sparse or full in place.",
       "  juneheath recast heath.vmdk heath.qcow2\n"
       "  juneheath recast heath.img heath.vhd --store full\n"
       "  juneheath recast overlay.qcow2 whole.qcow2 --store packed\n",
@@ -114,6 +121,9 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   request.format = format_from(parsed);
   if (parsed.values.count("store") != 0)
     request.allocation = keeping_from(parsed.values["store"].as<std::string>());
+  // Who asks for it wants zeros found; else what the host can share is not read at all.
+  request.find_zeros = request.allocation == Allocation::sparse;
+  request.sharing = sharing_from(parsed);
   if (parsed.values.count("adapter") != 0) {
     request.adapter = parsed.values["adapter"].as<std::string>();
     if (!is_adapter(request.adapter))
@@ -127,9 +137,9 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   const std::vector<std::string> sources = all_files(host, {request.image}, /*with_parents=*/true);
   const Locks locks = lock_for_reading(sources);
   const SourceWatch source(sources);
-  FileStore file(request.image, Access::read_only);
+  const auto file = host.open(request.image, Access::read_only);
   HostFileResolver resolver(host);
-  const auto from = open_container(file, &resolver);
+  const auto from = open_container(*file, &resolver);
   std::vector<std::string> sleeping;
   request.sector_size = parsed.common.sector_size;
   if (!from->facts().encrypted) {
@@ -148,7 +158,7 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   if (text) {
     std::cout << fmt::format(
         "  {} ({}) becomes {} ({})\n", printable(request.image),
-        describe(plan.from.format, allocation_on_host(plan.from, file.allocated())),
+        describe(plan.from.format, allocation_on_host(plan.from, host.allocated(request.image))),
         printable(request.out), describe(plan.to.format, plan.to.allocation));
     std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
     if (!plan.from.parents.empty())
@@ -162,10 +172,13 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   }
   if (parsed.values["dry-run"].as<bool>()) {
     if (text)
-      std::cout << fmt::format("\n  {} would be read. This was a dry run: nothing was written.\n",
-                               human(Bytes(plan.bytes_to_read)));
+      std::cout << fmt::format("\n  {}. This was a dry run: nothing was written.\n",
+                               planned_transfer_text(plan));
     run.record.dry_run = true;
-    run.record.document = {{"done", false}, {"bytes_to_read", plan.bytes_to_read}};
+    run.record.document = {{"done", false},
+                           {"bytes_to_read", plan.bytes_to_read},
+                           {"shared", plan.transfer.shared},
+                           {"copied", plan.transfer.copied}};
     return 0;
   }
   const auto progress = progress_of(run);
@@ -173,17 +186,15 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   const std::vector<std::string> parts = plan.parts;
   request.out = fresh.path();
   for (std::string& part : plan.parts) part = fresh.inside(part);
-  carry_out_recast(host, *from, plan, request, *progress);
+  const Transferred content = carry_out_recast(host, *from, plan, request, *progress);
   source.check();
   fresh.finish(plan.parts);
-  FileStore made(fresh.out(), Access::read_only);
-  std::uint64_t length = made.size();
-  std::uint64_t allocated = made.allocated();
-  for (const std::string& part : parts) {
-    const FileStore piece(part, Access::read_only);
-    length += piece.size();
-    allocated += piece.allocated();
-  }
+  std::vector<std::string> files = parts;
+  files.push_back(fresh.out());
+  std::uint64_t length = 0;
+  for (const std::string& path : files) length += host.open(path, Access::read_only)->size();
+  const std::uint64_t allocated = allocated_on_host(files);
+  const std::uint64_t allocated_before = host.allocated(request.image);
   run.record.changed = true;
   run.record.document = {{"done", true},
                          {"form", format_name(plan.to.format)},
@@ -196,15 +207,16 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   if (!parts.empty()) run.record.way_back += " " + shell_words(parts);
   run.record.figures = {{"length of the old image", plan.from.file_length.value(), "bytes"},
                         {"length of the new one", length, "bytes"},
-                        {"the old one on the host", file.allocated(), "bytes"},
+                        {"the old one on the host", allocated_before, "bytes"},
                         {"the new one on the host", allocated, "bytes"}};
   if (run.reports()) run.record_after(*open_session(parsed, {fresh.out()}).guest);
+  note_copy(run, fresh.out(), "new image", content);
   if (!text) return 0;
   std::cout << "\n";
   print_table({{{"", Style::dim}, {"file", Style::dim, true}, {"on the host", Style::dim, true}},
                {{request.image},
                 {human(plan.from.file_length), Style::plain, true},
-                {human(Bytes(file.allocated())), Style::plain, true}},
+                {human(Bytes(allocated_before)), Style::plain, true}},
                {{fresh.out(), Style::good},
                 {human(Bytes(length)), Style::plain, true},
                 {human(Bytes(allocated)), Style::plain, true}}});

@@ -10,8 +10,9 @@ Session open_session(const Parsed& parsed, const std::vector<std::string>& image
 }
 
 std::uint64_t allocated_on_host(const std::vector<std::string>& files) {
+  FileHost host;
   std::uint64_t sum = 0;
-  for (const std::string& file : files) sum += FileStore(file, Access::read_only).allocated();
+  for (const std::string& file : files) sum += host.allocated(file);
   return sum;
 }
 

@@ -79,8 +79,7 @@ void print_states(const Disk& disk) {
 void print_container(const Disk& disk, const FileStore& file, Host& host) {
   const ContainerFacts facts = disk.container->facts();
   std::uint64_t allocated = file.allocated();
-  for (const std::string& part : facts.parts)
-    allocated += FileStore(part, Access::read_only).allocated();
+  for (const std::string& part : facts.parts) allocated += host.allocated(part);
   std::string format = file.is_block_device()
                            ? "block device"
                            : fmt::format("{}, {}", format_name(facts.format),

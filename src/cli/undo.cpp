@@ -208,7 +208,7 @@ int run_recover(CommandRun& run, const Arguments& arguments) {
       missing.push_back(*image);
       image = rest.images.erase(image);
     } else {
-      { const FileStore exists(*image, Access::read_only); }
+      host.open(*image, Access::read_only);
       ++image;
     }
   if (!rest.images.empty()) {

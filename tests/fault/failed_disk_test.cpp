@@ -63,7 +63,10 @@ TEST_F(FailedDisk, WhileUndoing) {
 }
 
 TEST_F(FailedDisk, WhileRecasting) {
-  for (const ImageFormat format : {ImageFormat::qcow2, ImageFormat::vhdx}) {
+  for (const auto& [format, sharing] :
+       {std::pair(ImageFormat::qcow2, Sharing::never), std::pair(ImageFormat::vhdx, Sharing::never),
+        std::pair(ImageFormat::qcow2, Sharing::automatic),
+        std::pair(ImageFormat::vhd, Sharing::automatic)}) {
     const SaidLeft said = fail_everywhere(
         old_, first_image, stride_of(13) * 5,
         [&](FaultHost& host) {
@@ -73,9 +76,11 @@ TEST_F(FailedDisk, WhileRecasting) {
           request.image = first_image;
           request.out = "/moor/new";
           request.format = format;
+          request.sharing = sharing;
           const RecastPlan plan = plan_recast(host, *from, request);
           NullProgress silent;
-          carry_out_recast(host, *from, plan, request, silent);
+          const Transferred done = carry_out_recast(host, *from, plan, request, silent);
+          EXPECT_EQ(done.shared != 0, sharing == Sharing::automatic);
         },
         [](FaultHost& host) {
           // Where even removing fails, the Error says what to remove.

@@ -68,10 +68,7 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
 
   // What the disk in the image holds, whatever the image.
   std::string disk() {
-    const std::string raw = folder_ / "as-raw";
-    std::filesystem::remove(raw);
-    const ProgramResult recast = juneheath({"recast", image_, raw, "--form", "raw"});
-    EXPECT_EQ(recast.status, 0) << recast.err;
+    const std::string raw = recast_raw(image_, folder_ / "as-raw");
     EXPECT_EQ(check_ext(raw, 1048576), "");
     FileHost host;
     return what_the_guest_finds(host, raw);

@@ -51,6 +51,29 @@ std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
   return image;
 }
 
+// The same disk, of blocks that the two images share as far as was said before.
+void expect_shared(ImageReader& from, ImageReader& original, const Kind& kind) {
+  if (kind.allocation == Allocation::compressed) return;
+  NullProgress silent;
+  const Transferred planned = shareable(from);
+  for (const bool find_zeros : {false, true}) {
+    const auto shared = new_image(wanted(kind, disk_size));
+    const Transferred done = share_disk(from, *shared->container, find_zeros, silent);
+    shared->open();
+    compare_disks(original, *shared->container, silent);
+    Findings findings;
+    shared->container->audit(findings);
+    for (const Finding& finding : findings.kept()) ADD_FAILURE() << finding.what;
+    if (find_zeros) {
+      EXPECT_LE(done.shared + done.copied, planned.shared + planned.copied);
+      EXPECT_LE(bytes_kept(*shared->container), bytes_kept(from));
+    } else {
+      EXPECT_EQ(done.shared, planned.shared);
+      EXPECT_EQ(done.copied, planned.copied);
+    }
+  }
+}
+
 class RecastMatrix : public testing::TestWithParam<Kind> {};
 
 TEST_P(RecastMatrix, IntoEveryForm) {
@@ -71,6 +94,7 @@ TEST_P(RecastMatrix, IntoEveryForm) {
     }
     const auto again = recast(*first, kind);
     EXPECT_TRUE(again->main->same_content(*second->main)) << "not the same bytes twice";
+    expect_shared(*first->container, *original->container, kind);
   }
 }
 

@@ -37,8 +37,7 @@ TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
   EXPECT_EQ(!before.empty(), can_mount());
   const auto check = [&] {
     EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
-    const std::string whole = folder / "whole.img";
-    ASSERT_EQ(juneheath({"recast", image, whole, "--form", "raw", "--quiet"}).status, 0);
+    const std::string whole = recast_raw(image, folder / "whole.img");
     run({"bash", "-c",
          fmt::format("dd if='{0}' of='{0}.fs' bs=1M skip=1 conv=sparse status=none", whole)});
     EXPECT_EQ(check_btrfs(whole + ".fs"), "");

@@ -37,11 +37,7 @@ class Chain : public testing::Test {
     return sums;
   }
   std::string raw_of(const std::string& image) {
-    const std::string raw = scratch_ / fmt::format("raw{}.img", number_++);
-    const ProgramResult recast =
-        juneheath({"recast", image, raw, "--form", "raw", "--store", "sparse"});
-    EXPECT_EQ(recast.status, 0) << recast.err;
-    return raw;
+    return recast_raw(image, scratch_ / fmt::format("raw{}.img", number_++));
   }
 
   TempFolder folder_;

@@ -40,12 +40,6 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   ASSERT_GT(fill_and_delete(raw, survivor_at), 400U);
   const auto tree = tree_facts(Mounted(raw, survivor_at).path());
   const std::string image = folder / ("guest." + std::string(item.format));
-  const auto as_raw = [&](const std::string& from, const std::string& to) {
-    files::remove(to);
-    const ProgramResult recast =
-        juneheath({"recast", from, to, "--form", "raw", "--store", "sparse"});
-    ASSERT_EQ(recast.status, 0) << recast.err;
-  };
   if (is_raw)
     run({"cp", "--sparse=never", raw, image});
   else
@@ -93,13 +87,13 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   }
   const std::string copy = folder / "copy.img";
   for (const std::string& result : {image, into}) {
-    as_raw(result, copy);
+    recast_raw(result, copy);
     EXPECT_EQ(check_ext(copy, survivor_at), "");
     EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, survivor_at).path())), "");
   }
   // And it can grow again.
   ASSERT_EQ(juneheath({"grow", image, "--to", "512MiB"}).status, 0);
-  as_raw(image, copy);
+  recast_raw(image, copy);
   EXPECT_EQ(check_ext(copy, survivor_at), "");
   EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, survivor_at).path())), "");
 }

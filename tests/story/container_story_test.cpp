@@ -43,13 +43,7 @@ std::map<std::string, std::uint32_t> digests(const TempFolder& folder) {
 
 class ContainerSample : public testing::TestWithParam<Sample> {
  protected:
-  std::string as_raw(const std::string& name) {
-    const std::string raw = scratch_ / name;
-    const ProgramResult recast =
-        juneheath({"recast", image_, raw, "--form", "raw", "--store", "sparse"});
-    EXPECT_EQ(recast.status, 0) << recast.err;
-    return raw;
-  }
+  std::string as_raw(const std::string& name) { return recast_raw(image_, scratch_ / name); }
 
   TempFolder folder_;
   TempFolder scratch_;
@@ -139,8 +133,7 @@ TEST_P(RecastTo, AndBack) {
   const ProgramResult made = recast_to(unpack_container("v3.qcow2", folder), first, GetParam());
   ASSERT_EQ(made.status, 0) << made.err;
   EXPECT_EQ(juneheath({"audit", first}).status, 0);
-  const std::string raw = folder / "raw.img";
-  ASSERT_EQ(juneheath({"recast", first, raw, "--form", "raw", "--store", "sparse"}).status, 0);
+  const std::string raw = recast_raw(first, folder / "raw.img");
   EXPECT_EQ(sha256_of(raw), sample_sha256);
   if (*GetParam().archiver != '\0') {
     EXPECT_EQ(archiver_difference(GetParam().archiver, first, raw), "");
@@ -213,8 +206,7 @@ TEST(Recast, SparseAndFullInPlace) {
     const std::uint32_t before = file_digest(image);
     const auto expect_same_disk = [&] {
       const TempFolder scratch;
-      ASSERT_EQ(juneheath({"recast", image, scratch / "raw.img", "--form", "raw"}).status, 0);
-      EXPECT_EQ(sha256_of(scratch / "raw.img"), sample_sha256) << name;
+      EXPECT_EQ(sha256_of(recast_raw(image, scratch / "raw.img")), sample_sha256) << name;
       EXPECT_EQ(juneheath({"audit", image}).status, 0) << name;
     };
     const ProgramResult full = juneheath({"recast", image, "--store", "full"});

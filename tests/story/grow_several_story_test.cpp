@@ -26,12 +26,7 @@ class GrowSeveral : public GuestStory,
  protected:
   // The disk as a raw file, whatever form it is kept in.
   std::string as_raw(const std::string& image, const std::string& name) {
-    if (format() == "raw") return image;
-    const std::string raw = folder_ / (name + ".raw");
-    files::remove(raw);
-    const ProgramResult done = juneheath({"recast", image, raw, "--form", "raw", "--quiet"});
-    EXPECT_EQ(done.status, 0) << done.err;
-    return raw;
+    return format() == "raw" ? image : recast_raw(image, folder_ / (name + ".raw"));
   }
   const Story& story() const { return std::get<0>(GetParam()); }
   std::string format() const { return std::get<1>(GetParam()); }

@@ -48,13 +48,7 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
         juneheath({"recast", raw, image, "--form", item.format, "--store", item.store}).status, 0);
   }
   const auto as_raw = [&] {
-    if (item.format == "raw") return image;
-    const std::string copy = folder_ / "copy.img";
-    files::remove(copy);
-    const ProgramResult recast =
-        juneheath({"recast", image, copy, "--form", "raw", "--store", "sparse"});
-    EXPECT_EQ(recast.status, 0) << recast.err;
-    return copy;
+    return item.format == "raw" ? image : recast_raw(image, folder_ / "copy.img");
   };
   const std::uint32_t digest = file_digest(image);
   const std::uint64_t length = files::file_size(image);
@@ -149,9 +143,7 @@ class TwoDisks : public GuestStory, public testing::WithParamInterface<const cha
   Words now() {
     if (images_ == raw_) return images_;
     for (std::size_t i = 0; i < images_.size(); ++i) {
-      files::remove(raw_[i]);
-      const ProgramResult recast = juneheath({"recast", images_[i], raw_[i], "--form", "raw"});
-      EXPECT_EQ(recast.status, 0) << recast.err;
+      recast_raw(images_[i], raw_[i]);
       const std::string format = GetParam();
       EXPECT_EQ(archiver_difference(format == "qcow2" ? "qcow" : format, images_[i], raw_[i]), "");
     }

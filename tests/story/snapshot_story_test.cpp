@@ -45,8 +45,7 @@ class Snapshots : public testing::Test {
     EXPECT_EQ(check_counts(image_), "");
     const ProgramResult audit = juneheath({"audit", image_});
     EXPECT_EQ(audit.status, 0) << audit.out;
-    const std::string raw = folder_ / "seen.img";
-    ASSERT_EQ(juneheath({"recast", image_, raw, "--form", "raw", "--quiet"}).status, 0);
+    const std::string raw = recast_raw(image_, folder_ / "seen.img");
     const auto place = juneheath({"survey", raw, "--json"});
     EXPECT_EQ(check_ext(raw, 1 * mib), "") << place.out;
     std::filesystem::remove(raw);
@@ -227,8 +226,7 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
 class Overlays : public Snapshots {
  protected:
   std::string bytes_of_disk(const std::string& image) {
-    const std::string raw = folder_ / "disk.raw";
-    EXPECT_EQ(juneheath({"recast", image, raw, "--form", "raw", "--quiet"}).status, 0);
+    const std::string raw = recast_raw(image, folder_ / "disk.raw");
     std::string bytes = read_file(raw);
     std::filesystem::remove(raw);
     return bytes;
@@ -263,8 +261,7 @@ TEST_F(Overlays, GrowShrinkAndCompactInPlace) {
         EXPECT_EQ(file_digest(below[i]), digests[i]) << below[i] << " was written to";
     };
     const auto expect_sound = [&] {
-      const std::string raw = folder_ / "look.raw";
-      ASSERT_EQ(juneheath({"recast", top, raw, "--form", "raw", "--quiet"}).status, 0);
+      const std::string raw = recast_raw(top, folder_ / "look.raw");
       EXPECT_EQ(check_ext(raw, 1 * mib), "");
       std::filesystem::remove(raw);
     };

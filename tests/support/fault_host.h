@@ -42,6 +42,7 @@ class FaultHost final : public Host {
   /// Blocks of the images are shared with other files: overwriting them takes room.
   void share_blocks() { shares_ = true; }
   bool overwriting_needs_room(const std::string& /*path*/) override { return shares_; }
+  bool can_share(const std::string& /*from*/, const std::string& /*to*/) override { return true; }
   /// The least that was left at any time since.
   std::uint64_t least_room() const { return least_; }
   /// What survives is decided, and the power comes back.

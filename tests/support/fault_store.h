@@ -103,6 +103,8 @@ class FaultStore final : public Store {
   Range map(std::uint64_t offset, std::uint64_t length) override {
     return file_->view.map(offset, length);
   }
+  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
+                      std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
   void reserve(std::uint64_t offset, std::uint64_t length) override;

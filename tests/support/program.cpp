@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <cstdlib>
+#include <filesystem>
 #include <regex>
 #include <set>
 #include <stdexcept>
@@ -76,6 +77,14 @@ void paste_commands_of(const ProgramResult& said) {
 }
 
 }  // namespace
+
+std::string recast_raw(const std::string& image, const std::string& to) {
+  std::filesystem::remove(to);
+  const ProgramResult made =
+      juneheath({"recast", image, to, "--form", "raw", "--store", "sparse", "--quiet"});
+  EXPECT_EQ(made.status, 0) << made.err;
+  return to;
+}
 
 std::vector<CommandInText> commands_in(const std::string& text) {
   static const std::regex command(

@@ -23,6 +23,10 @@ ProgramResult run(const std::vector<std::string>& command,
 ProgramResult juneheath(std::vector<std::string> arguments,
                         const std::map<std::string, std::string>& environment = {});
 
+/// The disk of an image as a raw one, for outside judges: made anew at `to`, which it returns. A
+/// failure of the test where it cannot be.
+std::string recast_raw(const std::string& image, const std::string& to);
+
 /// The commands in a message, each up to the end of its line, bracket or clause.
 struct CommandInText {
   std::string line;

@@ -9,6 +9,7 @@
 #include "core/store/memory_store.h"
 #include "core/store/old_state.h"
 #include "core/store/transaction.h"
+#include "core/store/transfer.h"
 #include "core/store/views.h"
 #include "support/fault_host.h"
 #include "support/samples.h"
@@ -299,6 +300,62 @@ TEST(FileStore, RefusesWhatIsNoImage) {
   EXPECT_EQ(status(folder / "missing.img"), Status::refused);
   EXPECT_EQ(status(folder.path().string()), Status::refused);
   EXPECT_EQ(status("/dev/null"), Status::refused);
+}
+
+// A store whose host shares so many times, and then no more.
+class Unwilling final : public Store {
+ public:
+  Unwilling(MemoryStore& below, int times) : below_(below), times_(times) {}
+  std::uint64_t size() const override { return below_.size(); }
+  void read(std::uint64_t offset, ByteSpan out) override { below_.read(offset, out); }
+  void write(std::uint64_t offset, ConstByteSpan data) override { below_.write(offset, data); }
+  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
+                      std::uint64_t length) override {
+    if (times_-- <= 0) return 0;
+    return below_.share(offset, from, source, std::min<std::uint64_t>(length, 8192));
+  }
+  void discard(std::uint64_t offset, std::uint64_t length) override {
+    below_.discard(offset, length);
+  }
+  void flush() override {}
+  void resize(std::uint64_t size) override { below_.resize(size); }
+  std::string name() const override { return "unwilling"; }
+
+ private:
+  MemoryStore& below_;
+  int times_;
+};
+
+TEST(Transfer, SharesWhatLiesAlikeAndCopiesTheRest) {
+  std::mt19937 random(20261130);
+  constexpr std::uint64_t size = 96U << 10;
+  MemoryStore source(size);
+  source.write(0, pattern(size / 2, 1));
+  for (int round = 0; round < 300; ++round) {
+    MemoryStore target(size);
+    Unwilling host(target, round % 5);
+    // Through views of both, at places that are alike or not.
+    const std::uint64_t shift = round % 3 == 0 ? 512 : 0;
+    WindowStore from(source, 8192 + shift, size - 16384, "from");
+    JoinStore to({{&host, 4096, 20480}, {&host, 40960, 40960}}, "to");
+    const std::uint64_t length = 1 + random() % 40000;
+    const std::uint64_t at = random() % 2 == 0 ? 4096 : random() % 10000;
+    const Transferred done = transfer(from, at, to, at, length);
+    EXPECT_EQ(done.shared + done.copied, length);
+    EXPECT_EQ(done.shared % MemoryStore::page_size, 0U);
+    if (shift != 0 || round % 5 == 0) {
+      EXPECT_EQ(done.shared, 0U);
+    } else if (at == 4096 && length >= 8192) {
+      EXPECT_GT(done.shared, 0U);
+    }
+    EXPECT_EQ(read_buffer(to, at, length), read_buffer(from, at, length));
+    EXPECT_TRUE(all_zero(read_buffer(to, 0, at)));
+    EXPECT_TRUE(all_zero(read_buffer(to, at + length, to.size() - at - length)));
+    // What one of them writes is its own.
+    const Buffer before = read_buffer(source, 0, size);
+    to.write(at, Buffer(length, 0xee));
+    EXPECT_EQ(read_buffer(source, 0, size), before);
+  }
 }
 
 TEST(MemoryStore, CopiesAreIndependentAndCompare) {

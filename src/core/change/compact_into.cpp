@@ -20,7 +20,7 @@ bool has_compressed(Container& container) {
 
 CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
                             const std::string& out, std::optional<ImageFormat> format,
-                            Progress& progress) {
+                            Sharing sharing, Progress& progress) {
   const Disk& disk = guest.disks()[index];
   failing_with(Outcome::unchanged, [&] {
     check_awake(guest);
@@ -32,6 +32,7 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   RecastRequest request;
   request.image = disk.path;
   request.out = out;
+  request.sharing = sharing;
   request.format = format.value_or(format_by_extension(out).value_or(facts.format));
   const bool can_be_compressed =
       request.format == ImageFormat::qcow2 || request.format == ImageFormat::vmdk;
@@ -40,8 +41,8 @@ CompactFigures compact_into(Host& host, const Guest& guest, std::size_t index,
   request.in_pieces = request.format == ImageFormat::vmdk && facts.format == ImageFormat::vmdk &&
                       facts.allocation != Allocation::compressed && !facts.variant.empty();
   const RecastPlan plan = plan_recast(host, used, request);
-  carry_out_recast(host, used, plan, request, progress);
   CompactFigures figures;
+  figures.content = carry_out_recast(host, used, plan, request, progress);
   figures.length_before = facts.file_length.value();
   figures.files = {out};
   figures.files.insert(figures.files.end(), plan.parts.begin(), plan.parts.end());

@@ -12,6 +12,6 @@ namespace jh {
 /// for, by `form` or by the ending of its name; the old one is only read.
 CompactFigures compact_into(Host& host, const Guest& guest, std::size_t disk,
                             const std::string& out, std::optional<ImageFormat> format,
-                            Progress& progress);
+                            Sharing sharing, Progress& progress);
 
 }  // namespace jh

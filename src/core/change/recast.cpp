@@ -57,6 +57,14 @@ void choose_identity(RecastPlan& plan) {
           : "the new image gets the identity " + guid_text(to.id));
 }
 
+// Tables take less than a part in 256 of what they speak of, in every form.
+std::uint64_t room_needed(const RecastPlan& plan) {
+  const std::uint64_t whole =
+      plan.to.allocation == Allocation::full ? plan.to.disk_size.value() : plan.bytes_to_read;
+  if (plan.transfer.shared == 0) return whole;
+  return whole - plan.transfer.shared + plan.transfer.shared / 256;
+}
+
 bool has_keeping(ImageFormat format, Allocation allocation) {
   switch (allocation) {
     case Allocation::sparse:
@@ -67,6 +75,21 @@ bool has_keeping(ImageFormat format, Allocation allocation) {
       return format == ImageFormat::qcow2 || format == ImageFormat::vmdk;
   }
   return false;
+}
+
+}  // namespace
+
+namespace {
+
+// A full image owns its room, whatever is zero today. What it shares has room already, for as long
+// as nobody writes there.
+void reserve_room(Store& file, bool shares) {
+  if (!shares) return file.reserve(0, file.size());
+  for (std::uint64_t at = 0; at < file.size();) {
+    const Range run = file.map(at, file.size() - at);
+    if (run.zero) file.reserve(at, run.length);
+    at += run.length;
+  }
 }
 
 }  // namespace
@@ -124,7 +147,13 @@ RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& reque
     refuse("the new image's name is taken already", request.out,
            "choose another name, or move it away");
   plan.bytes_to_read = bytes_kept(from);
-  plan.host_needs = to.allocation == Allocation::full ? to.disk_size.value() : plan.bytes_to_read;
+  plan.transfer.copied = plan.bytes_to_read;
+  // Of a disk in several files the named one may hold nothing but their list.
+  const std::string& content = plan.from.parts.empty() ? request.image : plan.from.parts.front();
+  if (request.sharing == Sharing::automatic && to.allocation != Allocation::compressed &&
+      host.can_share(content, request.out))
+    plan.transfer = shareable(from);
+  plan.host_needs = room_needed(plan);
   const std::uint64_t free = host.free_space(request.out);
   // Packing may save anything or nothing; only what is certain to be needed is asked for.
   if (to.allocation != Allocation::compressed && plan.host_needs > free)
@@ -134,8 +163,9 @@ RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& reque
   return plan;
 }
 
-void carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
-                      const RecastRequest& request, Progress& progress) {
+Transferred carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
+                             const RecastRequest& request, Progress& progress) {
+  Transferred done;
   std::vector<std::string> begun;
   const auto remove_begun = [&] {
     bool gone = true;
@@ -156,18 +186,24 @@ void carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
     progress.begin("writing " + request.out, plan.bytes_to_read);
     if (plan.to.allocation == Allocation::compressed) {
       fill_compressed(from, file, plan.to, progress);
+      done.copied = plan.bytes_to_read;
     } else {
       create_container(file, plan.to, &resolver);
       const auto made = open_container(file, &resolver);
-      if (plan.to.allocation == Allocation::full) {
-        // A full image owns its room, whatever is zero today.
-        file.reserve(0, file.size());
-        for (const std::string& part : plan.parts) {
-          Store* store = resolver.part(part);
-          store->reserve(0, store->size());
-        }
+      const auto reserve = [&] {
+        if (plan.to.allocation != Allocation::full) return;
+        const bool shares = plan.transfer.shared != 0;
+        reserve_room(file, shares);
+        for (const std::string& part : plan.parts) reserve_room(*resolver.part(part), shares);
+      };
+      if (plan.transfer.shared != 0) {
+        done = share_disk(from, *made, request.find_zeros, progress);
+        reserve();
+      } else {
+        reserve();
+        fill_disk(from, *made, progress);
+        done.copied = plan.bytes_to_read;
       }
-      fill_disk(from, *made, progress);
     }
     progress.end();
     progress.begin("making it durable", 0);
@@ -198,10 +234,11 @@ void carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
     remove_begun();
     throw;
   }
+  return done;
 }
 
 CopyPlan plan_copy(Host& host, ImageReader& from, const std::string& image, const std::string& out,
-                   std::optional<ImageFormat> format) {
+                   std::optional<ImageFormat> format, Sharing sharing) {
   const ContainerFacts facts = from.facts();
   const ImageFormat wanted = format.value_or(format_by_extension(out).value_or(facts.format));
   CopyPlan plan;
@@ -209,29 +246,36 @@ CopyPlan plan_copy(Host& host, ImageReader& from, const std::string& image, cons
   request.image = image;
   request.out = out;
   request.format = wanted;
+  request.sharing = sharing;
   // Two files with one identity would be taken for each other: those are written anew.
   plan.as_it_is = wanted == facts.format && facts.blockers.empty() && facts.parts.empty() &&
                   facts.parents.empty() && !has_identity(facts.format);
-  if (plan.as_it_is) return plan;
+  if (plan.as_it_is) {
+    const std::uint64_t kept = bytes_kept(from);
+    const bool shares = sharing == Sharing::automatic && host.can_share(image, out);
+    (shares ? plan.transfer.shared : plan.transfer.copied) = kept;
+    return plan;
+  }
   if (facts.allocation == Allocation::compressed) request.allocation = Allocation::sparse;
   request.in_pieces = wanted == ImageFormat::vmdk && facts.format == ImageFormat::vmdk &&
                       facts.allocation != Allocation::compressed && !facts.variant.empty();
   plan.recast = plan_recast(host, from, request);
+  plan.transfer = plan.recast.transfer;
   return plan;
 }
 
-std::vector<std::string> make_copy(Host& host, const CopyPlan& plan, Progress& progress) {
+CopyMade make_copy(Host& host, const CopyPlan& plan, Progress& progress) {
   const RecastRequest& request = plan.request;
-  std::vector<std::string> made{request.out};
+  CopyMade made{{request.out}, {}};
   if (plan.as_it_is) {
-    copy_image(request.image, request.out, progress, "new image");
+    made.content = copy_image(request.image, request.out, request.sharing, progress, "new image");
     return made;
   }
   const auto file = host.open(request.image, Access::read_only);
   HostFileResolver resolver(host);
   const auto from = open_container(*file, &resolver);
-  carry_out_recast(host, *from, plan.recast, request, progress);
-  made.insert(made.end(), plan.recast.parts.begin(), plan.recast.parts.end());
+  made.content = carry_out_recast(host, *from, plan.recast, request, progress);
+  made.files.insert(made.files.end(), plan.recast.parts.begin(), plan.recast.parts.end());
   return made;
 }
 

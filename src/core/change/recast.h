@@ -10,6 +10,7 @@
 #include "core/container/create.h"
 #include "core/plan/request.h"
 #include "core/store/host.h"
+#include "core/store/transfer.h"
 
 namespace jh {
 
@@ -20,6 +21,8 @@ struct RecastRequest {
   std::optional<Allocation> allocation;
   bool in_pieces = false;
   ProofEffort proof = ProofEffort::usual;
+  Sharing sharing = Sharing::automatic;
+  bool find_zeros = false;  // what is shared is read all the same: what is zero gets no place
   std::uint32_t sector_size = 0;  // that the disk's table counts in; 0: not known
   std::string adapter;            // of a VMDK disk; empty: as the image has it
 };
@@ -29,6 +32,7 @@ struct RecastPlan {
   NewContainer to;
   std::vector<std::string> parts;  // further files of the new image
   std::uint64_t bytes_to_read = 0;
+  Transferred transfer;          // what will be shared with the old image, what copied
   std::uint64_t host_needs = 0;  // at most
   std::vector<std::string> notes;
 };
@@ -39,8 +43,9 @@ bool is_adapter(const std::string& name);
 /// Throws refused or unsupported for what cannot be.
 RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& request);
 
-/// Makes the new image, flushed; removes what was begun when anything fails.
-void carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
+/// Makes the new image, flushed; removes what was begun when anything fails. Returns what became of
+/// its content.
+Transferred carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
                       const RecastRequest& request, Progress& progress);
 
 struct InPlaceResult {
@@ -58,12 +63,16 @@ struct CopyPlan {
   bool as_it_is = false;  // byte for byte, by sharing blocks where the host can
   RecastRequest request;  // else it is recast
   RecastPlan recast;
+  Transferred transfer;  // what will be shared with the image, what copied
 };
 /// In the same form, unless another one is asked for, by `format` or by the ending of its name; as
 /// it is when the image stands alone and has no identity. Throws what plan_recast() throws.
 CopyPlan plan_copy(Host& host, ImageReader& from, const std::string& image, const std::string& out,
-                   std::optional<ImageFormat> format);
-/// Makes it. Returns the paths of all files that were made.
-std::vector<std::string> make_copy(Host& host, const CopyPlan& plan, Progress& progress);
+                   std::optional<ImageFormat> format, Sharing sharing);
+struct CopyMade {
+  std::vector<std::string> files;  // paths of all that were made
+  Transferred content;
+};
+CopyMade make_copy(Host& host, const CopyPlan& plan, Progress& progress);
 
 }  // namespace jh

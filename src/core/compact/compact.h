@@ -8,6 +8,7 @@
 #include "core/base/progress.h"
 #include "core/guest/unused.h"
 #include "core/store/host.h"
+#include "core/store/transfer.h"
 
 namespace jh {
 
@@ -21,6 +22,7 @@ struct CompactFigures {
   std::vector<Source> given_back;  // also zeros, and what the parent has
   std::vector<std::string> files;  // that hold the result
   std::uint64_t to_move = 0;       // bytes, within the file
+  Transferred content;             // of a new image
   std::vector<std::string> notes;
 };
 

@@ -41,6 +41,11 @@ class UsedOnly final : public ImageReader {
       if (range != nullptr) return {offset, reach, true};
       return owner_.whole_.disk().map(offset, reach);
     }
+    Location locate(std::uint64_t offset, std::uint64_t length) override {
+      const auto [range, reach] = owner_.unused_.stretch(offset, length);
+      if (range != nullptr) return {nullptr, 0, reach};
+      return owner_.whole_.disk().locate(offset, reach);
+    }
     void write(std::uint64_t, ConstByteSpan) override { ensure(false, "this disk is only read"); }
     void discard(std::uint64_t, std::uint64_t) override { ensure(false, "this disk is only read"); }
     void flush() override {}

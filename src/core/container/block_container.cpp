@@ -45,6 +45,22 @@ std::pair<std::uint64_t, std::uint64_t> BlockContainer::whole_blocks(std::uint64
   return {first, stop > first ? stop - first : 0};
 }
 
+void BlockContainer::allocate(std::uint64_t offset, std::uint64_t length) {
+  const std::uint64_t end = std::min(disk_size(), round_up(offset + length, block_size()));
+  for (std::uint64_t at = round_down(offset, block_size()); at < end;) {
+    std::uint64_t missing = 0;
+    Extent extent;
+    while (at + missing < end) {
+      extent = find(at + missing, end - at - missing);
+      if (extent.kind == Extent::Kind::data) break;
+      missing += extent.length;
+    }
+    if (missing != 0) put_blocks(at / block_size(), ceil_div(missing, block_size()), 0, {});
+    at += missing;
+    if (at < end) at += extent.length;
+  }
+}
+
 void BlockContainer::unmap(std::uint64_t offset, std::uint64_t length) {
   const auto [first, count] = whole_blocks(offset, length);
   if (count != 0) forget_blocks(first, count);

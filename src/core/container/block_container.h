@@ -12,6 +12,7 @@ class BlockContainer : public Container {
   Extent extent_at(std::uint64_t offset, std::uint64_t length) override;
   std::uint64_t blocks_kept() override;
   ImageReader* parent() override { return below_.get(); }
+  void allocate(std::uint64_t offset, std::uint64_t length) override;
   void unmap(std::uint64_t offset, std::uint64_t length) override;
   void reveal_parent(std::uint64_t offset, std::uint64_t length) override;
   void move_tables_only() override { tables_only_ = true; }

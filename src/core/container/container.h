@@ -114,6 +114,9 @@ class Container : public ImageReader {
   /// Makes the disk smaller: what lies behind its new end is let go, and the file ends where the
   /// last thing in use does.
   virtual void shrink(Bytes new_size);
+  /// Gives every block that this range touches a place; those that had none read as zeros, what
+  /// they show of a parent is lost. Of new images.
+  virtual void allocate(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
   /// Whole blocks inside this range lose their place and read as zeros; parts of blocks stay as
   /// they are. Forms without blocks of their own do nothing.
   virtual void unmap(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}

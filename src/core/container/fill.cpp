@@ -7,7 +7,7 @@
 #include <thread>
 
 #include "core/base/prefetcher.h"
-#include "core/container/compression.h"
+#include "core/base/compression.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/vmdk/extent.h"
 
@@ -67,6 +67,50 @@ void fill_disk(ImageReader& from, Container& to, Progress& progress) {
     });
   });
   while (const FilledRange* stretch = stretches.next()) put(stretch->start, stretch->bytes);
+}
+
+Transferred share_disk(ImageReader& from, Container& to, bool find_zeros, Progress& progress) {
+  // Few calls where the source is in one piece; often enough to see it go on.
+  constexpr std::uint64_t most = 1ULL << 30;
+  constexpr std::uint64_t looked_at = 64U << 10;
+  Transferred result;
+  for_each_kept(from, [&](std::uint64_t at, std::uint64_t length) {
+    for (const std::uint64_t end = at + length; at < end;) {
+      std::uint64_t step = std::min(end - at, most);
+      bool zero = false;
+      if (find_zeros) {
+        const std::uint64_t reach = step;
+        const auto next = [&](std::uint64_t done) {
+          return std::min(reach - done, looked_at - (at + done) % looked_at);
+        };
+        step = next(0);
+        zero = range_is_zero(from.disk(), at, step);
+        while (step < reach && range_is_zero(from.disk(), at + step, next(step)) == zero)
+          step += next(step);
+      }
+      if (!zero) {
+        to.allocate(at, step);
+        result += transfer(from.disk(), at, to.disk(), at, step);
+      }
+      at += step;
+      progress.advance(result.shared + result.copied);
+    }
+  });
+  return result;
+}
+
+Transferred shareable(ImageReader& from) {
+  Transferred result;
+  for_each_kept(from, [&](std::uint64_t at, std::uint64_t length) {
+    for (const std::uint64_t end = at + length; at < end;) {
+      const Location place = from.disk().locate(at, end - at);
+      const bool can_be =
+          place.store != nullptr && place.at % share_alignment == at % share_alignment;
+      (can_be ? result.shared : result.copied) += place.length;
+      at += place.length;
+    }
+  });
+  return result;
 }
 
 namespace {

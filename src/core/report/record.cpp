@@ -98,6 +98,13 @@ json record_json(const RunRecord& record) {
                         {"kind", kind_word(verdict.kind)}});
   run["verdicts"] = std::move(verdicts);
   run["files"] = files_json(record.files);
+  json copies = json::array();
+  for (const RunRecord::ImageCopy& copy : record.copies)
+    copies.push_back({{"path", copy.path},
+                      {"purpose", copy.purpose},
+                      {"shared", copy.content.shared},
+                      {"copied", copy.content.copied}});
+  run["copies"] = std::move(copies);
   document["run"] = std::move(run);
   return document;
 }

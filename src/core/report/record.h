@@ -13,6 +13,7 @@
 #include "core/guest/audit.h"
 #include "core/plan/plan.h"
 #include "core/report/report.h"
+#include "core/store/transfer.h"
 
 namespace jh {
 
@@ -40,6 +41,13 @@ struct RunRecord {
   std::vector<Evidence> figures;   // what it took: bytes written, ledger
   std::vector<std::string> notes;
   std::vector<SurveyAdvice> advice;
+  /// A whole image that was made of another one.
+  struct ImageCopy {
+    std::string path;
+    std::string purpose;  // "backup" or "new image"
+    Transferred content;
+  };
+  std::vector<ImageCopy> copies;
   struct FileState {
     Occupancy before;
     std::optional<Occupancy> after;

@@ -42,8 +42,8 @@ void copy_runs(Store& from, Store& to, Progress& progress) {
 
 }  // namespace
 
-void copy_image(const std::string& from_path, const std::string& to_path, Progress& progress,
-                const std::string& what) {
+Transferred copy_image(const std::string& from_path, const std::string& to_path, Sharing sharing,
+                       Progress& progress, const std::string& what) {
   FileHost host;
   if (host.exists(to_path))
     refuse(fmt::format("the {}'s name is taken already", what), to_path,
@@ -52,8 +52,13 @@ void copy_image(const std::string& from_path, const std::string& to_path, Progre
   const auto to = FileStore::create(to_path);
   try {
     to->resize(from.size());
-    if (::ioctl(to->descriptor(), FICLONE, from.descriptor()) != 0) {
-      const std::uint64_t needed = data_bytes(from);
+    Transferred done;
+    const std::uint64_t needed = data_bytes(from);
+    if (sharing == Sharing::automatic &&
+        ::ioctl(to->descriptor(), FICLONE, from.descriptor()) == 0) {
+      done.shared = needed;
+    } else {
+      done.copied = needed;
       const std::uint64_t free = host.free_space(to_path);
       if (needed > free)
         refuse(fmt::format("the {} needs {}, but the host has only {} free there", what,
@@ -65,6 +70,7 @@ void copy_image(const std::string& from_path, const std::string& to_path, Progre
     }
     to->flush();
     host.copy_owner_and_mode(to_path, from_path);
+    return done;
   } catch (const Error&) {
     remove_quietly(host, to_path);
     throw;

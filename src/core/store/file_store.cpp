@@ -6,6 +6,7 @@
 #include <linux/fs.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
+#include <sys/statfs.h>
 #include <unistd.h>
 
 #include <cerrno>
@@ -62,6 +63,12 @@ std::unique_ptr<FileStore> FileStore::create(const std::string& path) {
   return std::unique_ptr<FileStore>(new FileStore(fd, path));
 }
 
+std::unique_ptr<FileStore> FileStore::create_unnamed(const std::string& folder) {
+  const int fd = ::open(folder.c_str(), O_RDWR | O_TMPFILE | O_CLOEXEC, 0600);
+  if (fd < 0) call_failed("creating a file without a name", folder, errno);
+  return std::unique_ptr<FileStore>(new FileStore(fd, folder));
+}
+
 FileStore::~FileStore() {
   if (bringing_out_.valid()) bringing_out_.wait();
   if (fd_ >= 0) ::close(fd_);
@@ -72,6 +79,10 @@ void FileStore::find_size() {
   if (::fstat(fd_, &info) != 0) call_failed("looking at the file", path_, errno);
   block_device_ = S_ISBLK(info.st_mode);
   size_ = static_cast<std::uint64_t>(info.st_size);
+  device_ = info.st_dev;
+  struct statfs host {};
+  if (::fstatfs(fd_, &host) == 0 && host.f_bsize > 0)
+    share_unit_ = std::max<std::uint64_t>(share_unit_, static_cast<std::uint64_t>(host.f_bsize));
   if (block_device_ && ::ioctl(fd_, BLKGETSIZE64, &size_) != 0)
     call_failed("asking the device for its size", path_, errno);
 }
@@ -118,6 +129,39 @@ Range FileStore::map(std::uint64_t offset, std::uint64_t length) {
   const off_t hole = ::lseek(fd_, static_cast<off_t>(offset), SEEK_HOLE);
   if (hole < 0 || static_cast<std::uint64_t>(hole) <= offset) return {offset, length, false};
   return {offset, std::min(length, static_cast<std::uint64_t>(hole) - offset), false};
+}
+
+std::uint64_t FileStore::share(std::uint64_t offset, Store& from, std::uint64_t source,
+                               std::uint64_t length) {
+  check_range(offset, length);
+  from.check_range(source, length);
+  const auto* other = dynamic_cast<FileStore*>(&from);
+  if (other == nullptr || block_device_ || other->block_device_ || offset % share_unit_ != 0 ||
+      source % share_unit_ != 0 || shares_nothing_with_.contains(other->device_))
+    return 0;
+  const bool both_end = offset + length == size_ && source + length == other->size_;
+  if (!both_end) length = round_down(length, share_unit_);
+  // The kernel holds both files for as long as one call takes.
+  constexpr std::uint64_t most = 4ULL << 30;
+  std::uint64_t done = 0;
+  while (done < length) {
+    const std::uint64_t step = std::min(most, length - done);
+    struct file_clone_range range {};
+    range.src_fd = other->fd_;
+    range.src_offset = source + done;
+    range.src_length = step;
+    range.dest_offset = offset + done;
+    if (::ioctl(fd_, FICLONERANGE, &range) != 0) {
+      if (errno == EINTR) continue;
+      if (errno == ENOSPC || errno == EDQUOT || errno == EIO)
+        call_failed("sharing blocks with another file", path_, errno);
+      // Whatever else it is: copying will do, and asking again would only cost time.
+      shares_nothing_with_.insert(other->device_);
+      break;
+    }
+    done += step;
+  }
+  return done;
 }
 
 void FileStore::discard(std::uint64_t offset, std::uint64_t length) {

@@ -4,6 +4,7 @@
 #include <atomic>
 #include <future>
 #include <memory>
+#include <set>
 
 #include "core/store/store.h"
 
@@ -18,6 +19,9 @@ class FileStore final : public Store {
   FileStore(const std::string& path, Access access, bool follow_links = true);
   /// Creates a file that must not exist yet, readable by its owner only.
   static std::unique_ptr<FileStore> create(const std::string& path);
+  /// A file in this folder that never has a name, and is gone with the store. Throws io where the
+  /// host knows no such thing.
+  static std::unique_ptr<FileStore> create_unnamed(const std::string& folder);
   ~FileStore() override;
 
   std::uint64_t size() const override { return size_; }
@@ -25,6 +29,10 @@ class FileStore final : public Store {
   /// A flush will follow whatever is written: the host begins to bring it out on the way.
   void write(std::uint64_t offset, ConstByteSpan data) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
+  /// Of another FileStore on a filesystem that shares blocks, both places at multiples of its block
+  /// size; the last piece of a source may end inside a block where the target ends too.
+  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
+                      std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
   void begin_flush() override;
@@ -34,6 +42,8 @@ class FileStore final : public Store {
 
   /// Host filesystems that cannot promise space are taken at their word.
   void reserve(std::uint64_t offset, std::uint64_t length) override;
+  /// Places and lengths that share() takes are multiples of this.
+  std::uint64_t share_unit() const { return share_unit_; }
   bool is_block_device() const { return block_device_; }
   /// Bytes that the host has given this file.
   std::uint64_t allocated() const;
@@ -50,8 +60,11 @@ class FileStore final : public Store {
   std::uint64_t size_ = 0;
   bool block_device_ = false;
   bool knows_sharing_ = true;  // the host: whether blocks of a copy can be told to part
-  std::atomic<std::uint64_t> bytes_read_ = 0;  // by more than one thread
-  std::uint64_t written_since_ = 0;            // since the host began to bring it out
+  std::uint64_t device_ = 0;   // that the file lies on
+  std::uint64_t share_unit_ = 4096;
+  std::set<std::uint64_t> shares_nothing_with_;  // devices of sources that were refused
+  std::atomic<std::uint64_t> bytes_read_ = 0;    // by more than one thread
+  std::uint64_t written_since_ = 0;              // since the host began to bring it out
   std::future<void> bringing_out_;
 };
 

@@ -112,6 +112,10 @@ std::uint64_t FileHost::free_space(const std::string& path) {
   return checked_mul(info.f_bavail, info.f_frsize);
 }
 
+std::uint64_t FileHost::allocated(const std::string& path) {
+  return FileStore(path, Access::read_only).allocated();
+}
+
 FileIdentity FileHost::identity(const std::string& path) {
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) failed("looking at the file", path, errno);
@@ -170,6 +174,20 @@ bool FileHost::overwriting_needs_room(const std::string& path) {
   struct statfs info {};
   return ::statfs(folder_of(path).string().c_str(), &info) == 0 &&
          static_cast<std::uint64_t>(info.f_type) == BTRFS_SUPER_MAGIC;
+}
+
+// Hosts say so only when they are asked to do it: a block goes into a file that never gets a name.
+bool FileHost::can_share(const std::string& from, const std::string& to) {
+  try {
+    FileStore source(from, Access::read_only);
+    const auto scratch = FileStore::create_unnamed(folder_of(to).string());
+    const std::uint64_t block = scratch->share_unit();
+    if (source.size() < block) return false;
+    scratch->resize(block);
+    return scratch->share(0, source, 0, block) == block;
+  } catch (const Error&) {
+    return false;
+  }
 }
 
 std::string FileHost::ledger_path(const std::string& image) {

@@ -41,6 +41,10 @@ class Host {
   /// Atomic, replacing what has the new name; durable on return.
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual std::uint64_t free_space(const std::string& path) = 0;
+  /// Bytes of the host's room that a file has; what it shares with others counts too.
+  virtual std::uint64_t allocated(const std::string& path) {
+    return open(path, Access::read_only)->size();
+  }
   virtual FileIdentity identity(const std::string& path) = 0;
   /// By what a block device is known wherever it is attached (a serial number, a mapping's
   /// identity); empty for regular files, and for devices that say nothing of themselves.
@@ -50,6 +54,8 @@ class Host {
   virtual bool has_folder(const std::string& /*path*/) { return true; }
   /// Whether writing over what a file holds needs room of its own on this host.
   virtual bool overwriting_needs_room(const std::string& /*path*/) { return false; }
+  /// Whether a new file of this name can share blocks with one that is there. Leaves nothing.
+  virtual bool can_share(const std::string& /*from*/, const std::string& /*to*/) { return false; }
   /// Throws refused for a file that an image speaks of and must not lead to.
   virtual void check_path_allowed(const std::string& /*path*/) {}
   /// Where the ledger of this image is kept.
@@ -82,11 +88,13 @@ class FileHost final : public Host {
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
   std::uint64_t free_space(const std::string& path) override;
+  std::uint64_t allocated(const std::string& path) override;
   FileIdentity identity(const std::string& path) override;
   std::string device_name(const std::string& path) override;
   std::uint64_t link_count(const std::string& path) override;
   bool has_folder(const std::string& path) override;
   bool overwriting_needs_room(const std::string& path) override;
+  bool can_share(const std::string& from, const std::string& to) override;
   std::string ledger_path(const std::string& image) override;
   void check_path_allowed(const std::string& path) override;
 

@@ -51,6 +51,21 @@ Range MemoryStore::map(std::uint64_t offset, std::uint64_t length) {
   return {offset, std::min(end, next * page_size) - offset, false};
 }
 
+std::uint64_t MemoryStore::share(std::uint64_t offset, Store& from, std::uint64_t source,
+                                 std::uint64_t length) {
+  check_range(offset, length);
+  from.check_range(source, length);
+  const auto* other = dynamic_cast<MemoryStore*>(&from);
+  if (other == nullptr || offset % page_size != 0 || source % page_size != 0) return 0;
+  length = round_down(length, page_size);
+  discard(offset, length);
+  for (std::uint64_t done = 0; done < length; done += page_size) {
+    const auto page = other->pages_.find((source + done) / page_size);
+    if (page != other->pages_.end()) pages_[(offset + done) / page_size] = page->second;
+  }
+  return length;
+}
+
 void MemoryStore::discard(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   const std::uint64_t first_whole = ceil_div(offset, page_size);

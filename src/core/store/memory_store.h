@@ -25,6 +25,9 @@ class MemoryStore final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
+  /// Of another MemoryStore, in whole pages.
+  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
+                      std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override {}
   void resize(std::uint64_t new_size) override;

@@ -54,6 +54,14 @@ class Store {
     check_range(offset, length);
     return {offset, length, false};
   }
+  /// Makes `length` bytes from `offset` on read as those of `from` at `source` without copying
+  /// them: both files use the same blocks of the host until one of them is written. For bytes that
+  /// the present state does not refer to. Returns how many, from the first one on, are so now; 0:
+  /// this host, or these places, cannot, and nothing was changed. Throws refused (no room) and io.
+  virtual std::uint64_t share(std::uint64_t /*offset*/, Store& /*from*/, std::uint64_t /*source*/,
+                              std::uint64_t /*length*/) {
+    return 0;
+  }
   /// Where the bytes from `offset` on are, as far as they lie in one run there, at most `length`.
   virtual Location locate(std::uint64_t offset, std::uint64_t length) {
     return {this, offset, length};

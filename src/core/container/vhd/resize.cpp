@@ -3,6 +3,7 @@
 
 #include "core/container/relocate_tail.h"
 #include "core/container/vhd/vhd.h"
+#include "core/store/transfer.h"
 
 namespace jh::vhd {
 
@@ -102,7 +103,13 @@ std::uint64_t VhdContainer::relocate_tail(std::uint64_t most) {
   std::vector<MovableBlock> movable;
   for (std::size_t i = 0; i < table_.size(); ++i)
     if (table_[i] != entry_absent) movable.push_back({std::uint64_t{table_[i]} * sector, i, 0});
-  const auto moves = plan_tail_relocation(std::move(movable), pinned, sector, length, sector,
+  // Where all data lies as the host's blocks do, it stays so; images of others are packed closer.
+  const bool aligned = std::all_of(movable.begin(), movable.end(), [&](const MovableBlock& block) {
+    return (block.at + bitmap_size()) % share_alignment == 0;
+  });
+  const std::uint64_t step = aligned ? share_alignment : sector;
+  const std::uint64_t first = round_up(sector + bitmap_size(), step) - bitmap_size();
+  const auto moves = plan_tail_relocation(std::move(movable), pinned, first, length, step,
                                           std::max<std::uint64_t>(most / length, 1));
   for (const MovableBlock& move : moves) {
     copy_within(file_, move.at, move.to, length);

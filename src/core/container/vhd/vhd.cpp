@@ -6,6 +6,7 @@
 
 #include "core/container/chain.h"
 #include "core/container/places.h"
+#include "core/store/transfer.h"
 #include "core/store/utf16.h"
 
 namespace jh::vhd {
@@ -258,9 +259,12 @@ void VhdContainer::put_blocks(std::uint64_t first, std::uint64_t count, std::uin
   for (std::uint64_t block = first; block < first + count; ++block) {
     const std::size_t step = std::min<std::size_t>(content.size(), block_size_ - inside);
     const bool fresh = table_[block] == entry_absent;
-    // A new block begins where the footer is, which moves behind it.
-    const std::uint64_t at = fresh ? end_ : std::uint64_t{table_[block]} * sector;
+    // A new block begins where the footer is, which moves behind it; or a little later, so that its
+    // data lies where the host's blocks begin.
+    const std::uint64_t at = fresh ? round_up(end_ + bitmap_size(), share_alignment) - bitmap_size()
+                                   : std::uint64_t{table_[block]} * sector;
     if (fresh) {
+      if (at != end_) file_.write(end_, Buffer(sizeof(Footer)));
       file_.resize(std::max(file_.size(), at + whole + sizeof(Footer)));
       set_entry(block, checked_cast<std::uint32_t>(at / sector));
       write_into_zeros(file_, at + bitmap_size() + inside, content.first(step));

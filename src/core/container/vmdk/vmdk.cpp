@@ -230,6 +230,11 @@ void VmdkContainer::write_descriptor() {
   file_.write(0, raw);
 }
 
+void VmdkContainer::allocate(std::uint64_t offset, std::uint64_t length) {
+  for_each_sparse(offset, length,
+                  [](auto& extent, auto at, auto bytes) { extent.allocate(at, bytes); });
+}
+
 void VmdkContainer::unmap(std::uint64_t offset, std::uint64_t length) {
   for_each_sparse(offset, length,
                   [](auto& extent, auto at, auto bytes) { extent.unmap(at, bytes); });

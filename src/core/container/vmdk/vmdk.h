@@ -25,6 +25,7 @@ class VmdkContainer final : public Container {
   void check_shrink(Bytes new_size) override;
   void shrink(Bytes new_size) override;
   std::uint64_t relocate_tail(std::uint64_t most) override;
+  void allocate(std::uint64_t offset, std::uint64_t length) override;
   void unmap(std::uint64_t offset, std::uint64_t length) override;
   bool has_zero_mark() const override;
   void reveal_parent(std::uint64_t offset, std::uint64_t length) override;

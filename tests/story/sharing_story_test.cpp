@@ -1,0 +1,160 @@
+// Whole new images on hosts whose files share blocks, through the built program. The judges are the
+// host's own count of free blocks and readers from outside.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+#include <sys/statvfs.h>
+
+#include <filesystem>
+
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/samples.h"
+
+namespace jh::test {
+namespace {
+
+namespace files = std::filesystem;
+
+struct HostKind {
+  const char* name;
+  void (*make)(const std::string&, std::uint64_t, const std::vector<std::string>&, bool);
+  bool shares;
+};
+void PrintTo(const HostKind& host, std::ostream* out) { *out << host.name; }
+
+class SharedBlocks : public testing::TestWithParam<HostKind> {
+ protected:
+  void SetUp() override {
+    if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
+    const std::string image = outside_ / "host.img";
+    GetParam().make(image, 3ULL << 30, {}, false);
+    host_ = std::make_unique<Mounted>(image, 0, 0, /*writable=*/true);
+    raw_ = at("heather.img");
+    unpack_sample("heather", raw_);
+    {
+      // What is copied can be told from what is shared by the room it takes.
+      const Mounted guest(raw_, 1U << 20, 0, /*writable=*/true);
+      run({"sh", "-c", "head -c 64M /dev/urandom > " + guest.path() + "/noise"});
+    }
+    run({"sync", "-f", raw_});
+    digest_ = file_digest(raw_);
+  }
+  void TearDown() override { EXPECT_TRUE(!host_ || file_digest(raw_) == digest_); }
+
+  std::string at(const std::string& name) const { return host_->path() + "/" + name; }
+  std::uint64_t host_free() const {
+    run({"sync", "-f", raw_});
+    struct statvfs facts {};
+    EXPECT_EQ(::statvfs(host_->path().c_str(), &facts), 0);
+    return std::uint64_t{facts.f_bfree} * facts.f_frsize;
+  }
+  // Runs it, and looks at what it says and at what the host lost by it.
+  ProgramResult expect_shared(std::vector<std::string> words, bool shares) {
+    const std::uint64_t before = host_free();
+    ProgramResult result = juneheath(words);
+    EXPECT_EQ(result.status, 0) << result.err;
+    EXPECT_EQ(result.said("shared with the image"), shares) << result.out;
+    const std::uint64_t after = host_free();
+    const std::uint64_t taken = before > after ? before - after : 0;
+    // What is full has the room of what is zero as well.
+    if (shares && result.said(", full) becomes")) return result;
+    if (shares && result.said(", full)\n")) return result;
+    if (shares) {
+      EXPECT_LT(taken, 16U << 20);
+    } else {
+      EXPECT_GT(taken, 60U << 20);
+    }
+    return result;
+  }
+
+  const TempFolder outside_;
+  std::unique_ptr<Mounted> host_;
+  std::string raw_;
+  std::uint32_t digest_ = 0;
+};
+
+struct Form {
+  const char* format;
+  const char* archiver;
+  std::vector<std::string> options;
+};
+
+TEST_P(SharedBlocks, IntoEveryFormAndBack) {
+  const std::vector<Form> forms{{"raw", "", {}},
+                                {"qcow2", "qcow", {}},
+                                {"vdi", "vdi", {}},
+                                {"vmdk", "vmdk", {}},
+                                {"vmdk", "", {"--pieces"}},
+                                {"vmdk", "", {"--store", "full"}},
+                                {"vhd", "vhd", {}},
+                                {"vhdx", "", {}}};
+  for (std::size_t i = 0; i < forms.size(); ++i) {
+    const Form& form = forms[i];
+    SCOPED_TRACE(fmt::format("{} {}", form.format, fmt::join(form.options, " ")));
+    const std::string image = at(fmt::format("{}.{}", i, form.format));
+    std::vector<std::string> words{"recast", raw_, image, "--form", form.format};
+    words.insert(words.end(), form.options.begin(), form.options.end());
+    expect_shared(words, GetParam().shares);
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    if (form.archiver[0] != '\0') {
+      EXPECT_EQ(archiver_difference(form.archiver, image, raw_), "");
+    }
+    const std::string back = at(fmt::format("{}-back.img", i));
+    expect_shared({"recast", image, back}, GetParam().shares);
+    EXPECT_EQ(file_digest(back), digest_);
+    // Who looks for zeros reads everything, and shares the rest all the same.
+    const std::string sparse = at(fmt::format("{}-sparse.img", i));
+    expect_shared({"recast", image, sparse, "--store", "sparse"}, GetParam().shares);
+    EXPECT_EQ(file_digest(sparse), digest_);
+    for (const auto& entry : files::directory_iterator(host_->path()))
+      if (entry.is_regular_file() && entry.path() != raw_) files::remove(entry.path());
+  }
+}
+
+TEST_P(SharedBlocks, IsLeftOnRequest) {
+  const ProgramResult plan = juneheath({"recast", raw_, at("new.qcow2"), "--dry-run"});
+  EXPECT_EQ(plan.said("would be shared"), GetParam().shares) << plan.out;
+  expect_shared({"recast", raw_, at("new.qcow2"), "--share", "never"}, false);
+  EXPECT_EQ(archiver_difference("qcow", at("new.qcow2"), raw_), "");
+  expect_shared({"grow", raw_, "--by", "1GiB", "--give", "nothing", "--into", at("grown.img"),
+                 "--share", "never"},
+                false);
+  EXPECT_EQ(juneheath({"recast", raw_, at("no.img"), "--share", "sometimes"}).status, 2);
+}
+
+// What is changed parts from what it was made of, which stays as it is.
+TEST_P(SharedBlocks, CopiesThatAreChangedLeaveTheirOriginalAlone) {
+  for (const std::string format : {"raw", "qcow2", "vhd"}) {
+    SCOPED_TRACE(format);
+    const std::string image = at("guest." + format);
+    ASSERT_EQ(juneheath({"recast", raw_, image, "--form", format, "--quiet"}).status, 0);
+    const std::uint32_t before = file_digest(image);
+    expect_shared({"grow", image, "--by", "1GiB", "--into", at("grown." + format)},
+                  GetParam().shares);
+    expect_shared({"grow", image, "--by", "1GiB", "--backup", at("backup." + format), "--yes"},
+                  GetParam().shares);
+    EXPECT_EQ(file_digest(at("backup." + format)), before);
+    EXPECT_EQ(juneheath({"audit", at("grown." + format), "--proof", "full"}).status, 0);
+    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+    EXPECT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+    EXPECT_EQ(file_digest(image), before);
+    for (const char* name : {"guest.", "grown.", "backup."}) files::remove(at(name + format));
+  }
+}
+
+TEST_P(SharedBlocks, CompactionIntoANewImage) {
+  const std::string image = at("compact.vmdk");
+  const ProgramResult outcome = juneheath({"compact", raw_, "--into", image, "--yes"});
+  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  EXPECT_EQ(outcome.said("shared with the image"), GetParam().shares) << outcome.out;
+  EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+}
+
+INSTANTIATE_TEST_SUITE_P(On, SharedBlocks,
+                         testing::Values(HostKind{"xfs", make_xfs, true},
+                                         HostKind{"btrfs", make_btrfs, true},
+                                         HostKind{"ext", make_ext, false}),
+                         [](const auto& param) { return std::string(param.param.name); });
+
+}  // namespace
+}  // namespace jh::test
