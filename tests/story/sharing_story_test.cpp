@@ -88,7 +88,9 @@ TEST_P(SharedBlocks, IntoEveryFormAndBack) {
                                 {"vmdk", "", {"--store", "full"}},
                                 {"vhd", "vhd", {}},
                                 {"vhdx", "", {}}};
-  for (std::size_t i = 0; i < forms.size(); ++i) {
+  // Copying has tests of its own.
+  const std::size_t step = GetParam().shares ? 1 : 3;
+  for (std::size_t i = 0; i < forms.size(); i += step) {
     const Form& form = forms[i];
     SCOPED_TRACE(fmt::format("{} {}", form.format, fmt::join(form.options, " ")));
     const std::string image = at(fmt::format("{}.{}", i, form.format));

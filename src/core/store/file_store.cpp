@@ -119,6 +119,11 @@ Range FileStore::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return {offset, 0, true};
   if (block_device_) return {offset, length, false};
+  {
+    const std::lock_guard lock(data_mutex_);
+    if (offset >= data_.start && offset < data_.end)
+      return {offset, std::min(length, data_.end - offset), false};
+  }
   const off_t data = ::lseek(fd_, static_cast<off_t>(offset), SEEK_DATA);
   if (data < 0) {
     // ENXIO: no data up to the end. Anything else: the host cannot tell, so it may all be data.
@@ -128,6 +133,10 @@ Range FileStore::map(std::uint64_t offset, std::uint64_t length) {
   if (data_start > offset) return {offset, std::min(length, data_start - offset), true};
   const off_t hole = ::lseek(fd_, static_cast<off_t>(offset), SEEK_HOLE);
   if (hole < 0 || static_cast<std::uint64_t>(hole) <= offset) return {offset, length, false};
+  {
+    const std::lock_guard lock(data_mutex_);
+    data_ = {offset, static_cast<std::uint64_t>(hole)};
+  }
   return {offset, std::min(length, static_cast<std::uint64_t>(hole) - offset), false};
 }
 
@@ -141,6 +150,7 @@ std::uint64_t FileStore::share(std::uint64_t offset, Store& from, std::uint64_t 
     return 0;
   const bool both_end = offset + length == size_ && source + length == other->size_;
   if (!both_end) length = round_down(length, share_unit_);
+  forget_data();
   // The kernel holds both files for as long as one call takes.
   constexpr std::uint64_t most = 4ULL << 30;
   std::uint64_t done = 0;
@@ -164,9 +174,15 @@ std::uint64_t FileStore::share(std::uint64_t offset, Store& from, std::uint64_t 
   return done;
 }
 
+void FileStore::forget_data() {
+  const std::lock_guard lock(data_mutex_);
+  data_ = {};
+}
+
 void FileStore::discard(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   if (length == 0) return;
+  forget_data();
   const int punch = FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE;
   if (::fallocate(fd_, punch, static_cast<off_t>(offset), static_cast<off_t>(length)) == 0) return;
   constexpr std::uint64_t piece = 1U << 20;
@@ -196,6 +212,7 @@ void FileStore::flush() {
 
 void FileStore::resize(std::uint64_t new_size) {
   if (new_size == size_) return;
+  forget_data();
   if (block_device_)
     refuse("a block device cannot be resized from here", path_,
            "enlarge the device where it is made, then run grow without --to and --by");

@@ -4,6 +4,7 @@
 #include <atomic>
 #include <future>
 #include <memory>
+#include <mutex>
 #include <set>
 
 #include "core/store/store.h"
@@ -62,6 +63,15 @@ class FileStore final : public Store {
   bool knows_sharing_ = true;  // the host: whether blocks of a copy can be told to part
   std::uint64_t device_ = 0;   // that the file lies on
   std::uint64_t share_unit_ = 4096;
+  /// Where the host says a hole begins costs it a walk through all of the file's extents before it:
+  /// what is known to be data is not asked for again.
+  struct DataRun {
+    std::uint64_t start = 0;
+    std::uint64_t end = 0;
+  };
+  void forget_data();
+  std::mutex data_mutex_;
+  DataRun data_;
   std::set<std::uint64_t> shares_nothing_with_;  // devices of sources that were refused
   std::atomic<std::uint64_t> bytes_read_ = 0;    // by more than one thread
   std::uint64_t written_since_ = 0;              // since the host began to bring it out
