@@ -68,8 +68,7 @@ std::string transfer_text(const Transferred& content) {
 
 void add_share_option(po::options_description& own) {
   own.add_options()("share", po::value<std::string>()->default_value("auto")->value_name("HOW"),
-                    "auto: a whole new image shares the host's blocks where it can; never: it is "
-                    "copied");
+                    "auto: new images share the host's blocks; never: copy");
 }
 
 Sharing sharing_from(const Parsed& parsed) {

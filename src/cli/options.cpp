@@ -22,11 +22,11 @@ po::options_description common_options() {
                                po::value<std::uint32_t>()->default_value(0)->value_name("N"),
                                "512 or 4096; 0 finds out")(
       "ledger-dir",
-      po::value<std::string>()->default_value("/var/lib/juneheath")->value_name("DIR"),
-      "where ledgers of block devices are kept")("report",
-                                                 po::value<std::string>()->value_name("DIR"),
-                                                 "write a page, figures and JSON there")(
-      "log", po::value<std::string>()->value_name("FILE"), "add lines on what is done to it")(
+      po::value<std::string>()->default_value("/var/lib/juneheath", "")->value_name("DIR"),
+      "where ledgers of block devices are kept (/var/lib/juneheath)")(
+      "report", po::value<std::string>()->value_name("DIR"),
+      "write a page, figures and JSON there")("log", po::value<std::string>()->value_name("FILE"),
+                                              "add lines on what is done to it")(
       "allow-outside", po::bool_switch(), "images may name files elsewhere")(
       "help", po::bool_switch(), "show this page");
   return common;
