@@ -7,6 +7,7 @@
 
 #include "core/container/fill.h"
 #include "support/containers.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -57,6 +58,7 @@ void expect_shared(ImageReader& from, ImageReader& original, const Kind& kind) {
   NullProgress silent;
   const Transferred planned = shareable(from);
   for (const bool find_zeros : {false, true}) {
+    if (find_zeros && kind.format != ImageFormat::raw && !takes_all()) continue;
     const auto shared = new_image(wanted(kind, disk_size));
     const Transferred done = share_disk(from, *shared->container, find_zeros, silent);
     shared->open();

@@ -9,6 +9,7 @@
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -80,6 +81,7 @@ struct Form {
 };
 
 TEST_P(SharedBlocks, IntoEveryFormAndBack) {
+  SKIP_UNLESS_ITS_TURN(2)
   const std::vector<Form> forms{{"raw", "", {}},
                                 {"qcow2", "qcow", {}},
                                 {"vdi", "vdi", {}},
