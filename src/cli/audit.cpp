@@ -5,10 +5,12 @@
 #include <iostream>
 #include <nlohmann/json.hpp>
 
+#include "cli/change_files.h"
 #include "cli/commands.h"
 #include "cli/options.h"
 #include "cli/session.h"
 #include "cli/terminal.h"
+#include "core/carry/checks.h"
 #include "core/report/report.h"
 
 namespace jh::cli {
@@ -46,17 +48,26 @@ CommandLine audit_line() {
       own};
 }
 
-int run_audit(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, audit_line(), arguments);
-  if (parsed.help_shown) return 0;
+namespace {
+
+// `named`: since before the images were opened.
+int audit_unlocked(CommandRun& run, const Parsed& parsed, const SourceWatch& named) {
   const Session session = open_session(parsed, parsed.images);
   const Guest& guest = *session.guest;
+  std::vector<std::string> parts;
+  for (const Disk& disk : guest.disks())
+    for (const std::string& file : files_of(disk)) parts.push_back(file);
+  const SourceWatch further(parts);
   run.record_before(guest);
   const auto progress = progress_of(run);
   Findings findings;
   const AuditScope scope =
       proof_from(parsed) == ProofEffort::full ? AuditScope::content : AuditScope::full;
   const std::vector<LayerVerdict> verdicts = audit_guest(guest, findings, *progress, scope);
+  if (!findings.clean()) {
+    named.check_still();
+    further.check_still();
+  }
   const int status = static_cast<int>(findings.clean() ? Status::done : Status::damaged);
   run.record.verdicts = verdicts;
   run.record.findings = findings.kept();
@@ -78,6 +89,15 @@ int run_audit(CommandRun& run, const Arguments& arguments) {
                              Style::bad))
             << "\n";
   return status;
+}
+
+}  // namespace
+
+int run_audit(CommandRun& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, audit_line(), arguments);
+  if (parsed.help_shown) return 0;
+  const SourceWatch watch(parsed.images);
+  return look_unlocked(parsed.images, [&] { return audit_unlocked(run, parsed, watch); });
 }
 
 }  // namespace jh::cli

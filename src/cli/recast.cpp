@@ -61,10 +61,10 @@ int recast_here(CommandRun& run, const Parsed& parsed) {
   if (parsed.values["dry-run"].as<bool>())
     wrong_usage("a change of how an image is kept has no dry run",
                 "see: juneheath survey " + image);
-  const std::uint64_t before = host.allocated(image);
+  const std::uint64_t before = allocated_on_host({image});
   const auto progress = progress_of(run);
   const InPlaceResult result = recast_in_place(host, image, allocation, *progress);
-  const std::uint64_t after = host.allocated(image);
+  const std::uint64_t after = allocated_on_host({image});
   run.record.changed = true;
   run.record.document = {{"done", true},
                          {"store", allocation_name(allocation)},
@@ -158,7 +158,8 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   if (text) {
     std::cout << fmt::format(
         "  {} ({}) becomes {} ({})\n", printable(request.image),
-        describe(plan.from.format, allocation_on_host(plan.from, host.allocated(request.image))),
+        describe(plan.from.format,
+                 allocation_on_host(plan.from, allocated_on_host({request.image}))),
         printable(request.out), describe(plan.to.format, plan.to.allocation));
     std::cout << fmt::format("  the guest sees {}\n", spelled_out(plan.to.disk_size));
     if (!plan.from.parents.empty())
@@ -194,7 +195,7 @@ int run_recast(CommandRun& run, const Arguments& arguments) {
   std::uint64_t length = 0;
   for (const std::string& path : files) length += host.open(path, Access::read_only)->size();
   const std::uint64_t allocated = allocated_on_host(files);
-  const std::uint64_t allocated_before = host.allocated(request.image);
+  const std::uint64_t allocated_before = allocated_on_host({request.image});
   run.record.changed = true;
   run.record.document = {{"done", true},
                          {"form", format_name(plan.to.format)},

@@ -78,8 +78,7 @@ void print_states(const Disk& disk) {
 
 void print_container(const Disk& disk, const FileStore& file, Host& host) {
   const ContainerFacts facts = disk.container->facts();
-  std::uint64_t allocated = file.allocated();
-  for (const std::string& part : facts.parts) allocated += host.allocated(part);
+  const std::uint64_t allocated = file.allocated() + allocated_on_host(facts.parts);
   std::string format = file.is_block_device()
                            ? "block device"
                            : fmt::format("{}, {}", format_name(facts.format),
@@ -212,18 +211,9 @@ CommandLine survey_line() {
       own};
 }
 
-int run_survey(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, survey_line(), arguments);
-  if (parsed.help_shown) return 0;
-  if (parsed.values["live"].as<bool>()) {
-    if (parsed.values["each"].as<bool>())
-      wrong_usage("--each is for images, and --live for the system that this runs on",
-                  "leave one of them out");
-    return survey_live(run, parsed);
-  }
-  if (parsed.values["each"].as<bool>()) return survey_each(run, parsed);
-  if (parsed.values["csv"].as<bool>())
-    wrong_usage("--csv is for many images", "add --each, or use --json");
+namespace {
+
+int survey_unlocked(CommandRun& run, const Parsed& parsed) {
   FileHost host = host_for(parsed, parsed.images);
   const Session session = open_session(parsed, parsed.images);
   run.record_before(*session.guest);
@@ -245,6 +235,23 @@ int run_survey(CommandRun& run, const Arguments& arguments) {
     std::cout << "  " << human(Bytes(read)) << " read\n";
   }
   return 0;
+}
+
+}  // namespace
+
+int run_survey(CommandRun& run, const Arguments& arguments) {
+  const Parsed parsed = parse(run, survey_line(), arguments);
+  if (parsed.help_shown) return 0;
+  if (parsed.values["live"].as<bool>()) {
+    if (parsed.values["each"].as<bool>())
+      wrong_usage("--each is for images, and --live for the system that this runs on",
+                  "leave one of them out");
+    return survey_live(run, parsed);
+  }
+  if (parsed.values["each"].as<bool>()) return survey_each(run, parsed);
+  if (parsed.values["csv"].as<bool>())
+    wrong_usage("--csv is for many images", "add --each, or use --json");
+  return look_unlocked(parsed.images, [&] { return survey_unlocked(run, parsed); });
 }
 
 }  // namespace jh::cli

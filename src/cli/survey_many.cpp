@@ -11,6 +11,7 @@
 #include "cli/session.h"
 #include "cli/terminal.h"
 #include "core/base/csv.h"
+#include "core/carry/checks.h"
 #include "core/container/file_resolver.h"
 #include "core/guest/many_files.h"
 #include "core/plan/overview.h"
@@ -53,7 +54,8 @@ Overviews look_at_all(const CommandRun& run, const Parsed& parsed) {
     Parsed one = parsed;
     one.images = {path};
     try {
-      if (auto overview = look_at(one, path, parts))
+      auto overview = look_unlocked({path}, [&] { return look_at(one, path, parts); });
+      if (overview)
         all.images.push_back(std::move(*overview));
       else
         all.no_images.push_back(path);

@@ -38,12 +38,14 @@ Guest::Guest(std::vector<std::string> images, const OpenOptions& options)
       inside_->locks = jh::lock_images(host, inside_->images, {}, /*dry_run=*/false);
       jh::check_no_unfinished_change(host, inside_->images);
     }
-    inside_->opened = jh::open_guest({inside_->images,
-                                      options.ledger_folder,
-                                      reach_of(inside_->images, options.allow_outside),
-                                      options.sector_size,
-                                      {},
-                                      {}});
+    inside_->opened = jh::look_unlocked(inside_->images, [&] {
+      return jh::open_guest({inside_->images,
+                             options.ledger_folder,
+                             reach_of(inside_->images, options.allow_outside),
+                             options.sector_size,
+                             {},
+                             {}});
+    });
   });
 }
 Guest::~Guest() = default;

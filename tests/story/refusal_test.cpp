@@ -8,6 +8,7 @@
 
 #include <filesystem>
 
+#include "core/carry/checks.h"
 #include "support/judges.h"
 #include "support/program.h"
 #include "support/samples.h"
@@ -47,6 +48,31 @@ TEST_F(Refusal, OpenInAnotherProcess) {
   const int fd = ::open(image_.c_str(), O_RDWR);
   expect(grow(), 3, "is open in process");
   ::close(fd);
+}
+
+// What an audit finds in an image that somebody writes to says nothing of the image.
+TEST_F(Refusal, DamageThatAWriterMayBeInTheMiddleOf) {
+  poke(image_, 1048576 + 4096, std::string(64, '\xee'));
+  expect({"audit", image_}, 4, "");
+  const int fd = ::open(image_.c_str(), O_RDWR);
+  expect({"audit", image_}, 3, "is open in process");
+  ::close(fd);
+  const auto look = [&](bool while_written) {
+    return look_unlocked({image_}, [&]() -> int {
+      if (while_written) poke(image_, 600, "x");
+      damaged("it does not fit together", image_);
+    });
+  };
+  const auto status_of = [&](bool while_written) {
+    try {
+      look(while_written);
+    } catch (const Error& error) {
+      return error.status();
+    }
+    return Status::done;
+  };
+  EXPECT_EQ(status_of(false), Status::damaged);
+  EXPECT_EQ(status_of(true), Status::refused);
 }
 
 TEST_F(Refusal, LockedByAnotherProcess) {

@@ -4,9 +4,11 @@
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <fstream>
 #include <future>
+#include <random>
 
 #include "core/store/host.h"
 #include "support/containers.h"
@@ -469,6 +471,40 @@ TEST_F(World, TwoAtATime) {
     EXPECT_TRUE(one.status == 0 || two.status == 0) << one.err << two.err;
     EXPECT_EQ(juneheath({"audit", image_}).status, 0);
     EXPECT_EQ(check_ext(image_, first_mib), "");
+  }
+}
+
+// A survey or an audit beside a change, in every form: what does not fit together for a moment is
+// no damage, and no file that ends too early.
+TEST_F(World, WhoeverLooksMeanwhileSeesNoDamage) {
+  const std::string sample = folder_ / "sample.img";
+  unpack_sample("mbr-boot-lvm", sample);
+  std::vector<std::string> forms{"raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"};
+  std::mt19937 random(seed_of_run());
+  std::shuffle(forms.begin(), forms.end(), random);
+  if (!takes_all()) forms.resize(2);
+  for (const std::string& form : forms) {
+    const std::string image = folder_ / ("busy." + form);
+    ASSERT_EQ(juneheath({"recast", sample, image, "--quiet"}).status, 0) << form;
+    auto changes = std::async(std::launch::async, [&] {
+      std::vector<int> statuses;
+      for (int turn = 0; turn < 4; ++turn) {
+        statuses.push_back(
+            juneheath({"grow", image, "--by", "48MiB", "--give", "/", "--quiet"}).status);
+        statuses.push_back(juneheath({"undo", image, "--yes", "--quiet"}).status);
+      }
+      return statuses;
+    });
+    int looks = 0;
+    while (changes.wait_for(std::chrono::seconds(0)) != std::future_status::ready) {
+      const ProgramResult seen = juneheath({++looks % 3 == 0 ? "survey" : "audit", image});
+      EXPECT_TRUE(seen.status == 0 || seen.status == 3) << form << seen.out << seen.err;
+    }
+    // A change may find its image being looked at, never damaged.
+    for (const int status : changes.get()) EXPECT_TRUE(status == 0 || status == 3) << form;
+    juneheath({"undo", image, "--yes", "--quiet"});
+    EXPECT_EQ(juneheath({"audit", image}).status, 0) << form;
+    EXPECT_GT(looks, 8) << form;
   }
 }
 

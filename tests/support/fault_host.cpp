@@ -1,11 +1,25 @@
 #include "support/fault_host.h"
 
+#include <utility>
+
+#include "core/store/views.h"
+
 namespace jh::test {
 
 std::unique_ptr<Store> FaultHost::open(const std::string& path, Access) {
   const auto found = files_.find(path);
   if (found == files_.end()) refuse("cannot open the image: no such file", path);
   return std::make_unique<FaultStore>(found->second, power_, path);
+}
+
+std::unique_ptr<Store> FaultHost::open_plain(const std::string& path, Access access) {
+  if (const auto act = std::exchange(before_opening_, {})) act();
+  auto file = open(path, access);
+  const auto act = std::exchange(after_opening_, {});
+  if (!act) return file;
+  const std::uint64_t size = file->size();
+  act();
+  return std::make_unique<WindowStore>(std::move(file), 0, size, path);
 }
 
 // Names are durable when the call returns; a cut in the middle leaves the old or the new state.

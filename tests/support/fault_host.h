@@ -15,8 +15,14 @@ inline Buffer filled(std::size_t size, std::uint8_t value) { return Buffer(size,
 class FaultHost final : public Host {
  public:
   std::unique_ptr<Store> open(const std::string& path, Access access) override;
+  std::unique_ptr<Store> open_plain(const std::string& path, Access access) override;
   std::unique_ptr<Store> create(const std::string& path) override;
   bool exists(const std::string& path) override { return files_.contains(path); }
+  /// The next ledger to be opened: what another does in between, before or after it is opened. As
+  /// of the system's files, its length is known from then on.
+  void meanwhile(std::function<void()> act, bool before_opening) {
+    (before_opening ? before_opening_ : after_opening_) = std::move(act);
+  }
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
   std::uint64_t free_space(const std::string&) override { return told_; }
@@ -53,6 +59,8 @@ class FaultHost final : public Host {
   bool name_operation();
   std::uint64_t taken() const;
   std::map<std::string, std::shared_ptr<FaultFile>> files_;
+  std::function<void()> before_opening_;
+  std::function<void()> after_opening_;
   PowerSupply power_;
   std::optional<std::uint64_t> room_;  // for all files together
   std::uint64_t told_ = 1ULL << 50;

@@ -338,5 +338,50 @@ INSTANTIATE_TEST_SUITE_P(Undo, WorldMovesOn, testing::Bool(), [](const auto& kep
   return std::string(kept.param ? "Kept" : "NotKept");
 });
 
+// A look without a lock, while another command goes on at any point: never damage, never "no such
+// file"; the ledger as it was, as it is, or, when it was removed, none.
+TEST(BusyLedger, IsSeenAsItStands) {
+  using State = Ledger::State;
+  struct Turn {
+    std::function<void(Ledger&)> act;
+    State state;  // opened: or none
+  };
+  const auto commit = [](Ledger& l) { l.commit(/*with_undo=*/true); };
+  const auto finish = [](Ledger& l) {
+    l.commit(/*with_undo=*/true);
+    l.mark_applied();
+    l.mark_done();
+  };
+  const std::vector<Turn> turns{
+      {commit, State::committed},
+      {finish, State::done},
+      {[](Ledger& l) { l.remove(); }, State::opened},
+  };
+  for (const Turn& turn : turns)
+    for (const bool before : {false, true})
+      for (const bool second : {false, true}) {
+        FaultHost host;
+        const std::vector<std::string> paths{image_path, "/n/b.img"};
+        std::vector<std::unique_ptr<Store>> files;
+        std::vector<Store*> stores;
+        for (const std::string& path : paths) {
+          host.put(path, content(1));
+          files.push_back(host.open(path, Access::read_write));
+          stores.push_back(files.back().get());
+        }
+        const auto ledger = Ledger::create(host, paths, stores);
+        ledger->append(ledger::RecordKind::after, 0, 0, filled(4096, 7));  // not written yet
+        host.meanwhile([&] { turn.act(*ledger); }, before);
+        const auto seen = Ledger::open(host, paths[second ? 1 : 0], /*tidy=*/false);
+        if (turn.state == State::opened) {
+          EXPECT_TRUE(!seen || seen->state() == State::opened);
+          continue;
+        }
+        ASSERT_NE(seen, nullptr) << before << second;
+        EXPECT_TRUE(seen->state() == turn.state || seen->state() == State::opened);
+        EXPECT_EQ(seen->id(), ledger->id());
+      }
+}
+
 }  // namespace
 }  // namespace jh

@@ -303,4 +303,15 @@ void SourceWatch::check() const {
           .with_outcome(Outcome::unchanged);
 }
 
+void SourceWatch::check_still() const {
+  for (std::size_t i = 0; i < files_.size(); ++i) {
+    check_not_written_elsewhere(files_[i]);
+    if (!(state_of(files_[i]) == before_[i]))
+      refuse(
+          "the image was written to while it was being read, and what is read then does not fit "
+          "together",
+          files_[i], "wait until that is done, or shut the guest down, then run again");
+  }
+}
+
 }  // namespace jh

@@ -37,6 +37,9 @@ class SourceWatch {
   explicit SourceWatch(std::vector<std::string> files);
   /// Throws io when one of them was written to, or replaced, since.
   void check() const;
+  /// For a look without a lock, where something was wrong. Throws refused when somebody wrote to
+  /// one of the files since, or has it open for writing: then that is why.
+  void check_still() const;
 
  private:
   struct State {
@@ -50,5 +53,18 @@ class SourceWatch {
   std::vector<std::string> files_;
   std::vector<State> before_;
 };
+
+/// Looks at files that nobody has to keep still meanwhile. Who writes to them makes them look
+/// damaged, or shorter than they say: Throws refused instead, where somebody did.
+template <class Look>
+auto look_unlocked(const std::vector<std::string>& files, Look look) {
+  const SourceWatch watch(files);
+  try {
+    return look();
+  } catch (const Error& error) {
+    if (error.status() == Status::damaged || error.status() == Status::io) watch.check_still();
+    throw;
+  }
+}
 
 }  // namespace jh

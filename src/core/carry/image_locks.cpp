@@ -21,8 +21,10 @@ ImageFiles files_of(Host& host, const std::vector<std::string>& images) {
   ImageFiles files;
   for (const std::string& image : images) {
     files.own.push_back(image);
-    const auto file = host.open(image, Access::read_only);
-    const ContainerFacts facts = open_container(*file, &resolver)->facts();
+    const ContainerFacts facts = look_unlocked({image}, [&] {
+      const auto file = host.open(image, Access::read_only);
+      return open_container(*file, &resolver)->facts();
+    });
     files.own.insert(files.own.end(), facts.parts.begin(), facts.parts.end());
     files.parents.insert(files.parents.end(), facts.parents.begin(), facts.parents.end());
   }

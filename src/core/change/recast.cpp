@@ -146,13 +146,13 @@ RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& reque
   if (host.exists(request.out))
     refuse("the new image's name is taken already", request.out,
            "choose another name, or move it away");
-  plan.bytes_to_read = bytes_kept(from);
-  plan.transfer.copied = plan.bytes_to_read;
   // Of a disk in several files the named one may hold nothing but their list.
   const std::string& content = plan.from.parts.empty() ? request.image : plan.from.parts.front();
-  if (request.sharing == Sharing::automatic && to.allocation != Allocation::compressed &&
-      host.can_share(content, request.out))
-    plan.transfer = shareable(from);
+  const bool shares = request.sharing == Sharing::automatic &&
+                      to.allocation != Allocation::compressed &&
+                      host.can_share(content, request.out);
+  plan.transfer = shares ? shareable(from) : Transferred{0, bytes_kept(from)};
+  plan.bytes_to_read = plan.transfer.shared + plan.transfer.copied;
   plan.host_needs = room_needed(plan);
   const std::uint64_t free = host.free_space(request.out);
   // Packing may save anything or nothing; only what is certain to be needed is asked for.

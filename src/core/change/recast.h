@@ -22,7 +22,7 @@ struct RecastRequest {
   bool in_pieces = false;
   ProofEffort proof = ProofEffort::usual;
   Sharing sharing = Sharing::automatic;
-  bool find_zeros = false;  // what is shared is read all the same: what is zero gets no place
+  bool find_zeros = false;        // what is shared is read all the same: what is zero gets no place
   std::uint32_t sector_size = 0;  // that the disk's table counts in; 0: not known
   std::string adapter;            // of a VMDK disk; empty: as the image has it
 };
@@ -46,7 +46,7 @@ RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& reque
 /// Makes the new image, flushed; removes what was begun when anything fails. Returns what became of
 /// its content.
 Transferred carry_out_recast(Host& host, ImageReader& from, const RecastPlan& plan,
-                      const RecastRequest& request, Progress& progress);
+                             const RecastRequest& request, Progress& progress);
 
 struct InPlaceResult {
   bool undoable = false;

@@ -6,8 +6,8 @@
 #include <future>
 #include <thread>
 
-#include "core/base/prefetcher.h"
 #include "core/base/compression.h"
+#include "core/base/prefetcher.h"
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/vmdk/extent.h"
 
@@ -69,30 +69,37 @@ void fill_disk(ImageReader& from, Container& to, Progress& progress) {
   while (const FilledRange* stretch = stretches.next()) put(stretch->start, stretch->bytes);
 }
 
+namespace {
+
+// How far from `offset` on, at most `length`, pieces are all zero, or none of them is: by reading.
+Range zeros_or_data(Store& disk, std::uint64_t offset, std::uint64_t length) {
+  constexpr std::uint64_t piece = 64U << 10;
+  const auto next = [&](std::uint64_t done) {
+    return std::min(length - done, piece - (offset + done) % piece);
+  };
+  Range run{offset, next(0), false};
+  run.zero = range_is_zero(disk, offset, run.length);
+  while (run.length < length &&
+         range_is_zero(disk, offset + run.length, next(run.length)) == run.zero)
+    run.length += next(run.length);
+  return run;
+}
+
+}  // namespace
+
 Transferred share_disk(ImageReader& from, Container& to, bool find_zeros, Progress& progress) {
   // Few calls where the source is in one piece; often enough to see it go on.
   constexpr std::uint64_t most = 1ULL << 30;
-  constexpr std::uint64_t looked_at = 64U << 10;
   Transferred result;
   for_each_kept(from, [&](std::uint64_t at, std::uint64_t length) {
     for (const std::uint64_t end = at + length; at < end;) {
-      std::uint64_t step = std::min(end - at, most);
-      bool zero = false;
-      if (find_zeros) {
-        const std::uint64_t reach = step;
-        const auto next = [&](std::uint64_t done) {
-          return std::min(reach - done, looked_at - (at + done) % looked_at);
-        };
-        step = next(0);
-        zero = range_is_zero(from.disk(), at, step);
-        while (step < reach && range_is_zero(from.disk(), at + step, next(step)) == zero)
-          step += next(step);
+      Range run{at, std::min(end - at, most), false};
+      if (find_zeros) run = zeros_or_data(from.disk(), at, run.length);
+      if (!run.zero) {
+        to.allocate(at, run.length);
+        result += transfer(from.disk(), at, to.disk(), at, run.length);
       }
-      if (!zero) {
-        to.allocate(at, step);
-        result += transfer(from.disk(), at, to.disk(), at, step);
-      }
-      at += step;
+      at += run.length;
       progress.advance(result.shared + result.copied);
     }
   });

@@ -14,9 +14,9 @@ std::uint64_t bytes_kept(ImageReader& from);
 /// place.
 void fill_disk(ImageReader& from, Container& to, Progress& progress);
 
-/// The same, by sharing blocks with the files that `from` lies in, wherever they can be. What is not
-/// read cannot be seen to be zero: with `find_zeros` everything is read, and only what is not zero
-/// is taken.
+/// The same, by sharing blocks with the files that `from` lies in, wherever they can be. What is
+/// not read cannot be seen to be zero: with `find_zeros` everything is read, and only what is not
+/// zero is taken.
 Transferred share_disk(ImageReader& from, Container& to, bool find_zeros, Progress& progress);
 
 /// How much of what `from` keeps could be shared, and how much would have to be copied, if the new

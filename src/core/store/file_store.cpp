@@ -80,9 +80,6 @@ void FileStore::find_size() {
   block_device_ = S_ISBLK(info.st_mode);
   size_ = static_cast<std::uint64_t>(info.st_size);
   device_ = info.st_dev;
-  struct statfs host {};
-  if (::fstatfs(fd_, &host) == 0 && host.f_bsize > 0)
-    share_unit_ = std::max<std::uint64_t>(share_unit_, static_cast<std::uint64_t>(host.f_bsize));
   if (block_device_ && ::ioctl(fd_, BLKGETSIZE64, &size_) != 0)
     call_failed("asking the device for its size", path_, errno);
 }
@@ -140,16 +137,26 @@ Range FileStore::map(std::uint64_t offset, std::uint64_t length) {
   return {offset, std::min(length, static_cast<std::uint64_t>(hole) - offset), false};
 }
 
+std::uint64_t FileStore::share_unit() {
+  if (share_unit_ != 0) return share_unit_;
+  struct statfs host {};
+  const bool is_known = ::fstatfs(fd_, &host) == 0 && host.f_bsize > 0;
+  share_unit_ =
+      std::max<std::uint64_t>(4096, is_known ? static_cast<std::uint64_t>(host.f_bsize) : 0);
+  return share_unit_;
+}
+
 std::uint64_t FileStore::share(std::uint64_t offset, Store& from, std::uint64_t source,
                                std::uint64_t length) {
   check_range(offset, length);
   from.check_range(source, length);
+  const std::uint64_t unit = share_unit();
   const auto* other = dynamic_cast<FileStore*>(&from);
-  if (other == nullptr || block_device_ || other->block_device_ || offset % share_unit_ != 0 ||
-      source % share_unit_ != 0 || shares_nothing_with_.contains(other->device_))
+  if (other == nullptr || block_device_ || other->block_device_ || offset % unit != 0 ||
+      source % unit != 0 || shares_nothing_with_.contains(other->device_))
     return 0;
   const bool both_end = offset + length == size_ && source + length == other->size_;
-  if (!both_end) length = round_down(length, share_unit_);
+  if (!both_end) length = round_down(length, unit);
   forget_data();
   // The kernel holds both files for as long as one call takes.
   constexpr std::uint64_t most = 4ULL << 30;

@@ -44,7 +44,7 @@ class FileStore final : public Store {
   /// Host filesystems that cannot promise space are taken at their word.
   void reserve(std::uint64_t offset, std::uint64_t length) override;
   /// Places and lengths that share() takes are multiples of this.
-  std::uint64_t share_unit() const { return share_unit_; }
+  std::uint64_t share_unit();
   bool is_block_device() const { return block_device_; }
   /// Bytes that the host has given this file.
   std::uint64_t allocated() const;
@@ -60,9 +60,9 @@ class FileStore final : public Store {
   std::string path_;
   std::uint64_t size_ = 0;
   bool block_device_ = false;
-  bool knows_sharing_ = true;  // the host: whether blocks of a copy can be told to part
-  std::uint64_t device_ = 0;   // that the file lies on
-  std::uint64_t share_unit_ = 4096;
+  bool knows_sharing_ = true;     // the host: whether blocks of a copy can be told to part
+  std::uint64_t device_ = 0;      // that the file lies on
+  std::uint64_t share_unit_ = 0;  // nobody has asked yet
   /// Where the host says a hole begins costs it a walk through all of the file's extents before it:
   /// what is known to be data is not asked for again.
   struct DataRun {

@@ -41,10 +41,6 @@ class Host {
   /// Atomic, replacing what has the new name; durable on return.
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual std::uint64_t free_space(const std::string& path) = 0;
-  /// Bytes of the host's room that a file has; what it shares with others counts too.
-  virtual std::uint64_t allocated(const std::string& path) {
-    return open(path, Access::read_only)->size();
-  }
   virtual FileIdentity identity(const std::string& path) = 0;
   /// By what a block device is known wherever it is attached (a serial number, a mapping's
   /// identity); empty for regular files, and for devices that say nothing of themselves.
@@ -88,7 +84,8 @@ class FileHost final : public Host {
   void remove(const std::string& path) override;
   void rename(const std::string& from, const std::string& to) override;
   std::uint64_t free_space(const std::string& path) override;
-  std::uint64_t allocated(const std::string& path) override;
+  /// Bytes of the host's room that a file has; what it shares with others counts too.
+  std::uint64_t allocated(const std::string& path);
   FileIdentity identity(const std::string& path) override;
   std::string device_name(const std::string& path) override;
   std::uint64_t link_count(const std::string& path) override;

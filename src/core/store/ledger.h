@@ -117,6 +117,7 @@ class Ledger {
 
  private:
   explicit Ledger(Host& host) : host_(host) {}
+  static std::unique_ptr<Ledger> find(Host& host, const std::string& image_path, bool tidy);
   bool names(Host& host, const std::string& own_ledger_path) const;
   bool leads_here(const std::string& name);
   void write_header();

@@ -69,6 +69,35 @@ bool fits(const Ledger::Entry& entry, std::size_t images) {
   return false;
 }
 
+// What changes with every step in the life of the ledger that concerns an image: which of its names
+// there are, how long it is, its marks and its header.
+Buffer fingerprint(Host& host, const std::string& image_path) {
+  Buffer all;
+  const auto add = [&](const std::string& ledger_path) {
+    std::string target;
+    for (const std::string& name : {open_name(ledger_path), ledger_path}) {
+      try {
+        if (!host.exists(name)) continue;
+        const auto file = host.open_plain(name, Access::read_only);
+        const std::uint64_t size = file->size();
+        const Buffer start =
+            read_buffer(*file, 0, std::min(size, ledger::header_offset + ledger::block_size));
+        const std::string about = fmt::format("{} {} ", name, size);
+        all.insert(all.end(), about.begin(), about.end());
+        all.insert(all.end(), start.begin(), start.end());
+        target = pointer_target(*file, ledger_path).value_or(target);
+      } catch (const Error& error) {
+        const std::string_view what = error.what();
+        all.insert(all.end(), what.begin(), what.end());
+      }
+    }
+    return target;
+  };
+  const std::string target = add(host.ledger_path(image_path));
+  if (!target.empty()) add(target);
+  return all;
+}
+
 }  // namespace
 
 std::optional<std::string> pointer_target(Store& file, const std::string& name) {
@@ -78,6 +107,22 @@ std::optional<std::string> pointer_target(Store& file, const std::string& name) 
 }
 
 std::unique_ptr<Ledger> Ledger::open(Host& host, const std::string& image_path, bool tidy) {
+  // Nobody is asked to hold a lock only to look: another command may be writing the ledger at this
+  // moment, or giving it its other name. What is wrong with it counts once it stands still.
+  constexpr int most = 16;
+  std::optional<Buffer> seen;
+  for (int turn = 1;; ++turn) {
+    try {
+      return find(host, image_path, tidy);
+    } catch (const Error&) {
+      Buffer now = fingerprint(host, image_path);
+      if (turn == most || seen == now) throw;
+      seen = std::move(now);
+    }
+  }
+}
+
+std::unique_ptr<Ledger> Ledger::find(Host& host, const std::string& image_path, bool tidy) {
   const std::string own = host.ledger_path(image_path);
   const Access access = tidy ? Access::read_write : Access::read_only;
   // An unfinished change comes before a finished one that is only kept for its undo.

@@ -121,8 +121,10 @@ void Stage::changed_pages(const std::function<void(const Change&)>& visit) {
                             : run.spilled != 0 && run.spilled + run.length == page->spilled);
     if (!joins) {
       emit();
-      run = {at,  0,    {}, {}, page->spilled,
-             ~0U, false};  // spilled: which a visit may have told just now
+      run = {};
+      run.offset = at;
+      run.spilled = page->spilled;  // which a visit may have told just now
+      run.crc = ~0U;
     }
     if (!old.empty()) {
       old_run.resize(run.length);

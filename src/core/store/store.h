@@ -56,8 +56,9 @@ class Store {
   }
   /// Makes `length` bytes from `offset` on read as those of `from` at `source` without copying
   /// them: both files use the same blocks of the host until one of them is written. For bytes that
-  /// the present state does not refer to. Returns how many, from the first one on, are so now; 0:
-  /// this host, or these places, cannot, and nothing was changed. Throws refused (no room) and io.
+  /// the present state does not refer to. Only files do this; below views, transfer() finds them.
+  /// Returns how many, from the first one on, are so now; 0: this host, or these places, cannot,
+  /// and nothing was changed. Throws refused (no room) and io.
   virtual std::uint64_t share(std::uint64_t /*offset*/, Store& /*from*/, std::uint64_t /*source*/,
                               std::uint64_t /*length*/) {
     return 0;

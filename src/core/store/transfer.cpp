@@ -31,12 +31,10 @@ Transferred transfer(Store& from, std::uint64_t offset, Store& to, std::uint64_t
     const Location place = to.locate(target + done, source.length);
     const std::uint64_t piece = std::min(source.length, place.length);
     const std::uint64_t head = head_to_copy(source, place, piece);
-    std::uint64_t step = head;
-    if (head == 0) {
-      step = place.store->share(place.at, *source.store, source.at, piece);
-      result.shared += step;
-    }
-    if (step == 0 || head != 0) {
+    std::uint64_t step =
+        head == 0 ? place.store->share(place.at, *source.store, source.at, piece) : 0;
+    result.shared += step;
+    if (step == 0) {
       step = head == 0 ? piece : head;
       copy(from, offset + done, to, target + done, step);
       result.copied += step;

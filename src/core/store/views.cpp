@@ -24,12 +24,6 @@ void WindowStore::write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
   below_.write_unreferenced(start_ + offset, data);
 }
 
-std::uint64_t WindowStore::share(std::uint64_t offset, Store& from, std::uint64_t source,
-                                 std::uint64_t length) {
-  check_range(offset, length);
-  return below_.share(start_ + offset, from, source, length);
-}
-
 Range WindowStore::map(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   Range run = below_.map(start_ + offset, length);
@@ -76,13 +70,6 @@ void ExtentStore::write_unreferenced(std::uint64_t offset, ConstByteSpan data) {
   for_each_extent(offset, data.size(), [&](Store& below, auto at, auto done, auto step) {
     below.write_unreferenced(at, data.subspan(done, step));
   });
-}
-
-std::uint64_t ExtentStore::share(std::uint64_t offset, Store& from, std::uint64_t source,
-                                 std::uint64_t length) {
-  check_range(offset, length);
-  const Extent part = extent_at(offset);
-  return part.below->share(part.start, from, source, std::min(length, part.length));
 }
 
 Location ExtentStore::locate(std::uint64_t offset, std::uint64_t length) {

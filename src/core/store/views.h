@@ -23,8 +23,6 @@ class WindowStore final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
-  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
-                      std::uint64_t length) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
   Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
@@ -47,8 +45,6 @@ class ExtentStore : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
-  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
-                      std::uint64_t length) override;
   Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void resize(std::uint64_t new_size) override;

@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "core/container/chain.h"
 #include "core/base/compression.h"
+#include "core/container/chain.h"
 #include "core/container/qcow2/bitmaps.h"
 #include "core/container/qcow2/snapshot_ranges.h"
 #include "core/container/qcow2/snapshots.h"
