@@ -65,7 +65,7 @@ Attribute named(std::uint32_t type, const std::string& name, ConstByteSpan value
          runs.empty() ? offsetof(ResidentHeader, value_offset)
                       : offsetof(NonresidentHeader, pairs_offset),
          offset);
-  return Attribute::parse(raw, 0);
+  return Attribute::parse(std::make_shared<const Buffer>(std::move(raw)), 0);
 }
 
 Buffer file_name(std::uint64_t parent, const std::string& name, std::uint64_t size, bool folder) {

@@ -6,6 +6,7 @@
 
 #include <stdexcept>
 #include <string>
+#include <type_traits>
 #include <utility>
 
 #include "core/base/advice.h"
@@ -141,13 +142,17 @@ auto done_but(const std::string& what, Work&& work) -> decltype(work()) {
   }
 }
 
-/// Runs `work`; an Error that leaves it gains `place` in front of its own place.
-template <class Work>
-auto at_place(const std::string& place, Work&& work) -> decltype(work()) {
+/// Runs `work`; an Error that leaves it gains `place` in front of its own place. `place`: a text,
+/// or what makes it when it is needed.
+template <class Place, class Work>
+auto at_place(const Place& place, Work&& work) -> decltype(work()) {
   try {
     return work();
   } catch (const Error& error) {
-    throw error.with_context(place);
+    if constexpr (std::is_invocable_v<const Place&>)
+      throw error.with_context(place());
+    else
+      throw error.with_context(place);
   }
 }
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <deque>
+#include <future>
 #include <unordered_map>
 
 #include "core/proof/verdict.h"
@@ -55,15 +56,26 @@ class TreeComparison {
     if (old_roots.size() != new_roots.size()) proof_failed("the tree has other roots", where_);
     for (std::size_t i = 0; i < old_roots.size(); ++i)
       match_nodes(old_roots[i].node, new_roots[i].node, old_roots.front().node);
+    compare_files();
     while (!folders_.empty()) {
-      const auto [before, after] = folders_.front();
+      const Folder folder = folders_.front();
       folders_.pop_front();
-      compare_folders(before, after);
+      compare_folders(folder);
+      if (folders_.empty()) compare_files();
     }
     return compared_;
   }
 
  private:
+  struct Pair {
+    Node before = 0;
+    Node after = 0;
+  };
+  struct Folder {
+    Pair nodes;
+    bool is_large = false;
+  };
+
   [[noreturn]] void differs(Node node, const std::string& what, const std::string& name = {}) {
     std::string path = path_of(before_.tree, node);
     if (!name.empty()) path += (path.ends_with('/') ? "" : "/") + name;
@@ -83,31 +95,75 @@ class TreeComparison {
     if (seen_before_[before]) return;
     seen_before_[before] = true;
     seen_after_[after] = true;
-    compare_files(before, after);
+    waiting_.push_back({before, after});
   }
 
-  void compare_folders(Node before, Node after) {
-    const Entries was = before_.tree.entries(before);
-    const Entries now = after_.tree.entries(after);
+  // Where there is much to ask, both trees are asked at the same time, each by one thread.
+  template <class Answers, class Ask>
+  static std::pair<Answers, Answers> ask_both(bool is_much, const Ask& before, const Ask& after) {
+    if (!is_much) return {before(), after()};
+    auto other = std::async(std::launch::async, before);
+    Answers now = after();
+    return {other.get(), std::move(now)};
+  }
+
+  void compare_folders(const Folder& folder) {
+    const auto [before, after] = folder.nodes;
+    const std::function<Entries()> old_entries = [&, node = before] {
+      return before_.tree.entries(node);
+    };
+    const std::function<Entries()> new_entries = [&, node = after] {
+      return after_.tree.entries(node);
+    };
+    const auto [was, now] = ask_both<Entries>(folder.is_large, old_entries, new_entries);
     if (was.size() != now.size()) differs(before, "the list of names");
     for (std::size_t i = 0; i < was.size(); ++i) {
       if (was[i].name != now[i].name || was[i].type != now[i].type)
         differs(before, "the list of names");
       match_nodes(was[i].node, now[i].node, before, was[i].name);
+      if (waiting_.size() >= most_waiting) compare_files();
     }
     progress_.advance(0);
   }
 
-  void compare_files(Node before, Node after) {
+  void compare_files() {
+    while (!waiting_.empty()) {
+      const std::vector<Pair> pairs = std::exchange(waiting_, {});
+      using Files = std::vector<FileTree::File>;
+      // Those of the first ones that are told in a bounded number of extents.
+      const auto look_at = [&](FileTree& tree, Node Pair::*node) {
+        return std::function<Files()>([&pairs, &tree, node] {
+          Files files;
+          std::size_t extents = 0;
+          for (auto pair = pairs.begin(); pair != pairs.end() && extents < most_extents; ++pair) {
+            files.push_back(tree.look((*pair).*node));
+            extents += files.back().content.size();
+          }
+          return files;
+        });
+      };
+      const auto [was, now] =
+          ask_both<Files>(pairs.size() > most_waiting / 8, look_at(before_.tree, &Pair::before),
+                          look_at(after_.tree, &Pair::after));
+      const std::size_t both = std::min(was.size(), now.size());
+      for (std::size_t i = 0; i < both; ++i)
+        compare_file(pairs[i].before, pairs[i].after, was[i], now[i]);
+      waiting_.insert(waiting_.begin(), pairs.begin() + static_cast<std::ptrdiff_t>(both),
+                      pairs.end());
+    }
+  }
+
+  void compare_file(Node before, Node after, const FileTree::File& was, const FileTree::File& now) {
     ++compared_;
-    const FileTree::File was = before_.tree.look(before);
-    const FileTree::File now = after_.tree.look(after);
     if (was.values.size() != now.values.size() || was.attributes != now.attributes)
       differs(before, "an extended attribute of it");
     for (std::size_t i = 0; i < was.values.size(); ++i)
       match_nodes(was.values[i], now.values[i], before);
     if (was.folder != now.folder || was.facts != now.facts) differs(before, "an attribute of it");
-    if (was.folder) folders_.emplace_back(before, after);
+    constexpr std::uint64_t large = 64U << 10;
+    std::uint64_t bytes = 0;
+    for (const Extent& part : was.content) bytes += part.length;
+    if (was.folder) folders_.push_back({{before, after}, bytes >= large});
     compare_content(was, now, before);
   }
 
@@ -172,7 +228,10 @@ class TreeComparison {
   std::vector<bool> seen_after_;
   std::unordered_map<Node, Node> numbers_;          // before → after, where they differ
   std::unordered_map<std::uint64_t, Ranges> same_;  // content compared already, by how far it moved
-  std::deque<std::pair<Node, Node>> folders_;
+  static constexpr std::size_t most_waiting = 512;
+  static constexpr std::size_t most_extents = 1U << 16;
+  std::vector<Pair> waiting_;  // to be compared
+  std::deque<Folder> folders_;
   std::uint64_t compared_ = 0;
 };
 

@@ -5,7 +5,21 @@
 namespace jh {
 
 std::string text_from_utf16(ConstByteSpan raw, bool big_endian) {
+  // Most text is plain letters.
+  std::string plain(raw.size() / 2, '\0');
+  std::size_t length = 0;
+  for (; length < plain.size(); ++length) {
+    const std::uint8_t high = raw[2 * length + (big_endian ? 0 : 1)];
+    const std::uint8_t low = raw[2 * length + (big_endian ? 1 : 0)];
+    if (high != 0 || low == 0 || low >= 0x80) break;
+    plain[length] = static_cast<char>(low);
+  }
+  if (length == plain.size() || (raw[2 * length] == 0 && raw[2 * length + 1] == 0)) {
+    plain.resize(length);
+    return plain;
+  }
   std::u16string units;
+  units.reserve(raw.size() / 2);
   for (std::size_t i = 0; i + 1 < raw.size(); i += 2) {
     const auto unit =
         static_cast<char16_t>(big_endian ? raw[i] << 8 | raw[i + 1] : raw[i + 1] << 8 | raw[i]);

@@ -63,10 +63,10 @@ class IndexAudit {
 
   void look(const Index::Entry& entry) {
     const NameKey key = parse_name(entry.key);
-    const std::u16string capital = upcase_(key.name);
+    std::u16string capital = upcase_(key.name);
     // Names of the POSIX space may differ in capitals alone.
     if (last_ && capital < *last_) find("its index is not in order");
-    last_ = capital;
+    last_ = std::move(capital);
     const std::uint64_t reference = entry.head.reference.value();
     const std::uint64_t target = number_of(reference);
     if (target >= state_.sequences.size() || state_.sequences[target] == 0 ||

@@ -66,7 +66,7 @@ class RecordAudit {
     if (!in_use) return;
     try {
       Record record{number, Buffer(raw.begin(), raw.end())};
-      undo_fixups(record.raw, "FILE", fmt::format("NTFS, file {}", number));
+      undo_fixups(record.raw, "FILE", "NTFS, file", number);
       const RecordHeader header = record.header();
       if (header.block.fixup_offset.value() >= sizeof(RecordHeader) &&
           header.number.value() != static_cast<std::uint32_t>(number))
@@ -74,7 +74,7 @@ class RecordAudit {
       if (header.bytes_allocated.value() != g_.record_size)
         find(number, "its record says that it has {} bytes", header.bytes_allocated.value());
       if (header.base.value() == 0)
-        look_at_file(record);
+        look_at_file(std::move(record));
       else if (state_.all)
         state_.further[number] = true;
     } catch (const Error& error) {
@@ -83,13 +83,13 @@ class RecordAudit {
     }
   }
 
-  void look_at_file(const Record& record) {
+  void look_at_file(Record record) {
     const std::uint64_t number = record.number;
     if (state_.all) {
       state_.sequences[number] = record.header().sequence.value();
       state_.folders[number] = record.is_folder();
     }
-    const File file(fs_, record);
+    const File file(fs_, std::move(record));
     if (state_.all)
       for (const auto& [extension, unused] : file.extensions()) state_.listed[extension] = true;
     if (file.list() && !file.list()->resident()) claim(number, file.list()->runs(g_.clusters));

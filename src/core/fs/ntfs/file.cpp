@@ -26,6 +26,7 @@ File::File(Filesystem& fs, Record base) : fs_(&fs), base_(std::move(base)) {
              [&] { follow_list(parse_list(read_list(fs.store(), fs.geometry(), *list_))); });
     return;
   }
+  extents_.reserve(found.size());
   for (Attribute& attribute : found) extents_.push_back({std::move(attribute), number()});
 }
 
@@ -88,7 +89,7 @@ ClusterRuns File::runs(std::size_t first) const {
                           piece.lowest_vcn(), end),
               "NTFS");
     const ClusterRuns runs =
-        at_place(text(i), [&] { return piece.runs(fs_->geometry().clusters); });
+        at_place([&] { return text(i); }, [&] { return piece.runs(fs_->geometry().clusters); });
     all.insert(all.end(), runs.begin(), runs.end());
     end = piece.vcn_end();
   }

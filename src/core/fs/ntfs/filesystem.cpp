@@ -97,15 +97,15 @@ void Filesystem::read_information() {
         "NTFS, $Volume", "let a newer system of the guest upgrade it");
 }
 
-Buffer Filesystem::raw_record(std::uint64_t number) const {
-  if (number >= records_)
-    damaged(fmt::format("record {} is not there: there are {}", number, records_), "NTFS, $MFT");
-  return mft_.read(number * geometry_.record_size, geometry_.record_size);
+Buffer Filesystem::raw_records(std::uint64_t first, std::uint64_t count) const {
+  if (first >= records_ || count > records_ - first)
+    damaged(fmt::format("record {} is not there: there are {}", first, records_), "NTFS, $MFT");
+  return mft_.read(first * geometry_.record_size, count * geometry_.record_size);
 }
 
 Record Filesystem::read_record(std::uint64_t number) {
   Record record{number, raw_record(number)};
-  undo_fixups(record.raw, "FILE", fmt::format("NTFS, record {}", number));
+  undo_fixups(record.raw, "FILE", "NTFS, record", number);
   return record;
 }
 

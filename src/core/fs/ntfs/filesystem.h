@@ -29,7 +29,9 @@ class Filesystem {
   /// Throws damaged when it is none, or was torn.
   Record read_record(std::uint64_t number);
   /// Its bytes as they are on disk.
-  Buffer raw_record(std::uint64_t number) const;
+  Buffer raw_record(std::uint64_t number) const { return raw_records(number, 1); }
+  /// So many of them from `first` on; they must all be there. Throws damaged.
+  Buffer raw_records(std::uint64_t first, std::uint64_t count) const;
   /// Where its first byte is.
   std::uint64_t record_offset(std::uint64_t number) const;
   /// Where it is, and in the mirror, if that has it.

@@ -10,9 +10,9 @@ namespace jh::ntfs {
 namespace {
 
 std::u16string units_of(ConstByteSpan raw) {
-  std::u16string text;
-  for (std::size_t at = 0; at + 1 < raw.size(); at += 2)
-    text += static_cast<char16_t>(parse_as<Le16>(raw, at).value());
+  std::u16string text(raw.size() / 2, u'\0');
+  for (std::size_t i = 0; i < text.size(); ++i)
+    text[i] = static_cast<char16_t>(raw[2 * i] | raw[2 * i + 1] << 8);
   return text;
 }
 
@@ -109,8 +109,8 @@ Upcase::Upcase(Filesystem& fs) {
 }
 
 std::u16string Upcase::operator()(std::u16string_view text) const {
-  std::u16string capital;
-  for (const char16_t unit : text) capital += (*this)(unit);
+  std::u16string capital(text);
+  for (char16_t& unit : capital) unit = (*this)(unit);
   return capital;
 }
 

@@ -17,32 +17,43 @@ struct Fixups {
   std::size_t sectors = 0;
 };
 
-Fixups fixups_of(ConstByteSpan block, const std::string& place) {
+// Told only when something is wrong.
+struct Place {
+  std::string_view what;
+  std::optional<std::uint64_t> number{};
+  std::string text() const {
+    return number ? fmt::format("{} {}", what, *number) : std::string(what);
+  }
+};
+
+Fixups fixups_of(ConstByteSpan block, const Place& place) {
   const auto header = parse_as<BlockHeader>(block, 0);
   const Fixups found{header.fixup_offset.value(), header.fixup_count.value() - std::size_t{1}};
   if (header.fixup_count.value() == 0 || found.sectors != block.size() / fixup_sector ||
       found.at % 2 != 0 || found.at + 2 * (found.sectors + 1) > fixup_sector - 2)
-    damaged("its protection against torn writes is not where it should be", place);
+    damaged("its protection against torn writes is not where it should be", place.text());
   return found;
 }
 
 }  // namespace
 
-void undo_fixups(ByteSpan block, std::string_view magic, const std::string& place) {
+void undo_fixups(ByteSpan block, std::string_view magic, std::string_view what,
+                 std::optional<std::uint64_t> number) {
+  const Place place{what, number};
   const auto header = parse_as<BlockHeader>(block, 0);
   if (std::string_view(header.magic.data(), 4) != magic)
-    damaged(fmt::format("it does not begin with {}", magic), place);
+    damaged(fmt::format("it does not begin with {}", magic), place.text());
   const Fixups fixups = fixups_of(block, place);
   for (std::size_t i = 0; i < fixups.sectors; ++i) {
     std::uint8_t* end = block.data() + (i + 1) * fixup_sector - 2;
     if (std::memcmp(end, block.data() + fixups.at, 2) != 0)
-      damaged("it was written by halves (a sector of it is older than the others)", place);
+      damaged("it was written by halves (a sector of it is older than the others)", place.text());
     std::memcpy(end, block.data() + fixups.at + 2 * (i + 1), 2);
   }
 }
 
 void do_fixups(ByteSpan block) {
-  const Fixups fixups = fixups_of(block, in_record);
+  const Fixups fixups = fixups_of(block, {in_record});
   auto number = static_cast<std::uint16_t>(parse_as<Le16>(block, fixups.at).value() + 1);
   if (number == 0 || number == 0xFFFF) number = 1;
   Le16 mark;
@@ -55,13 +66,12 @@ void do_fixups(ByteSpan block) {
   }
 }
 
-Attribute Attribute::parse(ConstByteSpan record, std::size_t at) {
-  const auto header = parse_as<AttributeHeader>(record, at);
+Attribute Attribute::parse(std::shared_ptr<const Buffer> record, std::size_t at) {
+  const auto header = parse_as<AttributeHeader>(*record, at);
   const std::size_t length = header.length.value();
-  if (length % unit != 0 || length < sizeof(ResidentHeader) || length > record.size() - at)
+  if (length % unit != 0 || length < sizeof(ResidentHeader) || length > record->size() - at)
     damaged(fmt::format("an attribute of {} bytes is on record", length), in_record);
-  Attribute found(Buffer(record.begin() + static_cast<std::ptrdiff_t>(at),
-                         record.begin() + static_cast<std::ptrdiff_t>(at + length)));
+  const Attribute found(std::move(record), at, length);
   const auto fits = [&](std::size_t offset, std::size_t bytes) {
     return offset <= length && bytes <= length - offset;
   };
@@ -69,7 +79,7 @@ Attribute Attribute::parse(ConstByteSpan record, std::size_t at) {
       header.nonresident <= 1 &&
       (header.name_length == 0 || fits(header.name_offset.value(), 2U * header.name_length));
   if (sound && header.nonresident == 0) {
-    const auto near = parse_as<ResidentHeader>(found.raw_, 0);
+    const auto near = parse_as<ResidentHeader>(found.raw(), 0);
     sound = fits(near.value_offset.value(), near.value_length.value()) &&
             (near.value_length.value() == 0 || near.value_offset.value() >= sizeof(ResidentHeader));
   } else if (sound) {
@@ -100,7 +110,7 @@ Attribute Attribute::piece_like(const Attribute& first, const ClusterRuns& runs)
   header.initialized_size = 0;
   header.compression_unit = 0;
   put_at(raw, 0, header);
-  std::copy_n(first.raw_.begin() + first.common().name_offset.value(), 2 * name.size(),
+  std::copy_n(first.raw().begin() + first.common().name_offset.value(), 2 * name.size(),
               raw.begin() + sizeof(NonresidentHeader));
   Attribute piece(std::move(raw));
   piece.set_runs(runs);
@@ -109,20 +119,21 @@ Attribute Attribute::piece_like(const Attribute& first, const ClusterRuns& runs)
 
 std::u16string Attribute::name() const {
   const AttributeHeader header = common();
-  std::u16string text;
+  std::u16string text(header.name_length, u'\0');
   for (std::size_t i = 0; i < header.name_length; ++i)
-    text += static_cast<char16_t>(parse_as<Le16>(raw_, header.name_offset.value() + 2 * i).value());
+    text[i] =
+        static_cast<char16_t>(parse_as<Le16>(raw(), header.name_offset.value() + 2 * i).value());
   return text;
 }
 
 ConstByteSpan Attribute::value() const {
-  const auto near = parse_as<ResidentHeader>(raw_, 0);
-  return ConstByteSpan(raw_).subspan(near.value_offset.value(), near.value_length.value());
+  const auto near = parse_as<ResidentHeader>(raw(), 0);
+  return raw().subspan(near.value_offset.value(), near.value_length.value());
 }
 
 ClusterRuns Attribute::runs(std::uint64_t volume_clusters) const {
   const NonresidentHeader header = far();
-  ClusterRuns found = decode_runs(ConstByteSpan(raw_).subspan(header.pairs_offset.value()),
+  ClusterRuns found = decode_runs(raw().subspan(header.pairs_offset.value()),
                                   header.lowest_vcn.value(), volume_clusters);
   const std::uint64_t end = found.empty() ? header.lowest_vcn.value() : found.back().vcn_end();
   if (end != header.highest_vcn.value() + 1)
@@ -133,50 +144,62 @@ ClusterRuns Attribute::runs(std::uint64_t volume_clusters) const {
 }
 
 Buffer Attribute::facts() const {
-  Attribute copy = *this;
-  copy.set_instance(0);
-  if (resident()) return copy.raw_;
-  auto header = copy.far();
+  Buffer all;
+  append_facts(all);
+  return all;
+}
+
+void Attribute::append_facts(Buffer& all) const {
+  const std::size_t start = all.size();
+  AttributeHeader front = common();
+  front.instance = 0;
+  if (resident()) {
+    all.insert(all.end(), raw().begin(), raw().end());
+    put_at(all, start, front);
+    return;
+  }
+  auto header = far();
+  header.common = front;
   header.common.length = 0;
   header.common.name_offset = 0;
   header.pairs_offset = 0;
   header.highest_vcn = 0;
-  Buffer facts(sizeof(header));
-  put_at(facts, 0, header);
-  if (header.compression_unit != 0)
-    facts.insert(facts.end(), raw_.begin() + sizeof(header), raw_.begin() + sizeof(header) + 8);
-  const std::size_t at = common().name_offset.value();
+  const auto append = [&](ConstByteSpan bytes) {
+    all.insert(all.end(), bytes.begin(), bytes.end());
+  };
+  append(bytes_of(header));
+  if (header.compression_unit != 0) append(raw().subspan(sizeof(header), 8));
   if (const std::size_t bytes = 2U * common().name_length; bytes != 0)
-    facts.insert(facts.end(), raw_.begin() + static_cast<std::ptrdiff_t>(at),
-                 raw_.begin() + static_cast<std::ptrdiff_t>(at + bytes));
-  return facts;
+    append(raw().subspan(common().name_offset.value(), bytes));
 }
 
 void Attribute::set_instance(std::uint16_t instance) {
   auto header = common();
   header.instance = instance;
-  put_at(raw_, 0, header);
+  set_header(header);
 }
 
 void Attribute::set_flags(std::uint16_t flags) {
   auto header = common();
   header.flags = flags;
-  put_at(raw_, 0, header);
+  set_header(header);
 }
 
 void Attribute::replace_tail(std::size_t from, ConstByteSpan tail) {
-  raw_.resize(from);
-  raw_.insert(raw_.end(), tail.begin(), tail.end());
-  raw_.resize(aligned(raw_.size()));
+  Buffer raw = copy();
+  raw.resize(from);
+  raw.insert(raw.end(), tail.begin(), tail.end());
+  raw.resize(aligned(raw.size()));
   auto header = common();
-  header.length = static_cast<std::uint32_t>(raw_.size());
-  put_at(raw_, 0, header);
+  header.length = static_cast<std::uint32_t>(raw.size());
+  put_at(raw, 0, header);
+  become(std::move(raw));
 }
 
 void Attribute::set_value(ConstByteSpan value) {
-  auto near = parse_as<ResidentHeader>(raw_, 0);
+  auto near = parse_as<ResidentHeader>(raw(), 0);
   near.value_length = checked_cast<std::uint32_t>(value.size());
-  put_at(raw_, 0, near);
+  set_header(near);
   replace_tail(near.value_offset.value(), value);
 }
 
@@ -185,7 +208,7 @@ void Attribute::set_runs(const ClusterRuns& runs) {
   NonresidentHeader header = far();
   header.lowest_vcn = runs.front().vcn;
   header.highest_vcn = runs.back().vcn_end() - 1;
-  put_at(raw_, 0, header);
+  set_header(header);
   replace_tail(header.pairs_offset.value(), encode_runs(runs));
 }
 
@@ -194,7 +217,7 @@ void Attribute::set_sizes(std::uint64_t allocated, std::uint64_t data, std::uint
   header.allocated_size = allocated;
   header.data_size = data;
   header.initialized_size = initialized;
-  put_at(raw_, 0, header);
+  set_header(header);
 }
 
 std::size_t Attribute::size_with(const ClusterRuns& runs) const {
@@ -211,7 +234,7 @@ Attribute make_resident(std::uint32_t type, ConstByteSpan value) {
   header.value_length = static_cast<std::uint32_t>(value.size());
   put_at(raw, 0, header);
   std::copy(value.begin(), value.end(), raw.begin() + sizeof(header));
-  return Attribute::parse(raw, 0);
+  return Attribute::parse(std::make_shared<const Buffer>(std::move(raw)), 0);
 }
 
 Attribute make_nonresident(std::uint32_t type, const ClusterRuns& runs, std::uint64_t cluster_size,
@@ -230,7 +253,7 @@ Attribute make_nonresident(std::uint32_t type, const ClusterRuns& runs, std::uin
   header.initialized_size = data_size;
   put_at(raw, 0, header);
   std::copy(pairs.begin(), pairs.end(), raw.begin() + sizeof(header));
-  return Attribute::parse(raw, 0);
+  return Attribute::parse(std::make_shared<const Buffer>(std::move(raw)), 0);
 }
 
 Record Record::blank(std::uint64_t number, const RecordHeader& like) {
@@ -257,18 +280,21 @@ std::vector<Attribute> Record::attributes() const {
   if (used > raw.size() || at < old_record_header || at % unit != 0 || at + 4 > used)
     damaged(fmt::format("record {}: its header contradicts itself", number), in_record);
   std::vector<Attribute> found;
+  constexpr std::size_t usual = 6;
+  found.reserve(usual);
   std::uint32_t last = 0;
-  const ConstByteSpan in_use = ConstByteSpan(raw).first(used);
+  const auto in_use =
+      std::make_shared<const Buffer>(raw.begin(), raw.begin() + static_cast<std::ptrdiff_t>(used));
   while (true) {
     if (at + 4 > used)
       damaged(fmt::format("record {}: its attributes have no end", number), in_record);
-    const std::uint32_t found_type = parse_as<Le32>(in_use, at).value();
+    const std::uint32_t found_type = parse_as<Le32>(*in_use, at).value();
     if (found_type == type::end) return found;
     if (found_type < last || found_type == 0 || used - at < sizeof(ResidentHeader))
       damaged(fmt::format("record {}: an attribute out of order", number), in_record);
     last = found_type;
-    found.push_back(
-        at_place(fmt::format("record {}", number), [&] { return Attribute::parse(in_use, at); }));
+    found.push_back(at_place([&] { return fmt::format("record {}", number); },
+                             [&] { return Attribute::parse(in_use, at); }));
     at += found.back().size();
   }
 }

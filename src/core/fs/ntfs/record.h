@@ -1,7 +1,10 @@
 // File records, and the attributes in them.
 #pragma once
 
+#include <memory>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "core/fs/ntfs/format.h"
@@ -9,16 +12,18 @@
 
 namespace jh::ntfs {
 
-/// Undoes the fixups of a block; `magic` is what it must begin with. Throws damaged.
-void undo_fixups(ByteSpan block, std::string_view magic, const std::string& where);
+/// Undoes the fixups of a block; `magic` is what it must begin with. Throws damaged, naming what it
+/// is and which one of them.
+void undo_fixups(ByteSpan block, std::string_view magic, std::string_view what,
+                 std::optional<std::uint64_t> number = {});
 /// Gives it the next number, and does them again.
 void do_fixups(ByteSpan block);
 
 /// One attribute as it stands in one record: header, name, and value or mapping pairs.
 class Attribute {
  public:
-  /// The next one at `at` of a record. Throws damaged: what is said does not fit.
-  static Attribute parse(ConstByteSpan record, std::size_t at);
+  /// The next one at `at` of what a record has in use. Throws damaged: what is said does not fit.
+  static Attribute parse(std::shared_ptr<const Buffer> record, std::size_t at);
   /// A piece of a nonresident one, told like `first` but for where it is: without sizes.
   static Attribute piece_like(const Attribute& first, const ClusterRuns& runs);
 
@@ -27,8 +32,8 @@ class Attribute {
   std::uint16_t flags() const { return common().flags.value(); }
   std::uint16_t instance() const { return common().instance.value(); }
   bool resident() const { return common().nonresident == 0; }
-  std::size_t size() const { return raw_.size(); }
-  ConstByteSpan raw() const { return raw_; }
+  std::size_t size() const { return size_; }
+  ConstByteSpan raw() const { return ConstByteSpan(*record_).subspan(at_, size_); }
   bool same_stream(const Attribute& other) const {
     return type() == other.type() && name() == other.name();
   }
@@ -45,6 +50,7 @@ class Attribute {
   ClusterRuns runs(std::uint64_t volume_clusters) const;
   /// The header and the name, as far as they stay when clusters move.
   Buffer facts() const;
+  void append_facts(Buffer& all) const;
 
   void set_instance(std::uint16_t instance);
   void set_flags(std::uint16_t flags);
@@ -55,12 +61,30 @@ class Attribute {
   std::size_t size_with(const ClusterRuns& runs) const;
 
  private:
-  explicit Attribute(Buffer raw) : raw_(std::move(raw)) {}
-  AttributeHeader common() const { return parse_as<AttributeHeader>(raw_, 0); }
-  NonresidentHeader far() const { return parse_as<NonresidentHeader>(raw_, 0); }
+  Attribute(std::shared_ptr<const Buffer> record, std::size_t at, std::size_t size)
+      : record_(std::move(record)), at_(at), size_(size) {}
+  explicit Attribute(Buffer raw) { become(std::move(raw)); }
+  Buffer copy() const { return Buffer(raw().begin(), raw().end()); }
+  void become(Buffer raw) {
+    at_ = 0;
+    size_ = raw.size();
+    record_ = std::make_shared<const Buffer>(std::move(raw));
+  }
+  /// A header in front, in place of the one that is there.
+  template <class Header>
+  void set_header(const Header& header) {
+    Buffer raw = copy();
+    put_at(raw, 0, header);
+    become(std::move(raw));
+  }
+  AttributeHeader common() const { return parse_as<AttributeHeader>(raw(), 0); }
+  NonresidentHeader far() const { return parse_as<NonresidentHeader>(raw(), 0); }
   void replace_tail(std::size_t from, ConstByteSpan tail);
 
-  Buffer raw_;
+  // Records are read by the million: their attributes share one copy, until one is changed.
+  std::shared_ptr<const Buffer> record_;
+  std::size_t at_ = 0;
+  std::size_t size_ = 0;
 };
 
 /// An attribute without a name, with its value or (`runs` not empty) its clusters.

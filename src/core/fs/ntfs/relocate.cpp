@@ -18,8 +18,27 @@ bool reaches(const ClusterRuns& runs, std::uint64_t end) {
 
 }  // namespace
 
+// Most records have nothing but their own bytes, and say so at a glance; what is odd in one of them
+// is for a closer look.
+bool Mover::is_all_resident(const Record& record) {
+  const RecordHeader header = record.header();
+  const std::size_t used = header.bytes_used.value();
+  std::size_t at = header.first_attribute.value();
+  if (used > record.raw.size()) return false;
+  while (at % 8 == 0 && used >= sizeof(AttributeHeader) && at <= used - sizeof(AttributeHeader)) {
+    const auto attribute = parse_as<AttributeHeader>(record.raw, at);
+    const std::size_t length = attribute.length.value();
+    if (attribute.type.value() == type::attribute_list || attribute.nonresident != 0 ||
+        length < sizeof(ResidentHeader) || length > used - at)
+      break;
+    at += length;
+  }
+  return at + 4 <= used && parse_as<Le32>(record.raw, at).value() == type::end;
+}
+
 // Clusters of it, or of records that its list names, lie behind the end.
 bool Mover::concerns(const Record& record) const {
+  if (is_all_resident(record)) return false;
   for (const Attribute& attribute : record.attributes()) {
     if (attribute.type() == type::attribute_list) return true;
     if (!attribute.resident() && reaches(attribute.runs(fs_.geometry().clusters), end_))
@@ -36,7 +55,7 @@ void Mover::run() {
     if ((header.flags.value() & record_flags::in_use) == 0 || header.base.value() != 0) return;
     if (number == file::bad_clusters) return;
     Record record{number, Buffer(raw.begin(), raw.end())};
-    undo_fixups(record.raw, "FILE", fmt::format("NTFS, file {}", number));
+    undo_fixups(record.raw, "FILE", "NTFS, file", number);
     if (number == file::bitmap || concerns(record)) move_file(record);
   });
 }

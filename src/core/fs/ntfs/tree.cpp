@@ -12,10 +12,27 @@ std::vector<FileTree::Node> NtfsTree::passed_over() {
   return {file::mft, file::mirror, file::bitmap, file::boot, file::bad_clusters};
 }
 
+Record NtfsTree::record(Node node) {
+  constexpr Node most = 64;
+  const std::uint64_t size = fs_.geometry().record_size;
+  const bool goes_on = node > last_asked_ && node - last_asked_ < most;
+  last_asked_ = node;
+  if (node < first_ || node - first_ >= records_.size() / size) {
+    const Node left = fs_.records() - std::min(node, fs_.records());
+    records_ = fs_.raw_records(node, goes_on ? std::min(most, left) : 1);
+    first_ = node;
+  }
+  const auto start = records_.begin() + static_cast<std::ptrdiff_t>((node - first_) * size);
+  Record found{node, Buffer(start, start + static_cast<std::ptrdiff_t>(size))};
+  undo_fixups(found.raw, "FILE", "NTFS, record", node);
+  return found;
+}
+
 FileTree::File NtfsTree::look(Node node) {
-  const ntfs::File file(fs_, fs_.read_record(node));
+  const ntfs::File file(fs_, record(node));
   const std::uint64_t cluster = fs_.geometry().cluster_size;
   FileTree::File found;
+  found.facts.reserve(file.base().header().bytes_used.value());
   const RecordHeader header = file.base().header();
   found.folder = file.base().is_folder();
   for (const std::uint16_t value :
@@ -26,8 +43,7 @@ FileTree::File NtfsTree::look(Node node) {
   std::uint64_t base = 0;  // streams stand one behind the other
   for (std::size_t first = 0; first < file.pieces().size(); first = file.next_stream(first)) {
     const Attribute& attribute = file.pieces()[first].attribute;
-    const Buffer facts = attribute.facts();
-    found.facts.insert(found.facts.end(), facts.begin(), facts.end());
+    attribute.append_facts(found.facts);
     if (attribute.resident()) continue;
     const ClusterRuns runs = file.runs(first);
     // What was never written reads as zeros, whatever stands there; compressed content is kept as
@@ -47,7 +63,7 @@ FileTree::File NtfsTree::look(Node node) {
 
 std::vector<FileTree::Entry> NtfsTree::entries(Node folder) {
   std::vector<Entry> names;
-  const ntfs::File file(fs_, fs_.read_record(folder));
+  const ntfs::File file(fs_, record(folder));
   Index(fs_, file).for_each_key([&](const Index::Entry& entry) {
     const NameKey key = parse_name(entry.key);
     const std::string name =
@@ -56,8 +72,9 @@ std::vector<FileTree::Entry> NtfsTree::entries(Node folder) {
     const Node node = number_of(entry.head.reference.value());
     if (node != folder || name != ".") names.push_back({name, node, key.head.space});
   });
-  std::sort(names.begin(), names.end(),
-            [](const Entry& a, const Entry& b) { return a.name < b.name; });
+  const auto in_order = [](const Entry& a, const Entry& b) { return a.name < b.name; };
+  if (!std::is_sorted(names.begin(), names.end(), in_order))
+    std::sort(names.begin(), names.end(), in_order);
   return names;
 }
 

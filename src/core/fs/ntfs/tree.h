@@ -17,7 +17,13 @@ class NtfsTree final : public FileTree {
   std::vector<Entry> entries(Node folder) override;
 
  private:
+  Record record(Node node);
+
   Filesystem& fs_;
+  // Files are asked for one by one, mostly in their order: so many records were read at once.
+  Buffer records_;
+  Node first_ = 0;
+  Node last_asked_ = 0;
 };
 
 }  // namespace jh::ntfs
