@@ -129,10 +129,16 @@ int grow_live(CommandRun& run, const Parsed& parsed, GrowRequest request) {
     return keep_tables(change->system(), change->plan(), folder_for_tables(parsed));
   });
   std::size_t done = 0;
-  change->carry_out(*progress, [&](const Step& step) {
-    run.log(fmt::format("done: {}: {}", step.name, step.action));
-    ++done;
-  });
+  try {
+    change->carry_out(*progress, [&](const Step& step) {
+      run.log(fmt::format("done: {}: {}", step.name, step.action));
+      ++done;
+    });
+  } catch (const Error& error) {
+    // Refused before anything was begun: the next change would find a way back to what is none.
+    if (done == 0 && error.status() == Status::refused) live::end_put_back(kept);
+    throw;
+  }
   // The new room is in use from here on: there is no way back that would lose nothing.
   live::end_put_back(kept);
   const auto now = change->look_again();

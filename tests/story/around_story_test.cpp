@@ -10,6 +10,7 @@
 #include "core/store/file_store.h"
 #include "support/children.h"
 #include "support/guest_story.h"
+#include "support/share.h"
 
 namespace jh::test {
 namespace {
@@ -320,6 +321,7 @@ class LongerThanItsPlace : public AroundStory,
 };
 
 TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
+  SKIP_UNLESS_ITS_TURN(2)
   const auto& [name, place] = GetParam();
   std::string image = folder_ / "heath.img";
   if (std::string(name).starts_with("make-")) {
