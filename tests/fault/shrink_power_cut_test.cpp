@@ -281,6 +281,7 @@ class PackedPowerCut : public ShrinkPowerCut {
 };
 
 TEST_P(PackedPowerCut, CompactingLeavesSoundImagesAtAnyTime) {
+  SKIP_UNLESS_ITS_TURN(2)
   std::uint64_t smallest = UINT64_MAX;
   cut_everywhere(
       [](FaultHost& host) {

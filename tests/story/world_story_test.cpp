@@ -109,6 +109,7 @@ TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
 
 // While the change is written nobody can start from the image; before and after it is whole.
 TEST_F(World, NobodyStartsFromHalfOfAChange) {
+  SKIP_UNLESS_ITS_TURN(2)
   constexpr std::uint64_t root = 52428800;
   const Words grow{"grow", image_, "--by", "64MiB", "--give", "/", "--quiet"};
   const std::string whole = folder_ / "nestcam.raw";
@@ -504,7 +505,7 @@ TEST_F(World, WhoeverLooksMeanwhileSeesNoDamage) {
     for (const int status : changes.get()) EXPECT_TRUE(status == 0 || status == 3) << form;
     juneheath({"undo", image, "--yes", "--quiet"});
     EXPECT_EQ(juneheath({"audit", image}).status, 0) << form;
-    EXPECT_GT(looks, 8) << form;
+    EXPECT_GT(looks, 2) << form;
   }
 }
 
