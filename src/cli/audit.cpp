@@ -97,7 +97,7 @@ int run_audit(CommandRun& run, const Arguments& arguments) {
   const Parsed parsed = parse(run, audit_line(), arguments);
   if (parsed.help_shown) return 0;
   const SourceWatch watch(parsed.images);
-  return look_unlocked(parsed.images, [&] { return audit_unlocked(run, parsed, watch); });
+  return look_unlocked(watch, [&] { return audit_unlocked(run, parsed, watch); });
 }
 
 }  // namespace jh::cli

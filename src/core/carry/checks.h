@@ -57,14 +57,17 @@ class SourceWatch {
 /// Looks at files that nobody has to keep still meanwhile. Who writes to them makes them look
 /// damaged, or shorter than they say: Throws refused instead, where somebody did.
 template <class Look>
-auto look_unlocked(const std::vector<std::string>& files, Look look) {
-  const SourceWatch watch(files);
+auto look_unlocked(const SourceWatch& watch, Look look) {
   try {
     return look();
   } catch (const Error& error) {
     if (error.status() == Status::damaged || error.status() == Status::io) watch.check_still();
     throw;
   }
+}
+template <class Look>
+auto look_unlocked(const std::vector<std::string>& files, Look look) {
+  return look_unlocked(SourceWatch(files), look);
 }
 
 }  // namespace jh

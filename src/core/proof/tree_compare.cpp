@@ -99,23 +99,21 @@ class TreeComparison {
   }
 
   // Where there is much to ask, both trees are asked at the same time, each by one thread.
-  template <class Answers, class Ask>
-  static std::pair<Answers, Answers> ask_both(bool is_much, const Ask& before, const Ask& after) {
-    if (!is_much) return {before(), after()};
-    auto other = std::async(std::launch::async, before);
-    Answers now = after();
-    return {other.get(), std::move(now)};
+  // `ask(tree, node of a pair)` answers for one of them.
+  template <class Ask>
+  auto ask_both(bool is_much, Ask ask) {
+    const auto of_old = [&] { return ask(before_.tree, &Pair::before); };
+    const auto launch = is_much ? std::launch::async : std::launch::deferred;
+    auto was = std::async(launch, of_old);
+    auto now = ask(after_.tree, &Pair::after);
+    return std::pair{was.get(), std::move(now)};
   }
 
   void compare_folders(const Folder& folder) {
     const auto [before, after] = folder.nodes;
-    const std::function<Entries()> old_entries = [&, node = before] {
-      return before_.tree.entries(node);
-    };
-    const std::function<Entries()> new_entries = [&, node = after] {
-      return after_.tree.entries(node);
-    };
-    const auto [was, now] = ask_both<Entries>(folder.is_large, old_entries, new_entries);
+    const auto [was, now] = ask_both(folder.is_large, [&](FileTree& tree, Node Pair::*node) {
+      return tree.entries(folder.nodes.*node);
+    });
     if (was.size() != now.size()) differs(before, "the list of names");
     for (std::size_t i = 0; i < was.size(); ++i) {
       if (was[i].name != now[i].name || was[i].type != now[i].type)
@@ -129,22 +127,17 @@ class TreeComparison {
   void compare_files() {
     while (!waiting_.empty()) {
       const std::vector<Pair> pairs = std::exchange(waiting_, {});
-      using Files = std::vector<FileTree::File>;
       // Those of the first ones that are told in a bounded number of extents.
       const auto look_at = [&](FileTree& tree, Node Pair::*node) {
-        return std::function<Files()>([&pairs, &tree, node] {
-          Files files;
-          std::size_t extents = 0;
-          for (auto pair = pairs.begin(); pair != pairs.end() && extents < most_extents; ++pair) {
-            files.push_back(tree.look((*pair).*node));
-            extents += files.back().content.size();
-          }
-          return files;
-        });
+        std::vector<FileTree::File> files;
+        std::size_t extents = 0;
+        for (auto pair = pairs.begin(); pair != pairs.end() && extents < most_extents; ++pair) {
+          files.push_back(tree.look((*pair).*node));
+          extents += files.back().content.size();
+        }
+        return files;
       };
-      const auto [was, now] =
-          ask_both<Files>(pairs.size() > most_waiting / 8, look_at(before_.tree, &Pair::before),
-                          look_at(after_.tree, &Pair::after));
+      const auto [was, now] = ask_both(pairs.size() > most_waiting / 8, look_at);
       const std::size_t both = std::min(was.size(), now.size());
       for (std::size_t i = 0; i < both; ++i)
         compare_file(pairs[i].before, pairs[i].after, was[i], now[i]);
@@ -160,11 +153,15 @@ class TreeComparison {
     for (std::size_t i = 0; i < was.values.size(); ++i)
       match_nodes(was.values[i], now.values[i], before);
     if (was.folder != now.folder || was.facts != now.facts) differs(before, "an attribute of it");
+    if (was.folder) folders_.push_back({{before, after}, is_large(was)});
+    compare_content(was, now, before);
+  }
+
+  static bool is_large(const FileTree::File& folder) {
     constexpr std::uint64_t large = 64U << 10;
     std::uint64_t bytes = 0;
-    for (const Extent& part : was.content) bytes += part.length;
-    if (was.folder) folders_.push_back({{before, after}, bytes >= large});
-    compare_content(was, now, before);
+    for (const Extent& part : folder.content) bytes += part.length;
+    return bytes >= large;
   }
 
   // Extents may be cut differently: piece by piece, as far as both reach.

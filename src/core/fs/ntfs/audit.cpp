@@ -108,8 +108,7 @@ Buffer facts_of(const File& file) {
     // The bitmap of records becomes longer in its record, where it is there.
     if (attribute.resident() && attribute.type() == type::bitmap) continue;
     if (!attribute.resident()) attribute.set_sizes(0, 0, 0);
-    const Buffer part = attribute.facts();
-    found.insert(found.end(), part.begin(), part.end());
+    attribute.append_facts(found);
   }
   return found;
 }

@@ -65,8 +65,7 @@ class RecordAudit {
     if (!marked && in_use) find(number, "its record is in use, and not marked");
     if (!in_use) return;
     try {
-      Record record{number, Buffer(raw.begin(), raw.end())};
-      undo_fixups(record.raw, "FILE", "NTFS, file", number);
+      auto record = Record::from_disk(number, Buffer(raw.begin(), raw.end()), "NTFS, file");
       const RecordHeader header = record.header();
       if (header.block.fixup_offset.value() >= sizeof(RecordHeader) &&
           header.number.value() != static_cast<std::uint32_t>(number))

@@ -104,9 +104,7 @@ Buffer Filesystem::raw_records(std::uint64_t first, std::uint64_t count) const {
 }
 
 Record Filesystem::read_record(std::uint64_t number) {
-  Record record{number, raw_record(number)};
-  undo_fixups(record.raw, "FILE", "NTFS, record", number);
-  return record;
+  return Record::from_disk(number, raw_record(number), "NTFS, record");
 }
 
 std::uint64_t Filesystem::record_offset(std::uint64_t number) const {

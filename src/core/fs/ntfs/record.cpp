@@ -143,12 +143,6 @@ ClusterRuns Attribute::runs(std::uint64_t volume_clusters) const {
   return found;
 }
 
-Buffer Attribute::facts() const {
-  Buffer all;
-  append_facts(all);
-  return all;
-}
-
 void Attribute::append_facts(Buffer& all) const {
   const std::size_t start = all.size();
   AttributeHeader front = common();
@@ -270,6 +264,12 @@ Record Record::blank(std::uint64_t number, const RecordHeader& like) {
   Le16 mark;
   mark = std::uint16_t{1};
   put_at(record.raw, header.block.fixup_offset.value(), mark);
+  return record;
+}
+
+Record Record::from_disk(std::uint64_t number, Buffer raw, std::string_view what) {
+  Record record{number, std::move(raw)};
+  undo_fixups(record.raw, "FILE", what, number);
   return record;
 }
 

@@ -49,7 +49,6 @@ class Attribute {
   /// Throws damaged: also when they do not end where the header says.
   ClusterRuns runs(std::uint64_t volume_clusters) const;
   /// The header and the name, as far as they stay when clusters move.
-  Buffer facts() const;
   void append_facts(Buffer& all) const;
 
   void set_instance(std::uint16_t instance);
@@ -96,6 +95,8 @@ Attribute make_nonresident(std::uint32_t type, const ClusterRuns& runs, std::uin
 struct Record {
   /// A new one, laid out like `like`: no attributes, not in use, sequence 1.
   static Record blank(std::uint64_t number, const RecordHeader& like);
+  /// From its bytes as they are on disk. Throws damaged, naming it as `what` and its number.
+  static Record from_disk(std::uint64_t number, Buffer raw, std::string_view what);
 
   std::uint64_t number = 0;
   Buffer raw;

@@ -54,8 +54,7 @@ void Mover::run() {
     const auto header = parse_as<RecordHeader>(raw, 0);
     if ((header.flags.value() & record_flags::in_use) == 0 || header.base.value() != 0) return;
     if (number == file::bad_clusters) return;
-    Record record{number, Buffer(raw.begin(), raw.end())};
-    undo_fixups(record.raw, "FILE", "NTFS, file", number);
+    const auto record = Record::from_disk(number, Buffer(raw.begin(), raw.end()), "NTFS, file");
     if (number == file::bitmap || concerns(record)) move_file(record);
   });
 }

@@ -23,9 +23,8 @@ Record NtfsTree::record(Node node) {
     first_ = node;
   }
   const auto start = records_.begin() + static_cast<std::ptrdiff_t>((node - first_) * size);
-  Record found{node, Buffer(start, start + static_cast<std::ptrdiff_t>(size))};
-  undo_fixups(found.raw, "FILE", "NTFS, record", node);
-  return found;
+  return Record::from_disk(node, Buffer(start, start + static_cast<std::ptrdiff_t>(size)),
+                           "NTFS, record");
 }
 
 FileTree::File NtfsTree::look(Node node) {
