@@ -289,7 +289,7 @@ INSTANTIATE_TEST_SUITE_P(
              }},
         Case{"TwoGroups",
              {"two-groups"},
-             100,
+             200,
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "200MiB", {"/srv/rings=44MiB", "/"});
              }},
