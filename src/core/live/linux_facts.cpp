@@ -15,6 +15,7 @@
 #include "core/base/descriptor.h"
 #include "core/base/host_lists.h"
 #include "core/live/linux_kernel.h"
+#include "core/live/mounted_kinds.h"
 
 namespace jh::live {
 namespace {
@@ -182,7 +183,8 @@ std::vector<Mount> parse_mounts(const std::string& text) {
   std::vector<Mount> all;
   for (const MountLine& line : parse_mount_lines(text)) {
     // A folder of a filesystem shown elsewhere is no name for the whole; a subvolume is one.
-    if (line.root != "/" && line.kind != "btrfs") continue;
+    const MountedKind* kind = mounted_kind(line.kind);
+    if (line.root != "/" && (kind == nullptr || !kind->mounts_by_parts)) continue;
     const DeviceNumber device = device_in(line.device);
     if (device.major == 0 && !line.source.starts_with("/dev/")) continue;
     all.push_back({device, line.point, line.kind, line.source, line.read_only, line.number, false});

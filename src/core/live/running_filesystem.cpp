@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "core/base/ranges.h"
+#include "core/live/mounted_kinds.h"
 
 namespace jh::live {
 
@@ -32,7 +33,8 @@ ResizePlan RunningFilesystem::plan_resize(Bytes wanted) {
         fmt::format("{} cannot grow while it is mounted: {}", mount_.point, size_.cannot_grow),
         mount_.source, "shut the system down, and grow its disk from outside");
   // Below that the driver refuses whatever is asked for.
-  if (const Bytes least = 256_MiB; mount_.kind == "btrfs" && usable(wanted) < least)
+  const MountedKind* kind = mounted_kind(mount_.kind);
+  if (const Bytes least = kind == nullptr ? Bytes(0) : kind->least; usable(wanted) < least)
     unsupported(
         fmt::format("{} cannot grow to {}: its driver makes none larger that stays below {}",
                     mount_.point, human(usable(wanted)), human(least)),

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <utility>
 
+#include "core/live/mounted_kinds.h"
 #include "core/live/running_filesystem.h"
 #include "core/lvm/mapper_name.h"
 
@@ -303,7 +304,7 @@ std::optional<Running::InUse> RunningSystem::look(const Layer& layer, Store& win
   if (kind != nullptr && kind->while_mounted != nullptr) kind->while_mounted(window, content);
   content.blockers.clear();  // the driver says what it can
   const Mount& mount = *mounts.front();
-  content.name = mount.kind == "xfs" ? "XFS" : mount.kind == "vfat" ? "FAT" : mount.kind;
+  content.name = shown_kind(mount.kind);
   content.state = mount.read_only ? "mounted, read-only" : "mounted";
   content.filesystem_kind = kind;
   for (const Mount* each : mounts)
