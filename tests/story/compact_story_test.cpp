@@ -83,7 +83,10 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   }
   EXPECT_LE(now, best_in_place * 103 / 100) << full;
   if (!is_raw) {
-    EXPECT_EQ(nlohmann::json::parse(planned.out)["images"][0]["length_after"], now);
+    // Zeros in what is used are found when it is done.
+    const std::uint64_t at_most = nlohmann::json::parse(planned.out)["images"][0]["length_after"];
+    EXPECT_GE(at_most, now);
+    EXPECT_LE(at_most, now + now / 20);
   }
   const std::string copy = folder / "copy.img";
   for (const std::string& result : {image, into}) {

@@ -123,13 +123,18 @@ TEST_F(WayDown, ABlockLosesItsPlaceWhenAllOfItIsUnusedOrZero) {
                    {8 * 65536, 8 * 65536 + 1000, 0},  // one in two parts
                    {8 * 65536 + 1000, 9 * 65536, 1}};
   NullProgress silent;
-  const Reclaimable drops = find_reclaimable(*image->container, unused, silent);
+  const Reclaimable drops = find_reclaimable(*image->container, unused, Look::content, silent);
   const Ranges expected{{65536, 2 * 65536}, {3 * 65536, 4 * 65536}, {8 * 65536, 9 * 65536}};
   EXPECT_EQ(drops.ranges, expected);
   EXPECT_EQ(drops.bytes, (std::vector<std::uint64_t>{65536 + 1000, 64536}));
   EXPECT_EQ(drops.zeros, 65536U);
   EXPECT_EQ(drops.as_parent, Ranges{});
   EXPECT_EQ(drops.same, 0U);
+  // By the tables alone the same, but for zeros.
+  const Reclaimable known = find_reclaimable(*image->container, unused, Look::tables, silent);
+  EXPECT_EQ(known.ranges, (Ranges{{65536, 2 * 65536}, {8 * 65536, 9 * 65536}}));
+  EXPECT_EQ(known.bytes, drops.bytes);
+  EXPECT_EQ(known.zeros, 0U);
 }
 
 TEST_F(WayDown, AFloorIsReachedAndNoByteLess) {

@@ -11,9 +11,10 @@ constexpr std::uint64_t page = 4096;
 // what the parent has there?
 class Search {
  public:
-  Search(Container& container, const Unused& unused)
+  Search(Container& container, const Unused& unused, Look look)
       : container_(container),
         unused_(unused),
+        look_(look),
         facts_(container.facts()),
         has_parents_(!facts_.parents.empty()),
         has_zero_mark_(container.has_zero_mark()),
@@ -58,14 +59,33 @@ class Search {
   void look_at(std::uint64_t at, std::uint64_t length) {
     const std::uint64_t size = container_.disk().size();
     const std::uint64_t end = round_up(at + length, unit_);
-    for (std::uint64_t unit = std::max(done_, round_down(at, unit_)); unit < end; unit += unit_) {
+    for (std::uint64_t unit = std::max(done_, round_down(at, unit_)); unit < end; unit = done_) {
       done_ = unit + unit_;
       const std::uint64_t stop = std::min(size, unit + unit_);
+      if (const std::uint64_t whole = round_down(look_at_stretch(unit, std::min(size, end)), unit_);
+          whole != 0) {
+        done_ = unit + whole;
+        continue;
+      }
       if (has_zero_mark_ && is_needless(unit, stop, Used::zero))
         add_range(drops_.ranges, unit, stop);
       else if (has_parents_ && is_needless(unit, stop, Used::as_parent))
         add_range(drops_.as_parent, unit, stop);
     }
+  }
+
+  // Where a unit and those behind it are of one kind they need not be looked at one by one. Returns
+  // how much was dealt with: whole units of it are.
+  std::uint64_t look_at_stretch(std::uint64_t start, std::uint64_t end) {
+    const auto [range, length] = unused_.stretch(start, end - start);
+    const std::uint64_t whole = round_down(length, unit_);
+    if (whole == 0 || (range == nullptr && look_ == Look::content)) return 0;
+    if (range != nullptr && !has_zero_mark_) return 0;
+    if (range != nullptr) {
+      add_range(drops_.ranges, start, start + whole);
+      drops_.bytes[range->source] += whole;
+    }
+    return whole;
   }
 
   // What of a unit is used may go if all of it is like this.
@@ -79,7 +99,8 @@ class Search {
       const auto [range, length] = unused_.stretch(at, end - at);
       if (range != nullptr)
         shares.emplace_back(range->source, length);
-      else if (like == Used::zero ? is_zero(at, at + length) : is_as_parent(at, at + length))
+      else if (look_ == Look::content &&
+               (like == Used::zero ? is_zero(at, at + length) : is_as_parent(at, at + length)))
         used += length;
       else
         return false;
@@ -118,6 +139,7 @@ class Search {
 
   Container& container_;
   const Unused& unused_;
+  Look look_;
   ContainerFacts facts_;
   bool has_parents_;
   bool has_zero_mark_;
@@ -130,8 +152,9 @@ class Search {
 
 }  // namespace
 
-Reclaimable find_reclaimable(Container& container, const Unused& unused, Progress& progress) {
-  return Search(container, unused).run(progress);
+Reclaimable find_reclaimable(Container& container, const Unused& unused, Look look,
+                             Progress& progress) {
+  return Search(container, unused, look).run(progress);
 }
 
 }  // namespace jh

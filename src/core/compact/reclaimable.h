@@ -19,7 +19,12 @@ struct Reclaimable {
   bool empty() const { return ranges.empty() && as_parent.empty(); }
 };
 
-/// Reads what is used of the disk, as far as it is kept in the image's own files.
-Reclaimable find_reclaimable(Container& container, const Unused& unused, Progress& progress);
+/// What is looked at: only what the layers say of their free room, or all content as well, for
+/// zeros and for what the parent has.
+enum class Look { tables, content };
+
+/// With `content` reads what is used of the disk, as far as it is kept in the image's own files.
+Reclaimable find_reclaimable(Container& container, const Unused& unused, Look look,
+                             Progress& progress);
 
 }  // namespace jh
