@@ -38,6 +38,7 @@ struct Evidence {
 struct Change {
   std::vector<Evidence> evidence;
   std::uint64_t written_directly = 0;  // bytes
+  std::uint64_t moved_by_sharing = 0;  // bytes that use the blocks of the host they always had
   std::uint64_t ledger_bytes = 0;
 };
 

@@ -68,7 +68,7 @@ std::string transfer_text(const Transferred& content) {
 
 void add_share_option(po::options_description& own) {
   own.add_options()("share", po::value<std::string>()->default_value("auto")->value_name("HOW"),
-                    "auto: new images share the host's blocks; never: copy");
+                    "auto: share the host's blocks where it can; never: copy");
 }
 
 Sharing sharing_from(const Parsed& parsed) {

@@ -34,6 +34,7 @@ ChangeOptions change_options_from(const Parsed& parsed) {
   // What is new can be thrown away; there is nothing to take back.
   options.keep_undo = !parsed.values["no-undo"].as<bool>() && !options.into_copy;
   options.proof = proof_from(parsed);
+  options.sharing = sharing_from(parsed);
   options.format = format_from(parsed);
   return options;
 }
@@ -96,12 +97,14 @@ void note_result(CommandRun& run, const Plan& plan, const ChangeResult& result, 
   run.record.layers = changes;
   run.record.evidence = result.evidence.all();
   run.record.figures = {{"kept in the ledger", result.ledger_bytes, "bytes"},
-                        {"written directly to the image", result.written_directly, "bytes"}};
+                        {"written directly to the image", result.written_directly, "bytes"},
+                        {"moved by sharing blocks of the host", result.moved_by_sharing, "bytes"}};
   run.record.way_back = undo;
   run.record.document = {{"plan", plan_json(plan)},
                          {"done", true},
                          {"layers", changes_json(changes)},
                          {"written_directly", result.written_directly},
+                         {"moved_by_sharing", result.moved_by_sharing},
                          {"ledger_bytes", result.ledger_bytes},
                          {"undo", undo}};
 }
@@ -109,6 +112,10 @@ void note_result(CommandRun& run, const Plan& plan, const ChangeResult& result, 
 void print_result(const Parsed& parsed, const ChangeResult& result,
                   const std::vector<LayerChange>& changes, const std::string& undo) {
   print_changes(changes);
+  if (result.moved_by_sharing != 0)
+    std::cout << fmt::format("\n  {} moved by sharing blocks of the host, {} copied\n",
+                             human(Bytes(result.moved_by_sharing)),
+                             human(Bytes(result.written_directly)));
   if (!undo.empty())
     std::cout << "\n  To take it back, as long as the guest has not been started:\n      "
               << styled(undo, Style::command) << "\n";

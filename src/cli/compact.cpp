@@ -49,6 +49,7 @@ nlohmann::json figures_json(const CompactFigures& figures, const OnHost& host) {
           {"allocated_after", host.after ? nlohmann::json(*host.after) : nlohmann::json()},
           {"given_back", sources},
           {"moved_within_the_file", figures.to_move},
+          {"moved_by_sharing", figures.shared},
           {"notes", figures.notes}};
 }
 
@@ -82,6 +83,10 @@ void print_result(const std::string& name, const CompactFigures& figures, const 
   add("  length of the file", figures.length_before, figures.length_after);
   if (host.after) add("  in use on the host", host.before, *host.after);
   print_table(rows);
+  if (figures.shared != 0)
+    std::cout << fmt::format(
+        "    {} moved by sharing blocks of the host, {} copied\n", human(Bytes(figures.shared)),
+        human(Bytes(figures.to_move - std::min(figures.to_move, figures.shared))));
 }
 
 // For the report: what became of the file.
@@ -202,7 +207,9 @@ int run_compact(CommandRun& run, const Arguments& arguments) {
         // The disk before this one may keep a part of what lies on this one, and has moved it.
         const Session again = i == 0 ? Session() : open_session(parsed, parsed.images);
         const Guest& now = i == 0 ? guest : *again.guest;
-        report(i, compact_in_place(host, now, i, parsed.values["zero-free"].as<bool>(), progress),
+        report(i,
+               compact_in_place(host, now, i, parsed.values["zero-free"].as<bool>(),
+                                sharing_from(parsed), progress),
                false);
       } catch (const Error& error) {
         // The disks before this one are done.

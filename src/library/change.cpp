@@ -55,6 +55,7 @@ Change carry_out(const Guest& guest, const Plan& plan, const ChangeOptions& opti
     const jh::ChangeResult result = jh::carry_out(host, *inside.opened.guest, steps, how, progress);
     Change change;
     change.written_directly = result.written_directly;
+    change.moved_by_sharing = result.moved_by_sharing;
     change.ledger_bytes = result.ledger_bytes;
     for (const jh::Evidence& seen : result.evidence.all())
       change.evidence.push_back({seen.what, seen.count, seen.unit});

@@ -186,7 +186,7 @@ void compact(FaultHost& host) {
   const auto file = host.open(first_image, Access::read_only);
   const Guest guest({{first_image, file.get(), false, &resolver}});
   NullProgress silent;
-  compact_in_place(host, guest, 0, false, silent);
+  compact_in_place(host, guest, 0, false, Sharing::automatic, silent);
 }
 
 class CompactPowerCut : public ShrinkPowerCut {};
@@ -288,7 +288,7 @@ TEST_P(PackedPowerCut, CompactingLeavesSoundImagesAtAnyTime) {
         const auto file = host.open(first_image, Access::read_only);
         const Guest guest({{first_image, file.get()}});
         NullProgress silent;
-        compact_in_place(host, guest, 0, false, silent);
+        compact_in_place(host, guest, 0, false, Sharing::automatic, silent);
       },
       [&](FaultHost& host) {
         EXPECT_EQ(expect_sound(host), 24U << 20);
@@ -326,7 +326,7 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
       const auto file = host.open(first_image, Access::read_only);
       const Guest guest({{first_image, file.get(), false, &resolver}});
       StopAt progress(n);
-      compact_in_place(host, guest, 0, false, progress);
+      compact_in_place(host, guest, 0, false, Sharing::automatic, progress);
       finished = true;
     } catch (const Stopped& stop) {
       ++(stop.outcome() == Outcome::sound ? in_between : before_anything);

@@ -146,6 +146,93 @@ TEST_P(SharedBlocks, CopiesThatAreChangedLeaveTheirOriginalAlone) {
   }
 }
 
+// What moves inside of an image moves by sharing too, and its undo takes no room: the guest's
+// films, behind what was deleted in front of them.
+class MovedBySharing : public SharedBlocks {
+ protected:
+  void SetUp() override {
+    SharedBlocks::SetUp();
+    if (!host_) return;
+    raw_ = at("films.img");
+    unpack_sample("heather", raw_);
+    ASSERT_EQ(juneheath({"grow", raw_, "--by", "512MiB", "--yes", "--no-undo"}).status, 0);
+    {
+      const Mounted guest(raw_, 1U << 20, 0, /*writable=*/true);
+      run({"sh", "-c",
+           "cd " + guest.path() + " && head -c 250M /dev/urandom > old && sync -f old && " +
+               "head -c 100M /dev/urandom > films && sync -f films && rm old"});
+    }
+    digest_ = file_digest(raw_);
+    tree_ = tree_of(raw_);
+  }
+  static std::string tree_of(const std::string& raw) {
+    const Mounted guest(raw, 1U << 20);
+    return run({"sh", "-c",
+                "cd " + guest.path() + " && find . -type f | sort | xargs -d '\\n' md5sum"})
+        .out;
+  }
+  // A run takes one of the forms.
+  static std::vector<std::string> some_of(const std::vector<std::string>& formats) {
+    return takes_all() ? formats
+                       : std::vector<std::string>{formats[seed_of_run() % formats.size()]};
+  }
+  std::uint64_t taken_by(const std::vector<std::string>& words, const char* says) {
+    const std::uint64_t before = host_free();
+    const ProgramResult result = juneheath(words);
+    EXPECT_EQ(result.status, 0) << result.err;
+    EXPECT_EQ(result.said(says), GetParam().shares) << result.out;
+    const std::uint64_t after = host_free();
+    return before > after ? before - after : 0;
+  }
+
+  std::string tree_;
+};
+
+TEST_P(MovedBySharing, ShrinkingAndItsUndo) {
+  ASSERT_NE(tree_, "");
+  const char* says = "moved by sharing blocks of the host";
+  for (const std::string& format : some_of({"raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"})) {
+    SCOPED_TRACE(format);
+    const std::string image = at("guest." + format);
+    ASSERT_EQ(juneheath({"recast", raw_, image, "--form", format, "--store", "sparse"}).status, 0);
+    const std::uint32_t before = file_digest(image);
+    std::vector<std::string> words{"shrink", image, "--to", "floor+64MiB", "--yes"};
+    if (seed_of_run() % 2 == 0) words.insert(words.end(), {"--proof", "full"});
+    const std::uint64_t taken = taken_by(words, says);
+    if (GetParam().shares) {
+      EXPECT_LT(taken, 64U << 20);
+    }
+    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+    const std::string back = at("back.img");
+    ASSERT_EQ(juneheath({"recast", image, back, "--form", "raw"}).status, 0);
+    EXPECT_EQ(tree_of(back), tree_);
+    const ProgramResult undone = juneheath({"undo", image, "--yes"});
+    EXPECT_EQ(undone.status, 0) << undone.err;
+    EXPECT_EQ(file_digest(image), before);
+    for (const std::string& path : {image, back}) files::remove(path);
+  }
+}
+
+TEST_P(MovedBySharing, Compaction) {
+  for (const std::string& format : some_of({"qcow2", "vdi", "vmdk", "vhd", "vhdx"})) {
+    SCOPED_TRACE(format);
+    const std::string image = at("guest." + format);
+    ASSERT_EQ(juneheath({"recast", raw_, image, "--form", format}).status, 0);
+    const std::uint64_t length = files::file_size(image);
+    const std::uint64_t taken =
+        taken_by({"compact", image, "--yes"}, "moved by sharing blocks of the host");
+    EXPECT_LT(files::file_size(image), length - (200U << 20));
+    if (GetParam().shares) {
+      EXPECT_LT(taken, 64U << 20);
+    }
+    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+    const std::string back = at("back.img");
+    ASSERT_EQ(juneheath({"recast", image, back, "--form", "raw"}).status, 0);
+    EXPECT_EQ(tree_of(back), tree_);
+    for (const std::string& path : {image, back}) files::remove(path);
+  }
+}
+
 TEST_P(SharedBlocks, CompactionIntoANewImage) {
   const std::string image = at("compact.vmdk");
   const ProgramResult outcome = juneheath({"compact", raw_, "--into", image, "--yes"});
@@ -154,11 +241,12 @@ TEST_P(SharedBlocks, CompactionIntoANewImage) {
   EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
 }
 
-INSTANTIATE_TEST_SUITE_P(On, SharedBlocks,
-                         testing::Values(HostKind{"xfs", make_xfs, true},
-                                         HostKind{"btrfs", make_btrfs, true},
-                                         HostKind{"ext", make_ext, false}),
-                         [](const auto& param) { return std::string(param.param.name); });
+const auto hosts =
+    testing::Values(HostKind{"xfs", make_xfs, true}, HostKind{"btrfs", make_btrfs, true},
+                    HostKind{"ext", make_ext, false});
+const auto name_of = [](const auto& param) { return std::string(param.param.name); };
+INSTANTIATE_TEST_SUITE_P(On, SharedBlocks, hosts, name_of);
+INSTANTIATE_TEST_SUITE_P(On, MovedBySharing, hosts, name_of);
 
 }  // namespace
 }  // namespace jh::test

@@ -82,7 +82,7 @@ TEST_F(World, TheGuestRunsBetweenTheCutAndRecover) {
   const long calls = calls_of(shrink, folder_ / "count");
   int dropped = 0;
   int refused = 0;
-  const long stride = takes_all() ? 23 : 71;
+  const long stride = takes_all() ? 23 : std::max(calls / 5, 23L);
   for (long n = 2; n <= calls; n += n + stride < calls - 9 ? stride : 2) {
     SCOPED_TRACE(fmt::format("cut at call {} of {}", n, calls));
     fresh();

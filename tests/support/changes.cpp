@@ -87,7 +87,7 @@ void grow_two_groups(FaultHost& host, const Guest& guest, const BeforeProof& bef
 
 void compact(FaultHost& host, const Guest& guest, const BeforeProof&) {
   NullProgress silent;
-  compact_in_place(host, guest, 0, false, silent);
+  compact_in_place(host, guest, 0, false, Sharing::automatic, silent);
 }
 
 void keep_full(FaultHost& host, const Guest&, const BeforeProof&) {

@@ -49,6 +49,9 @@ class FaultHost final : public Host {
   void share_blocks() { shares_ = true; }
   bool overwriting_needs_room(const std::string& /*path*/) override { return shares_; }
   bool can_share(const std::string& /*from*/, const std::string& /*to*/) override { return true; }
+  /// From now on the host lets files share blocks so many times, and then no more.
+  void share_at_most(std::uint64_t times) { power_.share_at_most(times); }
+  bool is_willing() const { return power_.is_willing(); }
   /// The least that was left at any time since.
   std::uint64_t least_room() const { return least_; }
   /// What survives is decided, and the power comes back.

@@ -114,7 +114,7 @@ void FaultStore::reserve(std::uint64_t offset, std::uint64_t length) {
 
 std::uint64_t FaultStore::share(std::uint64_t offset, Store& from, std::uint64_t source,
                                 std::uint64_t length) {
-  if (dynamic_cast<FaultStore*>(&from) == nullptr) return 0;
+  if (dynamic_cast<FaultStore*>(&from) == nullptr || !power_.may_share()) return 0;
   length = round_down(length, MemoryStore::page_size);
   change({Kind::write, offset, length, read_buffer(from, source, length)});
   return length;

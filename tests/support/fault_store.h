@@ -43,6 +43,14 @@ class PowerSupply {
     if (bytes != 0 && has_room_ && !has_room_(bytes))
       io_failed("the test's host is full", "in memory");
   }
+  void share_at_most(std::uint64_t times) { shares_left_ = times; }
+  bool is_willing() const { return shares_left_ == UINT64_MAX; }
+  /// Whether the host shares once more.
+  bool may_share() {
+    if (shares_left_ == 0) return false;
+    shares_left_ -= is_willing() ? 0 : 1;
+    return true;
+  }
   void switch_on() {
     off_ = false;
     cut_at(0);
@@ -63,6 +71,7 @@ class PowerSupply {
   std::uint64_t count_ = 0;
   std::uint64_t cut_at_ = 0;
   std::uint64_t fail_at_ = 0;
+  std::uint64_t shares_left_ = UINT64_MAX;
   bool lasting_ = false;
   bool off_ = false;
   std::function<bool(std::uint64_t)> has_room_;

@@ -32,6 +32,7 @@ class Forged : public testing::Test {
   Forged() {
     host_.put(image_path, content(1));
     host_.put(victim, content(9));
+    victim_ = host_.open(victim, Access::read_only);
   }
 
   enum class FrontIs { unknown, open, closed };
@@ -65,12 +66,21 @@ class Forged : public testing::Test {
       host_.remove(std::string(victim) + ending);
   }
 
+  // A record that says that its bytes are shared, at `at`.
+  static void share_at(Ledger& ledger, ledger::RecordKind kind, std::uint64_t offset,
+                       std::uint64_t at, std::uint64_t length) {
+    ledger::SharedPlace place{};
+    place.at = at;
+    ledger.append_about(kind, 0, offset, length, bytes_of(place), ledger::flag_shared);
+  }
+
   void expect_victim_untouched() {
     ASSERT_TRUE(host_.exists(victim));
     EXPECT_TRUE(host_.content(victim).same_content(content(9)));
   }
 
   FaultHost host_;
+  std::unique_ptr<Store> victim_;
   const Named only_image_{{image_path}, {}};
 };
 
@@ -199,6 +209,25 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
         l.append_about(RecordKind::after, 0, 8192, 4096, packed,
                        ledger::flag_compressed | ledger::flag_spilled);
       },
+      // Shared bytes that are not there, are not where they would be, are not a whole page, are of
+      // a kind that has none such, or are others than the image has.
+      [&](Ledger& l) { share_at(l, RecordKind::cut, 0, 65'536, 4096); },
+      [&](Ledger& l) { share_at(l, RecordKind::wrote, 0, UINT64_MAX - 65'535, 4096); },
+      [&](Ledger& l) { share_at(l, RecordKind::before_direct, 0, 24'576, 4096); },
+      [&](Ledger& l) {
+        const auto place = l.append_shared(RecordKind::wrote, 0, 0, *victim_, 0, 8192);
+        ASSERT_EQ(place.length, 8192U);
+        share_at(l, RecordKind::before_direct, 0, place.at, 4096);
+      },
+      [&](Ledger& l) {
+        share_at(l, RecordKind::wrote, 4096, round_up(l.length() + 56, 65'536), 1000);
+        l.append_shared(RecordKind::wrote, 0, 16'384, *victim_, 0, 8192);
+      },
+      [&](Ledger& l) { l.append_shared(RecordKind::after, 0, 0, *victim_, 0, 8192); },
+      [&](Ledger& l) { l.append_shared(RecordKind::assigned, 0, 0, *victim_, 0, 8192); },
+      [&](Ledger& l) { l.append_shared(RecordKind::cut, 0, 0, *victim_, 0, 8192); },
+      [&](Ledger& l) { l.append_shared(RecordKind::wrote, 0, 1000, *victim_, 0, 8192); },
+      [&](Ledger& l) { l.append_shared(RecordKind::wrote, 0, 98'304, *victim_, 0, 8192); },
       // Lengths that no image has.
       [&](Ledger& l) { l.append_checksum(RecordKind::cut_sum, 0, 100'352, 1ULL << 46, false, 7); },
       [&](Ledger& l) { l.append_zero(RecordKind::cut, 0, 100'352, 1ULL << 60); },
@@ -225,6 +254,30 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
         EXPECT_TRUE(host_.content(image_path).same_content(before));
         host_.remove(std::string(image_path) + ".juneheath");
       }
+}
+
+// Shared bytes are what the image must have, however the ledger came by them.
+TEST_F(Forged, SharedBytesThatAreNotTheImagesAreRefused) {
+  for (const bool done : {false, true}) {
+    SCOPED_TRACE(done);
+    host_.put(image_path, content(1));
+    forge(
+        {image_path}, 0, true, done,
+        [&](Ledger& ledger) {
+          ledger.append_shared(ledger::RecordKind::wrote, 0, 8192, *victim_, 0, 8192);
+          ledger.append_about(ledger::RecordKind::new_size, 0, 100'352, 100'352, {});
+        },
+        FrontIs::closed);
+    const MemoryStore before(host_.content(image_path), "before");
+    if (done) {
+      EXPECT_THROW(undo(host_, image_path, only_image_), Error);
+    } else {
+      EXPECT_THROW(recover(host_, image_path, only_image_), Error);
+    }
+    EXPECT_TRUE(host_.content(image_path).same_content(before));
+    host_.remove(std::string(image_path) + ".juneheath");
+  }
+  expect_victim_untouched();
 }
 
 // A change with everything in it, up to its seal, with the power cut at one of its operations.

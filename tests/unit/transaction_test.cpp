@@ -211,6 +211,29 @@ void move_and_cut(FaultHost& host, bool seal) {
   if (seal) transaction.seal(silent, true);
 }
 
+// The same by sharing the host's blocks; and what is cut off goes to the ledger in the same way.
+void share_and_cut(FaultHost& host, bool seal) {
+  constexpr std::uint64_t kept = 600 * 4096;
+  const auto file = host.open("/m/a.img", Access::read_write);
+  Transaction transaction(host, {"/m/a.img"}, {file.get()});
+  Stage& stage = transaction.stage(0);
+  copy_unreferenced(stage, kept, stage, 200 * 4096, 99 * 4096);
+  if (host.is_willing()) {
+    EXPECT_EQ(stage.shared(), 99U * 4096);
+  }
+  EXPECT_EQ(read_buffer(stage, 298 * 4096, 4096), read_buffer(*file, kept + 98 * 4096, 4096));
+  // Where something is held it would not be seen, and a page of the image is not the stage's.
+  stage.write(3 * 4096, filled(9000, 0xA7));
+  EXPECT_EQ(stage.share_unreferenced(0, {&stage, 400 * 4096, 400'000}), 0U);
+  EXPECT_EQ(stage.share_unreferenced(100 * 4096, {&stage, 4096, 90 * 4096}), 0U);
+  EXPECT_EQ(stage.share_unreferenced(100 * 4096, {file.get(), 400 * 4096, 90 * 4096}), 0U);
+  stage.resize(kept);
+  NullProgress silent;
+  if (seal) transaction.seal(silent, true);
+}
+
+using Move = void (*)(FaultHost& host, bool seal);
+
 MemoryStore image_with_a_tail() {
   MemoryStore image = image_of(600 * 4096, 3);
   image.resize(700 * 4096);
@@ -240,11 +263,100 @@ TEST(Undo, FetchesWhatMovedFromItsNewPlace) {
   EXPECT_TRUE(host.content("/m/a.img").same_content(old));
 }
 
-TEST(Undo, OfAMoveSurvivesAPowerCutAnywhere) {
+TEST(Undo, TakesBackWhatMovedBySharing) {
+  const MemoryStore old = image_with_a_tail();
+  FaultHost host;
+  host.put("/m/a.img", old);
+  share_and_cut(host, false);
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+  share_and_cut(host, true);
+  EXPECT_EQ(host.content("/m/a.img").size(), 600U * 4096);
+  const auto file = host.open("/m/a.img", Access::read_write);
+  EXPECT_EQ(read_buffer(*file, 298 * 4096, 1)[0], static_cast<std::uint8_t>(698));
+  for (const std::uint64_t at : {200U, 240U, 298U}) {
+    const Buffer there = read_buffer(*file, at * 4096 + 77, 1);
+    file->write(at * 4096 + 77, filled(1, 0x01));
+    EXPECT_THROW(undo(host, "/m/a.img"), Error);
+    file->write(at * 4096 + 77, there);
+  }
+  EXPECT_EQ(check_undo(host, "/m/a.img").bytes_put_back, (99U + 100U + 3U) * 4096);
+  undo(host, "/m/a.img");
+  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
+}
+
+// The change itself, at each of its operations.
+TEST(Recover, OfAMoveBySharingIsAllOrNothing) {
+  const MemoryStore old = image_with_a_tail();
+  FaultHost whole;
+  whole.put("/m/a.img", old);
+  whole.cut_at(0, Unflushed::kept);
+  share_and_cut(whole, true);
+  const MemoryStore sealed(whole.content("/m/a.img"), "sealed");
+  std::mt19937 random(20261130);
+  int finished = 0;
+  // What is there now is the old state, but for what nothing referred to, or the new one, which can
+  // be taken back.
+  const auto expect_whole = [&](FaultHost& host, std::uint64_t n) {
+    MemoryStore now(host.content("/m/a.img"), "now");
+    if (now.size() == sealed.size()) {
+      ++finished;
+      ASSERT_TRUE(now.same_content(sealed)) << n;
+      undo(host, "/m/a.img");
+      ASSERT_TRUE(host.content("/m/a.img").same_content(old)) << n;
+      return;
+    }
+    MemoryStore was(old, "was");
+    ASSERT_EQ(now.size(), was.size());
+    for (const auto& [from, to] : {std::pair{0, 200}, std::pair{299, 700}})
+      ASSERT_EQ(read_buffer(now, from * 4096ULL, (to - from) * 4096ULL),
+                read_buffer(was, from * 4096ULL, (to - from) * 4096ULL))
+          << n;
+  };
+  for (std::uint64_t n = 1; n <= whole.operations(); ++n)
+    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
+      FaultHost host;
+      host.put("/m/a.img", old);
+      host.cut_at(n, mode);
+      ASSERT_THROW(share_and_cut(host, true), PowerCut) << n;
+      host.restart(random);
+      recover(host, "/m/a.img");
+      expect_whole(host, n);
+    }
+  EXPECT_GT(finished, 20);
+  // The disk fails, once or for good.
+  for (std::uint64_t n = 1; n <= whole.operations(); ++n)
+    for (const bool lasting : {false, true}) {
+      FaultHost host;
+      host.put("/m/a.img", old);
+      host.fail_at(n, lasting);
+      try {
+        share_and_cut(host, true);
+      } catch (const Error& error) {
+        EXPECT_EQ(error.status(), Status::io) << error.what();
+      }
+      host.mend();
+      recover(host, "/m/a.img");
+      expect_whole(host, n);
+    }
+  // The host shares so many times, and then no more: the rest is copied.
+  for (std::uint64_t times = 0; times < 6; ++times) {
+    FaultHost host;
+    host.put("/m/a.img", old);
+    host.share_at_most(times);
+    share_and_cut(host, true);
+    ASSERT_TRUE(host.content("/m/a.img").same_content(sealed)) << times;
+    undo(host, "/m/a.img");
+    ASSERT_TRUE(host.content("/m/a.img").same_content(old)) << times;
+  }
+}
+
+class UndoOfAMove : public testing::TestWithParam<Move> {};
+
+TEST_P(UndoOfAMove, SurvivesAPowerCutAnywhere) {
   const MemoryStore old = image_with_a_tail();
   FaultHost made;
   made.put("/m/a.img", old);
-  move_and_cut(made, true);
+  GetParam()(made, true);
   const MemoryStore sealed(made.content("/m/a.img"), "sealed");
   const MemoryStore ledger(made.content("/m/a.img.juneheath"), "ledger");
   made.cut_at(0, Unflushed::kept);
@@ -270,9 +382,14 @@ TEST(Undo, OfAMoveSurvivesAPowerCutAnywhere) {
       taken_back += is_old ? 1 : 0;
       ASSERT_TRUE(is_old || host.content("/m/a.img").same_content(sealed)) << n;
     }
-  EXPECT_GT(made.operations(), 100U);
-  EXPECT_GT(taken_back, 100);
+  EXPECT_GT(made.operations(), GetParam() == move_and_cut ? 100U : 15U);
+  EXPECT_GT(taken_back, GetParam() == move_and_cut ? 100 : 15);
 }
+
+INSTANTIATE_TEST_SUITE_P(By, UndoOfAMove, testing::Values(move_and_cut, share_and_cut),
+                         [](const auto& param) {
+                           return std::string(param.param == move_and_cut ? "Copying" : "Sharing");
+                         });
 
 // What the seal has kept once and writes to many places: a cut in between is finished from it.
 TEST(Recover, WritesCopiesThatWereKeptOnce) {

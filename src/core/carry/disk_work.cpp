@@ -98,7 +98,7 @@ void DiskWork::run(const Step& step, const step::MovePartition& work, const Cont
   const std::uint64_t to = to_bytes(work.first, sector_size_).value();
   const std::uint64_t length = to_bytes(work.end - work.first, sector_size_).value();
   // Towards the end a piece must not be longer than the way: it would run into itself.
-  const std::uint64_t most = std::min<std::uint64_t>(1U << 20, to > from ? to - from : UINT64_MAX);
+  const std::uint64_t most = std::min(moved_at_once, to > from ? to - from : UINT64_MAX);
   std::uint64_t done = 0;
   const auto copy = [&](std::uint64_t at, std::uint64_t size) {
     copy_unreferenced(disk(), from + at, disk(), to + at, size);

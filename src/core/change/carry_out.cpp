@@ -26,6 +26,7 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
   check_host_room(host, plan);
   check_sound(before, plan, progress);
   FileSet files(host, before, plan);
+  files.transaction().set_sharing(request.sharing);
   {
     Worker worker(before, plan, files);
     for (const Step& step : plan.steps) {
@@ -39,7 +40,10 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
   ChangeResult result;
   result.evidence = prove(before, plan, files, request.proof, progress);
   Transaction& transaction = files.transaction();
-  for (Stage* stage : files.stages()) result.written_directly += stage->written_directly();
+  for (Stage* stage : files.stages()) {
+    result.moved_by_sharing += stage->shared();
+    result.written_directly += stage->written_directly() - stage->shared();
+  }
   transaction.seal(progress, request.keep_undo);
   result.ledger_bytes = transaction.ledger_bytes();
   return result;

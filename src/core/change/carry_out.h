@@ -12,6 +12,7 @@ namespace jh {
 
 struct ChangeResult {
   std::uint64_t written_directly = 0;  // bytes
+  std::uint64_t moved_by_sharing = 0;  // bytes that use the blocks of the host they always had
   std::uint64_t ledger_bytes = 0;
   EvidenceList evidence;  // what the proof has looked at
 };

@@ -47,7 +47,7 @@ struct Prospect {
   CompactFigures figures;
 };
 
-Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
+Prospect look_at(const Guest& guest, std::size_t index, Look look, Progress& progress) {
   const Disk& disk = guest.disks()[index];
   Prospect found{disk.container->facts(), {}, {}, {}};
   check_awake(guest);
@@ -55,7 +55,7 @@ Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   check_can(disk, found.facts);
   check_image_sound(disk);
   found.unused = find_unused(guest, index);
-  found.reclaimable = find_reclaimable(*disk.container, found.unused, progress);
+  found.reclaimable = find_reclaimable(*disk.container, found.unused, look, progress);
   CompactFigures& figures = found.figures;
   figures.length_before = figures.length_after = found.facts.file_length.value();
   figures.files = files_of(disk);
@@ -67,6 +67,9 @@ Prospect look_at(const Guest& guest, std::size_t index, Progress& progress) {
   if (found.reclaimable.same != 0)
     figures.given_back.push_back({"the same as in the parent", found.reclaimable.same});
   figures.notes = found.unused.kept;
+  if (look == Look::tables)
+    figures.notes.emplace_back(
+        "zeros in what is used are looked for when it is done: the file may become smaller yet");
   return found;
 }
 
@@ -95,12 +98,15 @@ void prove_same(Container& before, Container& after, const FileChanges& changes,
 }
 
 // One step of a compaction: staged, proven, sealed; no undo is kept.
+// Returns how much moved by sharing.
 template <class Work>
-void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& progress,
-                 Work work) {
+std::uint64_t sealed_step(Host& host, const Disk& disk, const Unused& unused, Sharing sharing,
+                          Progress& progress, Work work) {
   bool wrote = false;
+  std::uint64_t shared = 0;
   const auto step = [&] {
     FileSet files(host, disk);
+    files.transaction().set_sharing(sharing);
     for (Stage* stage : files.stages()) stage->trust_unreferenced();
     const auto note_writes = [&] {
       for (Stage* stage : files.stages()) wrote |= stage->written_directly() != 0;
@@ -126,6 +132,7 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     prove_same(*before, *after, changes, contents, unused, disk.path);
     check_snapshots(*before, files.old_state(0), *after, files.stage(0), changes);
     files.transaction().seal(progress, /*keep_undo=*/false);
+    for (const Stage* stage : files.stages()) shared += stage->shared();
   };
   try {
     telling_outcome(host, disk.path, step);
@@ -136,6 +143,7 @@ void sealed_step(Host& host, const Disk& disk, const Unused& unused, Progress& p
     if (wrote && error.outcome() == Outcome::unchanged) throw error.with_outcome(Outcome::sound);
     throw;
   }
+  return shared;
 }
 
 // Holes in the host's file: each of them changes nothing that anyone reads.
@@ -255,22 +263,27 @@ std::uint64_t length_now(Host& host, const Disk& disk) {
   return open_container(*file, &others)->facts().file_length.value();
 }
 
-// Reclaimable and moves in sealed steps. Returns the bytes moved.
-std::uint64_t relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& unused,
-                                     const Reclaimable& reclaimable, std::uint64_t length_before,
-                                     Progress& progress) {
+struct MovedBytes {
+  std::uint64_t all = 0;
+  std::uint64_t shared = 0;
+};
+
+// Reclaimable and moves in sealed steps.
+MovedBytes relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& unused,
+                                  const Reclaimable& reclaimable, std::uint64_t length_before,
+                                  Sharing sharing, Progress& progress) {
   const Trial trial = failing_with(Outcome::unchanged, [&] {
     Trial tried = try_out(host, disk, reclaimable);
     check_room(host, disk, reclaimable, tried);
     return tried;
   });
-  std::uint64_t moved = 0;
+  MovedBytes moved;
   bool dropped = false;
   try {
     if (!reclaimable.empty()) {
       progress.begin("releasing what is not used", 0);
       AggregateProgress step(progress);
-      sealed_step(host, disk, unused, step,
+      sealed_step(host, disk, unused, sharing, step,
                   [&](Container& container) { release(container, reclaimable); });
       dropped = true;
       progress.end();
@@ -279,28 +292,29 @@ std::uint64_t relocate_tail_in_steps(Host& host, const Disk& disk, const Unused&
     AggregateProgress steps(progress);
     for (std::size_t i = 0; i < trial.gap_closings; ++i) {
       std::uint64_t step = 0;
-      sealed_step(host, disk, unused, steps, [&](Container& container) {
+      moved.shared += sealed_step(host, disk, unused, sharing, steps, [&](Container& container) {
         step = container.close_gaps(bytes_per_step, /*first=*/i == 0);
       });
-      moved += step;
+      moved.all += step;
       steps.add(step);
     }
     // A step that moved clearly less than it might have was the last one.
     constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
-    for (std::uint64_t last = bytes_per_step; last >= nearly; moved += last, steps.add(last))
-      sealed_step(host, disk, unused, steps,
-                  [&](Container& container) { last = container.relocate_tail(bytes_per_step); });
+    for (std::uint64_t last = bytes_per_step; last >= nearly; moved.all += last, steps.add(last))
+      moved.shared += sealed_step(host, disk, unused, sharing, steps, [&](Container& container) {
+        last = container.relocate_tail(bytes_per_step);
+      });
     progress.end();
   } catch (const Stopped&) {
-    if (!dropped && moved == 0) throw;
+    if (!dropped && moved.all == 0) throw;
     const std::uint64_t now = length_now(host, disk);
     throw Stopped(disk.path,
                   fmt::format("{} of {} were moved so far, and the file is {} shorter",
-                              human(Bytes(moved)), human(Bytes(trial.to_move)),
+                              human(Bytes(moved.all)), human(Bytes(trial.to_move)),
                               human(Bytes(length_before - std::min(length_before, now)))));
   } catch (const Error& error) {
     // Steps that are sealed stay.
-    if ((!dropped && moved == 0) || error.outcome() == Outcome::unfinished) throw;
+    if ((!dropped && moved.all == 0) || error.outcome() == Outcome::unfinished) throw;
     throw error.with_outcome(Outcome::sound);
   }
   return moved;
@@ -310,7 +324,10 @@ std::uint64_t relocate_tail_in_steps(Host& host, const Disk& disk, const Unused&
 
 CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  auto [facts, unused, reclaimable, figures] = look_at(guest, index, progress);
+  // What its parent holds as well may be most of it: that is compared before too.
+  const bool has_parent = !disk.container->facts().parents.empty();
+  auto [facts, unused, reclaimable, figures] =
+      look_at(guest, index, has_parent ? Look::content : Look::tables, progress);
   if (facts.format == ImageFormat::raw) return figures;
   const Trial trial = try_out(host, disk, reclaimable);
   figures.to_move = trial.to_move;
@@ -319,20 +336,23 @@ CompactFigures plan_compact(Host& host, const Guest& guest, std::size_t index, P
 }
 
 CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t index, bool zero_free,
-                                Progress& progress) {
+                                Sharing sharing, Progress& progress) {
   const Disk& disk = guest.disks()[index];
-  Prospect found =
-      failing_with(Outcome::unchanged, [&] { return look_at(guest, index, progress); });
+  Prospect found = failing_with(Outcome::unchanged,
+                                [&] { return look_at(guest, index, Look::content, progress); });
   CompactFigures& figures = found.figures;
   failing_with(Outcome::sound, [&] {
     // What the change before freed, and would need again, may go now.
     if (end_undo(host, disk.path))
       figures.notes.emplace_back("the change before this one can no longer be taken back");
-    if (found.facts.format == ImageFormat::raw)
+    if (found.facts.format == ImageFormat::raw) {
       punch(host, disk, found.reclaimable, progress);
-    else
-      figures.to_move = relocate_tail_in_steps(host, disk, found.unused, found.reclaimable,
-                                               figures.length_before, progress);
+    } else {
+      const MovedBytes moved = relocate_tail_in_steps(host, disk, found.unused, found.reclaimable,
+                                                      figures.length_before, sharing, progress);
+      figures.to_move = moved.all;
+      figures.shared = moved.shared;
+    }
     if (zero_free) write_zeros(host, disk, found.unused, progress);
     figures.length_after = length_now(host, disk);
   });

@@ -76,15 +76,22 @@ void BlockContainer::copy_within(Store& file, std::uint64_t from, std::uint64_t 
                                  std::uint64_t length) {
   if (file.size() < to + length) file.resize(to + length);
   if (tables_only_) return;
-  constexpr std::uint64_t most = 1U << 20;
-  Buffer content;
-  for (std::uint64_t done = 0; done < length; done += most) {
-    const std::uint64_t step = std::min(most, length - done);
-    content.assign(step, 0);
-    const std::uint64_t there =
-        from + done >= file.size() ? 0 : std::min(step, file.size() - from - done);
-    if (there != 0) file.read(from + done, ByteSpan(content).first(there));
-    file.write_unreferenced(to + done, content);
+  const std::uint64_t there = from >= file.size() ? 0 : std::min(length, file.size() - from);
+  copy_unreferenced(file, from, file, to, there);
+  write_zeros_where_needed(file, to + there, length - there);
+}
+
+void BlockContainer::copy_within(Store& file, const std::vector<MovableBlock>& moves,
+                                 std::uint64_t length) {
+  for (std::size_t i = 0; i < moves.size();) {
+    std::uint64_t run = 0;
+    const MovableBlock& first = moves[i];
+    while (i < moves.size() && run < moved_at_once && moves[i].at == first.at + run &&
+           moves[i].to == first.to + run) {
+      run += length;
+      ++i;
+    }
+    copy_within(file, first.at, first.to, run);
   }
 }
 
@@ -148,6 +155,35 @@ Location BlockContainer::Disk::locate(std::uint64_t offset, std::uint64_t length
   const Extent extent = owner_.extent_at(offset, length);
   if (extent.kind != Extent::Kind::data) return {nullptr, 0, extent.length};
   return extent.store->locate(extent.at, extent.length);
+}
+
+// Of this image alone: blocks that can be written where they are, or such that have no place.
+Extent BlockContainer::Disk::own_extent(std::uint64_t offset, std::uint64_t length) {
+  Extent extent = owner_.find(offset, length);
+  const bool has_place = extent.kind == Extent::Kind::data;
+  while (extent.length < length) {
+    const Extent next = owner_.find(offset + extent.length, length - extent.length);
+    const bool joins = has_place ? next.store == extent.store && next.shared == extent.shared &&
+                                       next.at == extent.at + extent.length
+                                 : true;
+    if ((next.kind == Extent::Kind::data) != has_place || !joins) break;
+    extent.length += next.length;
+  }
+  return extent;
+}
+
+std::uint64_t BlockContainer::Disk::share_unreferenced(std::uint64_t offset,
+                                                       const Location& source) {
+  check_range(offset, source.length);
+  Extent extent = own_extent(offset, source.length);
+  const std::uint64_t whole = round_down(extent.length, owner_.block_size());
+  if (extent.kind != Extent::Kind::data && whole != 0 && offset % owner_.block_size() == 0 &&
+      source.store->may_share()) {
+    owner_.allocate(offset, whole);
+    extent = own_extent(offset, whole);
+  }
+  if (extent.kind != Extent::Kind::data || extent.shared) return 0;
+  return extent.store->share_unreferenced(extent.at, {source.store, source.at, extent.length});
 }
 
 void BlockContainer::Disk::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {

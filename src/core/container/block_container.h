@@ -3,6 +3,7 @@
 #pragma once
 
 #include "core/container/container.h"
+#include "core/container/relocate_tail.h"
 
 namespace jh {
 
@@ -40,6 +41,8 @@ class BlockContainer : public Container {
   /// Copies a block, or a table, to a place in the file that nothing refers to. What is missing at
   /// the file's end reads as zeros.
   void copy_within(Store& file, std::uint64_t from, std::uint64_t to, std::uint64_t length);
+  /// The same of blocks of that length; those that lie side by side in both places move together.
+  void copy_within(Store& file, const std::vector<MovableBlock>& moves, std::uint64_t length);
   /// Where the disk's last block would end in the file it lies in, were it whole; 0: it has no
   /// place. A block that the disk does not fill may have been cut short; growing makes it whole.
   std::uint64_t end_of_last_block();
@@ -66,12 +69,14 @@ class BlockContainer : public Container {
     }
     Range map(std::uint64_t offset, std::uint64_t length) override;
     Location locate(std::uint64_t offset, std::uint64_t length) override;
+    std::uint64_t share_unreferenced(std::uint64_t offset, const Location& source) override;
     void discard(std::uint64_t offset, std::uint64_t length) override;
     void flush() override { owner_.image_file().flush(); }
     void resize(std::uint64_t new_size) override;
     std::string name() const override { return owner_.image_file().name(); }
 
    private:
+    Extent own_extent(std::uint64_t offset, std::uint64_t length);
     void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
     std::size_t put_in_new_blocks(std::uint64_t offset, ConstByteSpan data, bool zero_now);
 

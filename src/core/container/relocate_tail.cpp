@@ -39,6 +39,11 @@ std::vector<MovableBlock> plan_tail_relocation(std::vector<MovableBlock> movable
     // Those that move are taken from the end, behind all places that are still looked at.
     next_place(place + length);
   }
+  // They keep their order: what lies side by side moves as one, and is read as one later.
+  std::vector<std::uint64_t> places;
+  for (const MovableBlock& move : moves) places.push_back(move.to);
+  std::reverse(moves.begin(), moves.end());
+  for (std::size_t i = 0; i < moves.size(); ++i) moves[i].to = places[i];
   return moves;
 }
 

@@ -21,8 +21,8 @@ struct PinnedRange {
 };
 
 /// Picks the blocks that have a free place in front of them, the last ones first, and says where
-/// each is to go; at most `most`. Every place begins at a multiple of `step` from `first` on and is
-/// `length` long. Blocks all have that length.
+/// each is to go; at most `most`, in the order in which they lie. Every place begins at a multiple
+/// of `step` from `first` on and is `length` long. Blocks all have that length.
 std::vector<MovableBlock> plan_tail_relocation(std::vector<MovableBlock> movable,
                                                std::vector<PinnedRange> pinned, std::uint64_t first,
                                                std::uint64_t length, std::uint64_t step,

@@ -199,7 +199,7 @@ void plan_moved(Group& group, const std::vector<ExtentMove>& moves) {
 }
 
 void move_extents(OpenGroup& open, const std::vector<ExtentMove>& moves, Progress& progress) {
-  constexpr std::uint64_t most = 1U << 20;
+  constexpr std::uint64_t most = moved_at_once;
   const Group& group = open.group;
   const auto offset = [&](const Stripe& place) {
     return checked_add(group.pvs[place.pv].data_start,

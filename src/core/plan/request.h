@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "core/guest/target.h"
+#include "core/store/transfer.h"
 
 namespace jh {
 
@@ -17,6 +18,7 @@ struct ChangeOptions {
   bool keep_undo = true;
   bool into_copy = false;  // on a new image: what blocks a change in place does not count
   ProofEffort proof = ProofEffort::usual;
+  Sharing sharing = Sharing::automatic;
   std::optional<ImageFormat> format{};  // of what is made new: a copy, a disk that is added
 };
 

@@ -68,7 +68,8 @@ class Proof {
         effort_(effort),
         progress_(progress),
         changes_(changed_files(files)),
-        contents_(files),
+        contents_(files, effort == ProofEffort::full ? ContentCheck::Effort::bytes
+                                                     : ContentCheck::Effort::blocks),
         footprint_(before, after, plan) {}
 
   EvidenceList run() {
@@ -90,6 +91,8 @@ class Proof {
         check_end_put_back(step);
     });
     seen_.add("moved content read in both places, and the same", contents_.compared(), "bytes");
+    if (contents_.shared() != 0)
+      seen_.add("moved content in the same blocks of the host", contents_.shared(), "bytes");
     return seen_;
   }
 

@@ -17,8 +17,27 @@ constexpr std::uint64_t compared_at_once = 1U << 18;
 
 }  // namespace
 
-ContentCheck::ContentCheck(FileSet& files) {
-  for (Stage* stage : files.stages()) stages_[stage->name()] = stage;
+ContentCheck::ContentCheck(FileSet& files, Effort effort) {
+  for (Stage* stage : files.stages()) {
+    stages_[stage->name()] = stage;
+    any_shared_ |= effort == Effort::blocks && stage->shared() != 0;
+  }
+}
+
+std::uint64_t ContentCheck::same_blocks(Store& before, std::uint64_t at, Store& after,
+                                        std::uint64_t now_at, std::uint64_t length) {
+  if (!any_shared_) return 0;
+  const Location was = before.locate(at, length);
+  if (was.store == nullptr) return 0;
+  const Location now = after.locate(now_at, was.length);
+  if (now.store == nullptr) return 0;
+  const auto from = stages_.find(was.store->name());
+  const auto to = stages_.find(now.store->name());
+  if (from == stages_.end() || to == stages_.end()) return 0;
+  const std::uint64_t same =
+      to->second->blocks_of_before(now.at, *from->second, was.at, std::min(was.length, now.length));
+  shared_ += same;
+  return same;
 }
 
 void ContentCheck::read_old(Store& before, std::uint64_t at, std::uint64_t length, OldExtent& old) {
@@ -70,6 +89,21 @@ std::uint64_t ContentCheck::same_until(Store& before, std::uint64_t at, Store& a
                                        Progress& progress) {
   before.check_range(at, length);
   after.check_range(now_at, length);
+  if (!any_shared_) return same_bytes_until(before, at, after, now_at, length, progress);
+  for (std::uint64_t done = 0; done < length; progress.advance(0)) {
+    std::uint64_t step = same_blocks(before, at + done, after, now_at + done, length - done);
+    if (step == 0) {
+      step = std::min(extent, length - done);
+      if (!same_piece(before, at + done, after, now_at + done, step)) return done;
+    }
+    done += step;
+  }
+  return length;
+}
+
+std::uint64_t ContentCheck::same_bytes_until(Store& before, std::uint64_t at, Store& after,
+                                             std::uint64_t now_at, std::uint64_t length,
+                                             Progress& progress) {
   if (length <= worth_two_readers)
     return length == 0 || same_piece(before, at, after, now_at, length) ? length : 0;
   Prefetcher<OldExtent> old_pieces(pieces_ahead, [&](const auto& add) {

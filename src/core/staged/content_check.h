@@ -17,8 +17,16 @@ class ContentCheck {
  public:
   static constexpr std::uint64_t extent = 1U << 20;
 
+  /// What moved by sharing the host's blocks is the same without being read; or that is read too.
+  enum class Effort { blocks, bytes };
+
   /// The files must outlive it.
-  explicit ContentCheck(FileSet& files);
+  explicit ContentCheck(FileSet& files, Effort effort = Effort::blocks);
+
+  /// How many bytes, from the first one on, lie in the same blocks of the host before and after; 0:
+  /// that is not known.
+  std::uint64_t same_blocks(Store& before, std::uint64_t at, Store& after, std::uint64_t now_at,
+                            std::uint64_t length);
 
   /// Whether `length` bytes, at most `piece`, of `before` from `at` on are those of `after` from
   /// `now_at` on.
@@ -29,6 +37,8 @@ class ContentCheck {
                            std::uint64_t length, Progress& progress);
   /// Bytes found to be the same so far.
   std::uint64_t compared() const { return compared_; }
+  /// Bytes that lie in the same blocks, and were not read.
+  std::uint64_t shared() const { return shared_; }
   /// The bytes that same_piece() has read last.
   ConstByteSpan old_bytes() const { return old_.bytes; }
   ConstByteSpan new_bytes() const { return fresh_; }
@@ -50,10 +60,15 @@ class ContentCheck {
   bool same_piece(const OldExtent& old, Store& after, std::uint64_t now_at);
   void note(const OldExtent& old, Store& after, std::uint64_t now_at);
 
+  std::uint64_t same_bytes_until(Store& before, std::uint64_t at, Store& after,
+                                 std::uint64_t now_at, std::uint64_t length, Progress& progress);
+
   std::map<std::string, Stage*> stages_;
+  bool any_shared_ = false;
   OldExtent old_;
   Buffer fresh_;
   std::uint64_t compared_ = 0;
+  std::uint64_t shared_ = 0;
 };
 
 }  // namespace jh

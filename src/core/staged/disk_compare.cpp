@@ -64,6 +64,10 @@ void for_each_difference(ImageReader& before, ImageReader& after, const FileChan
                         [&](std::uint64_t from, std::uint64_t to) {
                           visitor.differs(at + (from - now.at), to - from);
                         });
+    } else if (const std::uint64_t same =
+                   contents.same_blocks(before.disk(), at, after.disk(), at, length);
+               same != 0) {
+      length = same;
     } else if (was.kind != Extent::Kind::zero || now.kind != Extent::Kind::zero) {
       length = std::min(length, ContentCheck::extent);
       const std::uint64_t passed = visitor.indifferent ? visitor.indifferent(at, length) : 0;

@@ -22,6 +22,14 @@ Range DirectWrites::map(std::uint64_t offset, std::uint64_t length) {
 // Returns how much of it was kept.
 std::uint64_t DirectWrites::keep_run(std::uint64_t offset, std::uint64_t length) {
   const Range run = base_.map(offset, length);
+  if (!run.zero && run.length >= ledger::worth_sharing) {
+    const Ledger::Shared shared =
+        ledger_.append_shared(RecordKind::before_direct, image_, offset, base_, offset, run.length);
+    if (shared.length != 0) {
+      kept_[offset] = {shared.length, shared.at, true};
+      return shared.length;
+    }
+  }
   const std::uint64_t step =
       std::min(length, run.zero ? run.length : std::min(run.length, ledger::max_payload));
   std::uint64_t at = 0;
@@ -73,6 +81,26 @@ void DirectWrites::write(std::uint64_t offset, ConstByteSpan data) {
   if (end != last && last >= first) add_range(unsummed_, last, last + ledger::sector_size);
 }
 
+std::uint64_t DirectWrites::share(std::uint64_t offset, Store& from, std::uint64_t source,
+                                  std::uint64_t length) {
+  // What the ledger says of a sector that was written in part would count as said last.
+  length = round_down(length, page_size);
+  if (offset % page_size != 0 || overlaps(unsummed_, offset, offset + length)) return 0;
+  // First of all the ledger: where it cannot, sums are needed, and for them the bytes.
+  const Ledger::Shared kept =
+      ledger_.append_shared(RecordKind::wrote, image_, offset, from, source, length);
+  if (kept.length == 0) return 0;
+  if (!trusted_) keep_old(offset, kept.length);
+  add_range(done_, offset, offset + kept.length);
+  const std::uint64_t done = base_.share(offset, from, source, kept.length);
+  shared_ += done;
+  for (std::uint64_t at = done; at < kept.length; at += ledger::max_payload) {
+    const std::uint64_t step = std::min(ledger::max_payload, kept.length - at);
+    base_.write(offset + at, read_buffer(from, source + at, step));
+  }
+  return kept.length;
+}
+
 void DirectWrites::append_sums(std::uint64_t offset, ConstByteSpan data) {
   constexpr std::uint64_t most = ledger::max_payload / sizeof(Le32) * ledger::sector_size;
   Buffer checksums;
@@ -109,6 +137,7 @@ void DirectWrites::put_back() {
     const std::uint64_t stop = std::min(start + kept.length, old_size_);
     for_each_inside(done_, start, stop, [&](std::uint64_t from, std::uint64_t to) {
       if (kept.at == 0) return discard_data(base_, from, to - from);
+      if (kept.shared) return ledger_.give_back(kept.at + (from - start), base_, from, to - from);
       for (std::uint64_t at = from; at < to; at += old.size()) {
         old.resize(std::min(ledger::max_payload, to - at));
         ledger_.read_back(kept.at + (at - start), old);

@@ -24,6 +24,11 @@ class DirectWrites {
   /// Whole pages inside the old image, or anything behind its end; or any bytes of a page that
   /// has_page() knows.
   void write(std::uint64_t offset, ConstByteSpan data);
+  /// The same of bytes that `from` has at `source`, without copying them: returns how many, from
+  /// the first one on, are there now; 0: the host cannot, and they are to be written. The ledger
+  /// shares them too, which tells what was written here.
+  std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
+                      std::uint64_t length);
   /// Gives the image its old length and old bytes again, for the one who began the change and drops
   /// it. Needs no room: what was written behind the end goes first.
   void put_back();
@@ -41,6 +46,8 @@ class DirectWrites {
   /// Bytes written.
   std::uint64_t total() const;
   const Ranges& done() const { return done_; }
+  /// Of those, how many share blocks with where they were.
+  std::uint64_t shared() const { return shared_; }
 
   /// The image before the change; past its old end there are zeros.
   void read_old(std::uint64_t offset, ByteSpan out);
@@ -51,6 +58,7 @@ class DirectWrites {
   struct Kept {
     std::uint64_t length = 0;
     std::uint64_t at = 0;
+    bool shared = false;
   };
 
   void keep_old(std::uint64_t offset, std::uint64_t length);
@@ -63,6 +71,7 @@ class DirectWrites {
   std::uint64_t old_size_;
   bool trusted_ = false;
   Ranges done_;
+  std::uint64_t shared_ = 0;            // bytes
   Ranges unsummed_;                     // whole sectors, but for the image's last one
   std::map<std::uint64_t, Kept> kept_;  // disjoint
 };

@@ -14,6 +14,8 @@
 #include <system_error>
 #include <utility>
 
+#include "core/store/file_extents.h"
+
 namespace jh {
 namespace {
 
@@ -179,6 +181,17 @@ std::uint64_t FileStore::share(std::uint64_t offset, Store& from, std::uint64_t 
     done += step;
   }
   return done;
+}
+
+std::uint64_t FileStore::same_blocks(std::uint64_t offset, Store& other, std::uint64_t there,
+                                     std::uint64_t length) {
+  check_range(offset, length);
+  other.check_range(there, length);
+  const auto* file = dynamic_cast<FileStore*>(&other);
+  if (file == nullptr || block_device_ || file->block_device_ || file->device_ != device_ ||
+      shares_nothing_with_.contains(device_))
+    return 0;
+  return same_blocks_of(fd_, offset, file->fd_, there, length);
 }
 
 void FileStore::forget_data() {

@@ -34,6 +34,9 @@ class FileStore final : public Store {
   /// size; the last piece of a source may end inside a block where the target ends too.
   std::uint64_t share(std::uint64_t offset, Store& from, std::uint64_t source,
                       std::uint64_t length) override;
+  /// By the places of both files' extents on the host's filesystem.
+  std::uint64_t same_blocks(std::uint64_t offset, Store& other, std::uint64_t there,
+                            std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
   void begin_flush() override;

@@ -144,6 +144,12 @@ Range FirstPageGuard::map(std::uint64_t offset, std::uint64_t length) {
   return {offset, std::min<std::uint64_t>(length, closed_.size() - offset), false};
 }
 
+Location FirstPageGuard::locate(std::uint64_t offset, std::uint64_t length) {
+  if (remember_only_) return {this, offset, length};
+  if (offset >= closed_.size()) return image_.locate(offset, length);
+  return {this, offset, std::min<std::uint64_t>(length, closed_.size() - offset)};
+}
+
 void FirstPageGuard::discard(std::uint64_t offset, std::uint64_t length) {
   if (!remember_only_) check_range(offset, length);
   if (offset < page_.size()) {

@@ -43,6 +43,8 @@ class FirstPageGuard final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   void write(std::uint64_t offset, ConstByteSpan data) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
+  /// Behind the first page, in the image itself.
+  Location locate(std::uint64_t offset, std::uint64_t length) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override;
   void reserve(std::uint64_t offset, std::uint64_t length) override {

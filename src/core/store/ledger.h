@@ -24,6 +24,7 @@
 
 #include "core/store/host.h"
 #include "core/store/ledger_format.h"
+#include "core/store/transfer.h"
 
 namespace jh {
 
@@ -41,6 +42,7 @@ class Ledger {
     ledger::RecordKind kind{};
     std::uint32_t image = 0;
     bool zero = false;
+    bool shared = false;  // the bytes are at `at`, and not read; no payload
     std::uint64_t offset = 0;
     std::uint64_t length = 0;
     std::uint64_t at = 0;   // where in the ledger the payload is
@@ -77,11 +79,28 @@ class Ledger {
                          ConstByteSpan data);
   void append_zero(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                    std::uint64_t length);
-  /// A record about `length` bytes whose payload is not their content; at most max_payload of it.
-  /// Returns where in the file the payload begins.
+  /// Bytes that the ledger has by sharing blocks with an image.
+  struct Shared {
+    std::uint64_t length = 0;
+    std::uint64_t at = 0;
+  };
+  /// A record whose bytes are those of `file` from `source` on, without copying them, as far as the
+  /// host can; length 0: it cannot, and nothing was appended.
+  Shared append_shared(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
+                       Store& file, std::uint64_t source, std::uint64_t length);
+  bool may_share() const { return shares_; }
+  void set_sharing(Sharing sharing) { shares_ = sharing == Sharing::automatic; }
+  /// Bytes of the ledger that it shares.
+  std::uint64_t shared_bytes() const { return shared_bytes_; }
+  /// Whether bytes that append_shared() put there are those of an image from `offset` on.
+  bool has_same(std::uint64_t at, Store& image, std::uint64_t offset, std::uint64_t length);
+  /// Writes them to an image, by sharing where the host can.
+  void give_back(std::uint64_t at, Store& image, std::uint64_t offset, std::uint64_t length);
   /// About a range of which only the checksum is kept; zeros need none.
   void append_checksum(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                        std::uint64_t length, bool zero, std::uint32_t crc);
+  /// A record about `length` bytes whose payload is not their content; at most max_payload of it.
+  /// Returns where in the file the payload begins.
   std::uint64_t append_about(ledger::RecordKind kind, std::uint32_t image, std::uint64_t offset,
                              std::uint64_t length, ConstByteSpan payload, std::uint32_t flags = 0);
   /// What an image's first page holds before it is closed; goes with the mark that is set next. Its
@@ -131,6 +150,7 @@ class Ledger {
   void write_back();
   std::optional<Entry> read_record(std::uint64_t& at, std::uint64_t limit, bool bytes);
   static bool decompress_payload(Entry& entry);
+  static bool find_shared(Entry& entry, std::uint64_t& end, std::uint64_t limit);
   bool fetch_parked(Entry& entry, std::uint64_t before);
   std::shared_ptr<const Buffer> spilled_bytes(std::uint64_t at, std::uint64_t length,
                                               std::uint32_t crc);
@@ -151,9 +171,12 @@ class Ledger {
   std::uint32_t fronts_crc_ = 0;  // by the mark that counts
   std::uint64_t records_start_ = 0;
   std::uint64_t end_ = 0;
-  Buffer window_;  // the part of the file that reading is at
+  std::uint64_t shared_bytes_ = 0;
+  bool shares_ = true;  // as long as the host has not said no
+  Buffer window_;       // the part of the file that reading is at
   std::uint64_t window_start_ = 0;
-  std::uint64_t window_limit_ = 0;  // the end of all records when it was read
+  std::uint64_t window_ahead_ = ledger::block_size;  // bytes that are read at once
+  std::uint64_t window_limit_ = 0;                   // the end of all records when it was read
   /// What is spilled once and spoken of many times: a table's copies.
   struct Fetched {
     std::uint64_t at = 0;

@@ -118,6 +118,11 @@ void put_back(Ledger& ledger, const LedgerIndex& index, const std::vector<Store*
     const std::uint64_t old_size = index.images[entry.image].old_size;
     if (entry.offset >= old_size) return;
     const std::uint64_t length = std::min(entry.length, old_size - entry.offset);
+    if (entry.shared) {
+      coalescer.finish();
+      ledger.give_back(entry.at, *images[entry.image], entry.offset, length);
+      return;
+    }
     coalescer.write(entry.image, entry.offset, length,
                     entry.zero ? ConstByteSpan() : ConstByteSpan(entry.payload).first(length));
   });

@@ -178,6 +178,7 @@ class Check {
       cover(start, stretch.length);
       // Behind the image's end there are zeros, and so there were.
       const std::uint64_t stop = std::min(start + stretch.length, std::max(start, image.size()));
+      if (stretch.shared && ledger_.has_same(stretch.at, image, start, stop - start)) continue;
       for (std::uint64_t at = start; at < stop; at += ledger::max_payload) {
         const std::uint64_t step = std::min(ledger::max_payload, stop - at);
         if (read_padded(image, at, step) != old_bytes(ledger_, start, stretch, at, step))
@@ -294,6 +295,7 @@ Suggestion keep_command(const Ledger& ledger) {
 bool has_sums(Ledger& ledger, Store& image, std::uint64_t start, const LedgerRange& stretch,
               std::uint64_t from, std::uint64_t length) {
   if (from + length > image.size()) return false;
+  if (stretch.shared) return ledger.has_same(stretch.at + (from - start), image, from, length);
   for (std::uint64_t done = 0; done < length; done += ledger::max_payload) {
     const std::uint64_t step = std::min(ledger::max_payload, length - done);
     const Buffer bytes = read_buffer(image, from + done, step);

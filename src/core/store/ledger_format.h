@@ -14,8 +14,8 @@ constexpr std::array<char, 8> header_magic{'J', 'U', 'N', 'E', 'L', 'D', 'G', 'R
 constexpr std::array<char, 8> mark_magic{'J', 'U', 'N', 'E', 'M', 'A', 'R', 'K'};
 constexpr std::uint32_t record_magic = 0x4345524AU;       // "JREC"
 constexpr char pointer_text[] = "JUNEHEATH LEDGER AT\n";  // of the files beside further images
-constexpr std::uint32_t version = 7;
-constexpr std::uint32_t oldest_version = 6;  // without compressed payloads
+constexpr std::uint32_t version = 8;                      // 7 shares no blocks with the images
+constexpr std::uint32_t oldest_version = 6;               // nor has compressed payloads
 constexpr std::uint64_t max_payload = 1U << 20;
 constexpr std::uint64_t max_header = 1U << 24;  // bytes, with the list of images
 /// What a disk writes whole or not at all: the unit of the checksums of what was written directly.
@@ -94,6 +94,13 @@ enum class RecordKind : std::uint32_t {
 constexpr std::uint32_t flag_zero = 1;        // the payload would be all zeros and is left out
 constexpr std::uint32_t flag_spilled = 2;     // the payload is a Spilled
 constexpr std::uint32_t flag_compressed = 4;  // of `before` and `after`: the payload is zstd
+/// Of `before_direct`, `wrote` and `cut`: the bytes themselves lie behind the record, in blocks
+/// that this file shares with an image; the payload is a SharedPlace.
+constexpr std::uint32_t flag_shared = 8;
+/// Shared bytes begin at a multiple of this: the largest block of the filesystems that share.
+constexpr std::uint64_t shared_alignment = 65536;
+/// Less than this is copied sooner than the host shares it.
+constexpr std::uint64_t worth_sharing = 256U << 10;
 
 struct Record {
   Le32 magic;
@@ -124,5 +131,11 @@ struct Spilled {
   Le32 reserved;
 };
 static_assert(sizeof(Spilled) == 16);
+
+/// Where in this ledger the bytes of a record with flag_shared are; the next record follows them.
+struct SharedPlace {
+  Le64 at;
+};
+static_assert(sizeof(SharedPlace) == 8);
 
 }  // namespace jh::ledger

@@ -9,7 +9,7 @@ using ledger::RecordKind;
 namespace {
 
 // What was written again counts as it was written last. Stretches begin at sectors, and each sector
-// has four bytes of the checksums at `at`.
+// has four bytes of the checksums at `at`, or all of its own.
 void overlay(LedgerRanges& all, std::uint64_t offset, LedgerRange fresh) {
   const std::uint64_t end = offset + fresh.length;
   auto found = all.upper_bound(offset);
@@ -18,10 +18,12 @@ void overlay(LedgerRanges& all, std::uint64_t offset, LedgerRange fresh) {
   while (found != all.end() && found->first < end) {
     const auto [start, old] = *found;
     found = all.erase(found);
-    if (start < offset) all[start] = {offset - start, old.at};
-    if (start + old.length > end)
-      all[end] = {start + old.length - end,
-                  old.at + (end - start) / ledger::sector_size * sizeof(Le32)};
+    if (start < offset) all[start] = {offset - start, old.at, old.shared};
+    if (start + old.length > end) {
+      const std::uint64_t passed =
+          old.shared ? end - start : (end - start) / ledger::sector_size * sizeof(Le32);
+      all[end] = {start + old.length - end, old.at + passed, old.shared};
+    }
   }
   all[offset] = fresh;
 }
@@ -78,7 +80,7 @@ LedgerIndex index_of(Ledger& ledger) {
     const std::uint64_t end = entry.offset + entry.length;
     switch (entry.kind) {
       case RecordKind::before_direct:
-        add_disjoint(image.kept, entry.offset, LedgerRange{entry.length, at}, ledger);
+        add_disjoint(image.kept, entry.offset, LedgerRange{entry.length, at, entry.shared}, ledger);
         break;
       case RecordKind::after:
         add_range(image.after, entry.offset, end);
@@ -86,14 +88,14 @@ LedgerIndex index_of(Ledger& ledger) {
       case RecordKind::wrote:
         if (entry.offset % ledger::sector_size != 0)
           damaged("a sum in the ledger does not begin at a sector", ledger.path());
-        overlay(image.wrote, entry.offset, {entry.length, at});
+        overlay(image.wrote, entry.offset, {entry.length, at, entry.shared});
         break;
       case RecordKind::new_size:
         image.new_size = entry.offset;
         image.size_at_commit = entry.length;
         break;
       case RecordKind::cut:
-        add_disjoint(image.cut, entry.offset, LedgerRange{entry.length, at}, ledger);
+        add_disjoint(image.cut, entry.offset, LedgerRange{entry.length, at, entry.shared}, ledger);
         break;
       case RecordKind::cut_sum:
         add_disjoint(image.checksums, entry.offset,

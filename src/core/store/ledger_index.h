@@ -14,6 +14,7 @@ namespace jh {
 struct LedgerRange {
   std::uint64_t length = 0;
   std::uint64_t at = 0;
+  bool shared = false;  // the bytes themselves, whatever else stands there of such a stretch
 };
 /// Disjoint, by offset.
 using LedgerRanges = std::map<std::uint64_t, LedgerRange>;

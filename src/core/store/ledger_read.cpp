@@ -39,6 +39,10 @@ std::optional<std::string> read_pointer(Store& file) {
           "the image is known to be good, move the ledger away");
 }
 
+bool may_be_shared(RecordKind kind) {
+  return kind == RecordKind::before_direct || kind == RecordKind::wrote || kind == RecordKind::cut;
+}
+
 bool may_be_zero(RecordKind kind) {
   return kind == RecordKind::before_direct || kind == RecordKind::before ||
          kind == RecordKind::after || kind == RecordKind::cut || kind == RecordKind::assigned;
@@ -332,11 +336,31 @@ std::shared_ptr<const Buffer> Ledger::spilled_bytes(std::uint64_t at, std::uint6
   return bytes;
 }
 
-// Records are small and many: the file is read in large pieces. The range lies before `limit`.
+// The bytes lie behind the record, at the next place that can be shared; the record ends with them.
+bool Ledger::find_shared(Entry& entry, std::uint64_t& end, std::uint64_t limit) {
+  if (!may_be_shared(entry.kind) || entry.payload.size() != sizeof(ledger::SharedPlace) ||
+      entry.length == 0 || entry.length % ledger::block_size != 0)
+    return false;
+  const std::uint64_t at = parse_as<ledger::SharedPlace>(entry.payload, 0).at.value();
+  if (at != round_up(end, ledger::shared_alignment) || at > limit || limit - at < entry.length)
+    return false;
+  entry.shared = true;
+  entry.at = at;
+  entry.payload = {};
+  end = at + entry.length;
+  return true;
+}
+
+// Records are small and many: the file is read in large pieces, but behind bytes that were passed
+// over, where more of them may follow. The range lies before `limit`.
 ConstByteSpan Ledger::window(std::uint64_t at, std::uint64_t length, std::uint64_t limit) {
-  if (at < window_start_ || at + length > window_start_ + window_.size()) {
-    window_ =
-        read_buffer(*file_, at, std::min(limit - at, std::max(length, 2 * ledger::max_payload)));
+  const std::uint64_t end = window_start_ + window_.size();
+  if (at < window_start_ || at + length > end) {
+    constexpr std::uint64_t few = ledger::block_size;
+    constexpr std::uint64_t most = 2 * ledger::max_payload;
+    const bool goes_on = at >= window_start_ && at <= end;
+    window_ahead_ = goes_on ? std::min(most, 8 * window_ahead_) : few;
+    window_ = read_buffer(*file_, at, std::min(limit - at, std::max(length, window_ahead_)));
     window_start_ = at;
   }
   return ConstByteSpan(window_).subspan(at - window_start_, length);
@@ -368,8 +392,11 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
     entry.payload = *entry.bytes;
   }
   if (crc32c(entry.payload) != record.payload_crc.value()) return std::nullopt;
+  std::uint64_t end = at + sizeof(Record) + payload_length;
   const std::uint32_t flags = record.flags.value();
-  if ((flags & ledger::flag_compressed) != 0) {
+  if ((flags & ledger::flag_shared) != 0) {
+    if (flags != ledger::flag_shared || !find_shared(entry, end, limit)) return std::nullopt;
+  } else if ((flags & ledger::flag_compressed) != 0) {
     if (flags != ledger::flag_compressed || (bytes && !decompress_payload(entry)))
       return std::nullopt;
   } else if (entry.kind == RecordKind::after && (flags & ledger::flag_spilled) != 0) {
@@ -377,7 +404,7 @@ std::optional<Ledger::Entry> Ledger::read_record(std::uint64_t& at, std::uint64_
   } else if (entry.zero ? !may_be_zero(entry.kind) : !fits(entry, images_.size())) {
     return std::nullopt;
   }
-  at = std::min(limit, round_up(at + sizeof(Record) + payload_length, 8));
+  at = std::min(limit, round_up(end, 8));
   return entry;
 }
 

@@ -152,6 +152,45 @@ std::uint64_t Stage::direct_part(std::uint64_t offset, std::uint64_t length) con
   return end > offset ? end - offset : 0;
 }
 
+std::uint64_t Stage::unstaged(std::uint64_t offset, std::uint64_t length) const {
+  std::uint64_t end = std::min(offset + length, std::max(offset, base_.size()));
+  const auto held = pages_.lower_bound(offset / page_size);
+  if (held != pages_.end()) end = std::min(end, std::max(offset, held->first * page_size));
+  for_each_inside(zeroed_, offset, end,
+                  [&](std::uint64_t start, std::uint64_t) { end = std::min(end, start); });
+  return end - offset;
+}
+
+std::uint64_t Stage::untouched(std::uint64_t offset, std::uint64_t length) const {
+  std::uint64_t end = std::min(offset + length, std::max(offset, direct_.old_size()));
+  for_each_inside(direct_.done(), offset, end,
+                  [&](std::uint64_t start, std::uint64_t) { end = std::min(end, start); });
+  return end - offset;
+}
+
+std::uint64_t Stage::share_unreferenced(std::uint64_t offset, const Location& source) {
+  const auto* from = dynamic_cast<Stage*>(source.store);
+  if (from == nullptr) return 0;
+  std::uint64_t length = from->unstaged(source.at, source.length);
+  // A range is not shared with itself.
+  if (from == this)
+    length = std::min(length, offset < source.at ? source.at - offset : offset - source.at);
+  check_range(offset, length);
+  if (offset < direct_from_ || tail_ == Tail::held)
+    length = direct_part(offset, length);
+  else if (length >= ledger::worth_sharing && base_.size() < size_)
+    base_.resize(size_);
+  if (length < ledger::worth_sharing) return 0;
+  return direct_.share(offset, from->base_, source.at, length);
+}
+
+std::uint64_t Stage::blocks_of_before(std::uint64_t offset, Stage& from, std::uint64_t there,
+                                      std::uint64_t length) {
+  if (direct_.shared() == 0) return 0;
+  length = from.untouched(there, unstaged(offset, length));
+  return length == 0 ? 0 : base_.same_blocks(offset, from.base_, there, length);
+}
+
 void Stage::put(std::uint64_t offset, ConstByteSpan data, bool unreferenced) {
   check_range(offset, data.size());
   while (!data.empty()) {

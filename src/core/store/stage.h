@@ -33,6 +33,13 @@ class Stage final : public Store {
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
+  /// Of this stage or another one, what its image holds and is not to be replaced.
+  std::uint64_t share_unreferenced(std::uint64_t offset, const Location& source) override;
+  bool may_share() const override { return ledger_.may_share(); }
+  /// How many bytes from `offset` on are, in the host's blocks, those that the image of `from` had
+  /// at `there` before the change; 0: that is not known.
+  std::uint64_t blocks_of_before(std::uint64_t offset, Stage& from, std::uint64_t there,
+                                 std::uint64_t length);
   void discard(std::uint64_t offset, std::uint64_t length) override;
   /// Direct writes only; held ones become durable with the seal.
   void flush() override;
@@ -71,6 +78,12 @@ class Stage final : public Store {
   std::uint64_t held() const { return pages_.size() * page_size; }
   /// Bytes written past the stage so far.
   std::uint64_t written_directly() const { return direct_.total(); }
+  /// Of those, how many share blocks with where they were.
+  std::uint64_t shared() const { return direct_.shared(); }
+  /// How many bytes from `offset` on, at most `length`, are those of the image itself.
+  std::uint64_t unstaged(std::uint64_t offset, std::uint64_t length) const;
+  /// The same of the state before the change.
+  std::uint64_t untouched(std::uint64_t offset, std::uint64_t length) const;
 
   /// A run of whole pages (but for the image's last one) that the seal will replace.
   struct Change {

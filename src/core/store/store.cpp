@@ -94,12 +94,41 @@ void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data) {
   }
 }
 
+namespace {
+
+struct SharedPart {
+  std::uint64_t shared = 0;
+  std::uint64_t in_front = 0;  // to be copied first: behind it the place may be one to share
+};
+
+SharedPart share_part(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
+                      std::uint64_t length) {
+  constexpr std::uint64_t page = 4096;
+  const Location source = from.locate(offset, length);
+  if (source.store == nullptr) return {};
+  if (source.at % page != 0) return {0, round_up(source.at, page) - source.at};
+  return {to.share_unreferenced(target, source), 0};
+}
+
+}  // namespace
+
 void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
                        std::uint64_t length) {
   constexpr std::uint64_t most = 256U << 10;  // stays in the processor's cache in between
   Buffer content;
   while (length != 0) {
-    const Range source = from.map(offset, length);
+    std::uint64_t whole = length;
+    if (length >= most) {
+      const SharedPart part = share_part(from, offset, to, target, length);
+      if (part.shared != 0) {
+        offset += part.shared;
+        target += part.shared;
+        length -= part.shared;
+        continue;
+      }
+      if (part.in_front != 0) whole = part.in_front;
+    }
+    const Range source = from.map(offset, whole);
     const Range there = to.map(target, source.length);
     std::uint64_t step = there.length;
     if (!source.zero || !there.zero) {

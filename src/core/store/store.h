@@ -63,6 +63,19 @@ class Store {
                               std::uint64_t /*length*/) {
     return 0;
   }
+  /// The same of bytes that a view below this one has at `source`, for what moves inside of a
+  /// change; who does not pass writes on as they are says 0, and they are copied.
+  virtual std::uint64_t share_unreferenced(std::uint64_t /*offset*/, const Location& /*source*/) {
+    return 0;
+  }
+  /// Whether share_unreferenced() of what is here may work: as long as the host has not said no.
+  virtual bool may_share() const { return false; }
+  /// How many bytes, from the first one on, are the same blocks of the host as those of `other` at
+  /// `there`: they need not be compared. 0: that is not known.
+  virtual std::uint64_t same_blocks(std::uint64_t /*offset*/, Store& /*other*/,
+                                    std::uint64_t /*there*/, std::uint64_t /*length*/) {
+    return 0;
+  }
   /// Where the bytes from `offset` on are, as far as they lie in one run there, at most `length`.
   virtual Location locate(std::uint64_t offset, std::uint64_t length) {
     return {this, offset, length};
@@ -137,7 +150,10 @@ std::uint32_t crc32c_of(Store& store, std::uint64_t offset, std::uint64_t length
 /// too is left out, in whole pages, so that holes of the host's file stay holes.
 void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data);
 /// Copies a piece of one store to a place of another (or the same) that nothing refers to. Where
-/// both are known to be zero nothing is written, so that holes stay holes.
+/// both are known to be zero nothing is written, so that holes stay holes; large pieces that a
+/// stage can share with their old place are not copied. Whoever moves much does it in pieces of
+/// this, and says how far it is in between.
+inline constexpr std::uint64_t moved_at_once = 16U << 20;
 void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
                        std::uint64_t length);
 /// Writes zeros where the range does not read as zeros already. Returns the bytes written.

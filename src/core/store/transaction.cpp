@@ -70,23 +70,33 @@ void Transaction::keep_let_go(Stage& stage, bool keep_undo, Progress& progress) 
     ledger_->append_about(RecordKind::moved, stage.index(), offset, moved.length, bytes_of(place));
   });
   stage.for_each_cut([&](std::uint64_t offset, std::uint64_t length) {
-    while (length != 0) {
-      const Range run = stage.base().map(offset, length);
-      const std::uint64_t step = run.zero ? run.length : std::min(run.length, ledger::max_payload);
-      if (!run.zero) {
-        const Buffer bytes = read_buffer(stage.base(), offset, step);
-        if (keep_undo) {
-          ledger_->append(RecordKind::cut, stage.index(), offset, bytes);
-        } else {
-          ledger_->append_checksum(RecordKind::cut_sum, stage.index(), offset, step, false,
-                                   crc32c(bytes));
-        }
-      }
-      progress.advance(0);
-      offset += step;
-      length -= step;
-    }
+    for (const std::uint64_t end = offset + length; offset < end; progress.advance(0))
+      offset += keep_cut(stage, offset, end - offset, keep_undo);
   });
+}
+
+// The first run of it. Returns how long that is.
+std::uint64_t Transaction::keep_cut(Stage& stage, std::uint64_t offset, std::uint64_t length,
+                                    bool keep_undo) {
+  const Range run = stage.base().map(offset, length);
+  if (run.zero) return run.length;
+  // Where only sums are needed, sharing still is cheaper than reading.
+  const std::uint64_t in_front = round_up(offset, ledger::block_size) - offset;
+  if (in_front == 0 && run.length >= ledger::worth_sharing) {
+    const std::uint64_t shared = ledger_
+                                     ->append_shared(RecordKind::cut, stage.index(), offset,
+                                                     stage.base(), offset, run.length)
+                                     .length;
+    if (shared != 0) return shared;
+  }
+  const std::uint64_t step = std::min(run.length, in_front == 0 ? ledger::max_payload : in_front);
+  const Buffer bytes = read_buffer(stage.base(), offset, step);
+  if (keep_undo)
+    ledger_->append(RecordKind::cut, stage.index(), offset, bytes);
+  else
+    ledger_->append_checksum(RecordKind::cut_sum, stage.index(), offset, step, false,
+                             crc32c(bytes));
+  return step;
 }
 
 void Transaction::write_records(Progress& progress, bool keep_undo) {
@@ -141,7 +151,7 @@ void Transaction::write_records(Progress& progress, bool keep_undo) {
 void Transaction::seal(Progress& progress, bool keep_undo) {
   progress.begin("sealing", 0);
   write_records(progress, keep_undo);
-  ledger_bytes_ = ledger_->length();
+  ledger_bytes_ = ledger_->length() - ledger_->shared_bytes();
   for (const auto& stage : stages_) stage->flush();
   ledger_->flush();
   try {

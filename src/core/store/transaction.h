@@ -27,6 +27,8 @@ class Transaction {
   Transaction& operator=(const Transaction&) = delete;
 
   Stage& stage(std::size_t index) { return *stages_.at(index); }
+  /// Whether what moves may share its blocks with where it was; before the first write.
+  void set_sharing(Sharing sharing) { ledger_->set_sharing(sharing); }
   /// Remembers what a range of the disk in this image holds, which the change hands out: an undo
   /// will be refused when somebody has begun to use it.
   void note_assigned(std::size_t index, std::uint64_t offset, std::uint64_t length, bool zero,
@@ -34,11 +36,12 @@ class Transaction {
   /// Makes the change real: all of it or nothing. Before the commit mark any failure leaves the old
   /// state; after it an Error (io) says to run recover. Without `keep_undo` the ledger is removed.
   void seal(Progress& progress, bool keep_undo);
-  /// Bytes that went to the ledger.
+  /// Bytes that were written to the ledger; what it shares with the images is none of it.
   std::uint64_t ledger_bytes() const { return ledger_bytes_; }
 
  private:
   void keep_let_go(Stage& stage, bool keep_undo, Progress& progress);
+  std::uint64_t keep_cut(Stage& stage, std::uint64_t offset, std::uint64_t length, bool keep_undo);
   void write_records(Progress& progress, bool keep_undo);
 
   Host& host_;

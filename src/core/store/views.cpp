@@ -36,6 +36,11 @@ Location WindowStore::locate(std::uint64_t offset, std::uint64_t length) {
   return below_.locate(start_ + offset, length);
 }
 
+std::uint64_t WindowStore::share_unreferenced(std::uint64_t offset, const Location& source) {
+  check_range(offset, source.length);
+  return below_.share_unreferenced(start_ + offset, source);
+}
+
 void WindowStore::discard(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   below_.discard(start_ + offset, length);
@@ -76,6 +81,13 @@ Location ExtentStore::locate(std::uint64_t offset, std::uint64_t length) {
   check_range(offset, length);
   const Extent part = extent_at(offset);
   return part.below->locate(part.start, std::min(length, part.length));
+}
+
+std::uint64_t ExtentStore::share_unreferenced(std::uint64_t offset, const Location& source) {
+  check_range(offset, source.length);
+  const Extent part = extent_at(offset);
+  return part.below->share_unreferenced(
+      part.start, {source.store, source.at, std::min(source.length, part.length)});
 }
 
 void ExtentStore::discard(std::uint64_t offset, std::uint64_t length) {

@@ -25,6 +25,7 @@ class WindowStore final : public Store {
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
   Location locate(std::uint64_t offset, std::uint64_t length) override;
+  std::uint64_t share_unreferenced(std::uint64_t offset, const Location& source) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void flush() override { below_.flush(); }
   void resize(std::uint64_t new_size) override;
@@ -46,6 +47,7 @@ class ExtentStore : public Store {
   void write(std::uint64_t offset, ConstByteSpan data) override;
   void write_unreferenced(std::uint64_t offset, ConstByteSpan data) override;
   Location locate(std::uint64_t offset, std::uint64_t length) override;
+  std::uint64_t share_unreferenced(std::uint64_t offset, const Location& source) override;
   void discard(std::uint64_t offset, std::uint64_t length) override;
   void resize(std::uint64_t new_size) override;
   std::string name() const override { return name_; }

@@ -50,6 +50,10 @@ std::uint64_t Qcow2Container::relocate_tail(std::uint64_t most) {
   }
   const auto moves = plan_tail_relocation(std::move(movable), std::move(pinned), 0, cluster,
                                           cluster, std::max<std::uint64_t>(most / cluster, 1));
+  std::vector<MovableBlock> content;
+  for (const MovableBlock& move : moves)
+    if (move.owner >> kind_shift == data_cluster) content.push_back(move);
+  copy_within(file_, content, cluster);
   for (const MovableBlock& move : moves) move_cluster(move);
   cut_file();
   return moves.size() * cluster;
@@ -62,10 +66,7 @@ void Qcow2Container::move_cluster(const MovableBlock& block) {
     refcounts().move_block(number, block.to);
     return;
   }
-  if (kind == l2_table)
-    file_.write_unreferenced(block.to, *table(number));
-  else
-    copy_within(file_, block.at, block.to, image_.cluster());
+  if (kind == l2_table) file_.write_unreferenced(block.to, *table(number));
   refcounts().set(block.to / image_.cluster(), 1);
   if (kind == l2_table) {
     l1_[number] = block.to | copied;

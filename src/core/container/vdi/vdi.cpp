@@ -243,10 +243,11 @@ std::uint64_t VdiContainer::relocate_tail(std::uint64_t most) {
     if (map_[i] < entry_zero) movable.push_back({map_[i], i, 0});
   const auto moves =
       plan_tail_relocation(movable, {}, 0, 1, 1, std::max<std::uint64_t>(most / block_size(), 1));
-  for (const MovableBlock& move : moves) {
-    copy_within(file_, place_of(move.at), place_of(move.to), block_size());
+  std::vector<MovableBlock> places = moves;
+  for (MovableBlock& move : places) move = {place_of(move.at), move.owner, place_of(move.to)};
+  copy_within(file_, places, block_size());
+  for (const MovableBlock& move : moves)
     set_entries(move.owner, {static_cast<std::uint32_t>(move.to)});
-  }
   std::uint64_t end = 0;
   for (const std::uint32_t entry : map_)
     if (entry < entry_zero) end = std::max<std::uint64_t>(end, entry + 1ULL);

@@ -111,10 +111,9 @@ std::uint64_t VhdContainer::relocate_tail(std::uint64_t most) {
   const std::uint64_t first = round_up(sector + bitmap_size(), step) - bitmap_size();
   const auto moves = plan_tail_relocation(std::move(movable), pinned, first, length, step,
                                           std::max<std::uint64_t>(most / length, 1));
-  for (const MovableBlock& move : moves) {
-    copy_within(file_, move.at, move.to, length);
+  copy_within(file_, moves, length);
+  for (const MovableBlock& move : moves)
     set_entry(move.owner, checked_cast<std::uint32_t>(move.to / sector));
-  }
   bitmaps_.clear();
   std::uint64_t end = sector;
   for (const PinnedRange& range : pinned) end = std::max(end, range.end);

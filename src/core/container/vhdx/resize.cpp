@@ -104,10 +104,9 @@ std::uint64_t VhdxContainer::relocate_tail(std::uint64_t most) {
   for (const PinnedRange& range : pinned) end = std::max(end, range.end);
   const auto moves = plan_tail_relocation(movable, pinned, unit, block_size(), unit,
                                           std::max<std::uint64_t>(most / block_size(), 1));
-  for (const MovableBlock& move : moves) {
-    copy_within(file_, move.at, move.to, block_size());
+  copy_within(file_, moves, block_size());
+  for (const MovableBlock& move : moves)
     set_entry(move.owner, move.to | (entry(move.owner) & state_mask));
-  }
   for (const MovableBlock& block : movable) {
     const std::uint64_t at = entry(block.owner) & place_mask;
     end = std::max(end, at + block_size());

@@ -314,10 +314,9 @@ std::uint64_t SparseExtent::relocate_tail(std::uint64_t most) {
   // Grains lie where a grain begins, as new ones do.
   const auto moves = plan_tail_relocation(movable, pinned, 0, block_size(), block_size(),
                                           std::max<std::uint64_t>(most / block_size(), 1));
-  for (const MovableBlock& move : moves) {
-    copy_within(file_, move.at, move.to, block_size());
+  copy_within(file_, moves, block_size());
+  for (const MovableBlock& move : moves)
     set_entries(move.owner, {static_cast<std::uint32_t>(move.to / sector)});
-  }
   for (const MovableBlock& block : movable)
     end = std::max(end, std::uint64_t{entry(block.owner)} * sector + block_size());
   file_.resize(std::min(file_.size(), end));

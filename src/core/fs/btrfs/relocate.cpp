@@ -379,10 +379,9 @@ class Relocation {
 
 void copy_unreferenced(Store& place, std::uint64_t from, std::uint64_t to, std::uint64_t length,
                        std::uint64_t& copied, Progress& progress) {
-  constexpr std::uint64_t piece = 1 << 18;  // is written while it is still in the processor's cache
   for (std::uint64_t done = 0; done < length;) {
-    const std::uint64_t step = std::min(piece, length - done);
-    place.write_unreferenced(to + done, read_buffer(place, from + done, step));
+    const std::uint64_t step = std::min(moved_at_once, length - done);
+    jh::copy_unreferenced(place, from + done, place, to + done, step);
     copied += step;
     progress.advance(copied);
     done += step;

@@ -91,7 +91,7 @@ class Mover {
   }
 
   void copy(std::uint64_t from, std::uint64_t to, std::uint64_t count) {
-    constexpr std::uint64_t piece = 256;
+    const std::uint64_t piece = moved_at_once / g_.block_size;
     for (std::uint64_t done = 0; done < count; done += piece) {
       const std::uint64_t step = std::min(piece, count - done);
       copy_unreferenced(fs_.store(), g_.offset(from + done), fs_.store(), g_.offset(to + done),
