@@ -268,6 +268,13 @@ struct MovedBytes {
   std::uint64_t shared = 0;
 };
 
+// As many blocks as a list in memory may have.
+std::uint64_t shared_per_step(Container& container) {
+  constexpr std::uint64_t most = 4ULL << 30;
+  constexpr std::uint64_t blocks = 65'536;
+  return std::clamp(blocks * container.facts().block_size.value(), bytes_per_step, most);
+}
+
 // Reclaimable and moves in sealed steps.
 MovedBytes relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& unused,
                                   const Reclaimable& reclaimable, std::uint64_t length_before,
@@ -298,12 +305,20 @@ MovedBytes relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& un
       moved.all += step;
       steps.add(step);
     }
-    // A step that moved clearly less than it might have was the last one.
-    constexpr std::uint64_t nearly = bytes_per_step - bytes_per_step / 4;
-    for (std::uint64_t last = bytes_per_step; last >= nearly; moved.all += last, steps.add(last))
-      moved.shared += sealed_step(host, disk, unused, sharing, steps, [&](Container& container) {
-        last = container.relocate_tail(bytes_per_step);
-      });
+    std::uint64_t most = bytes_per_step;
+    for (bool goes_on = true; goes_on;) {
+      std::uint64_t last = 0;
+      const std::uint64_t shared =
+          sealed_step(host, disk, unused, sharing, steps,
+                      [&](Container& container) { last = container.relocate_tail(most); });
+      moved.all += last;
+      moved.shared += shared;
+      steps.add(last);
+      // A step that moved clearly less than it might have was the last one.
+      goes_on = last >= most - most / 4;
+      // What is shared is done at once: most of the time would go to the seals.
+      if (last != 0 && shared >= last / 2) most = shared_per_step(*disk.container);
+    }
     progress.end();
   } catch (const Stopped&) {
     if (!dropped && moved.all == 0) throw;

@@ -6,6 +6,8 @@ namespace jh {
 namespace {
 
 constexpr std::uint64_t page = 4096;
+// Units of which the first page is on its way from the disk.
+constexpr std::uint64_t ahead = 256;
 
 // Looks at every unit of the disk that is kept: unused as a whole, or zero where it is used, or
 // what the parent has there?
@@ -24,16 +26,19 @@ class Search {
 
   Reclaimable run(Progress& progress) {
     const std::uint64_t size = container_.disk().size();
+    const bool is_raw = facts_.format == ImageFormat::raw;
     progress.begin("looking for what is not used", size);
     for (std::uint64_t at = 0; at < size;) {
-      const Extent piece = container_.extent_at(at, size - at);
+      const std::uint64_t most = is_raw || look_ == Look::tables ? size : ahead * unit_;
+      const Extent piece = container_.extent_at(at, std::min(most, size - at));
       const bool kept = is_own(piece);
       std::uint64_t length = piece.length;
-      if (kept && piece.kind == Extent::Kind::data && facts_.format == ImageFormat::raw) {
+      if (kept && piece.kind == Extent::Kind::data && is_raw) {
         const Range run = piece.store->map(piece.at, piece.length);
         length = run.length;
         if (!run.zero) look_at(at, length);
       } else if (kept) {
+        if (piece.kind == Extent::Kind::data) announce(piece, at, length);
         look_at(at, length);
       }
       at += length;
@@ -53,6 +58,16 @@ class Search {
            (piece.store->name() == container_.disk().name() ||
             std::find(facts_.parts.begin(), facts_.parts.end(), piece.store->name()) !=
                 facts_.parts.end());
+  }
+
+  // Most units are told by their first page. It is asked for of many of them at once: one after the
+  // other each would cost the disk's whole delay.
+  void announce(const Extent& piece, std::uint64_t at, std::uint64_t length) {
+    if (look_ == Look::tables || unit_ < 4 * page) return;
+    for (std::uint64_t unit = round_up(at, unit_); unit < at + length; unit += unit_) {
+      const auto [range, reach] = unused_.stretch(unit, at + length - unit);
+      if (range == nullptr) piece.store->will_read(piece.at + (unit - at), page);
+    }
   }
 
   // Units that a stretch has a part in; one that the stretch before had a part in is done.

@@ -101,6 +101,10 @@ void FileStore::read(std::uint64_t offset, ByteSpan out) {
   }
 }
 
+void FileStore::will_read(std::uint64_t offset, std::uint64_t length) {
+  ::posix_fadvise(fd_, static_cast<off_t>(offset), static_cast<off_t>(length), POSIX_FADV_WILLNEED);
+}
+
 void FileStore::write(std::uint64_t offset, ConstByteSpan data) {
   check_range(offset, data.size());
   written_since_ += data.size();

@@ -29,6 +29,7 @@ class FileStore final : public Store {
   void read(std::uint64_t offset, ByteSpan out) override;
   /// A flush will follow whatever is written: the host begins to bring it out on the way.
   void write(std::uint64_t offset, ConstByteSpan data) override;
+  void will_read(std::uint64_t offset, std::uint64_t length) override;
   Range map(std::uint64_t offset, std::uint64_t length) override;
   /// Of another FileStore on a filesystem that shares blocks, both places at multiples of its block
   /// size; the last piece of a source may end inside a block where the target ends too.

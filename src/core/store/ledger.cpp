@@ -249,63 +249,6 @@ void Ledger::append_checksum(RecordKind kind, std::uint32_t image, std::uint64_t
   append_about(kind, image, offset, length, bytes_of(checksum));
 }
 
-Ledger::Shared Ledger::append_shared(RecordKind kind, std::uint32_t image, std::uint64_t offset,
-                                     Store& file, std::uint64_t source, std::uint64_t length) {
-  length = round_down(length, ledger::block_size);
-  if (!shares_ || length == 0 || source % ledger::block_size != 0) return {};
-  write_back();
-  constexpr std::uint64_t head = sizeof(Record) + sizeof(ledger::SharedPlace);
-  const std::uint64_t at = round_up(end_ + head, ledger::shared_alignment);
-  const std::uint64_t size = file_->size();
-  file_->resize(std::max(size, checked_add(at, length)));
-  const Location from = file.locate(source, length);
-  length = from.store == nullptr
-               ? 0
-               : file_->share(at, *from.store, from.at, std::min(length, from.length));
-  length = round_down(length, ledger::block_size);
-  if (length == 0) {
-    shares_ = false;
-    file_->resize(size);
-    return {};
-  }
-  ledger::SharedPlace place{};
-  place.at = at;
-  write_record(record_of(kind, image, offset, length, ledger::flag_shared), bytes_of(place));
-  write_back();
-  end_ = at + length;
-  shared_bytes_ += length;
-  return {length, at};
-}
-
-bool Ledger::has_same(std::uint64_t at, Store& image, std::uint64_t offset, std::uint64_t length) {
-  for (std::uint64_t done = 0; done < length;) {
-    const Location there = image.locate(offset + done, length - done);
-    std::uint64_t step = there.store == nullptr || there.length < ledger::worth_sharing
-                             ? 0
-                             : file_->same_blocks(at + done, *there.store, there.at, there.length);
-    if (step == 0) {
-      step = std::min(ledger::max_payload, length - done);
-      if (read_buffer(*file_, at + done, step) != read_buffer(image, offset + done, step))
-        return false;
-    }
-    done += step;
-  }
-  return true;
-}
-
-void Ledger::give_back(std::uint64_t at, Store& image, std::uint64_t offset, std::uint64_t length) {
-  for (std::uint64_t done = 0; done < length;) {
-    const Location there = image.locate(offset + done, length - done);
-    std::uint64_t step =
-        there.store == nullptr ? 0 : there.store->share(there.at, *file_, at + done, there.length);
-    if (step == 0) {
-      step = std::min(ledger::max_payload, length - done);
-      image.write(offset + done, read_buffer(*file_, at + done, step));
-    }
-    done += step;
-  }
-}
-
 void Ledger::put_front(std::uint32_t image, ConstByteSpan page) {
   ledger::Front front{};
   ensure(page.size() <= front.page.size(), "a front is a page at most");

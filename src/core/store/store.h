@@ -76,6 +76,8 @@ class Store {
                                     std::uint64_t /*there*/, std::uint64_t /*length*/) {
     return 0;
   }
+  /// A hint that these bytes will be read soon: the host may begin with it.
+  virtual void will_read(std::uint64_t /*offset*/, std::uint64_t /*length*/) {}
   /// Where the bytes from `offset` on are, as far as they lie in one run there, at most `length`.
   virtual Location locate(std::uint64_t offset, std::uint64_t length) {
     return {this, offset, length};
