@@ -66,6 +66,11 @@ std::string transfer_text(const Transferred& content) {
                              : fmt::format("{}, {} copied", shared, human(Bytes(content.copied)));
 }
 
+std::string moved_text(const Transferred& moved) {
+  return fmt::format("{} moved by sharing blocks of the host, {} copied",
+                     human(Bytes(moved.shared)), human(Bytes(moved.copied)));
+}
+
 void add_share_option(po::options_description& own) {
   own.add_options()("share", po::value<std::string>()->default_value("auto")->value_name("HOW"),
                     "auto: share the host's blocks where it can; never: copy");

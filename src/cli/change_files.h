@@ -26,6 +26,8 @@ void make_backup(CommandRun& run, const Parsed& parsed, const Guest& guest, Proo
 
 /// "4.00 GiB shared with the image, 12.0 MiB copied"
 std::string transfer_text(const Transferred& content);
+/// The same of what moved inside of an image, where some of it was shared.
+std::string moved_text(const Transferred& moved);
 
 /// Says of a whole image that was made what it shares with the one it was made of.
 void note_copy(CommandRun& run, const std::string& path, const std::string& purpose,

@@ -113,9 +113,7 @@ void print_result(const Parsed& parsed, const ChangeResult& result,
                   const std::vector<LayerChange>& changes, const std::string& undo) {
   print_changes(changes);
   if (result.moved_by_sharing != 0)
-    std::cout << fmt::format("\n  {} moved by sharing blocks of the host, {} copied\n",
-                             human(Bytes(result.moved_by_sharing)),
-                             human(Bytes(result.written_directly)));
+    std::cout << "\n  " << moved_text({result.moved_by_sharing, result.written_directly}) << "\n";
   if (!undo.empty())
     std::cout << "\n  To take it back, as long as the guest has not been started:\n      "
               << styled(undo, Style::command) << "\n";

@@ -84,9 +84,7 @@ void print_result(const std::string& name, const CompactFigures& figures, const 
   if (host.after) add("  in use on the host", host.before, *host.after);
   print_table(rows);
   if (figures.shared != 0)
-    std::cout << fmt::format(
-        "    {} moved by sharing blocks of the host, {} copied\n", human(Bytes(figures.shared)),
-        human(Bytes(figures.to_move - std::min(figures.to_move, figures.shared))));
+    std::cout << "    " << moved_text({figures.shared, figures.to_move - figures.shared}) << "\n";
 }
 
 // For the report: what became of the file.

@@ -242,14 +242,20 @@ MemoryStore image_with_a_tail() {
   return image;
 }
 
-TEST(Undo, FetchesWhatMovedFromItsNewPlace) {
-  const MemoryStore old = image_with_a_tail();
-  FaultHost host;
+// Dropped, which leaves no trace of it; then sealed.
+MemoryStore drop_and_seal(FaultHost& host, Move move) {
+  MemoryStore old = image_with_a_tail();
   host.put("/m/a.img", old);
-  move_and_cut(host, false);
+  move(host, false);
   EXPECT_TRUE(host.content("/m/a.img").same_content(old));
-  move_and_cut(host, true);
+  move(host, true);
   EXPECT_EQ(host.content("/m/a.img").size(), 600U * 4096);
+  return old;
+}
+
+TEST(Undo, FetchesWhatMovedFromItsNewPlace) {
+  FaultHost host;
+  const MemoryStore old = drop_and_seal(host, move_and_cut);
   const std::uint64_t stale = 99 * 4096;  // of which a third is not zero
   EXPECT_LT(host.content("/m/a.img.juneheath").size(), stale / 2 + 100'000);
   {
@@ -264,13 +270,8 @@ TEST(Undo, FetchesWhatMovedFromItsNewPlace) {
 }
 
 TEST(Undo, TakesBackWhatMovedBySharing) {
-  const MemoryStore old = image_with_a_tail();
   FaultHost host;
-  host.put("/m/a.img", old);
-  share_and_cut(host, false);
-  EXPECT_TRUE(host.content("/m/a.img").same_content(old));
-  share_and_cut(host, true);
-  EXPECT_EQ(host.content("/m/a.img").size(), 600U * 4096);
+  const MemoryStore old = drop_and_seal(host, share_and_cut);
   const auto file = host.open("/m/a.img", Access::read_write);
   EXPECT_EQ(read_buffer(*file, 298 * 4096, 1)[0], static_cast<std::uint8_t>(698));
   for (const std::uint64_t at : {200U, 240U, 298U}) {

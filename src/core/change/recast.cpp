@@ -152,7 +152,7 @@ RecastPlan plan_recast(Host& host, ImageReader& from, const RecastRequest& reque
                       to.allocation != Allocation::compressed &&
                       host.can_share(content, request.out);
   plan.transfer = shares ? shareable(from) : Transferred{0, bytes_kept(from)};
-  plan.bytes_to_read = plan.transfer.shared + plan.transfer.copied;
+  plan.bytes_to_read = plan.transfer.total();
   plan.host_needs = room_needed(plan);
   const std::uint64_t free = host.free_space(request.out);
   // Packing may save anything or nothing; only what is certain to be needed is asked for.

@@ -98,12 +98,12 @@ void prove_same(Container& before, Container& after, const FileChanges& changes,
 }
 
 // One step of a compaction: staged, proven, sealed; no undo is kept.
-// Returns how much moved by sharing.
+// `work` returns how many bytes it moved.
 template <class Work>
-std::uint64_t sealed_step(Host& host, const Disk& disk, const Unused& unused, Sharing sharing,
-                          Progress& progress, Work work) {
+Transferred sealed_step(Host& host, const Disk& disk, const Unused& unused, Sharing sharing,
+                        Progress& progress, Work work) {
   bool wrote = false;
-  std::uint64_t shared = 0;
+  Transferred moved;
   const auto step = [&] {
     FileSet files(host, disk);
     files.transaction().set_sharing(sharing);
@@ -114,7 +114,7 @@ std::uint64_t sealed_step(Host& host, const Disk& disk, const Unused& unused, Sh
     const auto container = open_container(files.stage(0), &files.resolver());
     try {
       container->make_ready();
-      work(*container);
+      moved.copied = work(*container);
     } catch (const Error&) {
       note_writes();
       throw;
@@ -132,7 +132,8 @@ std::uint64_t sealed_step(Host& host, const Disk& disk, const Unused& unused, Sh
     prove_same(*before, *after, changes, contents, unused, disk.path);
     check_snapshots(*before, files.old_state(0), *after, files.stage(0), changes);
     files.transaction().seal(progress, /*keep_undo=*/false);
-    for (const Stage* stage : files.stages()) shared += stage->shared();
+    for (const Stage* stage : files.stages()) moved.shared += stage->shared();
+    moved.copied -= std::min(moved.copied, moved.shared);
   };
   try {
     telling_outcome(host, disk.path, step);
@@ -143,7 +144,7 @@ std::uint64_t sealed_step(Host& host, const Disk& disk, const Unused& unused, Sh
     if (wrote && error.outcome() == Outcome::unchanged) throw error.with_outcome(Outcome::sound);
     throw;
   }
-  return shared;
+  return moved;
 }
 
 // Holes in the host's file: each of them changes nothing that anyone reads.
@@ -263,11 +264,6 @@ std::uint64_t length_now(Host& host, const Disk& disk) {
   return open_container(*file, &others)->facts().file_length.value();
 }
 
-struct MovedBytes {
-  std::uint64_t all = 0;
-  std::uint64_t shared = 0;
-};
-
 // As many blocks as a list in memory may have.
 std::uint64_t shared_per_step(Container& container) {
   constexpr std::uint64_t most = 4ULL << 30;
@@ -276,60 +272,60 @@ std::uint64_t shared_per_step(Container& container) {
 }
 
 // Reclaimable and moves in sealed steps.
-MovedBytes relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& unused,
-                                  const Reclaimable& reclaimable, std::uint64_t length_before,
-                                  Sharing sharing, Progress& progress) {
+Transferred relocate_tail_in_steps(Host& host, const Disk& disk, const Unused& unused,
+                                   const Reclaimable& reclaimable, std::uint64_t length_before,
+                                   Sharing sharing, Progress& progress) {
   const Trial trial = failing_with(Outcome::unchanged, [&] {
     Trial tried = try_out(host, disk, reclaimable);
     check_room(host, disk, reclaimable, tried);
     return tried;
   });
-  MovedBytes moved;
+  Transferred moved;
   bool dropped = false;
   try {
     if (!reclaimable.empty()) {
       progress.begin("releasing what is not used", 0);
       AggregateProgress step(progress);
-      sealed_step(host, disk, unused, sharing, step,
-                  [&](Container& container) { release(container, reclaimable); });
+      sealed_step(host, disk, unused, sharing, step, [&](Container& container) {
+        release(container, reclaimable);
+        return std::uint64_t{0};
+      });
       dropped = true;
       progress.end();
     }
     progress.begin("moving the end of the file to the front", trial.to_move);
     AggregateProgress steps(progress);
-    for (std::size_t i = 0; i < trial.gap_closings; ++i) {
-      std::uint64_t step = 0;
-      moved.shared += sealed_step(host, disk, unused, sharing, steps, [&](Container& container) {
-        step = container.close_gaps(bytes_per_step, /*first=*/i == 0);
+    const auto step = [&](auto work) {
+      const Transferred last = sealed_step(host, disk, unused, sharing, steps, work);
+      moved += last;
+      steps.add(last.total());
+      return last;
+    };
+    for (std::size_t i = 0; i < trial.gap_closings; ++i)
+      step([&](Container& container) {
+        return container.close_gaps(bytes_per_step, /*first=*/i == 0);
       });
-      moved.all += step;
-      steps.add(step);
-    }
     std::uint64_t most = bytes_per_step;
     for (bool goes_on = true; goes_on;) {
-      std::uint64_t last = 0;
-      const std::uint64_t shared =
-          sealed_step(host, disk, unused, sharing, steps,
-                      [&](Container& container) { last = container.relocate_tail(most); });
-      moved.all += last;
-      moved.shared += shared;
-      steps.add(last);
+      const Transferred last =
+          step([&](Container& container) { return container.relocate_tail(most); });
       // A step that moved clearly less than it might have was the last one.
-      goes_on = last >= most - most / 4;
+      goes_on = last.total() >= most - most / 4;
       // What is shared is done at once: most of the time would go to the seals.
-      if (last != 0 && shared >= last / 2) most = shared_per_step(*disk.container);
+      if (last.total() != 0 && last.shared >= last.total() / 2)
+        most = shared_per_step(*disk.container);
     }
     progress.end();
   } catch (const Stopped&) {
-    if (!dropped && moved.all == 0) throw;
+    if (!dropped && moved.total() == 0) throw;
     const std::uint64_t now = length_now(host, disk);
     throw Stopped(disk.path,
                   fmt::format("{} of {} were moved so far, and the file is {} shorter",
-                              human(Bytes(moved.all)), human(Bytes(trial.to_move)),
+                              human(Bytes(moved.total())), human(Bytes(trial.to_move)),
                               human(Bytes(length_before - std::min(length_before, now)))));
   } catch (const Error& error) {
     // Steps that are sealed stay.
-    if ((!dropped && moved.all == 0) || error.outcome() == Outcome::unfinished) throw;
+    if ((!dropped && moved.total() == 0) || error.outcome() == Outcome::unfinished) throw;
     throw error.with_outcome(Outcome::sound);
   }
   return moved;
@@ -363,9 +359,9 @@ CompactFigures compact_in_place(Host& host, const Guest& guest, std::size_t inde
     if (found.facts.format == ImageFormat::raw) {
       punch(host, disk, found.reclaimable, progress);
     } else {
-      const MovedBytes moved = relocate_tail_in_steps(host, disk, found.unused, found.reclaimable,
-                                                      figures.length_before, sharing, progress);
-      figures.to_move = moved.all;
+      const Transferred moved = relocate_tail_in_steps(host, disk, found.unused, found.reclaimable,
+                                                       figures.length_before, sharing, progress);
+      figures.to_move = moved.total();
       figures.shared = moved.shared;
     }
     if (zero_free) write_zeros(host, disk, found.unused, progress);

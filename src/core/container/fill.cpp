@@ -100,7 +100,7 @@ Transferred share_disk(ImageReader& from, Container& to, bool find_zeros, Progre
         result += transfer(from.disk(), at, to.disk(), at, run.length);
       }
       at += run.length;
-      progress.advance(result.shared + result.copied);
+      progress.advance(result.total());
     }
   });
   return result;

@@ -199,7 +199,6 @@ void plan_moved(Group& group, const std::vector<ExtentMove>& moves) {
 }
 
 void move_extents(OpenGroup& open, const std::vector<ExtentMove>& moves, Progress& progress) {
-  constexpr std::uint64_t most = moved_at_once;
   const Group& group = open.group;
   const auto offset = [&](const Stripe& place) {
     return checked_add(group.pvs[place.pv].data_start,
@@ -210,11 +209,9 @@ void move_extents(OpenGroup& open, const std::vector<ExtentMove>& moves, Progres
     Store& from = *open.members[move.from.pv]->store;
     Store& to = *open.members[move.to.pv]->store;
     const std::uint64_t length = move.count * group.extent_size;
-    for (std::uint64_t at = 0; at < length; at += most) {
-      const std::uint64_t step = std::min(most, length - at);
-      copy_unreferenced(from, offset(move.from) + at, to, offset(move.to) + at, step);
-      progress.advance(done += step);
-    }
+    copy_in_pieces(from, offset(move.from), to, offset(move.to), length,
+                   [&](std::uint64_t moved) { progress.advance(done + moved); });
+    done += length;
   }
   plan_moved(open.group, moves);
 }

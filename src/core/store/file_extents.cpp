@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cstddef>
+#include <vector>
 
 namespace jh {
 namespace {
@@ -17,8 +18,15 @@ constexpr std::uint32_t elsewhere = FIEMAP_EXTENT_UNKNOWN | FIEMAP_EXTENT_DELALL
                                     FIEMAP_EXTENT_NOT_ALIGNED | FIEMAP_EXTENT_DATA_INLINE |
                                     FIEMAP_EXTENT_DATA_TAIL | FIEMAP_EXTENT_UNWRITTEN;
 
-}  // namespace
+// Bytes of a file that lie in one run on the host's device.
+struct FileExtent {
+  std::uint64_t offset = 0;
+  std::uint64_t length = 0;
+  std::uint64_t place = 0;  // in bytes, of the filesystem's device
+};
 
+// From `offset` on, as far as the host tells where they are: the list ends in front of a hole, and
+// when it is long enough.
 std::vector<FileExtent> file_extents(int descriptor, std::uint64_t offset, std::uint64_t length) {
   // The answer stands behind the question, in one piece of memory.
   std::vector<std::uint64_t> memory(
@@ -44,8 +52,6 @@ std::vector<FileExtent> file_extents(int descriptor, std::uint64_t offset, std::
   }
   return found;
 }
-
-namespace {
 
 // Some filesystems keep the bytes of some files on a device of their own.
 bool is_on_second_device(int descriptor) {

@@ -80,10 +80,6 @@ class Stage final : public Store {
   std::uint64_t written_directly() const { return direct_.total(); }
   /// Of those, how many share blocks with where they were.
   std::uint64_t shared() const { return direct_.shared(); }
-  /// How many bytes from `offset` on, at most `length`, are those of the image itself.
-  std::uint64_t unstaged(std::uint64_t offset, std::uint64_t length) const;
-  /// The same of the state before the change.
-  std::uint64_t untouched(std::uint64_t offset, std::uint64_t length) const;
 
   /// A run of whole pages (but for the image's last one) that the seal will replace.
   struct Change {
@@ -131,6 +127,10 @@ class Stage final : public Store {
   /// Pages of the same bytes may have one content: see content_of().
   using Held = std::shared_ptr<Content>;
 
+  // How many bytes from `offset` on, at most `length`, are those of the image itself.
+  std::uint64_t unstaged(std::uint64_t offset, std::uint64_t length) const;
+  // The same of the state before the change.
+  std::uint64_t untouched(std::uint64_t offset, std::uint64_t length) const;
   void put(std::uint64_t offset, ConstByteSpan data, bool unreferenced);
   std::uint64_t direct_part(std::uint64_t offset, std::uint64_t length) const;
   Page& hold(std::uint64_t number);

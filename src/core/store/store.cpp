@@ -103,10 +103,10 @@ struct SharedPart {
 
 SharedPart share_part(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
                       std::uint64_t length) {
-  constexpr std::uint64_t page = 4096;
   const Location source = from.locate(offset, length);
   if (source.store == nullptr) return {};
-  if (source.at % page != 0) return {0, round_up(source.at, page) - source.at};
+  const std::uint64_t in_front = round_up(source.at, share_alignment) - source.at;
+  if (in_front != 0) return {0, in_front};
   return {to.share_unreferenced(target, source), 0};
 }
 

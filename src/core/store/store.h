@@ -137,6 +137,9 @@ void put_at(ByteSpan buffer, std::size_t offset, const T& value) {
   std::memcpy(buffer.data() + offset, &value, sizeof(T));
 }
 
+/// Files of most hosts share whole blocks of this size; places that differ by less cannot.
+inline constexpr std::uint64_t share_alignment = 4096;
+
 bool all_zero(ConstByteSpan data);
 /// Discards what is no hole already: what the host has promised, but nobody wrote to, stays
 /// promised.
@@ -153,11 +156,21 @@ std::uint32_t crc32c_of(Store& store, std::uint64_t offset, std::uint64_t length
 void write_into_zeros(Store& store, std::uint64_t offset, ConstByteSpan data);
 /// Copies a piece of one store to a place of another (or the same) that nothing refers to. Where
 /// both are known to be zero nothing is written, so that holes stay holes; large pieces that a
-/// stage can share with their old place are not copied. Whoever moves much does it in pieces of
-/// this, and says how far it is in between.
-inline constexpr std::uint64_t moved_at_once = 16U << 20;
+/// stage can share with their old place are not copied.
 void copy_unreferenced(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
                        std::uint64_t length);
+/// Whoever moves much does it in pieces of this, and says how far it is in between.
+inline constexpr std::uint64_t moved_at_once = 16U << 20;
+/// The same in such pieces; `told` hears how many bytes are done after each.
+template <class Told>
+void copy_in_pieces(Store& from, std::uint64_t offset, Store& to, std::uint64_t target,
+                    std::uint64_t length, Told told) {
+  for (std::uint64_t done = 0; done < length;) {
+    const std::uint64_t step = std::min(moved_at_once, length - done);
+    copy_unreferenced(from, offset + done, to, target + done, step);
+    told(done += step);
+  }
+}
 /// Writes zeros where the range does not read as zeros already. Returns the bytes written.
 std::uint64_t write_zeros_where_needed(Store& store, std::uint64_t offset, std::uint64_t length);
 

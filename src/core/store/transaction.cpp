@@ -83,11 +83,9 @@ std::uint64_t Transaction::keep_cut(Stage& stage, std::uint64_t offset, std::uin
   // Where only sums are needed, sharing still is cheaper than reading.
   const std::uint64_t in_front = round_up(offset, ledger::block_size) - offset;
   if (in_front == 0 && run.length >= ledger::worth_sharing) {
-    const std::uint64_t shared = ledger_
-                                     ->append_shared(RecordKind::cut, stage.index(), offset,
-                                                     stage.base(), offset, run.length)
-                                     .length;
-    if (shared != 0) return shared;
+    const Ledger::Shared shared = ledger_->append_shared(RecordKind::cut, stage.index(), offset,
+                                                         stage.base(), offset, run.length);
+    if (shared.length != 0) return shared.length;
   }
   const std::uint64_t step = std::min(run.length, in_front == 0 ? ledger::max_payload : in_front);
   const Buffer bytes = read_buffer(stage.base(), offset, step);

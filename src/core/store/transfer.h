@@ -13,15 +13,13 @@ enum class Sharing { automatic, never };
 struct Transferred {
   std::uint64_t shared = 0;
   std::uint64_t copied = 0;
+  std::uint64_t total() const { return shared + copied; }
   Transferred& operator+=(const Transferred& more) {
     shared += more.shared;
     copied += more.copied;
     return *this;
   }
 };
-
-/// Files of most hosts share whole blocks of this size; places that differ by less cannot.
-inline constexpr std::uint64_t share_alignment = 4096;
 
 /// Takes `length` bytes of `from`, at `offset`, to `target` in `to`, where they have a place that
 /// reads as zeros and that nothing refers to. Both are looked through (`locate`) down to the files.

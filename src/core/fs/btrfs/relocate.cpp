@@ -379,13 +379,9 @@ class Relocation {
 
 void copy_unreferenced(Store& place, std::uint64_t from, std::uint64_t to, std::uint64_t length,
                        std::uint64_t& copied, Progress& progress) {
-  for (std::uint64_t done = 0; done < length;) {
-    const std::uint64_t step = std::min(moved_at_once, length - done);
-    jh::copy_unreferenced(place, from + done, place, to + done, step);
-    copied += step;
-    progress.advance(copied);
-    done += step;
-  }
+  copy_in_pieces(place, from, place, to, length,
+                 [&](std::uint64_t done) { progress.advance(copied + done); });
+  copied += length;
 }
 
 void empty_chunks(Volume& volume, const Shrinking& plan, Progress& progress) {

@@ -91,13 +91,9 @@ class Mover {
   }
 
   void copy(std::uint64_t from, std::uint64_t to, std::uint64_t count) {
-    const std::uint64_t piece = moved_at_once / g_.block_size;
-    for (std::uint64_t done = 0; done < count; done += piece) {
-      const std::uint64_t step = std::min(piece, count - done);
-      copy_unreferenced(fs_.store(), g_.offset(from + done), fs_.store(), g_.offset(to + done),
-                        step * g_.block_size);
-      progress_.advance((moved_ += step) * g_.block_size);
-    }
+    copy_in_pieces(fs_.store(), g_.offset(from), fs_.store(), g_.offset(to), count * g_.block_size,
+                   [&](std::uint64_t done) { progress_.advance(moved_ * g_.block_size + done); });
+    moved_ += count;
   }
 
   void move_mmp() {

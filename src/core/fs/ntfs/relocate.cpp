@@ -143,13 +143,8 @@ ClusterRuns Mover::moved(const ClusterRuns& runs, std::uint64_t with_content, bo
 void Mover::copy(std::uint64_t from, std::uint64_t to, std::uint64_t count) {
   if (room_.mode() == Mode::rehearse) return;
   const Geometry& g = fs_.geometry();
-  const std::uint64_t piece = std::max<std::uint64_t>(1, moved_at_once / g.cluster_size);
-  for (std::uint64_t done = 0; done < count; done += piece) {
-    const std::uint64_t step = std::min(piece, count - done);
-    copy_unreferenced(fs_.store(), g.offset(from + done), fs_.store(), g.offset(to + done),
-                      step * g.cluster_size);
-    progress_.advance((moved_ + done + step) * g.cluster_size);
-  }
+  copy_in_pieces(fs_.store(), g.offset(from), fs_.store(), g.offset(to), count * g.cluster_size,
+                 [&](std::uint64_t done) { progress_.advance(moved_ * g.cluster_size + done); });
 }
 
 }  // namespace jh::ntfs
