@@ -16,6 +16,7 @@
 #include "support/same_guest.h"
 #include "support/samples.h"
 #include "support/share.h"
+#include "support/xfs_guest.h"
 
 namespace jh::test {
 namespace {
@@ -119,7 +120,7 @@ class Mutation : public testing::TestWithParam<Case> {
  protected:
   void SetUp() override {
     const TempFolder folder;
-    if (GetParam().samples.front() == "btrfs-filled" && !can_mount())
+    if (GetParam().samples.front().ends_with("-filled") && !can_mount())
       GTEST_SKIP() << "no mounts here";
     for (const std::string& sample : GetParam().samples) {
       const std::string path = "/moor/" + sample;
@@ -138,6 +139,8 @@ class Mutation : public testing::TestWithParam<Case> {
         make_btrfs(folder / sample, 200U << 20, {"-m", "single"});
       else if (sample == "btrfs-filled")
         fill(folder / sample);
+      else if (sample == "xfs-filled")
+        fill_xfs(folder / sample);
       else if (sample == "xfs")
         make_xfs(folder / sample, 304U << 20, {"-m", "rmapbt=1"});
       else
@@ -150,6 +153,11 @@ class Mutation : public testing::TestWithParam<Case> {
   static void fill(const std::string& image) {
     std::mt19937 random{7};
     make_lived_in_btrfs(image, 300U << 20, {"Filled", {"-m", "single"}, ""}, random, 160);
+  }
+  static void fill_xfs(const std::string& image) {
+    make_xfs(image, 400U << 20, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
+    std::mt19937_64 random{7};
+    live_in_xfs(image, random);
   }
   void put(FaultHost& host) const {
     for (const auto& [path, content] : images_) host.put(path, content);
@@ -311,6 +319,11 @@ INSTANTIATE_TEST_SUITE_P(
              [](const auto& guest, const auto& paths) {
                return grow(guest, paths, "500MiB", {"disk"});
              }},
+        // Inodes get other numbers, and folders follow.
+        Case{"ShrinkXfs",
+             {"xfs-filled"},
+             120,
+             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
         // Chunks are emptied, and others move.
         Case{"ShrinkBtrfs",
              {"btrfs-filled"},

@@ -215,11 +215,6 @@ TEST_F(FrictionStory, TheWayDownLeavesRoomWhereItIsAsked) {
   expect({"shrink", moves, "--to", "floor", "--dry-run"}, 0, "--allow-move");
 }
 
-TEST_F(FrictionStory, WhatOnlyGrowsSaysSo) {
-  const std::string image = sample("moorhost");
-  expect({"shrink", image, "--take", "/", "--yes"}, 6, "it only grows");
-}
-
 // Two physical volumes of one group on one disk: the floor that is shown is reached.
 TEST_F(FrictionStory, TheFloorOfTwoPhysicalVolumesOnOneDiskIsReached) {
   const std::string image = sample("fieldstation");

@@ -153,7 +153,8 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
 void expect_sound_with(Store& place, const Sums& tree) {
   NullProgress silent;
   const Content content = recognise_content(place);
-  ASSERT_TRUE(content.on_disk() != nullptr);
+  ASSERT_TRUE(content.on_disk() != nullptr)
+      << (content.blockers.empty() ? content.state : content.blockers.front().what());
   Findings findings;
   content.on_disk()->audit(AuditScope::full, {}, findings, silent);
   ASSERT_TRUE(findings.clean()) << findings.kept().front().where << ": "

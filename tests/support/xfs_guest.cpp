@@ -16,6 +16,25 @@
 namespace jh::test {
 namespace files = std::filesystem;
 
+const std::vector<XfsMade>& xfs_makes() {
+  static const std::vector<XfsMade> all{
+      {"Plain", {}},
+      {"ReverseMap", {"-m", "rmapbt=1"}},
+      {"NoSharing", {"-m", "reflink=0"}},
+      {"NoFreeInodeTree", {"-m", "finobt=0,reflink=0"}},
+      {"NoCounts", {"-m", "inobtcount=0,bigtime=0"}},
+      {"OldInodes", {"-i", "sparse=0,size=2048"}},
+      {"ManyExtents", {"-i", "nrext64=1"}},
+      {"SmallBlocks", {"-b", "size=1024", "-m", "rmapbt=1"}},
+      {"LargeSectors", {"-s", "size=4096"}},
+      {"LargeFolders", {"-n", "size=65536"}},
+      {"ManyGroups", {"-d", "agcount=5"}},
+      {"Striped", {"-d", "su=65536,sw=4", "-l", "su=65536"}},
+      {"AllAtOnce",
+       {"-b", "size=2048", "-m", "rmapbt=1", "-i", "nrext64=1,size=1024", "-n", "size=8192"}}};
+  return all;
+}
+
 std::vector<std::string> any_xfs_options(std::mt19937_64& random) {
   const auto one_of = [&](std::initializer_list<unsigned> values) {
     return *(values.begin() + random() % values.size());

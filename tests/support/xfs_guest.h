@@ -7,6 +7,14 @@
 
 namespace jh::test {
 
+struct XfsMade {
+  const char* name;
+  std::vector<std::string> options;
+};
+/// Each feature that the maker offers alone, and several together: every combination would be
+/// thousands.
+const std::vector<XfsMade>& xfs_makes();
+
 /// Options of the maker, any combination of what it offers that may stand together.
 std::vector<std::string> any_xfs_options(std::mt19937_64& random);
 

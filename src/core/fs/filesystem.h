@@ -167,7 +167,6 @@ struct FilesystemKind {
   bool audited = false;      // opening gives a Filesystem, unless something is in the way
   bool resizable = false;    // which can become larger and smaller
   bool holds_files = false;  // what room is usually meant for
-  bool only_grows = false;   // it cannot be made smaller, by us
   bool (*recognise)(Store& place) = nullptr;
   /// Never throws for what it finds: trouble becomes a blocker.
   OpenedFilesystem (*open)(Store& place) = nullptr;

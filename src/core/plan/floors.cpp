@@ -24,11 +24,6 @@ std::uint64_t fixed_extents(const lvm::Group& group, std::size_t pv) {
 std::optional<Error> no_shrinking(const Layer& layer) {
   const Content& content = layer.content;
   if (!content.blockers.empty()) return content.blockers.front();
-  if (can_be_resized(content) && content.filesystem_kind->only_grows)
-    return Error(Status::unsupported,
-                 fmt::format("{} cannot be made smaller yet: it only grows", content.name), {},
-                 "leave it its size, or make a smaller filesystem inside the guest and copy the "
-                 "files");
   if (can_be_resized(content)) return std::nullopt;
   return Error(Status::unsupported, content.name + " cannot be made smaller", {},
                "make it smaller from inside the guest first, if it can be");

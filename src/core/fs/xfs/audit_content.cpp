@@ -9,6 +9,7 @@
 #include "core/fs/xfs/inode.h"
 #include "core/fs/xfs/log.h"
 #include "core/fs/xfs/quota.h"
+#include "core/fs/xfs/shared_blocks.h"
 
 namespace jh::xfs {
 namespace {
@@ -42,6 +43,8 @@ class ContentAudit {
     if (complete_) guarded([&] { quota_.compare(place_, geometry_, findings_); });
     for (std::uint32_t group = 0; group < geometry_.groups(); ++group) all_owned(group);
     reverse_map();
+    if (const std::string wrong = complete_ ? shared_.difference() : std::string(); !wrong.empty())
+      add(wrong);
     guarded([&] {
       if (newest_ > Log(place_, geometry_).head())
         add("something says that it was written by a place of the log that was not reached yet");
@@ -79,12 +82,12 @@ class ContentAudit {
     if (overlaps(owned_, start, start + count)) {
       // Shared on purpose, or twice by mistake.
       std::uint64_t shared = 0;
-      for_each_inside(shared_, start, start + count,
+      for_each_inside(shared_.all(), start, start + count,
                       [&](std::uint64_t from, std::uint64_t to) { shared += to - from; });
       std::uint64_t taken = 0;
       for_each_inside(owned_, start, start + count, [&](std::uint64_t from, std::uint64_t to) {
         std::uint64_t inside = 0;
-        for_each_inside(shared_, from, to,
+        for_each_inside(shared_.all(), from, to,
                         [&](std::uint64_t a, std::uint64_t b) { inside += b - a; });
         taken += to - from - inside;
       });
@@ -110,7 +113,7 @@ class ContentAudit {
           if ((extent.start.value() & staging) != 0)
             waiting_.emplace_back(start, end - start);
           else
-            add_range(shared_, start, end);
+            shared_.note_count(start, end, extent.references.value());
         }
       });
     });
@@ -122,8 +125,7 @@ class ContentAudit {
       const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
       const std::string who = fmt::format("group {}", number);
       own_line(base, geometry_.header_blocks(), who, {owner::filesystem});
-      for (const Tree tree : {Tree::by_block, Tree::by_size, Tree::inodes, Tree::free_inodes,
-                              Tree::reverse_map, Tree::shared})
+      for (const Tree tree : all_trees)
         if (group.has(tree))
           group.walk(
               tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
@@ -176,12 +178,17 @@ class ContentAudit {
     });
   }
 
-  // One that is marked as free must not look as if it were in use.
+  // One that is marked as free is there, and does not look as if it were in use.
   void free_inode(std::uint64_t number, std::uint64_t block_line, std::uint64_t inside) {
     const std::uint64_t size = geometry_.superblock().inode_size.value();
     const std::uint64_t in_block = inside & (geometry_.block_size() / size - 1);
-    const auto core = read_as<Inode>(place_, block_line * geometry_.block_size() + in_block * size);
-    if (core.magic.value() == inode_magic && core.mode.value() != 0)
+    const Buffer bytes =
+        read_buffer(place_, block_line * geometry_.block_size() + in_block * size, size);
+    const auto core = parse_as<Inode>(bytes, 0);
+    if (core.magic.value() != inode_magic || core.number.value() != number ||
+        !checksum_matches(bytes, offsetof(Inode, checksum)))
+      add(fmt::format("inode {} is marked as free, and is damaged", number));
+    else if (core.mode.value() != 0)
       add(fmt::format("inode {} is marked as free, and is in use", number));
   }
 
@@ -208,6 +215,7 @@ class ContentAudit {
           own(extent.block, extent.count, who,
               {number, fork | (extent.unwritten ? not_written : 0),
                line(extent.block) - extent.offset});
+          shared_.note_owner(line(extent.block), extent.count);
           blocks += extent.count;
         }
       }
@@ -346,8 +354,8 @@ class ContentAudit {
   const Geometry& geometry_;
   Findings& findings_;
   Progress& progress_;
-  Ranges owned_;   // in blocks through all groups
-  Ranges shared_;  // that may have several owners
+  Ranges owned_;  // in blocks through all groups
+  SharedBlocks shared_;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_;
   std::unordered_map<std::uint64_t, Node> nodes_;
   std::vector<Name> names_;

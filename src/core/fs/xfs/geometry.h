@@ -14,6 +14,12 @@ class Geometry {
   explicit Geometry(Store& place);
 
   const Superblock& superblock() const { return super_; }
+  /// What another superblock would say of the same place; it is not checked.
+  Geometry with(const Superblock& super) const {
+    Geometry out = *this;
+    out.super_ = super;
+    return out;
+  }
   std::uint64_t block_size() const { return super_.block_size.value(); }
   std::uint64_t sector_size() const { return super_.sector_size.value(); }
   std::uint64_t blocks() const { return super_.blocks.value(); }

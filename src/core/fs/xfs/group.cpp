@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <bit>
+
 #include "core/base/words.h"
 
 namespace jh::xfs {
@@ -137,9 +140,9 @@ void Group::walk(Tree tree, const Leaf& leaf,
                         tree_name(tree)));
 }
 
-void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
-                       const std::function<void(std::uint32_t, unsigned)>& node,
-                       TreeWalk<std::uint32_t>& so_far) const {
+Buffer Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
+                         const std::function<void(std::uint32_t, unsigned)>& node,
+                         TreeWalk<std::uint32_t>& so_far) const {
   const auto fail = [&](const char* what) {
     corrupt(
         fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
@@ -162,16 +165,21 @@ void Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Lea
   so_far.pass(level, block, header.right.value());
   const std::size_t count = header.records.value();
   if (node) node(block, level);
+  const ConstByteSpan data = ConstByteSpan(bytes).subspan(sizeof(TreeHeader));
   if (level == 0) {
     if (count > most_records(geometry_, tree)) fail("it has too many records");
-    leaf(block, ConstByteSpan(bytes).subspan(sizeof(TreeHeader)), count);
-    return;
+    leaf(block, data, count);
+    return tree_key(tree, level, data, count);
   }
   const std::size_t most = most_keys(geometry_, tree);
   if (count > most || count == 0) fail("it has an impossible number of keys");
-  for (std::size_t i = 0; i < count; ++i)
-    walk_block(tree, parse_as<Be32>(bytes, sizeof(TreeHeader) + most * shape.key + 4 * i).value(),
-               level - 1, leaf, node, so_far);
+  for (std::size_t i = 0; i < count; ++i) {
+    const Buffer key = walk_block(tree, parse_as<Be32>(data, most * shape.key + 4 * i).value(),
+                                  level - 1, leaf, node, so_far);
+    if (!is_tree_key(tree, data.subspan(i * shape.key, shape.key), key))
+      fail("a key of it is not that of the block below");
+  }
+  return tree_key(tree, level, data, count);
 }
 
 std::vector<FreeExtent> Group::free_extents(Tree tree) const {
@@ -194,6 +202,42 @@ std::vector<FreeExtent> Group::free_extents(Tree tree) const {
     }
   });
   return all;
+}
+
+std::vector<InodeChunk> Group::chunks() const {
+  std::vector<InodeChunk> all;
+  walk(Tree::inodes, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
+    for (std::size_t i = 0; i < records; ++i) {
+      all.push_back(parse_as<InodeChunk>(data, i * sizeof(InodeChunk)));
+      if (all.size() > 1 && all.back().first.value() <
+                                std::uint64_t{all[all.size() - 2].first.value()} + inodes_per_chunk)
+        corrupt("inode records are out of order");
+    }
+  });
+  return all;
+}
+
+std::vector<std::uint32_t> Group::own_blocks() const {
+  std::vector<std::uint32_t> own = free_list();
+  for (const Tree tree : all_trees)
+    if (has(tree))
+      walk(
+          tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
+          [&](std::uint32_t block, unsigned) { own.push_back(block); });
+  std::sort(own.begin(), own.end());
+  return own;
+}
+
+std::uint64_t missing_in(const Geometry& geometry, const InodeChunk& chunk) {
+  std::uint64_t missing = 0;
+  if (!geometry.is(incompatible::sparse_inodes)) return missing;
+  for (unsigned k = 0; k < 16; ++k)
+    if ((chunk.hole_mask.value() >> k & 1) != 0) missing |= 0xFULL << (4 * k);
+  return missing;
+}
+
+unsigned inodes_in(const Geometry& geometry, const InodeChunk& chunk) {
+  return inodes_per_chunk - static_cast<unsigned>(std::popcount(missing_in(geometry, chunk)));
 }
 
 void Totals::add(const Group& group) {

@@ -1,6 +1,7 @@
 // Group: the headers of an allocation group, and the trees that hang on them.
 #pragma once
 
+#include <array>
 #include <functional>
 #include <vector>
 
@@ -12,6 +13,8 @@ namespace jh::xfs {
 
 /// The trees of a group, as a walk sees them.
 enum class Tree { by_block, by_size, inodes, free_inodes, reverse_map, shared };
+inline constexpr std::array<Tree, 6> all_trees{Tree::by_block,    Tree::by_size,     Tree::inodes,
+                                               Tree::free_inodes, Tree::reverse_map, Tree::shared};
 const char* tree_name(Tree tree);
 
 class Group {
@@ -42,11 +45,16 @@ class Group {
 
   /// Free extents, by their beginnings; none overlaps another. Throws damaged.
   std::vector<FreeExtent> free_extents(Tree tree = Tree::by_block) const;
+  /// Records of inodes, by their numbers. Throws damaged.
+  std::vector<InodeChunk> chunks() const;
+  /// The blocks of all its trees and of its free list, ascending. Throws damaged.
+  std::vector<std::uint32_t> own_blocks() const;
 
  private:
-  void walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
-                  const std::function<void(std::uint32_t, unsigned)>& node,
-                  TreeWalk<std::uint32_t>& so_far) const;
+  // Gives back the key that has to lead to the block.
+  Buffer walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
+                    const std::function<void(std::uint32_t, unsigned)>& node,
+                    TreeWalk<std::uint32_t>& so_far) const;
 
   Store& place_;
   const Geometry& geometry_;
@@ -54,6 +62,10 @@ class Group {
   FreeSpaceHeader free_space_{};
   InodeHeader inodes_{};
 };
+
+/// How many inodes a record has room for, and which of the 64 it has none for.
+unsigned inodes_in(const Geometry& geometry, const InodeChunk& chunk);
+std::uint64_t missing_in(const Geometry& geometry, const InodeChunk& chunk);
 
 /// What the superblock says of all groups together.
 struct Totals {
@@ -70,6 +82,11 @@ struct TreeShape {
   std::size_t key = 0;  // in nodes
 };
 TreeShape shape_of(Tree tree);
+/// The key that leads to a block with so many records (or, above the leaves, keys) in `data`: its
+/// first one; of the reverse map the lowest and the highest of what is below.
+Buffer tree_key(Tree tree, unsigned level, ConstByteSpan data, std::size_t count);
+/// Whether a key is this one.
+bool is_tree_key(Tree tree, ConstByteSpan written, ConstByteSpan key);
 /// How many records a leaf, and how many keys a node, can hold.
 std::size_t most_records(const Geometry& geometry, Tree tree);
 std::size_t most_keys(const Geometry& geometry, Tree tree);

@@ -23,6 +23,8 @@ class InodeFile {
   InodeFile(Store& place, const Geometry& geometry, std::uint64_t number);
 
   const Inode& core() const { return core_; }
+  /// All of it, as it stands on disk.
+  const Buffer& bytes() const { return bytes_; }
   std::uint64_t number() const { return number_; }
   bool is_folder() const { return (core_.mode.value() & 0xF000) == 0x4000; }
   bool is_file() const { return (core_.mode.value() & 0xF000) == 0x8000; }

@@ -37,29 +37,45 @@ void QuotaCounts::note(const Superblock& super, std::uint64_t number, const Inod
   }
 }
 
-void QuotaCounts::compare(Store& place, const Geometry& geometry, Findings& findings) const {
-  const Superblock& super = geometry.superblock();
+namespace {
+
+// All records of one kind, in their order: where each is, and its bytes.
+void for_each_record(
+    Store& place, const Geometry& geometry, std::uint64_t inode,
+    const std::function<void(std::uint32_t id, std::uint64_t at, ConstByteSpan bytes)>& visit) {
   const std::uint64_t block_size = geometry.block_size();
   const std::uint64_t in_block = block_size / sizeof(QuotaRecord);
+  const InodeFile file(place, geometry, inode);
+  for (const FileExtent& extent : file.extents())
+    for (std::uint64_t i = 0; i < extent.count; ++i) {
+      const std::uint64_t at = geometry.block_at(extent.block) + i * block_size;
+      const Buffer block = read_buffer(place, at, block_size);
+      for (std::uint64_t k = 0; k < in_block; ++k) {
+        const ConstByteSpan bytes =
+            ConstByteSpan(block).subspan(k * sizeof(QuotaRecord), sizeof(QuotaRecord));
+        if (parse_as<QuotaCountsText>(bytes, 0).magic.value() == quota_magic)
+          visit(static_cast<std::uint32_t>((extent.offset + i) * in_block + k),
+                at + k * sizeof(QuotaRecord), bytes);
+      }
+    }
+}
+
+}  // namespace
+
+void QuotaCounts::compare(Store& place, const Geometry& geometry, Findings& findings) const {
+  const Superblock& super = geometry.superblock();
   for (std::size_t kind = 0; kind < kinds.size(); ++kind) {
     const std::uint64_t inode = inodes_of(super)[kind];
     if ((super.quota_flags.value() & kinds[kind].checked) == 0 || !is_there(inode)) continue;
     const std::string where = fmt::format("XFS, {} quota", kinds[kind].name);
     ById left = used_[kind];
-    const InodeFile file(place, geometry, inode);
-    for (const FileExtent& extent : file.extents())
-      for (std::uint64_t i = 0; i < extent.count; ++i) {
-        const Buffer block = read_buffer(place, geometry.block_at(extent.block + i), block_size);
-        for (std::uint64_t k = 0; k < in_block; ++k) {
-          const ConstByteSpan bytes =
-              ConstByteSpan(block).subspan(k * sizeof(QuotaRecord), sizeof(QuotaRecord));
+    for_each_record(
+        place, geometry, inode, [&](std::uint32_t id, std::uint64_t, ConstByteSpan bytes) {
           const auto counts = parse_as<QuotaCountsText>(bytes, 0);
-          if (counts.magic.value() != quota_magic) continue;
-          const auto id = static_cast<std::uint32_t>((extent.offset + i) * in_block + k);
           if (!checksum_matches(bytes, offsetof(QuotaRecord, checksum)) ||
               counts.id.value() != id || (counts.type & type_mask) != kinds[kind].type) {
             findings.add(where, fmt::format("the record of {} is damaged", id));
-            continue;
+            return;
           }
           const Used said{counts.blocks.value(), counts.inodes.value()};
           const Used has = left[id];
@@ -69,11 +85,55 @@ void QuotaCounts::compare(Store& place, const Geometry& geometry, Findings& find
                          fmt::format("{} has {} blocks and {} inodes, but the record says {} "
                                      "and {}",
                                      id, has.blocks, has.inodes, said.blocks, said.inodes));
-        }
-      }
+        });
     for (const auto& [id, used] : left)
       if (used.inodes != 0) findings.add(where, fmt::format("{} has files, and no record", id));
   }
+}
+
+void change_quota(Store& place, const Geometry& geometry,
+                  const std::function<std::uint64_t(std::uint64_t)>& renumbered,
+                  const QuotaChanges& changes) {
+  const Superblock& super = geometry.superblock();
+  for (std::size_t kind = 0; kind < kinds.size(); ++kind) {
+    const std::uint64_t inode = inodes_of(super)[kind];
+    if ((super.quota_flags.value() & kinds[kind].checked) == 0 || !is_there(inode)) continue;
+    for_each_record(place, geometry, renumbered(inode),
+                    [&](std::uint32_t id, std::uint64_t at, ConstByteSpan bytes) {
+                      const auto more = changes[kind].find(id);
+                      if (more == changes[kind].end() || more->second == 0) return;
+                      Buffer record(bytes.begin(), bytes.end());
+                      auto counts = parse_as<QuotaCountsText>(record, 0);
+                      counts.blocks = counts.blocks.value() + more->second;
+                      put_at(record, 0, counts);
+                      set_checksum(record, offsetof(QuotaRecord, checksum));
+                      place.write(at, record);
+                    });
+  }
+}
+
+std::optional<std::string> changed_quota(Store& before, const Geometry& geometry_before,
+                                         Store& after, const Geometry& geometry_after) {
+  using Records = std::map<std::uint32_t, Buffer>;
+  const auto records = [](Store& place, const Geometry& geometry, std::uint64_t inode) {
+    Records out;
+    if (!is_there(inode)) return out;
+    for_each_record(place, geometry, inode,
+                    [&](std::uint32_t id, std::uint64_t, ConstByteSpan bytes) {
+                      Buffer record(bytes.begin(), bytes.end());
+                      auto counts = parse_as<QuotaCountsText>(record, 0);
+                      counts.blocks = 0;
+                      put_at(record, 0, counts);
+                      put_at(record, offsetof(QuotaRecord, checksum), Le32(0));
+                      out.emplace(id, std::move(record));
+                    });
+    return out;
+  };
+  for (std::size_t kind = 0; kind < kinds.size(); ++kind)
+    if (records(before, geometry_before, inodes_of(geometry_before.superblock())[kind]) !=
+        records(after, geometry_after, inodes_of(geometry_after.superblock())[kind]))
+      return kinds[kind].name;
+  return std::nullopt;
 }
 
 }  // namespace jh::xfs

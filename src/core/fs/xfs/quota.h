@@ -2,7 +2,10 @@
 #pragma once
 
 #include <array>
+#include <functional>
 #include <map>
+#include <optional>
+#include <string>
 
 #include "core/base/findings.h"
 #include "core/fs/xfs/inode.h"
@@ -26,5 +29,17 @@ class QuotaCounts {
 
   std::array<ById, 3> used_;  // of users, groups, projects
 };
+
+/// Blocks that files of each user, group and project have more (or, modulo 2^64, fewer).
+using QuotaChanges = std::array<std::map<std::uint32_t, std::uint64_t>, 3>;
+/// Adds them to the records of those kinds whose counts the guest vouches for; `renumbered` says
+/// where the inodes with the records are now.
+void change_quota(Store& place, const Geometry& geometry,
+                  const std::function<std::uint64_t(std::uint64_t)>& renumbered,
+                  const QuotaChanges& changes);
+/// Two states of the records must not differ but in counts of blocks. Gives back the kind that
+/// does, or nothing.
+std::optional<std::string> changed_quota(Store& before, const Geometry& geometry_before,
+                                         Store& after, const Geometry& geometry_after);
 
 }  // namespace jh::xfs

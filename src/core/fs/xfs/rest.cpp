@@ -8,8 +8,6 @@
 #include "core/fs/xfs/group.h"
 
 namespace jh::xfs {
-namespace {
-
 bool has_deletions(Store& place, const Geometry& geometry) {
   for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
     const Group group(place, geometry, number);
@@ -20,6 +18,8 @@ bool has_deletions(Store& place, const Geometry& geometry) {
   }
   return false;
 }
+
+namespace {
 
 // While it is mounted the guest counts in memory; the groups know.
 void set_totals(Store& place, const Geometry& geometry) {

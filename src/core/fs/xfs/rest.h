@@ -14,6 +14,9 @@ struct RestReport {
   std::string text() const;
 };
 
+/// Whether files that were deleted while open wait for the guest's start.
+bool has_deletions(Store& place, const Geometry& geometry);
+
 /// What its log says of a filesystem.
 enum class Rest {
   clean,      // unmounted

@@ -15,16 +15,8 @@ class XfsTree final : public FileTree {
     const Superblock& super = geometry.superblock();
     const unsigned shift = super.group_blocks_log + super.inodes_per_block_log;
     for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
-      const Group group(place, geometry, number);
-      group.walk(Tree::inodes, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
-        for (std::size_t i = 0; i < records; ++i) {
-          const auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
-          const std::uint64_t first = std::uint64_t{number} << shift | chunk.first.value();
-          if (!chunks_.empty() && first < chunks_.back() + inodes_per_chunk)
-            corrupt("inode records are out of order");
-          chunks_.push_back(first);
-        }
-      });
+      for (const InodeChunk& chunk : Group(place, geometry, number).chunks())
+        chunks_.push_back(std::uint64_t{number} << shift | chunk.first.value());
     }
   }
 
@@ -43,6 +35,17 @@ class XfsTree final : public FileTree {
     return all;
   }
 
+  // What quota counts follows the lists of extents; limits are compared record by record.
+  std::vector<Node> passed_over() override {
+    std::vector<Node> all;
+    const Superblock& super = geometry_.superblock();
+    for (const Be64* inode :
+         {&super.user_quota_inode, &super.group_quota_inode, &super.project_quota_inode})
+      if (inode->value() != 0 && inode->value() != UINT64_MAX)
+        all.push_back(node_of(inode->value()));
+    return all;
+  }
+
   // Number 0 stands for none.
   Node node_end() const override { return (chunks_.size() + 1) * inodes_per_chunk; }
 
@@ -50,23 +53,16 @@ class XfsTree final : public FileTree {
     const InodeFile file(place_, geometry_, inode_of(node));
     File out;
     out.folder = file.is_folder();
-    // All of the core but its checksum, and when it was logged last.
-    Inode core = file.core();
-    core.checksum = 0;
-    core.log_sequence = 0;
-    append(out.facts, bytes_of(core));
-    const std::uint8_t format = core.format;
-    if (format == fork::local || format == fork::device) append(out.facts, file.data_fork());
-    const std::uint64_t block = geometry_.block_size();
-    if (!out.folder && (format == fork::extents || format == fork::tree))
-      for (const FileExtent& extent : file.extents())
-        out.content.push_back(
-            {extent.unwritten ? Extent::Kind::zeros : Extent::Kind::data, extent.offset * block,
-             extent.unwritten ? 0 : geometry_.block_at(extent.block), extent.count * block});
-    append(out.attributes, file.attribute_fork());
-    for (const FileExtent& extent : file.extents(/*attributes=*/true))
-      append(out.attributes,
-             read_buffer(place_, geometry_.block_at(extent.block), extent.count * block));
+    append(out.facts, bytes_of(kept_facts(file)));
+    const std::uint8_t format = file.core().format;
+    if ((format == fork::local && !out.folder) || format == fork::device)
+      append(out.facts, file.data_fork());
+    const bool has_extents = format == fork::extents || format == fork::tree;
+    if (file.is_link() && has_extents)
+      append(out.facts, link_text(file));
+    else if (!out.folder && has_extents)
+      add_content(file, out.content);
+    add_attributes(file, out.attributes);
     return out;
   }
 
@@ -82,6 +78,69 @@ class XfsTree final : public FileTree {
   }
 
  private:
+  // All of the core but where it is and its lists are, how these are written, its checksum, and
+  // when it was logged last. A folder in its inode takes less room where numbers become smaller.
+  static Inode kept_facts(const InodeFile& file) {
+    Inode core = file.core();
+    core.checksum = 0;
+    core.log_sequence = 0;
+    core.number = 0;
+    core.blocks = 0;
+    core.extents = 0;
+    core.many_extents = 0;
+    core.attribute_extents = 0;
+    if (core.format == fork::tree) core.format = fork::extents;
+    if (core.attribute_format == fork::tree) core.attribute_format = fork::extents;
+    if (file.is_folder() && core.format == fork::local) core.size = 0;
+    return core;
+  }
+
+  // Each extent begins with a header.
+  Buffer link_text(const InodeFile& link) {
+    Buffer text;
+    for (const FileExtent& extent : link.extents()) {
+      if (extent.count * geometry_.block_size() > 1U << 17)
+        corrupt(fmt::format("inode {}: its text is longer than can be", link.number()));
+      append(text, ConstByteSpan(read_buffer(place_, geometry_.block_at(extent.block),
+                                             extent.count * geometry_.block_size()))
+                       .subspan(sizeof(TextHeader)));
+    }
+    return text;
+  }
+
+  void add_content(const InodeFile& file, std::vector<Extent>& content) const {
+    const std::uint64_t block = geometry_.block_size();
+    for (const FileExtent& extent : file.extents())
+      content.push_back(
+          {extent.unwritten ? Extent::Kind::zeros : Extent::Kind::data, extent.offset * block,
+           extent.unwritten ? 0 : geometry_.block_at(extent.block), extent.count * block});
+  }
+
+  // Blocks as they are, but for whose they are and where they lie.
+  void add_attributes(const InodeFile& file, Buffer& attributes) {
+    if (file.core().attribute_format == fork::local) append(attributes, file.attribute_fork());
+    for (const FileExtent& extent : file.extents(/*attributes=*/true))
+      for (std::uint64_t i = 0; i < extent.count; ++i) {
+        append(attributes, bytes_of(Be64(extent.offset + i)));
+        Buffer block =
+            read_buffer(place_, geometry_.block_at(extent.block) + i * geometry_.block_size(),
+                        geometry_.block_size());
+        if (parse_as<Be32>(block, 0).value() == block_magic::remote_value)
+          unsign<TextHeader>(block);
+        else
+          unsign<IndexHeader>(block);
+        append(attributes, block);
+      }
+  }
+  template <class Header>
+  static void unsign(ByteSpan block) {
+    auto header = parse_as<Header>(block, 0);
+    header.owner = 0;
+    header.address = 0;
+    header.checksum = 0;
+    put_at(block, 0, header);
+  }
+
   static void append(Buffer& out, ConstByteSpan bytes) {
     out.insert(out.end(), bytes.begin(), bytes.end());
   }

@@ -9,7 +9,9 @@
 #include "core/fs/xfs/audit.h"
 #include "core/fs/xfs/grow.h"
 #include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/quota.h"
 #include "core/fs/xfs/rest.h"
+#include "core/fs/xfs/shrink.h"
 #include "core/fs/xfs/tree.h"
 
 namespace jh::xfs {
@@ -35,13 +37,13 @@ class XfsFilesystem final : public FilesystemOnDisk {
     const Buffer bytes = found.read(0, std::min(found.size(), limit));
     return std::string(bytes.begin(), bytes.end());
   }
-  FilesystemFloor floor() override { return {size(), "XFS, which does not become smaller yet"}; }
+  FilesystemFloor floor() override {
+    const auto [cut, reason] = Capacity(place_, geometry_).floor();
+    return {Bytes(cut.blocks * geometry_.block_size()), reason};
+  }
 
   ResizePlan plan_resize(Bytes size) override {
-    if (size < this->size())
-      unsupported(
-          "XFS does not become smaller yet", "XFS",
-          "leave it its size, or make a smaller filesystem inside the guest and copy the files");
+    if (size < this->size()) return plan_down(size);
     const Growth growth = plan_growth(geometry_, size.value());
     check_last_group(place_, geometry_, growth);
     ResizePlan plan;
@@ -55,7 +57,11 @@ class XfsFilesystem final : public FilesystemOnDisk {
     return plan;
   }
   void resize(Bytes size, Progress& progress) override {
-    grow(place_, geometry_, plan_growth(geometry_, size.value()), progress);
+    if (size < this->size())
+      shrink(place_, geometry_,
+             plan_shrinking(place_, geometry_, size.value() / geometry_.block_size()), progress);
+    else
+      grow(place_, geometry_, plan_growth(geometry_, size.value()), progress);
   }
 
   void audit(AuditScope scope, Bytes from, Findings& findings, Progress& progress) override {
@@ -68,14 +74,30 @@ class XfsFilesystem final : public FilesystemOnDisk {
     audit_structure(place_, geometry_, first, findings, progress);
     if (scope != AuditScope::structure) audit_content(place_, geometry_, findings, progress);
   }
-  void audit_kept(FilesystemOnDisk& before, bool, Findings& findings) override {
+  void audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) override {
+    auto& old = dynamic_cast<XfsFilesystem&>(before);
     // But for sizes and counts the superblock says what it said.
-    Superblock was = dynamic_cast<XfsFilesystem&>(before).geometry_.superblock();
+    Superblock was = old.geometry_.superblock();
     const Superblock& now = geometry_.superblock();
     was.blocks = now.blocks.value();
     was.groups = now.groups.value();
     was.free_blocks = now.free_blocks.value();
     was.checksum = now.checksum.value();
+    if (content_moves) {
+      // Whose inodes those are is in the tree; where the log lies, in the audit.
+      was.inodes = now.inodes.value();
+      was.free_inodes = now.free_inodes.value();
+      was.log_start = now.log_start.value();
+      was.root_inode = now.root_inode.value();
+      was.realtime_bitmap = now.realtime_bitmap.value();
+      was.realtime_summary = now.realtime_summary.value();
+      was.user_quota_inode = now.user_quota_inode.value();
+      was.group_quota_inode = now.group_quota_inode.value();
+      was.project_quota_inode = now.project_quota_inode.value();
+      was.most_inodes_percent = std::max(was.most_inodes_percent, now.most_inodes_percent);
+      if (const auto kind = changed_quota(old.place_, old.geometry_, place_, geometry_))
+        findings.add("XFS", fmt::format("the limits of {} quota have changed", *kind));
+    }
     if (std::memcmp(&was, &now, sizeof(was)) != 0)
       findings.add("XFS, superblock", "more than its size has changed");
   }
@@ -98,6 +120,26 @@ class XfsFilesystem final : public FilesystemOnDisk {
   }
 
  private:
+  ResizePlan plan_down(Bytes size) {
+    const Shrinking shrinking =
+        plan_shrinking(place_, geometry_, size.value() / geometry_.block_size());
+    ResizePlan plan;
+    plan.from = this->size();
+    plan.to = Bytes(shrinking.cut.blocks * geometry_.block_size());
+    plan.moves_content = true;
+    plan.to_move = Bytes(shrinking.needed.moving * geometry_.block_size());
+    const std::uint32_t gone = geometry_.groups() - shrinking.cut.groups;
+    plan.words = gone == 0 ? "end the last allocation group earlier"
+                           : "cut " + counted(gone, "allocation group") + " off";
+    if (shrinking.needed.inodes != 0)
+      plan.words +=
+          fmt::format(", give {} another number", counted(shrinking.needed.inodes, "inode"));
+    if (shrinking.log_moves) plan.words += ", move the log";
+    plan.notes = shrinking.notes;
+    plan.bytes_to_write = bytes_to_write(geometry_, shrinking);
+    return plan;
+  }
+
   // What a growth writes to in the present filesystem: copies of the superblock, and of the last
   // group its headers, its trees of free space and the blocks that these may get.
   void note_own() {
@@ -195,7 +237,7 @@ OpenedFilesystem open(Store& place) {
 
 FilesystemKind make_kind() {
   auto made = audited_kind<XfsFilesystem>("XFS", recognise, open, claimed_size);
-  made.resizable = made.holds_files = made.only_grows = true;
+  made.resizable = made.holds_files = true;
   made.while_mounted = read_names;
   made.replay_journal = [](Store& place) { bring_to_rest(place); };
   return made;

@@ -1,0 +1,227 @@
+// XFS made smaller: to the floor, a block above it, and sizes between; judged by the system's
+// checker, the kernel, and our own audit.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <random>
+
+#include "core/fs/xfs/group.h"
+#include "core/fs/xfs/log.h"
+#include "core/guest/content.h"
+#include "support/judges.h"
+#include "support/program.h"
+#include "support/same_guest.h"
+#include "support/samples.h"
+#include "support/share.h"
+#include "support/sizes.h"
+#include "support/xfs_guest.h"
+
+namespace jh::test {
+namespace {
+
+std::uint64_t floor_of(const std::string& image) {
+  MemoryStore place = load(image);
+  return recognise_content(place).filesystem->floor().size.value();
+}
+
+std::uint64_t block_of(const std::string& image) {
+  MemoryStore place = load(image);
+  return xfs::Geometry(place).block_size();
+}
+
+std::vector<XfsMade> shrink_makes() {
+  std::vector<XfsMade> all = xfs_makes();
+  const std::vector<XfsMade> more{{"LargestBlocks", {"-b", "size=65536"}},
+                                  {"TwoGroups", {"-d", "agcount=2", "-m", "rmapbt=1"}},
+                                  {"SevenGroups", {"-d", "agcount=7"}},
+                                  {"LogAtTheEnd", {"-l", "agnum=3", "-m", "rmapbt=1"}},
+                                  {"LogInTheFirst", {"-l", "agnum=0"}}};
+  all.insert(all.end(), more.begin(), more.end());
+  return all;
+}
+
+class XfsShrink : public testing::TestWithParam<XfsMade> {
+ protected:
+  void SetUp() override {
+    if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  }
+  void shrink(const std::string& to) const {
+    const ProgramResult outcome = juneheath({"shrink", image_, "--to", to, "--yes"});
+    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+  }
+  void expect_sound(const std::string& tree) const {
+    EXPECT_EQ(check_xfs(image_), "");
+    const ProgramResult audit = juneheath({"audit", image_});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+    EXPECT_EQ(mounted_tree(image_), tree);
+  }
+  // As much as there is room for, 200 MiB at most, wherever its kernel puts it.
+  void write_and_remove() const {
+    const Mounted mounted(image_, 0, 0, /*writable=*/true);
+    const std::string films = mounted.path() + "/films";
+    std::error_code error;
+    std::filesystem::create_directory(films, error);
+    const std::string noise(1 << 20, 'n');
+    for (int i = 0; i < 200; ++i)
+      if (std::filesystem::space(mounted.path()).available > 4 * mib)
+        write_file(films + "/film-" + std::to_string(i), noise);
+    run({"sync", "-f", mounted.path()});
+    std::filesystem::remove_all(films, error);
+  }
+
+  const TempFolder folder_;
+  const std::string image_ = folder_ / "place.img";
+};
+
+TEST_P(XfsShrink, ToTheFloorAndAboveAndTheSystemIsContent) {
+  SKIP_UNLESS_ITS_TURN(3)
+  std::mt19937_64 random{seed_of_run()};
+  const std::uint64_t full = (620 + random() % 200) * mib;
+  make_xfs(image_, full, GetParam().options, false);
+  live_in_xfs(image_, random);
+  const std::string tree = mounted_tree(image_);
+  const std::uint64_t floor = floor_of(image_);
+  const std::uint64_t block = block_of(image_);
+  ASSERT_LT(floor, full);
+  const std::string kept = folder_ / "kept.img";
+  run({"cp", "--sparse=always", image_, kept});
+  for (const std::uint64_t size : {floor, floor + block, floor + random() % (full - floor)}) {
+    SCOPED_TRACE(fmt::format("{} from {} to {} (floor {})", GetParam().name, full, size, floor));
+    run({"cp", "--sparse=always", kept, image_});
+    shrink(std::to_string(round_up(size, 512)));
+    EXPECT_LE(std::filesystem::file_size(image_), round_up(size, 512));
+    expect_sound(tree);
+    ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+    EXPECT_EQ(run({"cmp", image_, kept}).status, 0) << "not as it was";
+    shrink(std::to_string(round_up(size, 512)));
+    write_and_remove();
+    EXPECT_EQ(check_xfs(image_), "");
+    const std::string now = mounted_tree(image_);  // the root folder has another time
+    ASSERT_EQ(juneheath({"grow", image_, "--to", std::to_string(full), "--yes"}).status, 0);
+    expect_sound(now);
+  }
+  run({"cp", "--sparse=always", kept, image_});
+  const ProgramResult below =
+      juneheath({"shrink", image_, "--to", std::to_string(round_up(floor, 512) - block), "--yes"});
+  EXPECT_EQ(below.status, 3) << below.out;
+  EXPECT_EQ(run({"cmp", image_, kept}).status, 0);
+}
+
+INSTANTIATE_TEST_SUITE_P(Makes, XfsShrink, testing::ValuesIn(shrink_makes()),
+                         [](const auto& test) { return std::string(test.param.name); });
+
+// In memory: smaller and larger, again and again, by any amount. The files stay, the audit is
+// content, and now and then the checker. JUNEHEATH_SEQUENCES: how many.
+TEST(XfsShrinking, AnySequenceKeepsTheFiles) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  const unsigned seed = seed_of_run();
+  const char* more = std::getenv("JUNEHEATH_SEQUENCES");
+  const int sequences = more != nullptr ? std::stoi(more) : 300;
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  NullProgress silent;
+  std::optional<MemoryStore> made;
+  Sums tree;
+  int smaller = 0;
+  for (int i = 0; i < sequences; ++i) {
+    SCOPED_TRACE(fmt::format("seed {}, sequence {}", seed, i));
+    std::mt19937_64 random{seed + static_cast<unsigned>(i)};
+    if (i % 60 == 0) {
+      std::filesystem::remove(image);
+      make_xfs(image, (600 + random() % 200) * mib, any_xfs_options(random), false);
+      live_in_xfs(image, random);
+      made.emplace(load(image));
+      tree = tree_sums(*recognise_content(*made).on_disk());
+    }
+    MemoryStore place(*made, "place");
+    for (int step = 0; step < 3; ++step) {
+      const auto fs = recognise_content(place).filesystem_kind->open_to_change(place);
+      const std::uint64_t size = fs->size().value();
+      std::uint64_t to = size;
+      if (step == 1 && random() % 2 == 0) {
+        to += random() % (400 * mib);
+        place.resize(to);
+      } else {
+        const std::uint64_t floor = fs->floor().size.value();
+        to = floor + (random() % 4 == 0 ? random() % 4 * 4096 : random() % (size - floor + 1));
+        to = std::min(to, size);
+      }
+      const ResizePlan plan = fs->plan_resize(Bytes(to));
+      if (plan.changes()) fs->resize(plan.to, silent);
+      if (plan.to.value() < size) {
+        place.resize(plan.to.value());
+        ++smaller;
+      }
+    }
+    expect_sound_with(place, tree);
+    if (testing::Test::HasFatalFailure()) return;
+    if (i % 20 != 19) continue;
+    const std::string copy = folder / "copy.img";
+    save(place, copy);
+    ASSERT_EQ(check_xfs(copy), "");
+    std::filesystem::remove(copy);
+  }
+  EXPECT_GT(smaller, sequences);
+}
+
+// Files that were deleted while they were open wait for the guest: their inodes must not move.
+TEST(XfsShrinking, WaitsForTheGuestToRemoveWhatItDeleted) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 400 * mib, {}, false);
+  {
+    MemoryStore place = load(image);
+    const xfs::Geometry geometry(place);
+    const std::uint64_t at = geometry.header_at(1, 2);
+    Buffer sector = read_buffer(place, at, geometry.sector_size());
+    auto header = parse_as<xfs::InodeHeader>(sector, 0);
+    header.unlinked[5] = 128;
+    put_at(sector, 0, header);
+    xfs::set_checksum(sector, offsetof(xfs::InodeHeader, checksum));
+    place.write(at, sector);
+    xfs::Log(place, geometry).close(/*ends=*/false);
+    save(place, image);
+  }
+  const MemoryStore before = load(image);
+  const ProgramResult refused = juneheath({"shrink", image, "--to", "floor", "--yes"});
+  EXPECT_EQ(refused.status, 3) << refused.out;
+  EXPECT_TRUE(refused.said("deleted while open")) << refused.err;
+  EXPECT_TRUE(load(image).same_content(before));
+}
+
+// A guest with a reverse map that lies, or any other damage: found before anything moves.
+TEST(XfsShrinking, DamageIsFoundBeforeAnythingMoves) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  std::mt19937_64 random{seed_of_run()};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 360 * mib, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
+  live_in_xfs(image, random);
+  const MemoryStore whole = load(image);
+  int refused = 0;
+  for (int i = 0; i < 10; ++i) {
+    MemoryStore place(whole, "place");
+    const xfs::Geometry geometry(place);
+    const auto group = static_cast<std::uint32_t>(random() % geometry.groups());
+    const xfs::Group headers(place, geometry, group);
+    const auto tree = xfs::all_trees[random() % xfs::all_trees.size()];
+    const std::uint64_t at = geometry.block_at(group, headers.root_of(tree).block);
+    Buffer block = read_buffer(place, at, geometry.block_size());
+    if (parse_as<xfs::TreeHeader>(block, 0).records.value() == 0) continue;
+    block[sizeof(xfs::TreeHeader) + random() % 8] ^= static_cast<std::uint8_t>(1U << random() % 8);
+    xfs::set_checksum(block, offsetof(xfs::TreeHeader, checksum));
+    place.write(at, block);
+    save(place, image);
+    if (check_xfs(image).empty()) continue;
+    SCOPED_TRACE(fmt::format("group {}, tree of {}", group, xfs::tree_name(tree)));
+    const ProgramResult outcome = juneheath({"shrink", image, "--to", "floor", "--yes"});
+    EXPECT_TRUE(outcome.status == 3 || outcome.status == 4) << outcome.status << outcome.err;
+    EXPECT_TRUE(load(image).same_content(place));
+    ++refused;
+  }
+  EXPECT_GT(refused, 1);
+}
+
+}  // namespace
+}  // namespace jh::test
