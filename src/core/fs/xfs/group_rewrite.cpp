@@ -42,23 +42,31 @@ class GroupRewrite {
                const Relocated& relocated)
       : place_(place),
         geometry_(geometry),
+        cut_(cut),
         relocated_(relocated),
         group_(place, geometry, number),
-        end_(cut.blocks_of(geometry, number)) {
-    if (const auto found = relocated.groups.find(number); found != relocated.groups.end())
-      change_ = &found->second;
+        end_(cut.blocks_of(geometry, number)),
+        kept_(number + 1 == cut.groups ? cut.kept : end_) {
+    const auto found = relocated.groups.find(number);
+    if (found == relocated.groups.end()) return;
+    change_ = &found->second;
+    left_ = change_->freed;
+    for (const auto& [start, end] : change_->emptied) add_range(left_, start, end);
   }
 
   void run(const Room& room, const std::vector<SharedExtent>& shared) {
     for (const Tree tree : all_trees)
       if (group_.has(tree)) keep_blocks(tree);
     for (const std::uint32_t block : group_.free_list())
-      if (block < end_) list_.push_back(block);
+      if (block < kept_) list_.push_back(block);
     free_ = room.left(group_.number());
     if (change_ != nullptr)
       for (const auto& [start, end] : change_->freed)
         free_.push_back({Be32(static_cast<std::uint32_t>(start)),
                          Be32(static_cast<std::uint32_t>(end - start))});
+    if (kept_ < end_)
+      free_.push_back({Be32(static_cast<std::uint32_t>(kept_)),
+                       Be32(static_cast<std::uint32_t>(end_ - kept_))});
     free_ = joined(std::move(free_));
     collect_inodes();
     collect_shared(shared);
@@ -76,13 +84,13 @@ class GroupRewrite {
     group_.walk(
         tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
         [&](std::uint32_t block, unsigned) {
-          if (block < end_) blocks.push_back(block);
+          if (block < kept_) blocks.push_back(block);
         });
   }
 
   void collect_inodes() {
     for (const InodeChunk& chunk : group_.chunks())
-      if (end_ == group_.blocks() || !is_behind(geometry_, chunk, end_)) chunks_.push_back(chunk);
+      if (kept_ == group_.blocks() || !is_behind(geometry_, chunk, kept_)) chunks_.push_back(chunk);
     if (change_ != nullptr)
       chunks_.insert(chunks_.end(), change_->chunks.begin(), change_->chunks.end());
     std::sort(chunks_.begin(), chunks_.end(), [](const InodeChunk& a, const InodeChunk& b) {
@@ -96,11 +104,15 @@ class GroupRewrite {
     group_.walk(Tree::shared, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
       for (std::size_t i = 0; i < records; ++i) {
         auto extent = parse_as<SharedExtent>(data, i * sizeof(SharedExtent));
-        const std::uint64_t start = extent.start.value() & ~staging;
-        if (start >= end_) continue;
-        extent.count =
-            static_cast<std::uint32_t>(std::min<std::uint64_t>(extent.count.value(), end_ - start));
-        shared_.push_back(extent);
+        const std::uint32_t flag = extent.start.value() & staging;
+        const std::uint64_t base = geometry_.group_blocks() * group_.number();
+        cut_.for_each_part({base + (extent.start.value() & ~staging), extent.count.value()},
+                           [&](const Blocks& part, bool leaves) {
+                             if (leaves) return;
+                             extent.start = static_cast<std::uint32_t>(part.line - base) | flag;
+                             extent.count = static_cast<std::uint32_t>(part.count);
+                             shared_.push_back(extent);
+                           });
       }
     });
     shared_.insert(shared_.end(), added.begin(), added.end());
@@ -132,12 +144,11 @@ class GroupRewrite {
   void keep_owner(ReverseMapping mapping) {
     const std::uint64_t who = mapping.owner.value();
     if (who == owner::group || who == owner::inode_trees || who == owner::shared_tree) return;
-    if (mapping.start.value() >= end_) return;
+    if (mapping.start.value() >= kept_) return;
     mapping.count = static_cast<std::uint32_t>(
-        std::min<std::uint64_t>(mapping.count.value(), end_ - mapping.start.value()));
+        std::min<std::uint64_t>(mapping.count.value(), kept_ - mapping.start.value()));
     if (static_cast<std::int64_t>(who) > 0) mapping.owner = relocated_.renumbered.of(who);
-    static const Ranges none;
-    add_without(mapping, change_ == nullptr ? none : change_->freed, owners_);
+    add_without(mapping, left_, owners_);
   }
 
   std::vector<ReverseMapping> all_owners() const {
@@ -226,7 +237,8 @@ class GroupRewrite {
           changed = true;
         }
       }
-      for (; list_.size() < least; changed = true) list_.push_back(take_free());
+      // A group that is full to the last block may have a shorter one from its guest.
+      for (; list_.size() < least && !free_.empty(); changed = true) list_.push_back(take_free());
       // Much more than it needs is given back at once, so that it does not go to and fro.
       if (list_.size() > std::min(most_listed, 2 * least + 8)) {
         while (list_.size() > std::min(most_listed, least + 4)) {
@@ -343,10 +355,13 @@ class GroupRewrite {
 
   Store& place_;
   const Geometry& geometry_;
+  const Cut& cut_;
   const Relocated& relocated_;
   Group group_;
   std::uint64_t end_;
+  std::uint64_t kept_;  // what is behind was emptied
   const GroupChange* change_ = nullptr;
+  Ranges left_;  // blocks that those who had them have no more
   std::map<Tree, std::vector<std::uint32_t>> blocks_;
   std::vector<std::uint32_t> list_;
   std::vector<FreeExtent> free_;

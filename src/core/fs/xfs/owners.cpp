@@ -73,24 +73,29 @@ SharedByGroup shared_after(Store& place, const Geometry& geometry, const Cut& cu
   SharedByGroup out;
   if (!geometry.has(ro_compatible::shared_extents)) return out;
   const Lines lines(geometry);
-  for (std::uint32_t number = cut.groups - 1; number < geometry.groups(); ++number)
+  const auto add_places = [&](const Blocks& part, const Be32& references) {
+    moves.for_each_place(part.line, part.count, [&](Blocks to) {
+      if (cut.leaves(to.line)) corrupt("shared blocks belong to nobody");
+      out[lines.group(to.line)].push_back(
+          {Be32(static_cast<std::uint32_t>(to.line % geometry.group_blocks())),
+           Be32(static_cast<std::uint32_t>(to.count)), references});
+    });
+  };
+  for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
+    const bool stays = number + 1 < cut.groups;
+    if (stays && (cut.log.count == 0 || lines.group(cut.log.line) != number)) continue;
     Group(place, geometry, number)
         .walk(Tree::shared, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
           for (std::size_t i = 0; i < records; ++i) {
             const auto extent = parse_as<SharedExtent>(data, i * sizeof(SharedExtent));
             if ((extent.start.value() & staging) != 0) continue;
-            const std::uint64_t line = lines.line(number, extent.start.value());
-            const std::uint64_t end = line + extent.count.value();
-            if (end <= cut.blocks) continue;
-            const std::uint64_t from = std::max(line, cut.blocks);
-            moves.for_each_place(from, end - from, [&](Blocks to) {
-              if (to.line >= cut.blocks) corrupt("shared blocks belong to nobody");
-              out[lines.group(to.line)].push_back(
-                  {Be32(static_cast<std::uint32_t>(to.line % geometry.group_blocks())),
-                   Be32(static_cast<std::uint32_t>(to.count)), extent.references});
-            });
+            cut.for_each_part({lines.line(number, extent.start.value()), extent.count.value()},
+                              [&](const Blocks& part, bool leaves) {
+                                if (leaves) add_places(part, extent.references);
+                              });
           }
         });
+  }
   return out;
 }
 

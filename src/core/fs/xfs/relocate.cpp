@@ -25,7 +25,6 @@ class Relocation {
   Relocated run() {
     for (std::uint32_t number = 0; number < geometry_.groups(); ++number)
       chunks_.push_back(Group(place_, geometry_, number).chunks());
-    place_log();
     place_inodes();
     progress_.begin("looking for what has to move", 0);
     for_each_inode([&](const InodeFile& file) { note_extents(file); });
@@ -36,26 +35,25 @@ class Relocation {
     begin_units();
     for_each_inode([&](const InodeFile& file) { rewrite(file); });
     progress_.end();
+    move_log();
     return std::move(out_);
   }
 
  private:
   // --- what has no owner but the filesystem
 
-  void place_log() {
-    const Superblock& super = geometry_.superblock();
-    const std::uint64_t from = lines_.line(super.log_start.value());
-    const std::uint64_t count = super.log_blocks.value();
-    if (from + count <= cut_.blocks) return;
+  // Last of all: what lies where it goes has been read by then.
+  void move_log() {
+    if (cut_.log.count == 0) return;
+    const std::uint64_t from = lines_.line(geometry_.superblock().log_start.value());
     // Its records say their places by where they are in it, so it can be copied as it is.
-    const std::uint64_t to =
-        room_.take_aligned(count, 1, first_group_for_log(geometry_, cut_.groups)).line;
-    copy_in_pieces(place_, lines_.at(from), place_, lines_.at(to), count * geometry_.block_size(),
-                   [](std::uint64_t) {});
-    out_.log = to;
-    own({to, count}, owner::log, 0);
+    copy_in_pieces(place_, lines_.at(from), place_, lines_.at(cut_.log.line),
+                   cut_.log.count * geometry_.block_size(), [](std::uint64_t) {});
+    own(cut_.log, owner::log, 0);
+    const std::uint64_t inside = cut_.log.line % geometry_.group_blocks();
+    add_range(out_.groups[lines_.group(cut_.log.line)].emptied, inside, inside + cut_.log.count);
     // Of a log that crosses the end, what was in front of it.
-    if (from < cut_.blocks) free_up(from, cut_.blocks - from);
+    if (from < cut_.kept_end()) free_up(from, cut_.kept_end() - from);
   }
 
   std::uint64_t inode_number(std::uint32_t group, std::uint64_t inside) const {
@@ -73,7 +71,7 @@ class Relocation {
     for (std::uint32_t group = cut_.groups - 1; group < geometry_.groups(); ++group) {
       std::map<std::uint64_t, std::vector<InodeChunk>> units;
       for (const InodeChunk& chunk : chunks_[group])
-        if (group >= cut_.groups || is_behind(geometry_, chunk, cut_.last_group)) {
+        if (group >= cut_.groups || is_behind(geometry_, chunk, cut_.kept)) {
           const std::uint64_t first = chunk.first.value();
           units[in_unit == inodes_per_chunk ? first : first - first % in_unit].push_back(chunk);
         }
@@ -109,7 +107,7 @@ class Relocation {
   }
 
   void free_up(std::uint64_t line, std::uint64_t count) {
-    if (line >= cut_.blocks) return;
+    if (line >= cut_.kept_end()) return;
     const std::uint64_t inside = line % geometry_.group_blocks();
     add_range(out_.groups[lines_.group(line)].freed, inside, inside + count);
   }
@@ -143,20 +141,22 @@ class Relocation {
   void note_extents(const InodeFile& file) {
     for (const bool attributes : {false, true})
       for (const FileExtent& extent : file.extents(attributes)) {
-        const std::uint64_t line = lines_.line(extent.block);
-        if (line + extent.count <= cut_.blocks) continue;
-        const std::uint64_t from = std::max(line, cut_.blocks);
+        const Blocks all{lines_.line(extent.block), extent.count};
         const auto kind = !attributes && file.is_link() ? Moves::Kind::whole
                           : attributes || file.is_folder() || is_quota(file.number())
                               ? Moves::Kind::rewritten
                           : extent.unwritten ? Moves::Kind::reserved
                                              : Moves::Kind::content;
-        if (kind == Moves::Kind::whole) {
-          free_up(line, from - line);
-          out_.moves.note(line, extent.count, kind);
-          continue;
-        }
-        out_.moves.note(from, line + extent.count - from, kind);
+        bool moves = false;
+        cut_.for_each_part(all, [&](const Blocks& part, bool leaves) {
+          moves = moves || leaves;
+          if (leaves && kind != Moves::Kind::whole) out_.moves.note(part.line, part.count, kind);
+        });
+        if (!moves || kind != Moves::Kind::whole) continue;
+        out_.moves.note(all.line, all.count, kind);
+        cut_.for_each_part(all, [&](const Blocks& part, bool leaves) {
+          if (!leaves) free_up(part.line, part.count);
+        });
       }
   }
 
@@ -281,7 +281,7 @@ class Relocation {
     }
     rewrite_blocks(file, attributes, number, before, now);
     const std::size_t had = nodes.size();
-    std::erase_if(nodes, [&](std::uint64_t line) { return line >= cut_.blocks; });
+    std::erase_if(nodes, [&](std::uint64_t line) { return cut_.leaves(line); });
     if (!moved && nodes.size() == had && (number == file.number() || had == 0)) return false;
     const ForkChange change = forks_.write(inode, attributes, extents, nodes);
     for (const std::uint64_t line : change.added)

@@ -13,6 +13,7 @@ struct GroupChange {
   std::vector<ReverseMapping> owners;  // of blocks that others have now
   std::vector<InodeChunk> chunks;      // that were made in it
   Ranges freed;                        // blocks of it that nobody has any more
+  Ranges emptied;                      // that those who had them have no more: the log's
 };
 
 /// What the files have become.
@@ -20,7 +21,6 @@ struct Relocated {
   explicit Relocated(const Geometry& geometry) : renumbered(geometry) {}
   Moves moves;
   Renumbering renumbered;
-  std::optional<std::uint64_t> log;  // where it lies now: line
   std::map<std::uint32_t, GroupChange> groups;
   QuotaChanges more_blocks;
 };

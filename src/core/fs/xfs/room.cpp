@@ -17,18 +17,28 @@ Room::Room(Store& place, const Geometry& geometry, const Cut& cut)
     for (const FreeExtent& extent : group.free_extents()) {
       const std::uint64_t start = extent.start.value();
       if (start >= end) break;
-      const std::uint64_t count = std::min<std::uint64_t>(extent.count.value(), end - start);
-      free_.insert({lines_.line(number, start), count});
-      all += count;
+      cut.for_each_part({lines_.line(number, start), extent.count.value()},
+                        [&](const Blocks& part, bool leaves) {
+                          if (leaves) return;
+                          free_.insert(part);
+                          all += part.count;
+                        });
     }
-    std::uint64_t aside = set_aside(geometry, end);
-    if (end < geometry.blocks_of(number)) {
-      // Its trees behind the end are written anew in front of it.
-      const std::vector<std::uint32_t> own = group.own_blocks();
-      aside += static_cast<std::uint64_t>(
-          std::count_if(own.begin(), own.end(), [&](std::uint32_t block) { return block >= end; }));
+    const Superblock& super = geometry.superblock();
+    const std::uint64_t log_line =
+        cut.log.count != 0 ? cut.log.line : lines_.line(super.log_start.value());
+    const std::uint64_t log = lines_.group(log_line) == number
+                                  ? std::min<std::uint64_t>(super.log_blocks.value(), end)
+                                  : 0;
+    std::uint64_t aside = set_aside(geometry, group.free_space(), end - log);
+    std::uint64_t becoming_free = 0;
+    if (number + 1 == cut.groups && cut.kept < geometry.blocks_of(number)) {
+      // Its trees that do not stay where they are are written anew.
+      becoming_free = end - cut.kept;
+      for (const std::uint32_t block : group.own_blocks())
+        if (block >= cut.kept) ++aside;
     }
-    usable_[number] = all - std::min(all, aside);
+    usable_[number] = std::min(all, all + becoming_free - std::min(all + becoming_free, aside));
   }
 }
 
@@ -75,14 +85,13 @@ std::vector<Blocks> Room::take(std::uint64_t count) {
 
 Blocks Room::take_whole(std::uint64_t count) { return take_aligned(count, 1); }
 
-Blocks Room::take_aligned(std::uint64_t count, std::uint64_t alignment, std::uint32_t first_group) {
+Blocks Room::take_aligned(std::uint64_t count, std::uint64_t alignment) {
   const auto skipped = [&](const Blocks& free) {
     const std::uint64_t start = free.line % geometry_.group_blocks();
     return round_up(start, alignment) - start;
   };
   const auto fits = [&](const Blocks& free) {
-    const std::uint32_t group = lines_.group(free.line);
-    return group >= first_group && usable_[group] >= count && free.count >= skipped(free) + count;
+    return usable_[lines_.group(free.line)] >= count && free.count >= skipped(free) + count;
   };
   if (current_) {
     if (fits(*current_)) return take_from(*current_, skipped(*current_), count);

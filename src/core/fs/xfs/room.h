@@ -1,19 +1,14 @@
 // Room: free blocks in front of a new end, handed out; and where what lay behind it lies now.
 #pragma once
 
+#include <map>
+#include <optional>
 #include <set>
 
 #include "core/fs/xfs/cut.h"
 #include "core/fs/xfs/inode.h"
 
 namespace jh::xfs {
-
-/// Blocks side by side. `line` counts them through all groups, in the order of their bytes.
-struct Blocks {
-  std::uint64_t line = 0;
-  std::uint64_t count = 0;
-  std::uint64_t end() const { return line + count; }
-};
 
 /// Blocks through all groups and the numbers that the filesystem gives them.
 class Lines {
@@ -39,7 +34,7 @@ class Lines {
 };
 
 /// Hands out the longest free extents first, each from its beginning on, so that few files are
-/// split; leaves in each group what its guest sets aside there.
+/// split; leaves in each group what its guest sets aside there, and the place of the log.
 class Room {
  public:
   Room(Store& place, const Geometry& geometry, const Cut& cut);
@@ -47,8 +42,7 @@ class Room {
   /// All of these throw refused when there is nothing left.
   std::vector<Blocks> take(std::uint64_t count);
   Blocks take_whole(std::uint64_t count);
-  /// `first_group`: none before this one is asked.
-  Blocks take_aligned(std::uint64_t count, std::uint64_t alignment, std::uint32_t first_group = 0);
+  Blocks take_aligned(std::uint64_t count, std::uint64_t alignment);
 
   bool took_from(std::uint32_t group) const { return touched_[group]; }
   /// What a group has free still, by its beginnings.

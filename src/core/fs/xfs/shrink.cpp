@@ -29,7 +29,8 @@ void write_superblocks(Store& place, const Geometry& geometry, const Shrinking& 
   super.blocks = shrinking.cut.blocks;
   super.groups = shrinking.cut.groups;
   super.most_inodes_percent = static_cast<std::uint8_t>(shrinking.inodes_percent);
-  if (relocated.log) super.log_start = Lines(geometry).number(*relocated.log);
+  if (shrinking.cut.log.count != 0)
+    super.log_start = Lines(geometry).number(shrinking.cut.log.line);
   const auto rename = [&](Be64& inode) {
     if (inode.value() != UINT64_MAX) inode = relocated.renumbered.of(inode.value());
   };
@@ -62,7 +63,7 @@ Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t b
   const auto cut = capacity.best_cut(blocks);
   if (!cut) {
     const auto [floor, reason] = capacity.floor();
-    const Cut asked = cut_at(geometry, blocks);
+    const Cut asked = capacity.cut_at(blocks);
     const std::uint64_t missing = asked.groups == 0 ? 0 : capacity.needed(asked).missing;
     refuse(fmt::format("the filesystem cannot become as small as {}: it needs {} ({}){}",
                        human(Bytes(blocks * geometry.block_size())),
@@ -70,14 +71,14 @@ Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t b
                        missing == 0 ? std::string()
                                     : fmt::format("; for that size {} too much is in use",
                                                   human(Bytes(missing * geometry.block_size())))),
-           "XFS", "ask for no less than that, or remove something inside the guest first");
+           "XFS",
+           "ask for no less than that, or remove something inside the guest "
+           "first");
   }
   Shrinking out;
   out.cut = *cut;
   out.needed = capacity.needed(*cut);
   const Superblock& super = geometry.superblock();
-  out.log_moves =
-      Lines(geometry).line(super.log_start.value()) + super.log_blocks.value() > cut->blocks;
   out.inodes_percent = inodes_percent(geometry, cut->blocks);
   if (cut->blocks < blocks)
     out.notes.push_back(
@@ -85,19 +86,21 @@ Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t b
                     human(Bytes((blocks - cut->blocks) * geometry.block_size()))));
   if (out.needed.inodes != 0)
     out.notes.push_back(fmt::format(
-        "{} new numbers: what the guest keeps by inode number (file handles given out over the "
+        "{} new numbers: what the guest keeps by inode number (file handles "
+        "given out over the "
         "network, the index of a backup) has to be made anew",
         out.needed.inodes == 1 ? "1 inode gets a" : counted(out.needed.inodes, "inode") + " get"));
   if (out.inodes_percent != super.most_inodes_percent)
     out.notes.push_back(
-        fmt::format("inodes may take {}% of it from now on, so that those it has are allowed",
+        fmt::format("inodes may take {}% of it from now on, so "
+                    "that those it has are allowed",
                     out.inodes_percent));
   return out;
 }
 
 std::uint64_t bytes_to_write(const Geometry& geometry, const Shrinking& shrinking) {
   const std::uint64_t groups = shrinking.cut.groups;
-  return (shrinking.needed.more + groups * 16) * geometry.block_size() +
+  return (shrinking.needed.more + shrinking.cut.log.count + groups * 16) * geometry.block_size() +
          shrinking.needed.inodes * 2 * geometry.superblock().inode_size.value() +
          groups * 4 * geometry.sector_size();
 }

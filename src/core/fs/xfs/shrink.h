@@ -2,14 +2,13 @@
 #pragma once
 
 #include "core/base/progress.h"
-#include "core/fs/xfs/cut.h"
+#include "core/fs/xfs/capacity.h"
 
 namespace jh::xfs {
 
 struct Shrinking {
   Cut cut;
   Needed needed;
-  bool log_moves = false;
   unsigned inodes_percent = 0;  // of the room, that inodes may take afterwards
   std::vector<std::string> notes;
 };

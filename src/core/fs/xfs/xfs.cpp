@@ -134,7 +134,7 @@ class XfsFilesystem final : public FilesystemOnDisk {
     if (shrinking.needed.inodes != 0)
       plan.words +=
           fmt::format(", give {} another number", counted(shrinking.needed.inodes, "inode"));
-    if (shrinking.log_moves) plan.words += ", move the log";
+    if (shrinking.cut.log.count != 0) plan.words += ", move the log";
     plan.notes = shrinking.notes;
     plan.bytes_to_write = bytes_to_write(geometry_, shrinking);
     return plan;
