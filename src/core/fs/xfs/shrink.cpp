@@ -52,6 +52,21 @@ void write_superblocks(Store& place, const Geometry& geometry, const Shrinking& 
     place.write(geometry.group_at(number), sector);
 }
 
+[[noreturn]] void refuse_below(const Capacity& capacity, const Geometry& geometry,
+                               std::uint64_t blocks, const Cut& floor, const std::string& reason) {
+  const Cut asked = capacity.cut_at(blocks);
+  const std::uint64_t missing = asked.groups == 0 ? 0 : capacity.needed(asked).missing;
+  refuse(fmt::format("the filesystem cannot become as small as {}: it needs {} ({}){}",
+                     human(Bytes(blocks * geometry.block_size())),
+                     spelled_out(Bytes(floor.blocks * geometry.block_size())), reason,
+                     missing == 0 ? std::string()
+                                  : fmt::format("; for that size {} too much is in use",
+                                                human(Bytes(missing * geometry.block_size())))),
+         "XFS",
+         "ask for no less than that, or remove something inside the guest "
+         "first");
+}
+
 }  // namespace
 
 Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t blocks) {
@@ -60,20 +75,12 @@ Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t b
                 "start the guest and shut it down properly, then run again")
         .with_reason(Reason::not_unmounted);
   const Capacity capacity(place, geometry);
-  const auto cut = capacity.best_cut(blocks);
+  auto cut = capacity.best_cut(blocks);
   if (!cut) {
     const auto [floor, reason] = capacity.floor();
-    const Cut asked = capacity.cut_at(blocks);
-    const std::uint64_t missing = asked.groups == 0 ? 0 : capacity.needed(asked).missing;
-    refuse(fmt::format("the filesystem cannot become as small as {}: it needs {} ({}){}",
-                       human(Bytes(blocks * geometry.block_size())),
-                       spelled_out(Bytes(floor.blocks * geometry.block_size())), reason,
-                       missing == 0 ? std::string()
-                                    : fmt::format("; for that size {} too much is in use",
-                                                  human(Bytes(missing * geometry.block_size())))),
-           "XFS",
-           "ask for no less than that, or remove something inside the guest "
-           "first");
+    // Where the log can go depends on where the end is: a smaller one may work.
+    if (floor.blocks <= blocks && floor.blocks < geometry.blocks()) cut = floor;
+    if (!cut) refuse_below(capacity, geometry, blocks, floor, reason);
   }
   Shrinking out;
   out.cut = *cut;
@@ -81,9 +88,8 @@ Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t b
   const Superblock& super = geometry.superblock();
   out.inodes_percent = inodes_percent(geometry, cut->blocks);
   if (cut->blocks < blocks)
-    out.notes.push_back(
-        fmt::format("the last {} are too few for an allocation group and stay unused",
-                    human(Bytes((blocks - cut->blocks) * geometry.block_size()))));
+    out.notes.push_back(fmt::format("the last {} cannot be part of it and stay unused",
+                                    human(Bytes((blocks - cut->blocks) * geometry.block_size()))));
   if (out.needed.inodes != 0)
     out.notes.push_back(fmt::format(
         "{} new numbers: what the guest keeps by inode number (file handles "
