@@ -110,17 +110,14 @@ class StructureAudit {
         auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
         if (chunk.first.value() < next) add("its inode records are out of order");
         next = std::uint64_t{chunk.first.value()} + inodes_per_chunk;
-        std::uint64_t missing = 0;  // a bit for each inode that has no room
-        if (sparse) {
-          for (unsigned k = 0; k < 16; ++k)
-            if ((chunk.hole_mask.value() >> k & 1) != 0) missing |= 0xFULL << (4 * k);
-        } else {
+        const std::uint64_t missing = missing_in(geometry_, chunk);
+        if (!sparse) {
           // Three fields are one number of free ones.
           if (chunk.hole_mask.value() != 0 || chunk.count != 0)
             add("an inode record has too many free ones");
           chunk.count = inodes_per_chunk;
         }
-        if (chunk.count != inodes_per_chunk - static_cast<unsigned>(std::popcount(missing)))
+        if (chunk.count != inodes_in(geometry_, chunk))
           add(fmt::format("the record of inode {} has another number of inodes than room for them",
                           chunk.first.value()));
         if (std::popcount(chunk.free.value() & ~missing) != chunk.free_count)

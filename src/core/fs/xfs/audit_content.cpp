@@ -147,16 +147,14 @@ class ContentAudit {
       const Group group(place_, geometry_, number);
       const Superblock& super = geometry_.superblock();
       const unsigned in_block = super.inodes_per_block_log;
-      const bool sparse = geometry_.is(incompatible::sparse_inodes);
       const std::uint64_t base = geometry_.group_at(number) / geometry_.block_size();
-      const std::uint64_t first_number = std::uint64_t{number}
-                                         << (super.group_blocks_log + in_block);
       std::uint64_t last_block = UINT64_MAX;
       group.walk(Tree::inodes, [&](std::uint32_t, ConstByteSpan data, std::size_t records) {
         for (std::size_t i = 0; i < records; ++i) {
           const auto chunk = parse_as<InodeChunk>(data, i * sizeof(InodeChunk));
+          const std::uint64_t missing = missing_in(geometry_, chunk);
           for (unsigned k = 0; k < inodes_per_chunk; ++k) {
-            if (sparse && (chunk.hole_mask.value() >> (k / 4) & 1) != 0) continue;
+            if ((missing >> k & 1) != 0) continue;
             const std::uint64_t inside = std::uint64_t{chunk.first.value()} + k;
             const std::uint64_t block = inside >> in_block;
             if (block >= group.blocks()) {
@@ -168,9 +166,9 @@ class ContentAudit {
                        {owner::inodes});
             last_block = block;
             if ((chunk.free.value() >> k & 1) == 0)
-              inode(first_number | inside);
+              inode(geometry_.inode_number(number, inside));
             else
-              free_inode(first_number | inside, base + block, inside);
+              free_inode(geometry_.inode_number(number, inside), base + block, inside);
           }
           progress_.advance(0);
         }

@@ -58,11 +58,13 @@ void BlockRewrite::each_unit(
 }
 
 template <class Header>
-void BlockRewrite::sign(ByteSpan block, std::uint64_t address) const {
+void BlockRewrite::sign(ByteSpan block, std::uint64_t address,
+                        const std::function<void()>& edit) const {
   auto header = parse_as<Header>(block, 0);
   if (header.owner.value() != file_.number() ||
       !checksum_matches(block, offsetof(Header, checksum)))
     corrupt(fmt::format("inode {}: a block of it is damaged", file_.number()));
+  if (edit) edit();
   header.owner = number_;
   header.address = address / basic_block;
   put_at(block, 0, header);
@@ -81,14 +83,7 @@ void BlockRewrite::folder(const std::vector<FileExtent>& before,
             [&](ByteSpan bytes, std::uint64_t offset, std::uint64_t address) {
               const std::uint32_t magic = parse_as<Be32>(bytes, 0).value();
               if (magic == one_block_magic || magic == data_block_magic) {
-                // Checksums are compared before anything changes.
-                Buffer renamed(bytes.begin(), bytes.end());
-                rename(renamed, offset);
-                sign<DirectoryHeader>(bytes, address);
-                const auto header = parse_as<DirectoryHeader>(bytes, 0);
-                std::copy(renamed.begin(), renamed.end(), bytes.begin());
-                put_at(bytes, 0, header);
-                set_checksum(bytes, offsetof(DirectoryHeader, checksum));
+                sign<DirectoryHeader>(bytes, address, [&] { rename(bytes, offset); });
               } else if (magic == block_magic::free_index) {
                 sign<RoomHeader>(bytes, address);
               } else {

@@ -39,7 +39,7 @@ class BlockRewrite {
       const std::function<void(ByteSpan bytes, std::uint64_t offset, std::uint64_t address)>& edit);
   void rename(ByteSpan block, std::uint64_t offset) const;
   template <class Header>
-  void sign(ByteSpan block, std::uint64_t address) const;
+  void sign(ByteSpan block, std::uint64_t address, const std::function<void()>& edit = {}) const;
 
   Store& place_;
   const Geometry& geometry_;

@@ -39,7 +39,6 @@ void Capacity::sort_in(FreeBySize& out, std::uint64_t start, std::uint64_t count
   ++out.extents[size];
   out.blocks[size] += count;
   out.all += count;
-  out.longest = std::max(out.longest, count);
   const std::uint64_t first = round_up(start, inode_alignment(geometry_));
   if (first < start + count) {
     const std::uint64_t step = round_up(inode_unit(geometry_), inode_alignment(geometry_));
@@ -109,17 +108,6 @@ Cut Capacity::cut_at(std::uint64_t blocks) const {
   return cut;
 }
 
-std::uint64_t Capacity::aside_of(const Cut& cut, std::uint32_t group) const {
-  std::uint64_t blocks = cut.blocks_of(geometry_, group);
-  // What the log has its trees never describe.
-  const Superblock& super = geometry_.superblock();
-  const std::uint64_t log = super.log_blocks.value();
-  const bool has_log = cut.log.count != 0 ? cut.log.line / geometry_.group_blocks() == group
-                                          : geometry_.group_of(super.log_start.value()) == group;
-  if (has_log) blocks -= std::min(blocks, log);
-  return set_aside(geometry_, groups_[group].space, blocks);
-}
-
 // A group that ends earlier must have free what its guest sets aside in it: where it has not, what
 // lies at its end moves too.
 void Capacity::keep_room(Cut& cut) const {
@@ -129,7 +117,7 @@ void Capacity::keep_room(Cut& cut) const {
   const std::uint64_t base = geometry_.group_blocks() * last;
   const std::uint64_t log_end = cut.log.line >= base ? cut.log.end() - base : 0;
   const std::uint64_t in_log = log_end == 0 ? 0 : free_in(cut.log);
-  const std::uint64_t aside = aside_of(cut, last);
+  const std::uint64_t aside = set_aside(geometry_, groups_[last].space, cut, last);
   const auto holds = [&](std::uint64_t kept) {
     const auto trees =
         static_cast<std::uint64_t>(own.end() - std::lower_bound(own.begin(), own.end(), kept));
@@ -165,7 +153,7 @@ Needed Capacity::needed(const Cut& cut) const {
     // What becomes free of a group holds its trees that lie there, written anew.
     const std::uint64_t trees = clips ? clipped.own_blocks - clipped.own_in_front : 0;
     const std::uint64_t all = free.all + (clips ? cut.last_group - cut.kept : 0);
-    const std::uint64_t aside = aside_of(cut, group) + trees;
+    const std::uint64_t aside = set_aside(geometry_, groups_[group].space, cut, group) + trees;
     if (clips && all < aside)
       out.obstacle = fmt::format("group {}, which has too little room for its trees then", group);
     const std::uint64_t usable = std::min(free.all, all - std::min(all, aside));
@@ -190,8 +178,8 @@ Needed Capacity::needed(const Cut& cut) const {
     out.moving -= std::min(out.moving, start + log - std::max(start, cut.kept_end()));
     if (cut.log.count == 0)
       out.obstacle = fmt::format(
-          "its log, for which there are no {} blocks in a row "
-          "without inodes or trees in front of that",
+          "its log, for which there are no {} blocks in a row without inodes or trees in front of "
+          "that",
           grouped(log));
     else
       out.moving += log - free_in(cut.log);
@@ -201,8 +189,7 @@ Needed Capacity::needed(const Cut& cut) const {
   count_inodes(cut, out, units);
   if (units > units_there)
     out.obstacle = fmt::format(
-        "{} of inodes, for which there is no aligned "
-        "free room in front of that (only for {})",
+        "{} of inodes, for which there is no aligned free room in front of that (only for {})",
         counted(units, "record"), grouped(units_there));
 
   // A free extent that ends within a file's extent makes two of that; each may cost the file a

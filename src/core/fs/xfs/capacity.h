@@ -43,7 +43,6 @@ class Capacity {
     std::array<std::uint64_t, classes> extents{};
     std::array<std::uint64_t, classes> blocks{};
     std::uint64_t all = 0;
-    std::uint64_t longest = 0;
     std::uint64_t units = 0;  // of inodes that could be made in them
   };
   struct GroupFacts {
@@ -69,7 +68,6 @@ class Capacity {
   bool log_leaves(const Cut& cut) const;
   void place_log(Cut& cut) const;
   void keep_room(Cut& cut) const;
-  std::uint64_t aside_of(const Cut& cut, std::uint32_t group) const;
   std::uint64_t free_before(std::uint32_t group, std::uint64_t block) const;
   std::optional<Blocks> best_place_in(std::uint32_t group, std::uint64_t end,
                                       std::uint64_t count) const;

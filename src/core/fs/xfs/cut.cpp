@@ -2,23 +2,9 @@
 
 #include <algorithm>
 
+#include "core/fs/xfs/tree_write.h"
+
 namespace jh::xfs {
-namespace {
-
-// Blocks of a tree with so many records, when no block of it is more than half full.
-std::uint64_t largest_tree(const Geometry& geometry, Tree tree, std::uint64_t records) {
-  std::uint64_t level =
-      ceil_div(records, std::max<std::uint64_t>(1, most_records(geometry, tree) / 2));
-  std::uint64_t blocks = level;
-  while (level > 1) {
-    level = ceil_div(level, std::max<std::uint64_t>(2, most_keys(geometry, tree) / 2));
-    blocks += level;
-  }
-  return blocks;
-}
-
-}  // namespace
-
 void Cut::for_each_part(const Blocks& all,
                         const std::function<void(const Blocks&, bool)>& visit) const {
   for (std::uint64_t at = all.line; at < all.end();) {
@@ -58,21 +44,26 @@ bool is_behind(const Geometry& geometry, const InodeChunk& chunk, std::uint64_t 
   return last > end << geometry.superblock().inodes_per_block_log;
 }
 
-std::uint64_t set_aside(const Geometry& geometry, const FreeSpaceHeader& space,
-                        std::uint64_t group_blocks) {
+std::uint64_t set_aside(const Geometry& geometry, const FreeSpaceHeader& space, const Cut& cut,
+                        std::uint32_t group) {
+  const Superblock& super = geometry.superblock();
+  const bool has_log = cut.log.count != 0 ? cut.log.line / geometry.group_blocks() == group
+                                          : geometry.group_of(super.log_start.value()) == group;
+  std::uint64_t group_blocks = cut.blocks_of(geometry, group);
+  if (has_log) group_blocks -= std::min<std::uint64_t>(group_blocks, super.log_blocks.value());
   std::uint64_t blocks = 24;
   const auto add = [&](std::uint64_t most, std::uint64_t has) {
     blocks += most - std::min(most, has);
   };
   if (geometry.has(ro_compatible::shared_extents))
-    add(largest_tree(geometry, Tree::shared, group_blocks), space.shared_blocks.value());
+    add(most_blocks_of_tree(geometry, Tree::shared, group_blocks), space.shared_blocks.value());
   if (geometry.has(ro_compatible::reverse_map))
-    add(std::max(group_blocks / 100, largest_tree(geometry, Tree::reverse_map, group_blocks)),
+    add(std::max(group_blocks / 100,
+                 most_blocks_of_tree(geometry, Tree::reverse_map, group_blocks)),
         space.reverse_map_blocks.value());
   if (geometry.has(ro_compatible::free_inode_tree))
-    add(largest_tree(
-            geometry, Tree::free_inodes,
-            (group_blocks << geometry.superblock().inodes_per_block_log) / inodes_per_chunk),
+    add(most_blocks_of_tree(geometry, Tree::free_inodes,
+                            (group_blocks << super.inodes_per_block_log) / inodes_per_chunk),
         0);
   return blocks;
 }

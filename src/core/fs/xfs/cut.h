@@ -50,10 +50,10 @@ std::uint64_t inode_alignment(const Geometry& geometry);
 /// not look for any: it goes up to the last whole cluster.
 bool is_behind(const Geometry& geometry, const InodeChunk& chunk, std::uint64_t group_blocks);
 
-/// Blocks that a guest sets aside in a group of this length, so that its trees can always grow
-/// beyond what they have, and a few for its free list. Source: the worst cases of
-/// "Reverse-Mapping B+tree", "Reference Count B+tree" and "Inode B+trees".
-std::uint64_t set_aside(const Geometry& geometry, const FreeSpaceHeader& space,
-                        std::uint64_t group_blocks);
+/// Blocks that a guest sets aside in a group that stays, so that its trees can always grow beyond
+/// what they have, and a few for its free list; what the log has they never describe. Source: the
+/// worst cases of "Reverse-Mapping B+tree", "Reference Count B+tree" and "Inode B+trees".
+std::uint64_t set_aside(const Geometry& geometry, const FreeSpaceHeader& space, const Cut& cut,
+                        std::uint32_t group);
 
 }  // namespace jh::xfs

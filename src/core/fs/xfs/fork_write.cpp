@@ -64,7 +64,7 @@ ForkChange ForkWriter::write(ByteSpan inode, bool attributes,
   }
   (attributes ? core.attribute_format : core.format) = format;
   put_at(inode, 0, core);
-  change.freed.assign(had.begin() + static_cast<std::ptrdiff_t>(change.kept.size()), had.end());
+  change.freed.assign(had.begin() + static_cast<std::ptrdiff_t>(change.kept), had.end());
   return change;
 }
 
@@ -76,24 +76,21 @@ std::vector<ForkWriter::Child> ForkWriter::write_level(
   const std::size_t blocks = ceil_div(all, most);
   std::vector<Child> out(blocks);
   for (Child& child : out) {
-    if (change.kept.size() < had.size()) {
-      child.line = had[change.kept.size()];
-      change.kept.push_back(child.line);
+    child.stays = change.kept < had.size();
+    if (child.stays) {
+      child.line = had[change.kept++];
     } else {
       child.line = room_.take(1).front().line;
       change.added.push_back(child.line);
     }
   }
-  const std::size_t kept = had.size();
   std::size_t at = 0;
   for (std::size_t i = 0; i < blocks; ++i) {
     const std::size_t count = all / blocks + (i < all % blocks ? 1 : 0);
     const std::uint64_t where = lines_.at(out[i].line);
-    const bool stays = std::find(had.begin(), had.begin() + static_cast<std::ptrdiff_t>(kept),
-                                 out[i].line) != had.end();
     Buffer block(geometry_.block_size());
     LongTreeHeader header{};
-    if (stays) header.log_sequence = read_as<LongTreeHeader>(place_, where).log_sequence;
+    if (out[i].stays) header.log_sequence = read_as<LongTreeHeader>(place_, where).log_sequence;
     header.magic = tree_magic::extents;
     header.level = static_cast<std::uint16_t>(level);
     header.records = static_cast<std::uint16_t>(count);
@@ -114,7 +111,7 @@ std::vector<ForkWriter::Child> ForkWriter::write_level(
     }
     out[i].key = level == 0 ? extents[at - count].offset : below[at - count].key;
     set_checksum(block, offsetof(LongTreeHeader, checksum));
-    if (stays)
+    if (out[i].stays)
       place_.write(where, block);
     else
       place_.write_unreferenced(where, block);

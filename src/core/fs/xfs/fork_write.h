@@ -7,7 +7,7 @@ namespace jh::xfs {
 
 /// Blocks of a tree that a file had, and has now.
 struct ForkChange {
-  std::vector<std::uint64_t> kept;   // written anew where they were
+  std::size_t kept = 0;              // written anew where they were
   std::vector<std::uint64_t> added;  // lines
   std::vector<std::uint64_t> freed;
 };
@@ -27,6 +27,7 @@ class ForkWriter {
   struct Child {
     std::uint64_t key = 0;
     std::uint64_t line = 0;
+    bool stays = false;
   };
   std::vector<Child> write_level(unsigned level, const std::vector<Child>& below,
                                  const std::vector<FileExtent>& extents, ForkChange& change,

@@ -84,6 +84,13 @@ std::uint64_t Geometry::block_at(std::uint64_t number) const {
   return block_at(static_cast<std::uint32_t>(group), block_in_group(number));
 }
 
+std::uint64_t Geometry::inode_at(std::uint64_t number) const {
+  const unsigned in_block = super_.inodes_per_block_log;
+  const std::uint64_t block = number >> in_block;
+  if (block >> (super_.group_blocks_log + 32) != 0) corrupt("an inode number is impossible");
+  return block_at(block) + (number & ((1ULL << in_block) - 1)) * super_.inode_size.value();
+}
+
 std::uint64_t Geometry::blocks_of_empty_group() const {
   // By block, by size, inodes; and what the features add.
   std::uint64_t blocks = header_blocks() + 3;
@@ -103,6 +110,13 @@ bool checksum_matches(ConstByteSpan block, std::size_t at) {
 void set_checksum(ByteSpan block, std::size_t at) {
   put_at(block, at, Le32(0));
   put_at(block, at, Le32(crc32c(block)));
+}
+
+Buffer superblock_sector(Store& place, const Geometry& geometry, const Superblock& super) {
+  Buffer sector = read_buffer(place, 0, geometry.sector_size());
+  put_at(sector, 0, super);
+  set_checksum(sector, offsetof(Superblock, checksum));
+  return sector;
 }
 
 }  // namespace jh::xfs

@@ -43,6 +43,12 @@ class Geometry {
   std::uint64_t block_in_group(std::uint64_t number) const {
     return number & ((1ULL << super_.group_blocks_log) - 1);
   }
+  /// Of an inode by its number in its group.
+  std::uint64_t inode_number(std::uint32_t group, std::uint64_t inside) const {
+    return std::uint64_t{group} << (super_.group_blocks_log + super_.inodes_per_block_log) | inside;
+  }
+  /// Where an inode lies, in bytes. Throws damaged.
+  std::uint64_t inode_at(std::uint64_t number) const;
   std::uint64_t directory_block() const { return block_size() << super_.directory_block_log; }
 
   bool has(std::uint32_t ro_feature) const {
@@ -72,6 +78,10 @@ class Geometry {
 
   Superblock super_{};
 };
+
+/// The sector of the first superblock with another one in it, and its checksum: every copy is
+/// alike.
+Buffer superblock_sector(Store& place, const Geometry& geometry, const Superblock& super);
 
 /// Smallest group that is made; what is less at the end is left over.
 constexpr std::uint64_t least_group = 64;  // blocks

@@ -63,6 +63,17 @@ class Group {
   InodeHeader inodes_{};
 };
 
+/// Writes one of a group's headers over what its sector holds, with its checksum.
+template <class Header>
+void write_header(Store& place, const Geometry& geometry, std::uint32_t group, unsigned sector,
+                  const Header& header) {
+  const std::uint64_t at = geometry.header_at(group, sector);
+  Buffer bytes = read_buffer(place, at, geometry.sector_size());
+  put_at(bytes, 0, header);
+  set_checksum(bytes, offsetof(Header, checksum));
+  place.write(at, bytes);
+}
+
 /// How many inodes a record has room for, and which of the 64 it has none for.
 unsigned inodes_in(const Geometry& geometry, const InodeChunk& chunk);
 std::uint64_t missing_in(const Geometry& geometry, const InodeChunk& chunk);

@@ -273,15 +273,6 @@ class GroupRewrite {
     if (group_.has(Tree::reverse_map)) write_tree(Tree::reverse_map, bytes_of_all(all_owners()));
   }
 
-  template <class Header>
-  void write_header(unsigned sector, const Header& header) {
-    const std::uint64_t at = geometry_.header_at(group_.number(), sector);
-    Buffer bytes = read_buffer(place_, at, geometry_.sector_size());
-    put_at(bytes, 0, header);
-    set_checksum(bytes, offsetof(Header, checksum));
-    place_.write(at, bytes);
-  }
-
   std::uint32_t count_of(Tree tree) const {
     return static_cast<std::uint32_t>(blocks_.at(tree).size());
   }
@@ -318,7 +309,7 @@ class GroupRewrite {
     space.list_first = 0;
     space.list_last = listed == 0 ? slots - 1 : listed - 1;
     space.list_count = listed;
-    write_header(1, space);
+    write_header(place_, geometry_, group_.number(), 1, space);
 
     InodeHeader inodes = group_.inodes();
     inodes.blocks = static_cast<std::uint32_t>(end_);
@@ -341,7 +332,7 @@ class GroupRewrite {
       inodes.tree_blocks = count_of(Tree::inodes);
       inodes.free_tree_blocks = group_.has(Tree::free_inodes) ? count_of(Tree::free_inodes) : 0;
     }
-    write_header(2, inodes);
+    write_header(place_, geometry_, group_.number(), 2, inodes);
 
     Buffer list(geometry_.sector_size(), 0xFF);
     FreeListHeader header =

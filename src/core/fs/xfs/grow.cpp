@@ -22,15 +22,11 @@ std::vector<FreeExtent> extended(const Group& group, std::uint64_t new_blocks) {
 }
 
 template <class Header>
-void write_header(Store& place, std::uint64_t at, std::uint64_t sector, const Header& header,
-                  bool fresh) {
-  Buffer bytes = fresh ? Buffer(sector) : read_buffer(place, at, sector);
+void write_new_header(Store& place, std::uint64_t at, std::uint64_t sector, const Header& header) {
+  Buffer bytes(sector);
   put_at(bytes, 0, header);
   set_checksum(bytes, offsetof(Header, checksum));
-  if (fresh)
-    place.write_unreferenced(at, bytes);
-  else
-    place.write(at, bytes);
+  place.write_unreferenced(at, bytes);
 }
 
 void extend_last_group(Store& place, const Geometry& geometry, std::uint64_t new_blocks) {
@@ -64,10 +60,10 @@ void extend_last_group(Store& place, const Geometry& geometry, std::uint64_t new
     header.list_first = (header.list_first.value() + taken) % slots;
     header.list_count = header.list_count.value() - taken;
   }
-  write_header(place, geometry.header_at(number, 1), geometry.sector_size(), header, false);
+  write_header(place, geometry, number, 1, header);
   InodeHeader inodes = group.inodes();
   inodes.blocks = static_cast<std::uint32_t>(new_blocks);
-  write_header(place, geometry.header_at(number, 2), geometry.sector_size(), inodes, false);
+  write_header(place, geometry, number, 2, inodes);
 }
 
 // --- a new group
@@ -121,7 +117,7 @@ class NewGroup {
     space.free_blocks = free();
     space.longest = free();
     space.uuid = geometry_.metadata_uuid();
-    write_header(place_, geometry_.header_at(number_, 1), sector, space, true);
+    write_new_header(place_, geometry_.header_at(number_, 1), sector, space);
 
     InodeHeader inodes{};
     inodes.magic = inode_header_magic;
@@ -142,7 +138,7 @@ class NewGroup {
       inodes.tree_blocks = 1;
       inodes.free_tree_blocks = free_inodes_ != 0 ? 1 : 0;
     }
-    write_header(place_, geometry_.header_at(number_, 2), sector, inodes, true);
+    write_new_header(place_, geometry_.header_at(number_, 2), sector, inodes);
 
     Buffer list(sector, 0xFF);
     FreeListHeader header{};
@@ -256,13 +252,11 @@ void grow(Store& place, const Geometry& geometry, const Growth& growth, Progress
   if (growth.last_group != geometry.blocks_of(old_groups - 1))
     extend_last_group(place, geometry, growth.last_group);
 
-  Buffer super = read_buffer(place, 0, geometry.sector_size());
-  auto changed = parse_as<Superblock>(super, 0);
+  Superblock changed = geometry.superblock();
   changed.blocks = growth.blocks;
   changed.groups = growth.groups;
   changed.free_blocks = changed.free_blocks.value() + growth.free_blocks;
-  put_at(super, 0, changed);
-  set_checksum(super, offsetof(Superblock, checksum));
+  const Buffer super = superblock_sector(place, geometry, changed);
   for (std::uint32_t group = growth.groups; group-- > 0;) {
     const std::uint64_t at = geometry.group_at(group);
     if (group < old_groups)

@@ -9,14 +9,6 @@ namespace {
 
 constexpr std::uint64_t most_extents = 1U << 20;  // that are kept in memory for one file
 
-std::uint64_t place_of(const Geometry& geometry, std::uint64_t number) {
-  const Superblock& super = geometry.superblock();
-  const unsigned in_block = super.inodes_per_block_log;
-  const std::uint64_t block = number >> in_block;
-  if (block >> (super.group_blocks_log + 32) != 0) corrupt("an inode number is impossible");
-  return geometry.block_at(block) + (number & ((1ULL << in_block) - 1)) * super.inode_size.value();
-}
-
 }  // namespace
 
 void InodeFile::fail(const std::string& what) const {
@@ -25,7 +17,7 @@ void InodeFile::fail(const std::string& what) const {
 
 InodeFile::InodeFile(Store& place, const Geometry& geometry, std::uint64_t number)
     : place_(place), geometry_(geometry), number_(number) {
-  bytes_ = read_buffer(place, place_of(geometry, number), geometry.superblock().inode_size.value());
+  bytes_ = read_buffer(place, geometry.inode_at(number), geometry.superblock().inode_size.value());
   core_ = parse_as<Inode>(bytes_, 0);
   if (core_.magic.value() != inode_magic || core_.version != 3) fail("it is none");
   if (!checksum_matches(bytes_, offsetof(Inode, checksum))) fail("its checksum is wrong");

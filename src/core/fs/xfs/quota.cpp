@@ -24,6 +24,13 @@ bool is_there(std::uint64_t inode) { return inode != 0 && inode != ~0ULL; }
 
 }  // namespace
 
+std::vector<std::uint64_t> quota_inodes(const Superblock& super) {
+  std::vector<std::uint64_t> all;
+  for (const std::uint64_t inode : inodes_of(super))
+    if (is_there(inode)) all.push_back(inode);
+  return all;
+}
+
 void QuotaCounts::note(const Superblock& super, std::uint64_t number, const Inode& core) {
   for (const std::uint64_t own : inodes_of(super))
     if (number == own) return;

@@ -12,6 +12,9 @@
 
 namespace jh::xfs {
 
+/// The files with the records of each kind, as far as they are there.
+std::vector<std::uint64_t> quota_inodes(const Superblock& super);
+
 class QuotaCounts {
  public:
   /// An inode in use, with the blocks it has.

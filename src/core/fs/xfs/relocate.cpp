@@ -20,6 +20,7 @@ class Relocation {
         progress_(progress),
         lines_(geometry),
         forks_(place, geometry, room),
+        quotas_(quota_inodes(geometry.superblock())),
         out_(geometry) {}
 
   Relocated run() {
@@ -56,10 +57,6 @@ class Relocation {
     if (from < cut_.kept_end()) free_up(from, cut_.kept_end() - from);
   }
 
-  std::uint64_t inode_number(std::uint32_t group, std::uint64_t inside) const {
-    const Superblock& super = geometry_.superblock();
-    return std::uint64_t{group} << (super.group_blocks_log + super.inodes_per_block_log) | inside;
-  }
   std::uint64_t line_of_inode(std::uint64_t inode) const {
     return lines_.line(inode >> geometry_.superblock().inodes_per_block_log);
   }
@@ -84,7 +81,8 @@ class Relocation {
         const Blocks to = room_.take_aligned(inode_unit(geometry_), inode_alignment(geometry_));
         const std::uint32_t new_group = lines_.group(to.line);
         const std::uint64_t new_first = to.line % geometry_.group_blocks() * per_block;
-        out_.renumbered.add(inode_number(group, first), inode_number(new_group, new_first));
+        out_.renumbered.add(geometry_.inode_number(group, first),
+                            geometry_.inode_number(new_group, new_first));
         own(to, owner::inodes, 0);
         for (InodeChunk chunk : chunks) {
           chunk.free = chunk.free.value() | missing_in(geometry_, chunk);
@@ -103,7 +101,9 @@ class Relocation {
     const std::uint64_t missing = missing_in(geometry_, chunk);
     for (unsigned k = 0; k < inodes_per_chunk; ++k)
       if ((missing >> k & 1) == 0)
-        free_up(line_of_inode(inode_number(group, chunk.first.value() + std::uint64_t{k})), 1);
+        free_up(
+            line_of_inode(geometry_.inode_number(group, chunk.first.value() + std::uint64_t{k})),
+            1);
   }
 
   void free_up(std::uint64_t line, std::uint64_t count) {
@@ -127,15 +127,13 @@ class Relocation {
         for (unsigned k = 0; k < inodes_per_chunk; ++k)
           if ((none >> k & 1) == 0)
             visit(InodeFile(place_, geometry_,
-                            inode_number(group, chunk.first.value() + std::uint64_t{k})));
+                            geometry_.inode_number(group, chunk.first.value() + std::uint64_t{k})));
         progress_.advance(0);
       }
   }
 
   bool is_quota(std::uint64_t number) const {
-    const Superblock& super = geometry_.superblock();
-    return number == super.user_quota_inode.value() || number == super.group_quota_inode.value() ||
-           number == super.project_quota_inode.value();
+    return std::find(quotas_.begin(), quotas_.end(), number) != quotas_.end();
   }
 
   void note_extents(const InodeFile& file) {
@@ -193,7 +191,7 @@ class Relocation {
         put_at(inode, 0, core);
         set_checksum(inode, offsetof(Inode, checksum));
       }
-      place_.write_unreferenced(lines_.at(line_of_inode(new_first)), unit);
+      place_.write_unreferenced(geometry_.inode_at(new_first), unit);
     }
   }
 
@@ -254,8 +252,7 @@ class Relocation {
       out_.more_blocks[2][std::uint32_t{core.project_high.value()} << 16 |
                           core.project_low.value()] += more;
     }
-    const std::uint64_t in_block = (1ULL << geometry_.superblock().inodes_per_block_log) - 1;
-    const std::uint64_t at = lines_.at(line_of_inode(number)) + (number & in_block) * inode.size();
+    const std::uint64_t at = geometry_.inode_at(number);
     if (number == file.number())
       place_.write(at, inode);
     else
@@ -287,7 +284,7 @@ class Relocation {
     for (const std::uint64_t line : change.added)
       own({line, 1}, number, fork_flag | of_extent_tree);
     for (const std::uint64_t line : change.freed) free_up(line, 1);
-    more += change.kept.size() + change.added.size() - had;
+    more += change.kept + change.added.size() - had;
     return true;
   }
 
@@ -298,6 +295,7 @@ class Relocation {
   Progress& progress_;
   Lines lines_;
   ForkWriter forks_;
+  std::vector<std::uint64_t> quotas_;
   Relocated out_;
   std::vector<std::vector<InodeChunk>> chunks_;  // of each group
 };

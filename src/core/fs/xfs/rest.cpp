@@ -26,15 +26,12 @@ void set_totals(Store& place, const Geometry& geometry) {
   Totals totals;
   for (std::uint32_t number = 0; number < geometry.groups(); ++number)
     totals.add(Group(place, geometry, number));
-  Buffer sector = read_buffer(place, 0, geometry.sector_size());
-  auto super = parse_as<Superblock>(sector, 0);
+  Superblock super = geometry.superblock();
   super.free_blocks = totals.free_blocks;
   super.inodes = totals.inodes;
   super.free_inodes = totals.free_inodes;
   super.log_incompatible = 0;
-  put_at(sector, 0, super);
-  set_checksum(sector, offsetof(Superblock, checksum));
-  place.write(0, sector);
+  place.write(0, superblock_sector(place, geometry, super));
 }
 
 }  // namespace

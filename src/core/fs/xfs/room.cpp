@@ -24,13 +24,7 @@ Room::Room(Store& place, const Geometry& geometry, const Cut& cut)
                           all += part.count;
                         });
     }
-    const Superblock& super = geometry.superblock();
-    const std::uint64_t log_line =
-        cut.log.count != 0 ? cut.log.line : lines_.line(super.log_start.value());
-    const std::uint64_t log = lines_.group(log_line) == number
-                                  ? std::min<std::uint64_t>(super.log_blocks.value(), end)
-                                  : 0;
-    std::uint64_t aside = set_aside(geometry, group.free_space(), end - log);
+    std::uint64_t aside = set_aside(geometry, group.free_space(), cut, number);
     std::uint64_t becoming_free = 0;
     if (number + 1 == cut.groups && cut.kept < geometry.blocks_of(number)) {
       // Its trees that do not stay where they are are written anew.
@@ -147,12 +141,6 @@ void Moves::place_all(Room& room) {
     }
   }
   moves_ = std::move(placed);
-}
-
-std::uint64_t Moves::blocks() const {
-  std::uint64_t sum = 0;
-  for (const Move& move : moves_) sum += move.count;
-  return sum;
 }
 
 void Moves::for_each_place(std::uint64_t line, std::uint64_t count,

@@ -88,7 +88,6 @@ class Moves {
   };
   /// Ascending by `from`.
   const std::vector<Move>& all() const { return moves_; }
-  std::uint64_t blocks() const;
   /// Where blocks lie afterwards: those that were noted elsewhere, in pieces; others stay.
   void for_each_place(std::uint64_t line, std::uint64_t count,
                       const std::function<void(Blocks)>& visit) const;

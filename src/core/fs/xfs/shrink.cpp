@@ -45,9 +45,7 @@ void write_superblocks(Store& place, const Geometry& geometry, const Shrinking& 
   super.free_blocks = totals.free_blocks;
   super.inodes = totals.inodes;
   super.free_inodes = totals.free_inodes;
-  Buffer sector = read_buffer(place, 0, geometry.sector_size());
-  put_at(sector, 0, super);
-  set_checksum(sector, offsetof(Superblock, checksum));
+  const Buffer sector = superblock_sector(place, geometry, super);
   for (std::uint32_t number = shrinking.cut.groups; number-- > 0;)
     place.write(geometry.group_at(number), sector);
 }
@@ -62,9 +60,7 @@ void write_superblocks(Store& place, const Geometry& geometry, const Shrinking& 
                      missing == 0 ? std::string()
                                   : fmt::format("; for that size {} too much is in use",
                                                 human(Bytes(missing * geometry.block_size())))),
-         "XFS",
-         "ask for no less than that, or remove something inside the guest "
-         "first");
+         "XFS", "ask for no less than that, or remove something inside the guest first");
 }
 
 }  // namespace
@@ -92,14 +88,12 @@ Shrinking plan_shrinking(Store& place, const Geometry& geometry, std::uint64_t b
                                     human(Bytes((blocks - cut->blocks) * geometry.block_size()))));
   if (out.needed.inodes != 0)
     out.notes.push_back(fmt::format(
-        "{} new numbers: what the guest keeps by inode number (file handles "
-        "given out over the "
+        "{} new numbers: what the guest keeps by inode number (file handles given out over the "
         "network, the index of a backup) has to be made anew",
         out.needed.inodes == 1 ? "1 inode gets a" : counted(out.needed.inodes, "inode") + " get"));
   if (out.inodes_percent != super.most_inodes_percent)
     out.notes.push_back(
-        fmt::format("inodes may take {}% of it from now on, so "
-                    "that those it has are allowed",
+        fmt::format("inodes may take {}% of it from now on, so that those it has are allowed",
                     out.inodes_percent));
   return out;
 }

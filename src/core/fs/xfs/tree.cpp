@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/quota.h"
 
 namespace jh::xfs {
 namespace {
@@ -12,12 +13,9 @@ namespace {
 class XfsTree final : public FileTree {
  public:
   XfsTree(Store& place, const Geometry& geometry) : place_(place), geometry_(geometry) {
-    const Superblock& super = geometry.superblock();
-    const unsigned shift = super.group_blocks_log + super.inodes_per_block_log;
-    for (std::uint32_t number = 0; number < geometry.groups(); ++number) {
+    for (std::uint32_t number = 0; number < geometry.groups(); ++number)
       for (const InodeChunk& chunk : Group(place, geometry, number).chunks())
-        chunks_.push_back(std::uint64_t{number} << shift | chunk.first.value());
-    }
+        chunks_.push_back(geometry.inode_number(number, chunk.first.value()));
   }
 
   std::vector<Root> roots() override {
@@ -38,11 +36,8 @@ class XfsTree final : public FileTree {
   // What quota counts follows the lists of extents; limits are compared record by record.
   std::vector<Node> passed_over() override {
     std::vector<Node> all;
-    const Superblock& super = geometry_.superblock();
-    for (const Be64* inode :
-         {&super.user_quota_inode, &super.group_quota_inode, &super.project_quota_inode})
-      if (inode->value() != 0 && inode->value() != UINT64_MAX)
-        all.push_back(node_of(inode->value()));
+    for (const std::uint64_t inode : quota_inodes(geometry_.superblock()))
+      all.push_back(node_of(inode));
     return all;
   }
 

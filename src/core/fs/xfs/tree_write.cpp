@@ -5,25 +5,36 @@
 namespace jh::xfs {
 namespace {
 
-// Calls visit(blocks) for each level, leaves first.
+// Calls visit(blocks) for each level, leaves first, that have so many records and keys in a block.
 template <class Visit>
-void for_each_level(const Geometry& geometry, Tree tree, std::size_t records, Visit visit) {
-  std::size_t level = std::max<std::size_t>(1, ceil_div(records, most_records(geometry, tree)));
+void for_each_level(std::size_t in_leaf, std::size_t in_node, std::size_t records, Visit visit) {
+  std::size_t level = std::max<std::size_t>(1, ceil_div(records, in_leaf));
   visit(level);
-  while (level > 1) visit(level = ceil_div(level, most_keys(geometry, tree)));
+  while (level > 1) visit(level = ceil_div(level, in_node));
+}
+
+std::size_t sum_of_levels(std::size_t in_leaf, std::size_t in_node, std::size_t records) {
+  std::size_t blocks = 0;
+  for_each_level(in_leaf, in_node, records, [&](std::size_t level) { blocks += level; });
+  return blocks;
 }
 
 }  // namespace
 
 std::size_t blocks_of_tree(const Geometry& geometry, Tree tree, std::size_t records) {
-  std::size_t blocks = 0;
-  for_each_level(geometry, tree, records, [&](std::size_t level) { blocks += level; });
-  return blocks;
+  return sum_of_levels(most_records(geometry, tree), most_keys(geometry, tree), records);
+}
+
+std::size_t most_blocks_of_tree(const Geometry& geometry, Tree tree, std::size_t records) {
+  if (records == 0) return 0;
+  return sum_of_levels(std::max<std::size_t>(1, most_records(geometry, tree) / 2),
+                       std::max<std::size_t>(2, most_keys(geometry, tree) / 2), records);
 }
 
 unsigned levels_of_tree(const Geometry& geometry, Tree tree, std::size_t records) {
   unsigned levels = 0;
-  for_each_level(geometry, tree, records, [&](std::size_t) { ++levels; });
+  for_each_level(most_records(geometry, tree), most_keys(geometry, tree), records,
+                 [&](std::size_t) { ++levels; });
   return levels;
 }
 
