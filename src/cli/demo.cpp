@@ -207,7 +207,7 @@ int run_demo(CommandRun& run, const Arguments& arguments) {
   story.say("16. The moor's host has its root as XFS, on a volume. Room for it, in one step:");
   story.run("survey", {"moorhost.img"});
   story.run("grow", {"moorhost.img", "--by", "1GiB", "--give", "/", "--yes"}, 0, "xfs");
-  story.say("It was more than / needs: half of it goes back to the group, inodes and all.");
+  story.say("It was more than / needs: half of what it can lose goes back to the group.");
   story.run("shrink", {"moorhost.img", "--take", "/=50%", "--yes"});
   story.say("17. The moss survey keeps snapshots, on btrfs. It grew too far; back to the floor.");
   story.run("grow", {"moss.img", "--by", "2GiB", "--give", "p1", "--yes"});
