@@ -6,6 +6,7 @@
 #include <filesystem>
 #include <random>
 
+#include "core/fs/xfs/attributes.h"
 #include "core/fs/xfs/group.h"
 #include "core/fs/xfs/log.h"
 #include "core/guest/content.h"
@@ -70,6 +71,28 @@ class XfsShrink : public testing::TestWithParam<XfsMade> {
     std::filesystem::remove_all(films, error);
   }
 
+  // Every name is changed and every file removed, by its kernel: it holds each against what it has
+  // noted elsewhere.
+  void expect_all_can_go() const {
+    {
+      const Mounted mounted(image_, 0, 0, /*writable=*/true);
+      std::vector<std::filesystem::path> paths;
+      for (const auto& entry : std::filesystem::recursive_directory_iterator(mounted.path()))
+        paths.push_back(entry.path());
+      std::error_code error;
+      for (auto path = paths.rbegin(); path != paths.rend() && !error; ++path)
+        std::filesystem::rename(*path, path->string().substr(0, path->string().size() - 1) + "~",
+                                error);
+      ASSERT_FALSE(error) << error.message();
+      for (const auto& entry : std::filesystem::directory_iterator(mounted.path()))
+        if (!error) std::filesystem::remove_all(entry.path(), error);
+      ASSERT_FALSE(error) << error.message();
+    }
+    EXPECT_EQ(check_xfs(image_), "");
+    const ProgramResult audit = juneheath({"audit", image_});
+    EXPECT_EQ(audit.status, 0) << audit.out;
+  }
+
   const TempFolder folder_;
   const std::string image_ = folder_ / "place.img";
 };
@@ -101,6 +124,7 @@ TEST_P(XfsShrink, ToTheFloorAndAboveAndTheSystemIsContent) {
     ASSERT_EQ(juneheath({"grow", image_, "--to", std::to_string(full), "--yes"}).status, 0);
     expect_sound(now);
   }
+  expect_all_can_go();
   run({"cp", "--sparse=always", kept, image_});
   const ProgramResult below =
       juneheath({"shrink", image_, "--to", std::to_string(round_up(floor, 512) - block), "--yes"});
@@ -221,6 +245,61 @@ TEST(XfsShrinking, DamageIsFoundBeforeAnythingMoves) {
     ++refused;
   }
   EXPECT_GT(refused, 1);
+}
+
+// An inode that says another folder has its name: the kernel says it too, and nothing moves.
+TEST(XfsShrinking, ParentsThatLieAreDamage) {
+  if (!can_mount() || !kernel_knows_parents()) GTEST_SKIP() << "no such mounts here";
+  std::mt19937_64 random{seed_of_run()};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 400 * mib, {with_parents}, false);
+  live_in_xfs(image, random);
+  ASSERT_EQ(check_parents(image), "");
+  for (const char* path : {"/linked-2", "/linked-400"}) {
+    SCOPED_TRACE(path);
+    MemoryStore place = load(image);
+    MemoryStore whole(place, "whole");
+    const xfs::Geometry geometry(place);
+    const xfs::InodeFile file(place, geometry, *xfs::find_path(place, geometry, path));
+    const std::vector<xfs::FileExtent> blocks = file.extents(/*attributes=*/true);
+    std::uint64_t at = geometry.inode_at(file.number());
+    Buffer bytes = file.bytes();
+    std::size_t checksum = offsetof(xfs::Inode, checksum);
+    std::size_t begin = bytes.size() - file.attribute_fork().size();
+    if (!blocks.empty()) {  // the second is a leaf
+      at = geometry.block_at(blocks.front().block) + geometry.block_size();
+      bytes = read_buffer(place, at, geometry.block_size());
+      checksum = offsetof(xfs::IndexHeader, checksum);
+      begin = 0;
+    }
+    std::size_t parent = 0;
+    const auto note = [&](const xfs::Attribute& each) {
+      if (each.is_parent()) parent = begin + each.value;
+    };
+    if (blocks.empty())
+      xfs::for_each_short_attribute(ConstByteSpan(bytes).subspan(begin), note);
+    else
+      xfs::for_each_leaf_attribute(bytes, note);
+    ASSERT_NE(parent, 0U);
+    auto lie = parse_as<xfs::ParentPointer>(bytes, parent);
+    lie.generation = lie.generation.value() + 1;  // no part of the hash
+    put_at(bytes, parent, lie);
+    xfs::set_checksum(bytes, checksum);
+    place.write(at, bytes);
+    save(place, image);
+    EXPECT_TRUE(juneheath({"audit", image}).said("names other folders, or other names"));
+    EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
+    EXPECT_TRUE(load(image).same_content(place));
+    lie.folder = geometry.superblock().root_inode.value() + 1;
+    put_at(bytes, parent, lie);
+    xfs::set_checksum(bytes, checksum);
+    place.write(at, bytes);
+    save(place, image);
+    EXPECT_NE(check_parents(image), "");
+    EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
+    save(whole, image);
+  }
 }
 
 }  // namespace

@@ -17,6 +17,7 @@
 #include <thread>
 
 #include "support/samples.h"
+#include "support/xfs_guest.h"
 
 namespace jh::test {
 
@@ -87,6 +88,11 @@ std::string check_ext(const std::string& image, std::uint64_t offset) {
 
 namespace {
 
+void fill_by_kernel(const std::string& path) {
+  const Mounted mounted(path, 0, 0, /*writable=*/true);
+  run({"cp", "-a", sample_tree() + "/.", mounted.path()});
+}
+
 void make_by(std::vector<std::string> maker, const std::string& path, std::uint64_t size,
              const std::vector<std::string>& options, bool filled) {
   make_sparse_file(path, size);
@@ -95,16 +101,19 @@ void make_by(std::vector<std::string> maker, const std::string& path, std::uint6
   maker.push_back(path);
   const ProgramResult outcome = run(maker);
   if (outcome.status != 0) throw std::runtime_error(fmt::format("{}: {}", name, outcome.err));
-  if (!filled || !can_mount()) return;
-  const Mounted mounted(path, 0, 0, /*writable=*/true);
-  run({"cp", "-a", sample_tree() + "/.", mounted.path()});
+  if (filled && can_mount()) fill_by_kernel(path);
 }
 
 }  // namespace
 
 void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
               bool filled) {
-  make_by({"mkfs.xfs", "-q", "-f"}, path, size, options, filled);
+  std::vector<std::string> known = options;
+  const bool parents = std::erase(known, with_parents) != 0;
+  make_by({"mkfs.xfs", "-q", "-f"}, path, size, known, filled && !parents);
+  if (!parents) return;
+  add_parents(path);
+  if (filled && can_mount()) fill_by_kernel(path);
 }
 
 void make_btrfs(const std::string& path, std::uint64_t size,
@@ -118,6 +127,7 @@ std::string check_btrfs(const std::string& image) {
 }
 
 std::string check_xfs(const std::string& image) {
+  if (has_parents(image)) return can_mount() ? check_parents(image) : std::string();
   const ProgramResult outcome = run({"xfs_repair", "-n", "-f", image});
   return outcome.status == 0 ? std::string() : outcome.out + outcome.err;
 }

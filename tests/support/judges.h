@@ -22,7 +22,8 @@ std::string check_ext(const std::string& image, std::uint64_t offset = 0);
 /// The same for XFS: made by the system, filled by its kernel (where this process may mount).
 void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
               bool filled = true);
-/// Empty when the system's checker, told to change nothing, is content; its words otherwise.
+/// Empty when the system's checker, told to change nothing, is content; its words otherwise. Of one
+/// with parent pointers, which the checker does not know: when its kernel is.
 std::string check_xfs(const std::string& image);
 
 /// The same for btrfs.

@@ -15,6 +15,15 @@ struct XfsMade {
 /// thousands.
 const std::vector<XfsMade>& xfs_makes();
 
+/// Among the maker's options: with parent pointers, which the maker does not know, but the kernel
+/// writes when it finds them asked for. (Where it does: see kernel_knows_parents.)
+constexpr const char* with_parents = "(parent pointers)";
+bool kernel_knows_parents();
+void add_parents(const std::string& image);
+bool has_parents(const std::string& image);
+/// Empty when the kernel says of each file and folder the folders and names that it was found by.
+std::string check_parents(const std::string& image);
+
 /// Options of the maker, any combination of what it offers that may stand together.
 std::vector<std::string> any_xfs_options(std::mt19937_64& random);
 

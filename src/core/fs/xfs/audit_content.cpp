@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <boost/container_hash/hash.hpp>
 #include <map>
 #include <unordered_map>
 
@@ -227,16 +228,33 @@ class ContentAudit {
       if (node.folder) {
         guarded([&] {
           audit_folder(geometry_, file, observer, [&](const InodeFile::Entry& entry) {
-            if (entry.name == "..")
+            if (entry.name == "..") {
               node.above = entry.inode;
-            else if (entry.name != ".")
+            } else if (entry.name != ".") {
               names_.push_back({number, entry.inode, entry.type});
+              if (geometry_.is(incompatible::parent_pointers))
+                parents_[entry.inode] += sum_of(entry.name, number, file.core().generation.value());
+            }
           });
         });
       }
       if (file.is_link()) guarded([&] { audit_link_text(place_, geometry_, file, observer); });
-      guarded([&] { audit_attributes(place_, geometry_, file, observer); });
+      guarded([&] {
+        audit_attributes(place_, geometry_, file, observer,
+                         [&](const std::string& name, const ParentPointer& parent) {
+                           parents_[number] -=
+                               sum_of(name, parent.folder.value(), parent.generation.value());
+                         });
+      });
     });
+  }
+
+  static std::uint64_t sum_of(const std::string& name, std::uint64_t folder,
+                              std::uint32_t generation) {
+    std::size_t sum = std::hash<std::string>()(name);
+    boost::hash_combine(sum, folder);
+    boost::hash_combine(sum, generation);
+    return sum;
   }
 
   // "Directories": what a name says its inode is, by the upper bits of its mode.
@@ -280,6 +298,10 @@ class ContentAudit {
       if (node.folder && node.above != real)
         add(fmt::format("folder {} says that it is in {}, and is in {}", number, node.above, real));
     }
+    for (const auto& [number, difference] : parents_)
+      if (complete_ && difference != 0)
+        add(fmt::format("inode {} names other folders, or other names in them, than have it",
+                        number));
   }
 
   void all_owned(std::uint32_t number) {
@@ -357,6 +379,8 @@ class ContentAudit {
   std::vector<std::pair<std::uint64_t, std::uint64_t>> waiting_;
   std::unordered_map<std::uint64_t, Node> nodes_;
   std::vector<Name> names_;
+  // With parent pointers: what folders say of an inode, less what it says of them.
+  std::unordered_map<std::uint64_t, std::uint64_t> parents_;
   std::map<Belonging, Ranges> by_owner_;  // where there is a reverse map
   QuotaCounts quota_;
   std::uint64_t newest_ = 0;  // place of the log that anything was written by

@@ -3,7 +3,6 @@
 #include <algorithm>
 
 #include "core/base/ranges.h"
-#include "core/fs/xfs/index.h"
 
 namespace jh::xfs {
 
@@ -57,11 +56,31 @@ struct RemoteValue {
   std::uint64_t bytes = 0;
 };
 
-constexpr std::uint8_t known_flags =
-    attribute::local | attribute::root | attribute::secure | attribute::incomplete;
+constexpr std::uint8_t known_flags = attribute::local | attribute::root | attribute::secure |
+                                     attribute::parent | attribute::incomplete;
+
+// A name is in one of three spaces, or is that of a folder's entry, of which the value is a folder.
+bool is_possible(const Geometry& geometry, std::uint8_t flags, std::size_t value) {
+  if ((flags & ~known_flags) != 0) return false;
+  const std::uint8_t space = flags & (attribute::root | attribute::secure | attribute::parent);
+  if ((space & (space - 1)) != 0) return false;
+  return space != attribute::parent ||
+         (geometry.is(incompatible::parent_pointers) && value == sizeof(ParentPointer));
+}
+
+std::uint32_t expected_hash(ConstByteSpan bytes, const Attribute& each) {
+  if (!each.is_parent()) return hash_of(each.name);
+  return hash_of_parent(each.name, parse_as<ParentPointer>(bytes, each.value).folder.value());
+}
+
+void tell(const ParentSeen& parent, ConstByteSpan bytes, const Attribute& each) {
+  if (each.is_parent())
+    parent(std::string(each.name.begin(), each.name.end()),
+           parse_as<ParentPointer>(bytes, each.value));
+}
 
 // One leaf: names in their order, none on another. Gives back the largest hash.
-std::uint32_t check_leaf(ConstByteSpan bytes, const ForkBlocks& fork,
+std::uint32_t check_leaf(const Geometry& geometry, ConstByteSpan bytes, const ForkBlocks& fork,
                          std::vector<RemoteValue>& values) {
   const auto counts = parse_as<AttributeCounts>(bytes, sizeof(IndexHeader));
   const std::size_t count = counts.count.value();
@@ -75,30 +94,22 @@ std::uint32_t check_leaf(ConstByteSpan bytes, const ForkBlocks& fork,
   Ranges taken;
   std::uint32_t largest = 0;
   std::uint64_t used = 0;
-  for (std::size_t i = 0; i < count; ++i) {
-    const auto entry =
-        parse_as<AttributeEntry>(bytes, attributes_begin + i * sizeof(AttributeEntry));
-    if (entry.hash.value() < largest) fork.fail("a leaf of its attributes is not in order");
-    largest = entry.hash.value();
-    const std::size_t at = entry.name.value();
-    const bool local = (entry.flags & attribute::local) != 0;
-    const std::size_t fixed = local ? 3 : 9;
-    if (at < first || at + fixed > bytes.size() || (entry.flags & ~known_flags) != 0)
+  for_each_leaf_attribute(bytes, [&](const Attribute& each) {
+    if (each.hash < largest) fork.fail("a leaf of its attributes is not in order");
+    largest = each.hash;
+    const auto at = static_cast<std::size_t>(each.whole.data() - bytes.data());
+    const bool local = (each.flags & attribute::local) != 0;
+    if (at < first || each.name.empty() ||
+        !is_possible(geometry, each.flags, local ? parse_as<Be16>(bytes, at).value() : 0) ||
+        overlaps(taken, at, at + each.whole.size()))
       fork.fail("an attribute of it is impossible");
-    const std::size_t length = bytes[at + fixed - 1];
-    const std::size_t inside = local ? parse_as<Be16>(bytes, at).value() : 0;
-    // Two bytes more than it needs are counted for one with its value elsewhere.
-    const std::size_t whole = (fixed + (local ? 0 : 2) + length + inside + 3) / 4 * 4;
-    if (length == 0 || at + whole > bytes.size() || overlaps(taken, at, at + whole))
-      fork.fail("an attribute of it is impossible");
-    add_range(taken, at, at + whole);
-    used += whole;
-    if (hash_of(bytes.subspan(at + fixed, length)) != largest)
-      fork.fail("an attribute of it has the wrong hash");
-    if ((entry.flags & attribute::incomplete) != 0) fork.fail("an attribute of it is unfinished");
+    add_range(taken, at, at + each.whole.size());
+    used += each.whole.size();
+    if (expected_hash(bytes, each) != largest) fork.fail("an attribute of it has the wrong hash");
+    if ((each.flags & attribute::incomplete) != 0) fork.fail("an attribute of it is unfinished");
     if (!local)
       values.push_back({parse_as<Be32>(bytes, at).value(), parse_as<Be32>(bytes, at + 4).value()});
-  }
+  });
   if (used != counts.used.value()) fork.fail("a leaf of its attributes counts wrongly");
   for (const auto& [offset, size] : counts.free)
     if (size.value() != 0 && (offset.value() < entries_end ||
@@ -127,34 +138,39 @@ void check_value(Store& place, const Geometry& geometry, const InodeFile& file,
   }
 }
 
-void audit_short_attributes(const InodeFile& file, const Observer& observer) {
+void audit_short_attributes(const Geometry& geometry, const InodeFile& file,
+                            const Observer& observer, const ParentSeen& parent) {
   const ConstByteSpan bytes = file.attribute_fork();
-  if (bytes.size() < sizeof(ShortAttributes)) return observer.say("its attributes are cut off");
-  const auto header = parse_as<ShortAttributes>(bytes, 0);
-  std::size_t at = sizeof(ShortAttributes);
-  for (std::size_t i = 0; i < header.count; ++i) {
-    // Length of the name, length of the value, flags, and both.
-    if (at + 3 > bytes.size()) return observer.say("its attributes are cut off");
-    if (bytes[at] == 0 || (bytes[at + 2] & ~known_flags) != 0)
-      return observer.say("an attribute of it is impossible");
-    at += std::size_t{3} + bytes[at] + bytes[at + 1];
-  }
-  if (at != header.size.value() || at > bytes.size())
+  std::size_t end = sizeof(ShortAttributes);
+  bool possible = true;
+  for_each_short_attribute(bytes, [&](const Attribute& each) {
+    const std::size_t value = bytes[each.value - each.name.size() - 2];
+    end = each.value + value;
+    if (each.name.empty() || !is_possible(geometry, each.flags, value))
+      possible = false;
+    else
+      tell(parent, bytes, each);
+  });
+  if (!possible) observer.say("an attribute of it is impossible");
+  if (end != parse_as<ShortAttributes>(bytes, 0).size.value())
     observer.say("its attributes have another length than they say");
 }
 
 }  // namespace
 
 void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& file,
-                      const Observer& observer) {
+                      const Observer& observer, const ParentSeen& parent) {
   if (file.attribute_fork().empty()) return;
-  if (file.core().attribute_format == fork::local) return audit_short_attributes(file, observer);
+  if (file.core().attribute_format == fork::local)
+    return audit_short_attributes(geometry, file, observer, parent);
   const ForkBlocks fork(geometry, file, true, geometry.block_size(), observer);
   if (fork.extents().empty()) return;
   std::vector<RemoteValue> values;
-  IndexWalk walk(fork, [&](ConstByteSpan bytes, std::uint16_t magic) {
+  IndexWalk walk(fork, [&](std::uint64_t, ConstByteSpan bytes, std::uint16_t magic) {
     if (magic != block_magic::attribute_leaf) fork.fail("a leaf of its attributes is none");
-    return check_leaf(bytes, fork, values);
+    const std::uint32_t largest = check_leaf(geometry, bytes, fork, values);
+    for_each_leaf_attribute(bytes, [&](const Attribute& each) { tell(parent, bytes, each); });
+    return largest;
   });
   walk.visit(0);
   walk.end();

@@ -2,8 +2,7 @@
 // the text of a long symbolic link.
 #pragma once
 
-#include "core/fs/xfs/inode.h"
-#include "core/fs/xfs/observer.h"
+#include "core/fs/xfs/attributes.h"
 
 namespace jh::xfs {
 
@@ -14,9 +13,11 @@ void audit_fields(const Geometry& geometry, const InodeFile& file, const Observe
 /// read once. Memory: 16 bytes for each name. Throws damaged where it cannot be read.
 void audit_folder(const Geometry& geometry, const InodeFile& folder, const Observer& observer,
                   const std::function<void(const InodeFile::Entry&)>& visit);
+/// Told each parent pointer: a name of the inode, and the folder that has it.
+using ParentSeen = std::function<void(const std::string& name, const ParentPointer& parent)>;
 /// Extended attributes: names, hashes, and values in blocks of their own.
 void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& file,
-                      const Observer& observer);
+                      const Observer& observer, const ParentSeen& parent);
 /// The text of a symbolic link that is too long for its inode.
 void audit_link_text(Store& place, const Geometry& geometry, const InodeFile& link,
                      const Observer& observer);

@@ -151,7 +151,7 @@ Pointers read_index(const Geometry& geometry, const InodeFile& folder, const For
   const std::size_t begin = sizeof(IndexHeader) + sizeof(LeafCounts);
   Pointers pointers;
   bool of_many = false;
-  IndexWalk walk(fork, [&](ConstByteSpan bytes, std::uint16_t magic) {
+  IndexWalk walk(fork, [&](std::uint64_t, ConstByteSpan bytes, std::uint16_t magic) {
     if (magic != block_magic::index_leaf && magic != block_magic::index_leaf_of_many)
       fork.fail("a leaf of its index is none");
     const auto counts = parse_as<LeafCounts>(bytes, sizeof(IndexHeader));

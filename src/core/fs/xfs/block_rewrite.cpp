@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "core/fs/xfs/attributes.h"
+
 namespace jh::xfs {
 namespace {
 
@@ -94,8 +96,14 @@ void BlockRewrite::folder(const std::vector<FileExtent>& before,
 
 void BlockRewrite::attributes(const std::vector<FileExtent>& before,
                               const std::vector<PlacedExtent>& now) {
-  each_unit(before, now, geometry_.block_size(), number_ != file_.number(),
-            [&](ByteSpan bytes, std::uint64_t, std::uint64_t address) {
+  std::map<std::uint64_t, Buffer> anew;
+  if (geometry_.is(incompatible::parent_pointers) && !renumbered_.empty() && !before.empty())
+    anew = renumber_parents(geometry_, file_, renumbered_);
+  each_unit(before, now, geometry_.block_size(), number_ != file_.number() || !anew.empty(),
+            [&](ByteSpan bytes, std::uint64_t offset, std::uint64_t address) {
+              if (const auto found = anew.find(offset / geometry_.block_size());
+                  found != anew.end())
+                std::copy(found->second.begin(), found->second.end(), bytes.begin());
               if (parse_as<Be32>(bytes, 0).value() == block_magic::remote_value)
                 sign<TextHeader>(bytes, address);
               else

@@ -93,8 +93,9 @@ constexpr std::uint32_t known = 15;
 }  // namespace ro_compatible
 namespace incompatible {
 constexpr std::uint32_t file_types = 1, sparse_inodes = 2, metadata_uuid = 4, big_time = 8,
-                        needs_repair = 16, large_extent_counts = 32;
-constexpr std::uint32_t known = 63;
+                        needs_repair = 16, large_extent_counts = 32, exchanges_ranges = 64,
+                        parent_pointers = 128;
+constexpr std::uint32_t known = 255;
 }  // namespace incompatible
 
 // "Allocation Groups", AG free space block: the second sector of a group: its free space.
@@ -596,6 +597,12 @@ static_assert(sizeof(AttributeEntry) == 8);
 namespace attribute {
 constexpr std::uint8_t local = 1, root = 2, secure = 4, parent = 8, incomplete = 0x80;
 }  // namespace attribute
+// "Parent Pointers": the value of an attribute whose name is one that a folder has for the inode.
+struct ParentPointer {
+  Be64 folder;
+  Be32 generation;  // of the folder
+};
+static_assert(sizeof(ParentPointer) == 12);
 
 // Magic numbers of further blocks that have a checksum and a log sequence.
 namespace block_magic {

@@ -59,7 +59,7 @@ std::uint32_t IndexWalk::visit(std::uint64_t number, std::optional<unsigned> lev
       fork_.fail("the leaves of its index are not in a row");
     last_ = static_cast<std::uint32_t>(number);
     expected_ = header.forward.value();
-    return leaf_(bytes, magic);
+    return leaf_(number, bytes, magic);
   }
   const auto counts = parse_as<NodeCounts>(bytes, sizeof(IndexHeader));
   const std::size_t begin = sizeof(IndexHeader) + sizeof(NodeCounts);

@@ -41,10 +41,12 @@ class ForkBlocks {
   const Observer& hearer_;
 };
 
-/// All leaves from a root on, in the order of their hashes. `leaf` gives back the largest hash.
+/// All leaves from a root on, in the order of their hashes: `leaf` is told each one's number in the
+/// fork, and gives back its largest hash.
 class IndexWalk {
  public:
-  using Leaf = std::function<std::uint32_t(ConstByteSpan bytes, std::uint16_t magic)>;
+  using Leaf =
+      std::function<std::uint32_t(std::uint64_t number, ConstByteSpan bytes, std::uint16_t magic)>;
 
   IndexWalk(const ForkBlocks& fork, Leaf leaf)
       : fork_(fork), leaf_(std::move(leaf)), budget_(fork.blocks()) {}

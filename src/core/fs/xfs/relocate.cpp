@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <bit>
 
+#include "core/fs/xfs/attributes.h"
 #include "core/fs/xfs/block_rewrite.h"
 
 namespace jh::xfs {
@@ -240,6 +241,10 @@ class Relocation {
     }
     if (file.is_folder() && core.format == fork::local && !out_.renumbered.empty() &&
         renumber_short_folder(geometry_, file, out_.renumbered, inode))
+      changed = true;
+    if (geometry_.is(incompatible::parent_pointers) && core.attribute_format == fork::local &&
+        !out_.renumbered.empty() &&
+        renumber_short_parents(out_.renumbered, ByteSpan(inode).last(file.attribute_fork().size())))
       changed = true;
     if (!changed) return;
     core = parse_as<Inode>(inode, 0);

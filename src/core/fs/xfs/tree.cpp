@@ -4,7 +4,7 @@
 
 #include <algorithm>
 
-#include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/attributes.h"
 #include "core/fs/xfs/quota.h"
 
 namespace jh::xfs {
@@ -113,19 +113,56 @@ class XfsTree final : public FileTree {
 
   // Blocks as they are, but for whose they are and where they lie.
   void add_attributes(const InodeFile& file, Buffer& attributes) {
-    if (file.core().attribute_format == fork::local) append(attributes, file.attribute_fork());
+    const bool parents = geometry_.is(incompatible::parent_pointers);
+    if (parents)
+      add_all_but_parents(file, attributes);
+    else if (file.core().attribute_format == fork::local)
+      append(attributes, file.attribute_fork());
     for (const FileExtent& extent : file.extents(/*attributes=*/true))
       for (std::uint64_t i = 0; i < extent.count; ++i) {
-        append(attributes, bytes_of(Be64(extent.offset + i)));
         Buffer block =
             read_buffer(place_, geometry_.block_at(extent.block) + i * geometry_.block_size(),
                         geometry_.block_size());
         if (parse_as<Be32>(block, 0).value() == block_magic::remote_value)
           unsign<TextHeader>(block);
-        else
+        else if (!parents)
           unsign<IndexHeader>(block);
+        else
+          continue;
+        append(attributes, bytes_of(Be64(extent.offset + i)));
         append(attributes, block);
       }
+  }
+  // Parent pointers follow the numbers of folders, and where attributes stand follows them. The
+  // audit holds each of them against the folder's name, and those are compared by themselves.
+  void add_all_but_parents(const InodeFile& file, Buffer& attributes) const {
+    if (file.attribute_fork().empty()) return;
+    const auto add = [&](const Attribute& each, ConstByteSpan whole) {
+      if (each.is_parent()) return;
+      attributes.push_back(each.flags);
+      append(attributes, whole);
+    };
+    if (file.core().attribute_format == fork::local) {
+      const ConstByteSpan fork = file.attribute_fork();
+      for_each_short_attribute(fork, [&](const Attribute& each) {
+        const std::size_t begin = each.value - each.name.size() - 3;
+        add(each, fork.subspan(begin, 3 + each.name.size() + fork[begin + 1]));
+      });
+      return;
+    }
+    const Observer nobody{[](const std::string&) {}, [](std::uint64_t) {}};
+    const ForkBlocks fork(geometry_, file, true, geometry_.block_size(), nobody);
+    if (fork.extents().empty()) return;
+    IndexWalk walk(fork, [&](std::uint64_t, ConstByteSpan leaf, std::uint16_t) {
+      std::uint32_t largest = 0;
+      for_each_leaf_attribute(leaf, [&](const Attribute& each) {
+        largest = each.hash;
+        add(each, each.whole);
+      });
+      return largest;
+    });
+    walk.visit(0);
+    walk.end();
   }
   template <class Header>
   static void unsign(ByteSpan block) {
