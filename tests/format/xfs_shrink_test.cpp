@@ -36,6 +36,7 @@ std::vector<XfsMade> shrink_makes() {
   const std::vector<XfsMade> more{{"LargestBlocks", {"-b", "size=65536"}},
                                   {"TwoGroups", {"-d", "agcount=2", "-m", "rmapbt=1"}},
                                   {"SevenGroups", {"-d", "agcount=7"}},
+                                  {"SixtyFourGroups", {"-d", "agcount=64"}, 4600 * mib},
                                   {"LogAtTheEnd", {"-l", "agnum=3", "-m", "rmapbt=1"}},
                                   {"LogInTheFirst", {"-l", "agnum=0"}}};
   all.insert(all.end(), more.begin(), more.end());
@@ -100,7 +101,7 @@ class XfsShrink : public testing::TestWithParam<XfsMade> {
 TEST_P(XfsShrink, ToTheFloorAndAboveAndTheSystemIsContent) {
   SKIP_UNLESS_ITS_TURN(3)
   std::mt19937_64 random{seed_of_run()};
-  const std::uint64_t full = (620 + random() % 200) * mib;
+  const std::uint64_t full = std::max(GetParam().least, (620 + random() % 200) * mib);
   make_xfs(image_, full, GetParam().options, false);
   live_in_xfs(image_, random);
   const std::string tree = mounted_tree(image_);
@@ -187,6 +188,53 @@ TEST(XfsShrinking, AnySequenceKeepsTheFiles) {
     std::filesystem::remove(copy);
   }
   EXPECT_GT(smaller, sequences);
+}
+
+// Full to 99 of 100, as its kernel counts when nothing is set aside for files that grow; and then
+// with a third of it gone, everywhere.
+TEST(XfsShrinking, WhatIsAlmostFullGetsSmallerToo) {
+  if (!can_mount()) GTEST_SKIP() << "no mounts here";
+  std::mt19937_64 random{seed_of_run()};
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 400 * mib, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
+  std::vector<std::string> names;
+  const auto is_full = [](const std::string& path) {
+    const auto space = std::filesystem::space(path);
+    return space.available < space.capacity / 100;
+  };
+  for (bool full = false; !full;) {
+    const Mounted mounted(image, 0, 0, /*writable=*/true);
+    full = is_full(mounted.path());
+    while (!is_full(mounted.path())) {
+      const std::string name = fmt::format("/moor-{}/ring-{}", names.size() % 30, names.size());
+      std::filesystem::create_directories(mounted.path() + name.substr(0, name.rfind('/')));
+      write_file(mounted.path() + name, std::string(1 + random() % 300000, 'r'));
+      names.push_back(name);
+    }
+  }
+  for (const bool thinned : {false, true}) {
+    SCOPED_TRACE(thinned);
+    if (thinned) {
+      ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+      const Mounted mounted(image, 0, 0, /*writable=*/true);
+      for (const std::string& name : names)
+        if (random() % 3 == 0) std::filesystem::remove(mounted.path() + name);
+    }
+    const std::string tree = mounted_tree(image);
+    const std::uint64_t floor = floor_of(image);
+    EXPECT_GT(floor, thinned ? 220 * mib : 360 * mib);
+    ASSERT_LT(floor, thinned ? 340 * mib : 400 * mib);
+    const ProgramResult below =
+        juneheath({"shrink", image, "--to", std::to_string(floor - 4096), "--yes"});
+    EXPECT_EQ(below.status, 3);
+    EXPECT_TRUE(below.said("cannot become as small as")) << below.err;
+    const ProgramResult outcome = juneheath({"shrink", image, "--to", "floor", "--yes"});
+    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    EXPECT_EQ(check_xfs(image), "");
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    EXPECT_EQ(mounted_tree(image), tree);
+  }
 }
 
 // Files that were deleted while they were open wait for the guest: their inodes must not move.

@@ -10,6 +10,7 @@ namespace jh::test {
 struct XfsMade {
   const char* name;
   std::vector<std::string> options;
+  std::uint64_t least = 0;  // bytes that it needs
 };
 /// Each feature that the maker offers alone, and several together: every combination would be
 /// thousands.
