@@ -246,7 +246,7 @@ TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
   NullProgress silent;
   FileSet files(host_, *guest_, plan);
   {
-    Worker worker(*guest_, plan, files);
+    Worker worker(*guest_, plan, files, 1788000000);
     for (const Step& step : plan.steps) worker.run(step, silent);
   }
   EXPECT_EQ(Bytes(files.stage(0).size()), plan.disks[0].to);
@@ -272,7 +272,7 @@ TEST_F(WayDown, TheWorkerStopsWhereAPlanIsNotMet) {
   std::get<step::ShrinkContent>(step.work).size += Bytes(1);
   NullProgress silent;
   FileSet files(host_, *guest_, plan);
-  Worker worker(*guest_, plan, files);
+  Worker worker(*guest_, plan, files, 1788000000);
   try {
     for (const Step& each : plan.steps) worker.run(each, silent);
     ADD_FAILURE() << "nobody noticed";

@@ -3,15 +3,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <ctime>
 
 #include "core/lvm/shrink.h"
 
 namespace jh {
 
 GroupWork::GroupWork(const VolumeGroup& known, const Guest& before, const Plan& plan,
-                     OpenDevice open)
-    : known_(known), before_(before), plan_(plan), open_device_(std::move(open)) {
+                     std::uint64_t now, OpenDevice open)
+    : known_(known), before_(before), plan_(plan), now_(now), open_device_(std::move(open)) {
   std::vector<Store*> stores;
   for (const Layer* device : known.devices) {
     devices_.push_back(open_device_(device->id));
@@ -74,8 +73,7 @@ void GroupWork::run(const Step& step, const step::ShrinkVolume& work) {
 }
 
 void GroupWork::run(const Step&, const step::CommitGroup&) {
-  lvm::commit(*group_, fmt::format("juneheath {}: {}", plan_.command, plan_.target),
-              static_cast<std::uint64_t>(std::time(nullptr)));
+  lvm::commit(*group_, fmt::format("juneheath {}: {}", plan_.command, plan_.target), now_);
 }
 
 const lvm::Volume& GroupWork::volume_of(const LayerId& id) const {

@@ -16,7 +16,9 @@ class GroupWork {
   using OpenDevice = std::function<std::unique_ptr<Store>(const LayerId&)>;
 
   /// `known` is the group as it was; all must outlive it. Its devices are read from the stages.
-  GroupWork(const VolumeGroup& known, const Guest& before, const Plan& plan, OpenDevice open);
+  /// `now`: seconds since 1970, when its metadata say that they were written.
+  GroupWork(const VolumeGroup& known, const Guest& before, const Plan& plan, std::uint64_t now,
+            OpenDevice open);
 
   std::unique_ptr<Store> open_volume(const LayerId& id);
 
@@ -36,6 +38,7 @@ class GroupWork {
   const VolumeGroup& known_;
   const Guest& before_;
   const Plan& plan_;
+  std::uint64_t now_;
   OpenDevice open_device_;
   std::vector<std::unique_ptr<Store>> devices_;
   std::unique_ptr<lvm::OpenGroup> group_;

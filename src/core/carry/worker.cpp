@@ -108,8 +108,8 @@ class Worker::Visitor {
   Progress& progress_;
 };
 
-Worker::Worker(const Guest& before, const Plan& plan, FileSet& files)
-    : before_(before), plan_(plan), files_(files), disks_(before.disks().size()) {}
+Worker::Worker(const Guest& before, const Plan& plan, FileSet& files, std::uint64_t now)
+    : before_(before), plan_(plan), files_(files), now_(now), disks_(before.disks().size()) {}
 
 Worker::~Worker() = default;
 
@@ -134,7 +134,7 @@ GroupWork& Worker::group(const std::string& name) {
   if (work) return *work;
   const VolumeGroup* found = before_.group_named(name);
   ensure(found != nullptr, "the group is in the guest");
-  work = std::make_unique<GroupWork>(*found, before_, plan_,
+  work = std::make_unique<GroupWork>(*found, before_, plan_, now_,
                                      [this](const LayerId& id) { return layer(id); });
   return *work;
 }

@@ -16,7 +16,8 @@ class GroupWork;
 
 class Worker {
  public:
-  Worker(const Guest& before, const Plan& plan, FileSet& files);
+  /// `now`: seconds since 1970, for what says when it was changed.
+  Worker(const Guest& before, const Plan& plan, FileSet& files, std::uint64_t now);
   ~Worker();
   Worker(const Worker&) = delete;
   Worker& operator=(const Worker&) = delete;
@@ -40,6 +41,7 @@ class Worker {
   const Guest& before_;
   const Plan& plan_;
   FileSet& files_;
+  std::uint64_t now_;
   std::vector<std::unique_ptr<DiskWork>> disks_;
   std::map<std::string, std::unique_ptr<GroupWork>> groups_;
 };

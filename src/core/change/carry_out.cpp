@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <ctime>
+
 #include "core/carry/worker.h"
 #include "core/proof/proof.h"
 #include "core/staged/file_set.h"
@@ -28,7 +30,7 @@ ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
   FileSet files(host, before, plan);
   files.transaction().set_sharing(request.sharing);
   {
-    Worker worker(before, plan, files);
+    Worker worker(before, plan, files, static_cast<std::uint64_t>(std::time(nullptr)));
     for (const Step& step : plan.steps) {
       progress.begin(step.name + ": " + step.action, step.to_move);
       worker.run(step, progress);

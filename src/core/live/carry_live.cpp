@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <ctime>
 #include <map>
 #include <set>
 
@@ -116,9 +117,9 @@ class LiveWorker {
     if (work) return *work;
     const VolumeGroup* found = guest_.group_named(name);
     ensure(found != nullptr, "the group is there");
-    work = std::make_unique<GroupWork>(*found, guest_, plan_, [this](const LayerId& where) {
-      return kernel().open_to_change(node_of(where));
-    });
+    work = std::make_unique<GroupWork>(
+        *found, guest_, plan_, static_cast<std::uint64_t>(std::time(nullptr)),
+        [this](const LayerId& where) { return kernel().open_to_change(node_of(where)); });
     return *work;
   }
   GroupWork& group_of(const LayerId& where) {

@@ -9,24 +9,18 @@ namespace {
 
 void compare_counts(const References& references, Refcounts& counts, const Image& image,
                     const std::string& where, Findings& findings) {
-  for (const CountedRange& run : references.runs)
-    for (std::uint64_t c = run.first; c < run.first + run.count; ++c)
-      if (const std::uint64_t count = counts.count(c); count != run.references)
+  references.for_each_run([&](std::uint64_t first, std::uint64_t clusters, std::uint64_t said) {
+    for (std::uint64_t c = first; c < first + clusters; ++c)
+      if (const std::uint64_t count = counts.count(c); count != said)
         findings.add(where, fmt::format("cluster {} has {} references, but its count is {}", c,
-                                        run.references, count));
+                                        said, count));
+  });
   // Counts of clusters that nobody refers to: lost room.
-  auto run = references.runs.begin();
   for (std::uint64_t block = 0; block < counts.table().size(); ++block) {
     if (counts.table()[block] == 0) continue;
     const std::uint64_t first = block * counts.per_block();
     for (std::uint64_t c = first; c < first + counts.per_block(); ++c) {
-      while (run != references.runs.end() && run->first + run->count <= c) ++run;
-      const bool used = run != references.runs.end() && c >= run->first;
-      if (used) {
-        c = run->first + run->count - 1;
-        continue;
-      }
-      if (counts.count(c) != 0)
+      if (counts.count(c) != 0 && references.at(c) == 0)
         findings.add(where,
                      fmt::format("cluster {} is counted as used, but nothing refers to it", c));
       if (c * image.cluster() > INT64_MAX) return;
@@ -63,13 +57,7 @@ void Qcow2Container::make_ready() {
     if (!findings.clean())
       damaged("the image's tables are damaged: " + findings.kept().front().what,
               findings.kept().front().where, "let the hypervisor check and repair the image first");
-    std::map<std::uint64_t, std::uint64_t> counts;
-    const std::uint64_t old_first = image_.raw.refcount_table_offset.value() / image_.cluster();
-    const std::uint64_t old_end = old_first + image_.raw.refcount_table_clusters.value();
-    for (const CountedRange& run : references.runs)
-      for (std::uint64_t c = run.first; c < run.first + run.count; ++c)
-        if (c < old_first || c >= old_end) counts[c] = run.references;
-    refcounts().rebuild(counts);
+    refcounts().rebuild([&](const Refcounts::Counted& visit) { references.for_each_run(visit); });
     image_.raw.incompatible = image_.raw.incompatible.value() & ~incompatible::dirty;
   }
   mark_all_changed(file_, image_, refcounts());

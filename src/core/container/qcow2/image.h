@@ -10,6 +10,10 @@
 
 namespace jh::qcow2 {
 
+/// Bytes of tables that are kept in memory, and as many of counts: writes go through, so forgetting
+/// them costs only reading them again.
+constexpr std::uint64_t most_cached = 4U << 20;
+
 /// A table of a snapshot, or of the active state.
 struct L1Place {
   std::uint64_t offset = 0;

@@ -48,14 +48,12 @@ Refcounts& Qcow2Container::refcounts() {
   return *refcounts_;
 }
 
-// Kept in memory up to a limit; writes go through, so forgetting one costs only reading it again.
 Buffer* Qcow2Container::table(std::uint64_t index) {
-  constexpr std::uint64_t most_bytes = 16U << 20;
   const std::uint64_t offset = index < l1_.size() ? l1_[index] & offset_mask : 0;
   if (offset == 0) return nullptr;
   const auto found = tables_.find(index);
   if (found != tables_.end()) return &found->second;
-  if (tables_.size() * image_.cluster() >= most_bytes) tables_.clear();
+  if (tables_.size() * image_.cluster() >= most_cached) tables_.clear();
   return &(tables_[index] = read_buffer(file_, offset, static_cast<std::size_t>(image_.cluster())));
 }
 

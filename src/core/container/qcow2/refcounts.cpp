@@ -40,13 +40,11 @@ Refcounts::Refcounts(Store& file, Image& image) : file_(file), image_(image) {
   while (!table_.empty() && table_.back() == 0) table_.pop_back();
 }
 
-// Kept in memory up to a limit; writes go through, so forgetting one costs only reading it again.
 Buffer* Refcounts::block(std::uint64_t index) {
-  constexpr std::uint64_t most_bytes = 16U << 20;
   if (index >= table_.size() || table_[index] == 0) return nullptr;
   auto found = blocks_.find(index);
   if (found != blocks_.end()) return &found->second;
-  if (blocks_.size() * image_.cluster() >= most_bytes) blocks_.clear();
+  if (blocks_.size() * image_.cluster() >= most_cached) blocks_.clear();
   return &(blocks_[index] =
                read_buffer(file_, table_[index], static_cast<std::size_t>(image_.cluster())));
 }
@@ -142,17 +140,25 @@ void Refcounts::move_block(std::uint64_t index, std::uint64_t to) {
   set(from / image_.cluster(), 0);
 }
 
-void Refcounts::rebuild(const std::map<std::uint64_t, std::uint64_t>& counts) {
-  const std::uint64_t old_bytes =
-      std::uint64_t{image_.raw.refcount_table_clusters.value()} * image_.cluster();
-  const std::uint64_t at = take(old_bytes / image_.cluster());
+void Refcounts::rebuild(const std::function<void(const Counted& visit)>& for_each_run) {
+  const std::uint64_t clusters = image_.raw.refcount_table_clusters.value();
+  const std::uint64_t old_first = image_.raw.refcount_table_offset.value() / image_.cluster();
+  const std::uint64_t old_end = old_first + clusters;
+  const std::uint64_t at = take(clusters);
   table_.clear();
   blocks_.clear();
-  file_.write_unreferenced(at, Buffer(old_bytes));
+  file_.write_unreferenced(at, Buffer(clusters * image_.cluster()));
   image_.raw.refcount_table_offset = at;
   write_header(file_, image_);
-  set_run(at / image_.cluster(), old_bytes / image_.cluster(), 1);
-  for (const auto& [cluster, count] : counts) set(cluster, count);
+  set_run(at / image_.cluster(), clusters, 1);
+  for_each_run([&](std::uint64_t first, std::uint64_t count, std::uint64_t references) {
+    const std::uint64_t end = first + count;
+    const auto set_part = [&](std::uint64_t from, std::uint64_t to) {
+      if (from < to) set_run(from, to - from, references);
+    };
+    set_part(first, std::min(end, old_first));
+    set_part(std::max(first, old_end), end);
+  });
 }
 
 }  // namespace jh::qcow2

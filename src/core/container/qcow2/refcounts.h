@@ -1,6 +1,7 @@
 // Reference counts of a qcow2 image's clusters, and the giving of new clusters at its end.
 #pragma once
 
+#include <functional>
 #include <map>
 
 #include "core/container/qcow2/header.h"
@@ -27,9 +28,12 @@ class Refcounts {
   std::uint64_t allocate(std::uint64_t clusters);
   /// Gives a block of counts another place, which was counted as free.
   void move_block(std::uint64_t index, std::uint64_t to);
-  /// Forgets what the tables say and makes new ones behind everything, with these counts (cluster →
-  /// count).
-  void rebuild(const std::map<std::uint64_t, std::uint64_t>& counts);
+  /// Told of clusters in a row, and how many references each has.
+  using Counted =
+      std::function<void(std::uint64_t first, std::uint64_t clusters, std::uint64_t count)>;
+  /// Forgets what the tables say and makes new ones behind everything, with these counts; those of
+  /// the old tables' clusters apart.
+  void rebuild(const std::function<void(const Counted& visit)>& for_each_run);
 
   const std::vector<std::uint64_t>& table() const { return table_; }
   std::uint64_t per_block() const { return image_.cluster() * 8 / image_.refcount_bits; }
