@@ -5,6 +5,7 @@
 
 #include <filesystem>
 #include <nlohmann/json.hpp>
+#include <random>
 
 #include "core/guest/unused.h"
 #include "support/judges.h"
@@ -122,6 +123,38 @@ TEST(CompactOf, AFullImageIsRefused) {
   EXPECT_EQ(refused.status, 3);
   EXPECT_TRUE(refused.said("--store sparse")) << refused.err;
   EXPECT_EQ(file_digest(image), digest);
+}
+
+// Of much that is used a part is read for zeros. 16 units in a row are found wherever they are, and
+// then each other one; a single unit may be missed, and the command says how it looked.
+TEST(CompactOf, MuchThatIsUsedIsAskedForZerosFirst) {
+  const TempFolder folder;
+  const std::string image = folder / "moor.img";
+  std::mt19937_64 random{seed_of_run()};
+  constexpr std::uint64_t page = 4096;
+  Buffer content(20'000 * page);  // of no kind that is known
+  for (std::size_t at = 0; at < content.size(); at += 8) put_at(content, at, Le64(random() | 1));
+  const auto zero = [&](std::uint64_t first, std::uint64_t pages) {
+    std::fill_n(content.begin() + static_cast<std::ptrdiff_t>(first * page), pages * page, 0);
+  };
+  const auto compacted = [&] {
+    write_file(image, std::string(content.begin(), content.end()));
+    const ProgramResult done = juneheath({"compact", image, "--yes"});
+    EXPECT_EQ(done.status, 0) << done.err;
+    return done;
+  };
+  zero(3 + random() % 1000 * 16, 1);  // none of those that are read first
+  const ProgramResult missed = compacted();
+  EXPECT_TRUE(missed.said("one block of 16")) << missed.out;
+  EXPECT_EQ(allocated(image), content.size());
+  zero(1 + random() % 19'000, 16);
+  std::uint64_t zeros = 0;
+  for (std::size_t at = 0; at < content.size(); at += page)
+    if (all_zero(ConstByteSpan(content).subspan(at, page))) ++zeros;
+  const ProgramResult found = compacted();
+  EXPECT_FALSE(found.said("one block of 16")) << found.out;
+  EXPECT_EQ(allocated(image), content.size() - zeros * page);
+  EXPECT_EQ(read_file(image), std::string(content.begin(), content.end()));
 }
 
 // Volumes over two disks, in stripes too: each disk gives back what is its own.

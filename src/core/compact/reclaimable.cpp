@@ -25,30 +25,75 @@ class Search {
   }
 
   Reclaimable run(Progress& progress) {
-    const std::uint64_t size = container_.disk().size();
-    const bool is_raw = facts_.format == ImageFormat::raw;
-    progress.begin("looking for what is not used", size);
-    for (std::uint64_t at = 0; at < size;) {
-      const std::uint64_t most = is_raw || look_ == Look::tables ? size : ahead * unit_;
-      const Extent piece = container_.extent_at(at, std::min(most, size - at));
-      const bool kept = is_own(piece);
-      std::uint64_t length = piece.length;
-      if (kept && piece.kind == Extent::Kind::data && is_raw) {
-        const Range run = piece.store->map(piece.at, piece.length);
-        length = run.length;
-        if (!run.zero) look_at(at, length);
-      } else if (kept) {
-        if (piece.kind == Extent::Kind::data) announce(piece, at, length);
-        look_at(at, length);
-      }
-      at += length;
-      progress.advance(at);
+    if (look_ == Look::content && has_zero_mark_) {
+      progress.begin("looking for zeros", container_.disk().size());
+      drops_.zeros_seen = are_there_zeros(progress);
+      progress.end();
     }
+    progress.begin("looking for what is not used", container_.disk().size());
+    for_each_own(progress, [&](const Extent& piece, std::uint64_t at, std::uint64_t length) {
+      if (drops_.zeros_seen || has_parents_) announce(piece, at, length);
+      look_at(at, length);
+      return true;
+    });
     progress.end();
     return std::move(drops_);
   }
 
  private:
+  // What of the disk is kept in the image's own files; until `visit` gives back false.
+  template <class Visit>
+  void for_each_own(Progress& progress, Visit visit) {
+    const std::uint64_t size = container_.disk().size();
+    const bool is_raw = facts_.format == ImageFormat::raw;
+    for (std::uint64_t at = 0; at < size;) {
+      const std::uint64_t most = is_raw || look_ == Look::tables ? size : ahead * unit_;
+      const Extent piece = container_.extent_at(at, std::min(most, size - at));
+      std::uint64_t length = piece.length;
+      bool is_zero = false;
+      if (is_raw && piece.kind == Extent::Kind::data) {
+        const Range run = piece.store->map(piece.at, piece.length);
+        length = run.length;
+        is_zero = run.zero;
+      }
+      if (!is_zero && is_own(piece) && !visit(piece, at, length)) return;
+      at += length;
+      progress.advance(at);
+    }
+  }
+
+  // Of few units each is looked at. Of many one of 16 first, from end to end: if none of these is
+  // zero, hardly any of the others is, and to read from all of them would be most of the work.
+  bool are_there_zeros(Progress& progress) {
+    constexpr std::uint64_t few = 16'384;
+    constexpr std::uint64_t share = 16;
+    std::uint64_t seen = 0;
+    std::vector<std::uint64_t> asked;
+    bool found = false;
+    const auto look = [&] {
+      found = std::any_of(asked.begin(), asked.end(), [&](std::uint64_t unit) {
+        return is_zero(unit, std::min(unit + unit_, container_.disk().size()));
+      });
+      asked.clear();
+    };
+    for_each_own(progress, [&](const Extent& piece, std::uint64_t at, std::uint64_t length) {
+      for (std::uint64_t unit = round_up(at, unit_); unit < at + length && !found;) {
+        const auto [range, reach] = unused_.stretch(unit, at + length - unit);
+        const std::uint64_t end = range != nullptr ? round_up(unit + reach, unit_) : unit + unit_;
+        if (range == nullptr && seen++ % share == 0) {
+          if (piece.kind == Extent::Kind::data)
+            piece.store->will_read(piece.at + (unit - at), page);
+          asked.push_back(unit);
+        }
+        if (asked.size() == ahead) look();
+        unit = end;
+      }
+      return !found;
+    });
+    if (!found) look();
+    return found || seen <= few;
+  }
+
   // Parents are not ours to compact, nor is what a snapshot keeps as well.
   bool is_own(const Extent& piece) const {
     const bool compressed = piece.kind == Extent::Kind::compressed;
@@ -63,7 +108,7 @@ class Search {
   // Most units are told by their first page. It is asked for of many of them at once: one after the
   // other each would cost the disk's whole delay.
   void announce(const Extent& piece, std::uint64_t at, std::uint64_t length) {
-    if (look_ == Look::tables || unit_ < 4 * page) return;
+    if (look_ == Look::tables || unit_ < 4 * page || piece.kind != Extent::Kind::data) return;
     for (std::uint64_t unit = round_up(at, unit_); unit < at + length; unit += unit_) {
       const auto [range, reach] = unused_.stretch(unit, at + length - unit);
       if (range == nullptr) piece.store->will_read(piece.at + (unit - at), page);
@@ -115,7 +160,9 @@ class Search {
       if (range != nullptr)
         shares.emplace_back(range->source, length);
       else if (look_ == Look::content &&
-               (like == Used::zero ? is_zero(at, at + length) : is_as_parent(at, at + length)))
+               (like == Used::zero
+                    ? is_worth_reading(start, end, length) && is_zero(at, at + length)
+                    : is_as_parent(at, at + length)))
         used += length;
       else
         return false;
@@ -124,6 +171,11 @@ class Search {
     for (const auto& [source, bytes] : shares) drops_.bytes[source] += bytes;
     (like == Used::zero ? drops_.zeros : drops_.same) += used;
     return true;
+  }
+
+  // What is used of a unit of which the rest is not may be all that keeps it.
+  bool is_worth_reading(std::uint64_t start, std::uint64_t end, std::uint64_t used) const {
+    return drops_.zeros_seen || used != end - start;
   }
 
   bool is_zero(std::uint64_t start, std::uint64_t end) {

@@ -14,8 +14,10 @@ struct Reclaimable {
   Ranges ranges;                     // whole units that lose their place, and read as zeros then
   Ranges as_parent;                  // whole units that lose it because the parent shows the same
   std::vector<std::uint64_t> bytes;  // by source of `unused`
-  std::uint64_t zeros = 0;           // bytes that are used, and zero
-  std::uint64_t same = 0;            // bytes that are used, and the parent's too
+  // False: of many units that are used one of 16 was read, and none was zero; the others were not.
+  bool zeros_seen = true;
+  std::uint64_t zeros = 0;  // bytes that are used, and zero
+  std::uint64_t same = 0;   // bytes that are used, and the parent's too
   bool empty() const { return ranges.empty() && as_parent.empty(); }
 };
 
