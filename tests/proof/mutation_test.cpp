@@ -155,7 +155,9 @@ class Mutation : public testing::TestWithParam<Case> {
     make_lived_in_btrfs(image, 300U << 20, {"Filled", {"-m", "single"}, ""}, random, 160);
   }
   static void fill_xfs(const std::string& image) {
-    make_xfs(image, 400U << 20, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
+    std::vector<std::string> options{"-m", "rmapbt=1", "-d", "agcount=5"};
+    if (kernel_knows_parents() && seed_of_run() % 2 == 0) options.emplace_back(with_parents);
+    make_xfs(image, 400U << 20, options, false);
     std::mt19937_64 random{7};
     live_in_xfs(image, random);
   }
