@@ -74,7 +74,7 @@ namespace {
 void check_room(Host& host, const Parsed& parsed, const ChangeOptions& options, Plan plan) {
   if (options.into_copy)
     for (DiskChange& disk : plan.disks) disk.path = parsed.values["into"].as<std::string>();
-  check_host_room(host, plan);
+  check_host_room(host, plan, options.sharing);
 }
 
 // A sparse disk may be promised more than its host has: nobody notices before it is full.

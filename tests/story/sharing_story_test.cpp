@@ -255,6 +255,38 @@ TEST_P(MovedBySharing, ShrinkingAndItsUndo) {
   }
 }
 
+// A host with less room than what moves: it needs none where the blocks are shared.
+TEST_P(MovedBySharing, ShrinkingOnAHostThatIsNearlyFull) {
+  const std::string image = at("guest.img");
+  ASSERT_EQ(juneheath({"recast", raw_, image, "--store", "sparse"}).status, 0);
+  const std::uint32_t before = file_digest(image);
+  constexpr std::uint64_t left = 80U << 20;
+  const auto available = [&] { return files::space(host_->path()).available; };
+  std::uint64_t some = 64U << 20;  // less where the host gives no more in one piece
+  for (int i = 0; available() > left && some >= 1U << 20; ++i) {
+    some = std::min(some, std::max<std::uint64_t>(available() - left, 1U << 20));
+    const std::string filler = at("filler-" + std::to_string(i));
+    if (run({"fallocate", "-l", std::to_string(some), filler}).status != 0) some /= 2;
+  }
+  ASSERT_LT(available(), left + (32U << 20));
+  const std::vector<std::string> words{"shrink", image, "--to", "floor+64MiB", "--yes"};
+  const ProgramResult outcome = juneheath(words);
+  EXPECT_EQ(outcome.status, GetParam().shares ? 0 : 3) << outcome.out << outcome.err;
+  std::vector<std::string> copying = words;
+  copying.insert(copying.end(), {"--share", "never"});
+  if (GetParam().shares) {
+    EXPECT_TRUE(outcome.said("moved by sharing blocks of the host")) << outcome.out;
+    expect_same_guest(image);
+    const ProgramResult undone = juneheath({"undo", image, "--yes"});
+    EXPECT_EQ(undone.status, 0) << undone.err;
+  }
+  EXPECT_EQ(file_digest(image), before);
+  const ProgramResult refused = juneheath(copying);
+  EXPECT_EQ(refused.status, 3);
+  EXPECT_TRUE(refused.said("the host has only")) << refused.err;
+  EXPECT_EQ(file_digest(image), before);
+}
+
 TEST_P(MovedBySharing, Compaction) {
   for (const std::string& format : some_of({"qcow2", "vdi", "vmdk", "vhd", "vhdx"})) {
     SCOPED_TRACE(format);

@@ -10,10 +10,15 @@
 
 namespace jh {
 
-void check_host_room(Host& host, const Plan& plan) {
+void check_host_room(Host& host, const Plan& plan, Sharing sharing) {
+  // Content that moves is counted in the image and in what an undo keeps, and takes nothing where
+  // both can share the blocks that it has. Where that fails on the way, the change ends unsealed.
   for (const DiskChange& disk : plan.disks) {
     const std::uint64_t free = host.free_space(disk.path);
     if (plan.bytes_to_write <= free) continue;
+    if (sharing == Sharing::automatic && plan.bytes_to_write - plan.of_content <= free &&
+        host.can_share(disk.path, host.ledger_path(disk.path)))
+      continue;
     refuse(fmt::format("the host has only {} free, and up to {} must be written",
                        human(Bytes(free)), human(Bytes(plan.bytes_to_write))),
            disk.path, "make room on the host's filesystem, then run again");
@@ -25,7 +30,7 @@ namespace {
 ChangeResult carry_out_steps(Host& host, const Guest& before, const Plan& plan,
                              const ChangeOptions& request, Progress& progress,
                              const BeforeProof& before_proof) {
-  check_host_room(host, plan);
+  check_host_room(host, plan, request.sharing);
   check_sound(before, plan, progress);
   FileSet files(host, before, plan);
   files.transaction().set_sharing(request.sharing);

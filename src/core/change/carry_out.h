@@ -17,8 +17,9 @@ struct ChangeResult {
   EvidenceList evidence;  // what the proof has looked at
 };
 
-/// Refuses (nothing changed) when the host has no room for what the plan writes.
-void check_host_room(Host& host, const Plan& plan);
+/// Refuses (nothing changed) when the host has no room for what the plan writes. What moves needs
+/// none where the host shares blocks, and `sharing` lets it.
+void check_host_room(Host& host, const Plan& plan, Sharing sharing);
 
 /// Called between the steps and the proof: for tests, which do damage there.
 using BeforeProof = std::function<void(FileSet& files)>;

@@ -34,6 +34,7 @@ class Planner {
     plan_.resolve(layout_of(guest_));
     // Held bytes go to the ledger twice (old and new) and to the image once.
     plan_.bytes_to_write = plan_.bytes_to_write * 3 + (1U << 20);
+    plan_.of_content *= 3;
     return plan_;
   }
 

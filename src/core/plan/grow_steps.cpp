@@ -121,6 +121,7 @@ class GrowthSteps {
     for (auto member = moved.rbegin(); member != moved.rend(); ++member) {
       plan_move(plan_, guest_, *member);
       plan_.bytes_to_write += member->layer->size.value();
+      plan_.of_content += member->layer->size.value();
     }
     const auto extended = growth.extended();
     if (extended) plan_extended(plan_, guest_, i, *extended);

@@ -34,6 +34,7 @@ struct Plan {
   std::vector<std::string> notes;    // worth knowing; nothing stands in the way
   std::vector<std::string> remains;  // what the guest must do itself
   std::uint64_t bytes_to_write = 0;  // an upper bound, ledger included
+  std::uint64_t of_content = 0;      // of those, what a host that shares blocks has already
   Layout after;                      // what the steps make of the guest
 
   /// Says of each step what it changes, and what all of them lead to.

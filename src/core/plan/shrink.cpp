@@ -55,6 +55,7 @@ class Shrinker {
              "see the floors in: " + suggest("survey", {disk().path}));
     plan_.resolve(layout_of(guest_));
     plan_.bytes_to_write = cost_.through_ledger * 3 + cost_.direct * 2 + (1U << 20);
+    plan_.of_content = cost_.direct * 2;
     return plan_;
   }
 
