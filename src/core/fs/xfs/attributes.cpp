@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <boost/container_hash/hash.hpp>
 
 namespace jh::xfs {
 namespace {
@@ -190,6 +191,14 @@ void for_each_leaf_attribute(ConstByteSpan leaf,
 std::uint32_t hash_of_parent(ConstByteSpan name, std::uint64_t folder) {
   return hash_of(name) ^ static_cast<std::uint32_t>(folder >> 32) ^
          static_cast<std::uint32_t>(folder);
+}
+
+std::uint64_t sum_of_parent(const std::string& name, std::uint64_t folder,
+                            std::uint32_t generation) {
+  std::size_t sum = std::hash<std::string>()(name);
+  boost::hash_combine(sum, folder);
+  boost::hash_combine(sum, generation);
+  return sum;
 }
 
 bool renumber_short_parents(const Renumbering& renumbered, ByteSpan fork) {

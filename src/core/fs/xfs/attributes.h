@@ -28,6 +28,10 @@ void for_each_leaf_attribute(ConstByteSpan leaf,
 /// By which a parent pointer is found: of its name, mixed with the number of the folder.
 std::uint32_t hash_of_parent(ConstByteSpan name, std::uint64_t folder);
 
+/// What tells it from others: both sides that speak of it come to the same.
+std::uint64_t sum_of_parent(const std::string& name, std::uint64_t folder,
+                            std::uint32_t generation);
+
 /// Gives folders their new numbers in the attributes that are in an inode. False: none has another.
 bool renumber_short_parents(const Renumbering& renumbered, ByteSpan fork);
 

@@ -1,6 +1,5 @@
 #include <fmt/format.h>
 
-#include <boost/container_hash/hash.hpp>
 #include <map>
 #include <unordered_map>
 
@@ -233,7 +232,8 @@ class ContentAudit {
             } else if (entry.name != ".") {
               names_.push_back({number, entry.inode, entry.type});
               if (geometry_.is(incompatible::parent_pointers))
-                parents_[entry.inode] += sum_of(entry.name, number, file.core().generation.value());
+                note_parent(entry.inode,
+                            sum_of_parent(entry.name, number, file.core().generation.value()));
             }
           });
         });
@@ -242,19 +242,16 @@ class ContentAudit {
       guarded([&] {
         audit_attributes(place_, geometry_, file, observer,
                          [&](const std::string& name, const ParentPointer& parent) {
-                           parents_[number] -=
-                               sum_of(name, parent.folder.value(), parent.generation.value());
+                           note_parent(number, 0 - sum_of_parent(name, parent.folder.value(),
+                                                                 parent.generation.value()));
                          });
       });
     });
   }
 
-  static std::uint64_t sum_of(const std::string& name, std::uint64_t folder,
-                              std::uint32_t generation) {
-    std::size_t sum = std::hash<std::string>()(name);
-    boost::hash_combine(sum, folder);
-    boost::hash_combine(sum, generation);
-    return sum;
+  // What agrees is forgotten.
+  void note_parent(std::uint64_t inode, std::uint64_t more) {
+    if ((parents_[inode] += more) == 0) parents_.erase(inode);
   }
 
   // "Directories": what a name says its inode is, by the upper bits of its mode.
@@ -298,10 +295,10 @@ class ContentAudit {
       if (node.folder && node.above != real)
         add(fmt::format("folder {} says that it is in {}, and is in {}", number, node.above, real));
     }
-    for (const auto& [number, difference] : parents_)
-      if (complete_ && difference != 0)
+    for (const auto& parent : parents_)
+      if (complete_)
         add(fmt::format("inode {} names other folders, or other names in them, than have it",
-                        number));
+                        parent.first));
   }
 
   void all_owned(std::uint32_t number) {
