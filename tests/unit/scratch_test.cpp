@@ -1,4 +1,4 @@
-// The scratch store: changes stay in memory.
+// The scratch store: changes stay in memory, or in a store beside it.
 #include <gtest/gtest.h>
 
 #include <random>
@@ -8,7 +8,10 @@
 namespace jh {
 namespace {
 
-TEST(ScratchStore, ShowsChangesAndLeavesTheImageAlone) {
+// In memory, and with no more than two pages of it there.
+class Scratch : public testing::TestWithParam<bool> {};
+
+TEST_P(Scratch, ShowsChangesAndLeavesTheImageAlone) {
   MemoryStore below(120'000);
   std::mt19937 random(5);
   Buffer model(below.size());
@@ -20,7 +23,10 @@ TEST(ScratchStore, ShowsChangesAndLeavesTheImageAlone) {
   std::fill_n(model.begin() + 20'000, 9000, std::uint8_t{0});
   const MemoryStore original(below, "original");
 
-  ScratchStore scratch(below);
+  const auto made =
+      GetParam() ? std::make_unique<ScratchStore>(below, std::make_unique<MemoryStore>(0), 8192)
+                 : std::make_unique<ScratchStore>(below);
+  ScratchStore& scratch = *made;
   for (int round = 0; round < 300; ++round) {
     const std::size_t at = random() % model.size();
     const std::size_t length = std::min<std::size_t>(model.size() - at, 1 + random() % 9000);
@@ -51,6 +57,8 @@ TEST(ScratchStore, ShowsChangesAndLeavesTheImageAlone) {
   EXPECT_EQ(read_buffer(scratch, 0, model.size()), model);
   EXPECT_TRUE(below.same_content(original));
 }
+
+INSTANTIATE_TEST_SUITE_P(Spills, Scratch, testing::Bool());
 
 TEST(ScratchStore, KnowsWhatItDidNotChange) {
   MemoryStore below(100'000);

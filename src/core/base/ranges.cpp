@@ -41,6 +41,12 @@ bool overlaps(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   return range != ranges.end() && range->first < end;
 }
 
+std::uint64_t first_inside(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
+  auto range = ranges.upper_bound(start);
+  if (range != ranges.begin() && std::prev(range)->second > start) return std::min(start, end);
+  return range == ranges.end() ? end : std::min(range->first, end);
+}
+
 std::uint64_t first_outside(const Ranges& ranges, std::uint64_t start, std::uint64_t end) {
   // They do not touch: only the one that `start` is in counts.
   const auto next = ranges.upper_bound(start);

@@ -20,6 +20,9 @@ bool overlaps(const Ranges& ranges, std::uint64_t start, std::uint64_t end);
 /// The first of [start, end) that is not in the set; `end`: all of them are.
 std::uint64_t first_outside(const Ranges& ranges, std::uint64_t start, std::uint64_t end);
 
+/// The first of [start, end) that is in the set; `end`: none of them is.
+std::uint64_t first_inside(const Ranges& ranges, std::uint64_t start, std::uint64_t end);
+
 /// Calls visit(start, end) for each part of the set that is inside [start, end), in order.
 template <class Visit>
 void for_each_inside(const Ranges& ranges, std::uint64_t start, std::uint64_t end, Visit visit) {

@@ -72,7 +72,8 @@ Prospect look_at(const Guest& guest, std::size_t index, Look look, Progress& pro
         "zeros in what is used are looked for when it is done: the file may become smaller yet");
   if (!found.reclaimable.zeros_seen)
     figures.notes.emplace_back(
-        "no zeros were found in one block of 16 of what is used: the others were not read for them");
+        "no zeros were found in one block of 16 of what is used: the others were not read for "
+        "them");
   return found;
 }
 
@@ -197,7 +198,9 @@ void write_zeros(Host& host, const Disk& disk, const Unused& unused, Progress& p
   progress.end();
 }
 
-// The same steps on a view in memory, where content need not really move.
+// The same steps on a view in memory, where content need not really move. Tables of very large
+// images go beside them.
+constexpr std::uint64_t most_in_memory = 16U << 20;
 struct Trial {
   std::uint64_t to_move = 0;
   std::size_t gap_closings = 0;  // steps that move compressed blocks
@@ -228,7 +231,10 @@ Trial try_out(Host& host, const Disk& disk, const Reclaimable& reclaimable) {
   std::vector<std::unique_ptr<ScratchStore>> scratch;
   for (const std::string& path : files_of(disk)) {
     files.push_back(host.open(path, Access::read_only));
-    scratch.push_back(std::make_unique<ScratchStore>(*files.back()));
+    auto spill = host.create_unnamed(path);
+    scratch.push_back(spill == nullptr ? std::make_unique<ScratchStore>(*files.back())
+                                       : std::make_unique<ScratchStore>(
+                                             *files.back(), std::move(spill), most_in_memory));
     resolver.add(path, *scratch.back());
   }
   const auto trial = open_container(*scratch.front(), &resolver);

@@ -190,6 +190,14 @@ bool FileHost::can_share(const std::string& from, const std::string& to) {
   }
 }
 
+std::unique_ptr<Store> FileHost::create_unnamed(const std::string& beside) {
+  try {
+    return FileStore::create_unnamed(folder_of(beside).string());
+  } catch (const Error&) {
+    return nullptr;  // not all filesystems have such files
+  }
+}
+
 std::string FileHost::ledger_path(const std::string& image) {
   std::error_code error;
   files::path real = files::canonical(image, error);  // a link's ledger lies beside its target

@@ -54,6 +54,9 @@ class Host {
   virtual bool can_share(const std::string& /*from*/, const std::string& /*to*/) { return false; }
   /// Throws refused for a file that an image speaks of and must not lead to.
   virtual void check_path_allowed(const std::string& /*path*/) {}
+  /// A file without a name beside this one, which is gone when it is closed; null: there is none on
+  /// this host.
+  virtual std::unique_ptr<Store> create_unnamed(const std::string& /*beside*/) { return nullptr; }
   /// Where the ledger of this image is kept.
   virtual std::string ledger_path(const std::string& image) = 0;
 };
@@ -92,6 +95,7 @@ class FileHost final : public Host {
   bool has_folder(const std::string& path) override;
   bool overwriting_needs_room(const std::string& path) override;
   bool can_share(const std::string& from, const std::string& to) override;
+  std::unique_ptr<Store> create_unnamed(const std::string& beside) override;
   std::string ledger_path(const std::string& image) override;
   void check_path_allowed(const std::string& path) override;
 

@@ -1,8 +1,7 @@
 // Closing the gaps between compressed clusters of a qcow2 file: they lie byte by byte one behind
 // the other, several in a cluster of the file, and over the borders of those.
 #include <algorithm>
-#include <iterator>
-#include <span>
+#include <optional>
 #include <vector>
 
 #include "core/container/qcow2/qcow2.h"
@@ -21,47 +20,103 @@ namespace {
 constexpr std::uint64_t long_run = 16;
 // The share of the file's clusters with compressed ones that may stay unused.
 constexpr std::uint64_t tolerated = 40;
+// Pieces that move in one step, however short they are: that many are kept in memory twice.
+constexpr std::size_t most_pieces = 1U << 18;
 
-std::vector<FreeRange> free_runs(Refcounts& counts, std::uint64_t clusters, std::uint64_t cluster) {
-  std::vector<FreeRange> runs;
-  for (std::uint64_t c = 0; c < clusters; ++c) {
+// Free clusters of the file in rows, from its front on.
+struct FreeRuns {
+  std::vector<FreeRange> all;        // as many as pieces of a step need, and some more
+  std::vector<FreeRange> long_ones;  // the same of those that are long
+};
+
+FreeRuns free_runs(Refcounts& counts, std::uint64_t clusters, std::uint64_t cluster,
+                   std::uint64_t most) {
+  // A part at the end of each is lost, of a cluster alone it may be most.
+  const std::uint64_t enough = most < UINT64_MAX / 8 ? most * 8 : UINT64_MAX;
+  FreeRuns runs;
+  std::uint64_t bytes = 0;
+  std::uint64_t long_bytes = 0;
+  for (std::uint64_t c = 0; c < clusters && (bytes < enough || long_bytes < enough); ++c) {
     if (counts.count(c) != 0) continue;
     const std::uint64_t first = c;
     while (c < clusters && counts.count(c) == 0) ++c;
-    runs.push_back({first * cluster, c * cluster});
+    const FreeRange run{first * cluster, c * cluster};
+    const std::uint64_t length = run.end - run.start;
+    if (bytes < enough) runs.all.push_back(run);
+    bytes += length;
+    if (c - first < long_run) continue;
+    if (long_bytes < enough) runs.long_ones.push_back(run);
+    long_bytes += length;
   }
   return runs;
 }
 
-std::vector<CompressedCluster>::const_iterator first_behind(
-    const std::vector<CompressedCluster>& pieces, std::uint64_t offset) {
-  return std::lower_bound(
-      pieces.begin(), pieces.end(), offset,
-      [](const CompressedCluster& piece, std::uint64_t at) { return piece.start < at; });
-}
+// How many clusters of the file pieces touch, and how many would do.
+class Spread {
+ public:
+  Spread(std::uint64_t clusters, std::uint64_t cluster)
+      : touched_(clusters + 1), cluster_(cluster) {}
+  void add(const CompressedCluster& piece) {
+    bytes_ += piece.length;
+    const std::uint64_t end = ceil_div(piece.start + piece.length, cluster_);
+    for (std::uint64_t c = piece.start / cluster_; c < end && c < touched_.size(); ++c) {
+      if (!touched_[c]) ++count_;
+      touched_[c] = true;
+    }
+  }
+  bool is_loose() const {
+    const std::uint64_t needed = ceil_div(bytes_, cluster_);
+    return count_ > needed && count_ - needed > std::max(count_ / tolerated, long_run);
+  }
 
-// How many clusters of the file these pieces touch, and how many would do.
-struct Spread {
-  std::uint64_t touched = 0;
-  std::uint64_t needed = 0;
-  std::uint64_t gain() const { return touched > needed ? touched - needed : 0; }
-  bool is_loose() const { return gain() > std::max(touched / tolerated, long_run); }
+ private:
+  std::vector<bool> touched_;
+  std::uint64_t cluster_;
+  std::uint64_t count_ = 0;
+  std::uint64_t bytes_ = 0;
 };
 
-Spread spread_of(std::span<const CompressedCluster> pieces, std::uint64_t cluster) {
-  Spread spread;
-  std::uint64_t seen_to = 0;  // clusters counted so far
-  std::uint64_t bytes = 0;
-  for (const CompressedCluster& piece : pieces) {
-    const std::uint64_t first = std::max(seen_to, piece.start / cluster);
-    const std::uint64_t end = ceil_div(piece.start + piece.length, cluster);
-    if (end > first) spread.touched += end - first;
-    seen_to = std::max(seen_to, end);
-    bytes += piece.length;
+// Of pieces in any order those that come first in the file, or last, until they take so many bytes
+// or are as many as may move at once.
+class Selection {
+ public:
+  enum class End { first, last };
+  Selection(End end, std::uint64_t most) : end_(end), most_(most) {}
+
+  void add(const CompressedCluster& piece) {
+    if (bound_ && !comes_before(piece, *bound_)) return;
+    pieces_.push_back(piece);
+    bytes_ += piece.length;
+    if (bytes_ / 2 >= most_ || pieces_.size() >= 2 * most_pieces) cut();
   }
-  spread.needed = ceil_div(bytes, cluster);
-  return spread;
-}
+  /// In the order in which they are to move.
+  std::vector<CompressedCluster> take() {
+    cut();
+    return std::move(pieces_);
+  }
+
+ private:
+  bool comes_before(const CompressedCluster& a, const CompressedCluster& b) const {
+    return end_ == End::first ? a.start < b.start : a.start > b.start;
+  }
+  void cut() {
+    std::sort(pieces_.begin(), pieces_.end(),
+              [&](const auto& a, const auto& b) { return comes_before(a, b); });
+    bytes_ = 0;
+    for (std::size_t i = 0; i < pieces_.size(); ++i) {
+      bytes_ += pieces_[i].length;
+      if (bytes_ < most_ && i + 1 < most_pieces) continue;
+      pieces_.resize(i + 1);
+      bound_ = pieces_.back();
+    }
+  }
+
+  End end_;
+  std::uint64_t most_;
+  std::vector<CompressedCluster> pieces_;
+  std::uint64_t bytes_ = 0;
+  std::optional<CompressedCluster> bound_;
+};
 
 }  // namespace
 
@@ -168,58 +223,76 @@ class Qcow2Container::GapCloser {
   std::uint64_t content_at_ = 0;
 };
 
-// In the order of the file.
-std::vector<CompressedCluster> Qcow2Container::compressed_extents() {
-  std::vector<CompressedCluster> pieces;
+// In the order of the disk.
+void Qcow2Container::for_each_compressed(
+    const std::function<void(const CompressedCluster&)>& visit) {
   for (std::uint64_t index = 0; index < l1_.size(); ++index) {
-    if ((l1_[index] & offset_mask) == 0) continue;
+    const Buffer* entries = table(index);
+    if (entries == nullptr) continue;
     for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i) {
-      const std::uint64_t number = index * image_.entries_per_table() + i;
-      const Entry entry = entry_of(number);
-      if ((entry.place & compressed_bit) == 0) continue;
-      const CompressedPlace place = compressed_place(entry.place, image_.cluster_bits);
+      const std::uint64_t entry = parse_as<Be64>(*entries, i * image_.entry_size()).value();
+      if ((entry & compressed_bit) == 0) continue;
+      const CompressedPlace place = compressed_place(entry, image_.cluster_bits);
       const std::uint64_t start = round_down(place.offset, 512);
-      pieces.push_back({start, place.offset + place.length - start, number});
+      visit({start, place.offset + place.length - start, index * image_.entries_per_table() + i});
     }
   }
-  std::sort(
-      pieces.begin(), pieces.end(),
-      [](const CompressedCluster& a, const CompressedCluster& b) { return a.start < b.start; });
-  return pieces;
 }
 
+// All pieces of a large image do not fit into memory: each step reads the tables two or three
+// times, and keeps those that it may move.
 std::uint64_t Qcow2Container::close_gaps(std::uint64_t most, bool first) {
   const std::uint64_t cluster = image_.cluster();
   // Packed pieces of several states lie side by side: with snapshots none of them moves.
   if (data_ != nullptr || !image_.snapshots.empty()) return 0;
-  const std::vector<CompressedCluster> pieces = compressed_extents();
-  if (pieces.empty()) return 0;
-  std::vector<FreeRange> runs =
-      free_runs(refcounts(), ceil_div(pieces.back().start, cluster), cluster);
-  std::vector<FreeRange> long_runs;
-  std::copy_if(runs.begin(), runs.end(), std::back_inserter(long_runs),
-               [&](const FreeRange& run) { return run.end - run.start >= long_run * cluster; });
+  const std::uint64_t clusters = ceil_div(file_.size(), cluster);
+  Spread spread(clusters, cluster);
+  std::uint64_t last = 0;
+  bool any = false;
+  for_each_compressed([&](const CompressedCluster& piece) {
+    any = true;
+    last = std::max(last, piece.start);
+    spread.add(piece);
+  });
+  if (!any) return 0;
+  FreeRuns runs = free_runs(refcounts(), ceil_div(last, cluster), cluster, most);
+  const auto select = [&](Selection::End end, std::uint64_t from) {
+    Selection selection(end, most);
+    for_each_compressed([&](const CompressedCluster& piece) {
+      if (piece.start >= from) selection.add(piece);
+    });
+    return selection.take();
+  };
   // All behind a long gap slide into it, which becomes longer on its way to the end.
-  const auto behind = long_runs.empty() ? pieces.cend() : first_behind(pieces, long_runs[0].end);
-  if (behind != pieces.cend() && spread_of({behind, pieces.cend()}, cluster).is_loose()) {
-    const std::uint64_t moved =
-        GapCloser(*this, long_runs).move(behind, pieces.cend(), most, /*only_forward=*/true);
-    if (moved != 0) return moved;
+  if (!runs.long_ones.empty()) {
+    const std::uint64_t behind = runs.long_ones[0].end;
+    Spread spread_behind(clusters, cluster);
+    for_each_compressed([&](const CompressedCluster& piece) {
+      if (piece.start >= behind) spread_behind.add(piece);
+    });
+    if (spread_behind.is_loose()) {
+      const auto pieces = select(Selection::End::first, behind);
+      const std::uint64_t moved =
+          GapCloser(*this, runs.long_ones)
+              .move(pieces.cbegin(), pieces.cend(), most, /*only_forward=*/true);
+      if (moved != 0) return moved;
+    }
   }
   // The first long gap is made by taking some of the first ones to the file's end.
-  if (first && long_runs.empty() && spread_of(pieces, cluster).is_loose()) {
+  if (first && runs.long_ones.empty() && spread.is_loose()) {
+    const auto pieces = select(Selection::End::first, 0);
     std::uint64_t wanted = 0;
-    for (auto piece = pieces.cbegin(); piece != pieces.cend() && wanted < most; ++piece)
-      wanted += piece->length;
-    const std::uint64_t clusters = ceil_div(wanted, cluster);
-    const std::uint64_t at = refcounts().allocate(clusters);
-    refcounts().set_run(at / cluster, clusters, 0);  // each piece counts by itself
-    return GapCloser(*this, {{at, at + clusters * cluster}})
+    for (const CompressedCluster& piece : pieces) wanted += piece.length;
+    const std::uint64_t taken = ceil_div(wanted, cluster);
+    const std::uint64_t at = refcounts().allocate(taken);
+    refcounts().set_run(at / cluster, taken, 0);  // each piece counts by itself
+    return GapCloser(*this, {{at, at + taken * cluster}})
         .move(pieces.cbegin(), pieces.cend(), UINT64_MAX, /*only_forward=*/false);
   }
   // Otherwise the last ones go where something is free in front of them.
-  return GapCloser(*this, std::move(runs))
-      .move(pieces.crbegin(), pieces.crend(), most, /*only_forward=*/true);
+  const auto pieces = select(Selection::End::last, 0);
+  return GapCloser(*this, std::move(runs.all))
+      .move(pieces.cbegin(), pieces.cend(), most, /*only_forward=*/true);
 }
 
 }  // namespace jh::qcow2

@@ -375,7 +375,9 @@ void Qcow2Container::shrink(Bytes new_size) {
   image_.size = new_size.value();
   write_header(file_, image_);
   if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);
-  close_gaps(UINT64_MAX, /*first=*/false);
+  constexpr std::uint64_t at_once = 256U << 20;
+  while (close_gaps(at_once, /*first=*/false) != 0) {
+  }
   relocate_tail(UINT64_MAX);
 }
 

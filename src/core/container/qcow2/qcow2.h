@@ -65,8 +65,9 @@ class Qcow2Container final : public BlockContainer {
   void let_go(const Entry& entry);
   void cut_file();
   class GapCloser;
-  std::vector<CompressedCluster> compressed_extents();
+  void for_each_compressed(const std::function<void(const CompressedCluster&)>& visit);
   void move_cluster(const MovableBlock& block);
+  void relocate_large_tables();
   std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
   Refcounts& refcounts();
   Store& data_store() const { return data_ == nullptr ? file_ : *data_; }

@@ -140,6 +140,19 @@ void Refcounts::move_block(std::uint64_t index, std::uint64_t to) {
   set(from / image_.cluster(), 0);
 }
 
+void Refcounts::move_table(std::uint64_t to) {
+  const std::uint64_t old = image_.raw.refcount_table_offset.value();
+  const std::uint64_t clusters = image_.raw.refcount_table_clusters.value();
+  // What counts its new place is there before it is written.
+  set_run(to / image_.cluster(), clusters, 1);
+  Buffer raw(clusters * image_.cluster());
+  for (std::size_t i = 0; i < table_.size(); ++i) put_at(raw, i * 8, Be64(table_[i]));
+  file_.write_unreferenced(to, raw);
+  image_.raw.refcount_table_offset = to;
+  write_header(file_, image_);
+  set_run(old / image_.cluster(), clusters, 0);
+}
+
 void Refcounts::rebuild(const std::function<void(const Counted& visit)>& for_each_run) {
   const std::uint64_t clusters = image_.raw.refcount_table_clusters.value();
   const std::uint64_t old_first = image_.raw.refcount_table_offset.value() / image_.cluster();

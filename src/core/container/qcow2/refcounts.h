@@ -31,6 +31,8 @@ class Refcounts {
   /// Told of clusters in a row, and how many references each has.
   using Counted =
       std::function<void(std::uint64_t first, std::uint64_t clusters, std::uint64_t count)>;
+  /// Gives the table of blocks another place, of clusters in a row that were counted as free.
+  void move_table(std::uint64_t to);
   /// Forgets what the tables say and makes new ones behind everything, with these counts; those of
   /// the old tables' clusters apart.
   void rebuild(const std::function<void(const Counted& visit)>& for_each_run);

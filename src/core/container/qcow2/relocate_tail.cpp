@@ -1,4 +1,6 @@
 // Closing the gaps in a qcow2 file: data clusters, L2 tables and refcount blocks may lie anywhere.
+#include <optional>
+
 #include "core/container/qcow2/qcow2.h"
 
 namespace jh::qcow2 {
@@ -10,8 +12,45 @@ constexpr std::uint64_t data_cluster = 0, l2_table = 1, refcount_block = 2;
 
 }  // namespace
 
+// The list of L2 tables and that of blocks of counts lie in a row each. Where one of them is behind
+// all that the file will have, and a row in front of it is free, it goes there: the file could not
+// become shorter than where it ends.
+void Qcow2Container::relocate_large_tables() {
+  const std::uint64_t cluster = image_.cluster();
+  const std::uint64_t clusters = ceil_div(file_.size(), cluster);
+  std::uint64_t used = 0;
+  for (std::uint64_t c = 0; c < clusters; ++c)
+    if (refcounts().count(c) != 0) ++used;
+  const auto place_for = [&](std::uint64_t at,
+                             std::uint64_t length) -> std::optional<std::uint64_t> {
+    const std::uint64_t first = at / cluster;
+    if (at == 0 || length == 0 || first + length <= used) return {};
+    std::uint64_t free = 0;
+    for (std::uint64_t c = 0; c < first; ++c) {
+      free = refcounts().count(c) == 0 ? free + 1 : 0;
+      if (free == length) return (c + 1 - length) * cluster;
+    }
+    return {};
+  };
+  const std::uint64_t counted = image_.raw.refcount_table_clusters.value();
+  if (const auto to = place_for(image_.raw.refcount_table_offset.value(), counted))
+    refcounts().move_table(*to);
+  const std::uint64_t old = image_.raw.l1_table_offset.value();
+  const std::uint64_t length = ceil_div(l1_.size() * 8, cluster);
+  const auto to = place_for(old, length);
+  if (!to) return;
+  Buffer raw(length * cluster);
+  for (std::size_t i = 0; i < l1_.size(); ++i) put_at(raw, i * 8, Be64(l1_[i]));
+  file_.write_unreferenced(*to, raw);
+  refcounts().set_run(*to / cluster, length, 1);
+  image_.raw.l1_table_offset = *to;
+  write_header(file_, image_);
+  refcounts().set_run(old / cluster, length, 0);
+}
+
 std::uint64_t Qcow2Container::relocate_tail(std::uint64_t most) {
   const std::uint64_t cluster = image_.cluster();
+  relocate_large_tables();
   std::vector<MovableBlock> movable;
   const auto add = [&](std::uint64_t at, std::uint64_t kind, std::uint64_t number) {
     movable.push_back({at, kind << kind_shift | number, 0});
