@@ -25,33 +25,29 @@ struct Kept {
 class Leaves {
  public:
   Leaves(const Geometry& geometry, const InodeFile& file)
-      : file_(file), fork_(geometry, file, true, geometry.block_size(), nobody_listens) {}
+      : geometry_(geometry),
+        file_(file),
+        fork_(geometry, file, true, geometry.block_size(), nobody_listens) {}
 
   // False: nothing has another number.
   bool read(const Renumbering& renumbered) {
     bool changed = false;
-    IndexWalk walk(fork_, [&](std::uint64_t number, ConstByteSpan leaf, std::uint16_t) {
-      numbers_.push_back(number);
-      std::uint32_t largest = 0;
-      for_each_leaf_attribute(leaf, [&](const Attribute& each) {
-        largest = each.hash;
-        Kept kept{each.hash, each.flags, Buffer(each.whole.begin(), each.whole.end())};
-        if (each.is_parent() && each.value != 0) {
-          const std::size_t at =
-              each.value - static_cast<std::size_t>(each.whole.data() - leaf.data());
-          auto parent = parse_as<ParentPointer>(kept.whole, at);
-          const std::uint64_t now = renumbered.of(parent.folder.value());
-          changed = changed || now != parent.folder.value();
-          parent.folder = now;
-          put_at(kept.whole, at, parent);
-          kept.hash = hash_of_parent(each.name, now);
-        }
-        kept_.push_back(std::move(kept));
-      });
-      return largest;
-    });
-    walk.visit(0);
-    walk.end();
+    for_each_attribute_in_leaves(
+        geometry_, file_, [&](std::uint64_t number, ConstByteSpan) { numbers_.push_back(number); },
+        [&](const Attribute& each, ConstByteSpan leaf) {
+          Kept kept{each.hash, each.flags, Buffer(each.whole.begin(), each.whole.end())};
+          if (each.is_parent() && each.value != 0) {
+            const std::size_t at =
+                each.value - static_cast<std::size_t>(each.whole.data() - leaf.data());
+            auto parent = parse_as<ParentPointer>(kept.whole, at);
+            const std::uint64_t now = renumbered.of(parent.folder.value());
+            changed = changed || now != parent.folder.value();
+            parent.folder = now;
+            put_at(kept.whole, at, parent);
+            kept.hash = hash_of_parent(each.name, now);
+          }
+          kept_.push_back(std::move(kept));
+        });
     std::stable_sort(kept_.begin(), kept_.end(),
                      [](const Kept& a, const Kept& b) { return a.hash < b.hash; });
     return changed;
@@ -143,6 +139,7 @@ class Leaves {
     return largest;
   }
 
+  const Geometry& geometry_;
   const InodeFile& file_;
   const ForkBlocks fork_;
   std::vector<std::uint64_t> numbers_;  // of the leaves, in the order of hashes
@@ -186,6 +183,25 @@ void for_each_leaf_attribute(ConstByteSpan leaf,
     visit({entry.hash.value(), entry.flags, leaf.subspan(at + fixed, name),
            local ? at + fixed + name : 0, leaf.subspan(at, whole)});
   }
+}
+
+void for_each_attribute_in_leaves(
+    const Geometry& geometry, const InodeFile& file,
+    const std::function<void(std::uint64_t number, ConstByteSpan leaf)>& leaf,
+    const std::function<void(const Attribute&, ConstByteSpan leaf)>& visit) {
+  const ForkBlocks fork(geometry, file, true, geometry.block_size(), nobody_listens);
+  if (fork.extents().empty()) return;
+  IndexWalk walk(fork, [&](std::uint64_t number, ConstByteSpan bytes, std::uint16_t) {
+    leaf(number, bytes);
+    std::uint32_t largest = 0;
+    for_each_leaf_attribute(bytes, [&](const Attribute& each) {
+      largest = each.hash;
+      visit(each, bytes);
+    });
+    return largest;
+  });
+  walk.visit(0);
+  walk.end();
 }
 
 std::uint32_t hash_of_parent(ConstByteSpan name, std::uint64_t folder) {

@@ -25,6 +25,13 @@ void for_each_short_attribute(ConstByteSpan fork,
 void for_each_leaf_attribute(ConstByteSpan leaf,
                              const std::function<void(const Attribute&)>& visit);
 
+/// All that are in leaves, in the order of their hashes; none where they are in the inode. `leaf`
+/// is called before those of each. Throws damaged.
+void for_each_attribute_in_leaves(
+    const Geometry& geometry, const InodeFile& file,
+    const std::function<void(std::uint64_t number, ConstByteSpan leaf)>& leaf,
+    const std::function<void(const Attribute&, ConstByteSpan leaf)>& visit);
+
 /// By which a parent pointer is found: of its name, mixed with the number of the folder.
 std::uint32_t hash_of_parent(ConstByteSpan name, std::uint64_t folder);
 

@@ -81,7 +81,7 @@ void tell(const ParentSeen& parent, ConstByteSpan bytes, const Attribute& each) 
 
 // One leaf: names in their order, none on another. Gives back the largest hash.
 std::uint32_t check_leaf(const Geometry& geometry, ConstByteSpan bytes, const ForkBlocks& fork,
-                         std::vector<RemoteValue>& values) {
+                         std::vector<RemoteValue>& values, const ParentSeen& parent) {
   const auto counts = parse_as<AttributeCounts>(bytes, sizeof(IndexHeader));
   const std::size_t count = counts.count.value();
   if (count > (bytes.size() - attributes_begin) / sizeof(AttributeEntry))
@@ -107,6 +107,7 @@ std::uint32_t check_leaf(const Geometry& geometry, ConstByteSpan bytes, const Fo
     used += each.whole.size();
     if (expected_hash(bytes, each) != largest) fork.fail("an attribute of it has the wrong hash");
     if ((each.flags & attribute::incomplete) != 0) fork.fail("an attribute of it is unfinished");
+    tell(parent, bytes, each);
     if (!local)
       values.push_back({parse_as<Be32>(bytes, at).value(), parse_as<Be32>(bytes, at + 4).value()});
   });
@@ -168,9 +169,7 @@ void audit_attributes(Store& place, const Geometry& geometry, const InodeFile& f
   std::vector<RemoteValue> values;
   IndexWalk walk(fork, [&](std::uint64_t, ConstByteSpan bytes, std::uint16_t magic) {
     if (magic != block_magic::attribute_leaf) fork.fail("a leaf of its attributes is none");
-    const std::uint32_t largest = check_leaf(geometry, bytes, fork, values);
-    for_each_leaf_attribute(bytes, [&](const Attribute& each) { tell(parent, bytes, each); });
-    return largest;
+    return check_leaf(geometry, bytes, fork, values, parent);
   });
   walk.visit(0);
   walk.end();

@@ -150,19 +150,9 @@ class XfsTree final : public FileTree {
       });
       return;
     }
-    const Observer nobody{[](const std::string&) {}, [](std::uint64_t) {}};
-    const ForkBlocks fork(geometry_, file, true, geometry_.block_size(), nobody);
-    if (fork.extents().empty()) return;
-    IndexWalk walk(fork, [&](std::uint64_t, ConstByteSpan leaf, std::uint16_t) {
-      std::uint32_t largest = 0;
-      for_each_leaf_attribute(leaf, [&](const Attribute& each) {
-        largest = each.hash;
-        add(each, each.whole);
-      });
-      return largest;
-    });
-    walk.visit(0);
-    walk.end();
+    for_each_attribute_in_leaves(
+        geometry_, file, [](std::uint64_t, ConstByteSpan) {},
+        [&](const Attribute& each, ConstByteSpan) { add(each, each.whole); });
   }
   template <class Header>
   static void unsign(ByteSpan block) {
