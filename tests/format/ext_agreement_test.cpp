@@ -18,9 +18,10 @@ namespace {
 // Where we look and the checker (1.47.0) does not, seen one by one:
 //  - the lists of reserved descriptor blocks: it follows them, but does not miss an entry;
 //  - superblock copies that differ from the first: it reads them only when the first is lost;
-//  - descriptor tables that differ in places: where the first one looks wrong, it goes on with a
-//  copy
-//    and calls what that describes clean;
+//  - descriptor tables that differ in places, or have a wrong checksum, or say that something lies
+//    on other metadata: where the first one looks wrong, it goes on with a copy and calls what that
+//    describes clean;
+//  - the header of an extent tree that is empty: the kernel refuses the file;
 //  - inline data whose attribute has another name: it does not miss the attribute;
 //  - a superblock that is impossible: it quietly goes on with a copy of it;
 //  - inline data with a size that it cannot have;
@@ -35,10 +36,15 @@ bool ours_alone(const Findings& findings) {
   };
   const auto& all = findings.kept();
   return std::any_of(all.begin(), all.end(),
-                     [&](const Finding& f) { return about(f, "descriptor copy"); }) ||
+                     [&](const Finding& f) {
+                       return about(f, "descriptor copy") ||
+                              about(f, "the checksum of its descriptor is wrong") ||
+                              about(f, "lies on other metadata");
+                     }) ||
          std::all_of(all.begin(), all.end(), [&](const Finding& f) {
            return about(f, "inode 7") || about(f, "superblock copy") ||
                   about(f, "lacks the attribute that belongs to it") ||
+                  about(f, "its extent tree, which is empty, has a wrong header") ||
                   about(f, "the superblock is damaged") || about(f, "inode 8its extra size") ||
                   about(f, "are more than there are") || about(f, "was never written") ||
                   about(f, "but the superblock says") || about(f, "but its inline data has") ||

@@ -310,25 +310,31 @@ TEST(XfsShrinking, ParentsThatLieAreDamage) {
     MemoryStore whole(place, "whole");
     const xfs::Geometry geometry(place);
     const xfs::InodeFile file(place, geometry, *xfs::find_path(place, geometry, path));
-    const std::vector<xfs::FileExtent> blocks = file.extents(/*attributes=*/true);
     std::uint64_t at = geometry.inode_at(file.number());
     Buffer bytes = file.bytes();
     std::size_t checksum = offsetof(xfs::Inode, checksum);
-    std::size_t begin = bytes.size() - file.attribute_fork().size();
-    if (!blocks.empty()) {  // the second is a leaf
-      at = geometry.block_at(blocks.front().block) + geometry.block_size();
-      bytes = read_buffer(place, at, geometry.block_size());
-      checksum = offsetof(xfs::IndexHeader, checksum);
-      begin = 0;
-    }
     std::size_t parent = 0;
-    const auto note = [&](const xfs::Attribute& each) {
-      if (each.is_parent()) parent = begin + each.value;
-    };
-    if (blocks.empty())
-      xfs::for_each_short_attribute(ConstByteSpan(bytes).subspan(begin), note);
-    else
-      xfs::for_each_leaf_attribute(bytes, note);
+    const std::vector<xfs::FileExtent> extents = file.extents(/*attributes=*/true);
+    if (extents.empty()) {
+      const std::size_t begin = bytes.size() - file.attribute_fork().size();
+      xfs::for_each_short_attribute(file.attribute_fork(), [&](const xfs::Attribute& each) {
+        if (each.is_parent()) parent = begin + each.value;
+      });
+    } else {  // the second: one in any of its leaves
+      std::uint64_t leaf_number = 0;
+      xfs::for_each_attribute_in_leaves(
+          geometry, file, [&](std::uint64_t number, ConstByteSpan) { leaf_number = number; },
+          [&](const xfs::Attribute& each, ConstByteSpan leaf) {
+            if (!each.is_parent()) return;
+            parent = each.value;
+            bytes.assign(leaf.begin(), leaf.end());
+            for (const xfs::FileExtent& extent : extents)
+              if (leaf_number - extent.offset < extent.count)
+                at = geometry.block_at(extent.block) +
+                     (leaf_number - extent.offset) * geometry.block_size();
+          });
+      checksum = offsetof(xfs::IndexHeader, checksum);
+    }
     ASSERT_NE(parent, 0U);
     auto lie = parse_as<xfs::ParentPointer>(bytes, parent);
     lie.generation = lie.generation.value() + 1;  // no part of the hash

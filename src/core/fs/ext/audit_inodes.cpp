@@ -44,6 +44,13 @@ class InodeAudit {
     if (inode_.has_flag(flag_casefold) &&
         (!g_.has_incompat(incompat::casefold) || inode_.type() != mode_dir))
       state_.find(where_, "it ignores case in names, which cannot be here");
+    if (inode_.has_flag(flag_index) && inode_.type() != mode_dir)
+      state_.find(where_, "it has an index of names, but is no directory");
+    else if (inode_.has_flag(flag_index) && !g_.has_compat(compat::dir_index))
+      state_.find(where_, "it has an index of names, which this filesystem does not know");
+    if (inode_.has_flag(flag_imagic) && !g_.has_compat(compat::imagic_inodes))
+      state_.find(where_,
+                  "it is a server's own kind of inode, which this filesystem does not know");
     if (inode_.ino >= g_.first_ino || inode_.ino == root_ino) {
       if (inode_.fields.dtime.value() != 0)
         state_.find(where_, "it is in use but has a deletion time");
@@ -104,6 +111,20 @@ class InodeAudit {
     }
   }
 
+  // The blocks of a cluster of the file are one cluster of the disk, each in its place.
+  void check_cluster(const MappedExtent& run) {
+    if (g_.cluster_ratio == 1) return;
+    const std::uint64_t place = (run.physical - g_.first_data_block) % g_.cluster_ratio;
+    const bool goes_on = run.logical % g_.cluster_ratio != 0 &&
+                         run.logical / g_.cluster_ratio == last_logical_ / g_.cluster_ratio &&
+                         last_physical_ != 0;
+    if (run.logical % g_.cluster_ratio != place ||
+        (goes_on && state_.cluster_of(run.physical) != state_.cluster_of(last_physical_)))
+      state_.find(where_, "block {} of it is not where its cluster has it", run.logical);
+    last_logical_ = run.logical + run.count - 1;
+    last_physical_ = run.physical + run.count - 1;
+  }
+
   void walk_blocks() {
     if (inode_.ino == resize_ino && g_.has_compat(compat::resize_inode)) {
       walk_resize_inode();
@@ -114,6 +135,7 @@ class InodeAudit {
       claim(run.physical, run.count);
       next_ = run.logical + run.count;
       if (!run.unwritten) next_written_ = next_;
+      check_cluster(run);
       if (inode_.type() == mode_dir) {
         if (run.logical != directory_next_ || run.unwritten) directory_holes_ = true;
         directory_next_ = run.logical + run.count;
@@ -151,6 +173,8 @@ class InodeAudit {
       const ConstByteSpan area = ConstByteSpan(inode_.raw).subspan(start + 4);
       check_entries(area, 0, false);
     }
+    if (inode_.has_flag(flag_encrypt) && !has_encryption_)
+      state_.find(where_, "it is encrypted, but lacks the attribute that says how");
   }
 
   void check_attribute_block(std::uint64_t block) {
@@ -163,6 +187,7 @@ class InodeAudit {
     ++known->second.seen_refs;
     if (!fresh) {
       clusters_ += known->second.value_clusters;
+      has_encryption_ = has_encryption_ || known->second.has_encryption;
       return;
     }
     if (state_.claimed.test(state_.cluster_of(block)))
@@ -180,6 +205,7 @@ class InodeAudit {
     const std::uint64_t before = clusters_;
     check_entries(raw, sizeof(XattrHeader), true);
     known->second.value_clusters = clusters_ - before;
+    known->second.has_encryption = has_encryption_;
   }
 
   // Offsets of values count from the start of `area`.
@@ -197,6 +223,7 @@ class InodeAudit {
       const auto entry = parse_as<XattrEntry>(area, at);
       const std::size_t size = entry.value_size.value();
       const std::size_t offset = entry.value_offs.value();
+      if (entry.name_index == xattr_index_encryption) has_encryption_ = true;
       if (entry.value_inum.value() != 0) {
         if (!g_.has_incompat(incompat::ea_inode) || entry.value_inum.value() > g_.inodes())
           state_.find(where_, "an attribute's value is in inode {}, which cannot be",
@@ -281,13 +308,19 @@ class InodeAudit {
   std::uint64_t next_written_ = 0;
   std::uint64_t directory_next_ = 0;
   bool directory_holes_ = false;
+  std::uint64_t last_logical_ = 0;
+  std::uint64_t last_physical_ = 0;
+  bool has_encryption_ = false;
 };
 
 bool in_use(const Geometry& g, const InodeRecord& inode) {
-  // Reserved inodes are in use when they hold something.
+  // Reserved inodes are in use when they hold something; the list of bad blocks has no mode.
   if (inode.ino < g.first_ino && inode.ino != root_ino)
     return inode.fields.mode.value() != 0 || inode.fields.links_count.value() != 0 ||
-           inode.fields.blocks_lo.value() != 0;
+           inode.fields.blocks_lo.value() != 0 ||
+           (inode.ino == bad_blocks_ino &&
+            std::any_of(inode.fields.block.begin(), inode.fields.block.end(),
+                        [](const Le32& each) { return each.value() != 0; }));
   return inode.fields.links_count.value() != 0;
 }
 

@@ -52,6 +52,7 @@ struct AuditState {
     std::uint32_t claimed_refs = 0;  // what its header says
     std::uint32_t seen_refs = 0;
     std::uint64_t value_clusters = 0;  // of values that have inodes of their own
+    bool has_encryption = false;
   };
   std::unordered_map<std::uint64_t, SharedBlock> xattr_blocks;
   std::unordered_map<std::uint32_t, std::uint32_t> value_inodes;  // referenced by attributes

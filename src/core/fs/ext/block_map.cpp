@@ -46,7 +46,9 @@ class ExtentWalk {
     if (header.magic.value() != extent_magic || header.max.value() > room ||
         header.max.value() + 2U < room || header.entries.value() > header.max.value() ||
         header.depth.value() > max_extent_depth || (depth >= 0 && header.depth.value() != depth)) {
-      defect("a block of its extent tree has a wrong header");
+      defect(depth < 0 && header.entries.value() == 0
+                 ? "its extent tree, which is empty, has a wrong header"
+                 : "a block of its extent tree has a wrong header");
       return true;
     }
     std::uint64_t next = low;
@@ -218,7 +220,7 @@ bool has_blocks(const InodeRecord& inode) {
       // A short link keeps its text in the place of the block numbers.
       return inode.has_flag(flag_extents) || inode.size() >= sizeof(Inode::block);
     default:
-      return inode.ino == resize_ino || inode.ino == 1;
+      return inode.ino == resize_ino || inode.ino == bad_blocks_ino;
   }
 }
 

@@ -218,6 +218,7 @@ constexpr std::uint16_t mode_type = 0xF000, mode_fifo = 0x1000, mode_char = 0x20
                         mode_link = 0xA000, mode_socket = 0xC000;
 
 constexpr std::uint32_t flag_index = 0x1000;       // hashed directory
+constexpr std::uint32_t flag_imagic = 0x2000;      // of a file server that no longer exists
 constexpr std::uint32_t flag_huge_file = 0x40000;  // blocks counted in filesystem blocks
 constexpr std::uint32_t flag_extents = 0x80000;
 constexpr std::uint32_t flag_ea_inode = 0x200000;
@@ -308,6 +309,7 @@ struct XattrEntry {
 };
 static_assert(sizeof(XattrEntry) == 16);
 constexpr std::uint8_t xattr_index_system = 7;  // "system.": inline data keeps its rest there
+constexpr std::uint8_t xattr_index_encryption = 9;
 
 // Section "Multiple Mount Protection".
 constexpr std::uint32_t mmp_magic = 0x004D4D50;

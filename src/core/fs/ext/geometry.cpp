@@ -216,15 +216,14 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
   if (g.first_data_block != (g.block_size == 1024 && !bigalloc ? 1U : 0U))
     corrupt(fmt::format("first data block {}", g.first_data_block));
   g.blocks_per_group = super.blocks_per_group.value();
-  g.clusters_per_group = g.blocks_per_group;
-  if (bigalloc) {
-    const std::uint32_t log_cluster = super.log_cluster_size.value();
-    if (log_cluster < log_block || log_cluster > 20 + log_block) corrupt("cluster size");
-    g.cluster_ratio = 1U << (log_cluster - log_block);
-    g.clusters_per_group = super.clusters_per_group.value();
-    if (std::uint64_t{g.clusters_per_group} * g.cluster_ratio != g.blocks_per_group)
-      corrupt("clusters per group do not fit blocks per group");
-  }
+  // Without bigalloc a cluster is a block, and the fields say so.
+  const std::uint32_t log_cluster = super.log_cluster_size.value();
+  if (log_cluster < log_block || log_cluster > (bigalloc ? 20 + log_block : log_block))
+    corrupt("cluster size");
+  g.cluster_ratio = 1U << (log_cluster - log_block);
+  g.clusters_per_group = super.clusters_per_group.value();
+  if (std::uint64_t{g.clusters_per_group} * g.cluster_ratio != g.blocks_per_group)
+    corrupt("clusters per group do not fit blocks per group");
   if (g.clusters_per_group == 0 || g.clusters_per_group > 8ULL * g.block_size ||
       g.clusters_per_group % 8 != 0)
     corrupt(fmt::format("{} clusters per group", g.clusters_per_group));

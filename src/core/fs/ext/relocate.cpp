@@ -119,7 +119,7 @@ class Mover {
     if (inode.ino == resize_ino && g_.has_compat(compat::resize_inode)) {
       changed = move_resize_root(inode) || changed;
     } else if (has_blocks(inode)) {
-      if (inode.ino == 1 && touches_way(inode))
+      if (inode.ino == bad_blocks_ino && touches_way(inode))
         unsupported("bad blocks are on record in the way", "ext filesystem", "ask for less");
       ByteSpan root = ByteSpan(inode.raw).subspan(offsetof(Inode, block), sizeof(Inode::block));
       bool root_changed = false;
