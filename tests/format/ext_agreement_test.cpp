@@ -23,7 +23,8 @@ namespace {
 //    describes clean;
 //  - the header of an extent tree that is empty: the kernel refuses the file;
 //  - inline data whose attribute has another name: it does not miss the attribute;
-//  - a superblock that is impossible: it quietly goes on with a copy of it;
+//  - a superblock that is impossible, or longer than what it lies on: it quietly goes on with a
+//  copy of it;
 //  - inline data with a size that it cannot have;
 //  - a name that a folder has twice, in two of its blocks: it compares within a block;
 //  - the superblock's two counts of what is free: it adds the groups up by itself;
@@ -39,7 +40,8 @@ bool ours_alone(const Findings& findings) {
                      [&](const Finding& f) {
                        return about(f, "descriptor copy") ||
                               about(f, "the checksum of its descriptor is wrong") ||
-                              about(f, "lies on other metadata");
+                              about(f, "lies on other metadata") ||
+                              about(f, "what it lies on holds only");
                      }) ||
          std::all_of(all.begin(), all.end(), [&](const Finding& f) {
            return about(f, "inode 7") || about(f, "superblock copy") ||

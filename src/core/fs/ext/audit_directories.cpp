@@ -165,6 +165,12 @@ class DirectoryAudit {
                   ino);
       return;
     }
+    const Superblock& super = fs_.super();
+    for (const std::uint32_t named : {super.usr_quota_inum.value(), super.grp_quota_inum.value(),
+                                      super.prj_quota_inum.value(), super.orphan_file_inum.value()})
+      if (ino == named)
+        state_.find(where_, "entry \"{}\" leads to inode {}, which the superblock has for itself",
+                    printable(name), ino);
     check_type(entry, name);
     const std::uint32_t rank = state_.used.rank(ino);
     ++state_.names[rank];

@@ -37,8 +37,8 @@ Journal::Journal(Filesystem& fs) : fs_(fs) {
     unsupported("the filesystem keeps its journal on another device", where,
                 "grow it inside the guest, or move its journal inside first");
   const InodeRecord inode = fs.read_inode(ino);
-  if (inode.type() != mode_file)
-    damaged("the journal's inode is no file", where, start_the_guest_first);
+  if (inode.type() != mode_file || inode.fields.links_count.value() == 0)
+    damaged("the journal's inode is no file in use", where, start_the_guest_first);
   BlockVisitor visitor;
   visitor.data = [&](const MappedExtent& run) {
     if (run.logical != block_count_ || run.unwritten)
