@@ -5,7 +5,9 @@
 
 #include <algorithm>
 #include <random>
+#include <regex>
 
+#include "core/fs/ext/filesystem.h"
 #include "core/store/file_store.h"
 #include "support/ext_tools.h"
 #include "support/judges.h"
@@ -52,6 +54,26 @@ bool ours_alone(const Findings& findings) {
                   about(f, "but the superblock says") || about(f, "but its inline data has") ||
                   (about(f, "the name \"") && about(f, "is there twice"));
          });
+}
+
+std::size_t count_of(const std::string& text, const std::string& words) {
+  std::size_t count = 0;
+  for (auto at = text.find(words); at != std::string::npos; at = text.find(words, at + 1)) ++count;
+  return count;
+}
+
+// A folder that once had too many folders to count says 1 from then on, whatever it has now: so the
+// kernel leaves it, and the checker would have it counted again.
+bool theirs_alone(const std::string& path, const std::string& said) {
+  FileStore file(path, Access::read_only);
+  ext::Filesystem fs(file);
+  const std::regex complaint("Inode ([0-9]+) ref count is 1, should be");
+  std::size_t of_folders = 0;
+  for (std::sregex_iterator at(said.begin(), said.end(), complaint), end; at != end; ++at) {
+    const auto inode = static_cast<std::uint32_t>(std::stoul((*at)[1]));
+    if (fs.read_inode(inode).type() == ext::mode_dir) ++of_folders;
+  }
+  return of_folders != 0 && of_folders == count_of(said, "? no");
 }
 
 TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
@@ -114,7 +136,7 @@ TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
     const Findings ours = audit_ext(path);
     if (theirs.empty() == ours.clean()) {
       ++(ours.clean() ? both_clean : both_found);
-    } else if (theirs.empty() && ours_alone(ours)) {
+    } else if (theirs.empty() ? ours_alone(ours) : theirs_alone(path, theirs)) {
       ++explained;
     } else {
       ADD_FAILURE() << "case " << n << ", kind " << kind << ":" << what
@@ -122,7 +144,7 @@ TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
     }
     for (const auto& [at, byte] : undo) poke(path, at, byte);
   }
-  fmt::print("  {} damaged: both found {}, both clean {}, ours alone (explained) {}\n", cases,
+  fmt::print("  {} damaged: both found {}, both clean {}, one alone (explained) {}\n", cases,
              both_found, both_clean, explained);
   EXPECT_GT(both_found, cases / 3);
 }

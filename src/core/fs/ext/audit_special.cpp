@@ -92,7 +92,10 @@ void audit_special_inodes(AuditState& state) {
   audit_bad_blocks_inode(state);
   if (g.has_compat(compat::resize_inode)) audit_resize_inode(state);
   if (g.has_incompat(incompat::mmp)) audit_mmp(state);
-  if (g.has_compat(compat::has_journal) && state.fs.super().journal_inum.value() != 0)
+  const bool names_journal = state.fs.super().journal_inum.value() != 0;
+  if (names_journal && !g.has_compat(compat::has_journal))
+    state.find("superblock", "it names a journal, but says that there is none");
+  else if (names_journal)
     audit_journal(state);
 }
 
