@@ -118,7 +118,19 @@ std::uint64_t allocated(const std::string& path) {
 
 std::string read_file(const std::string& path) {
   std::ifstream file(path, std::ios::binary);
-  return {std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
+  std::string text;
+  std::error_code none;
+  const std::uintmax_t size = std::filesystem::file_size(path, none);
+  if (!none) text.reserve(size + 1);
+  // Many at a time: images are read so.
+  for (std::size_t got = 1; got != 0;) {
+    const std::size_t at = text.size();
+    text.resize(at + std::max<std::size_t>(4096, text.capacity() - at));
+    file.read(text.data() + at, static_cast<std::streamsize>(text.size() - at));
+    got = static_cast<std::size_t>(file.gcount());
+    text.resize(at + got);
+  }
+  return text;
 }
 
 void write_file(const std::string& path, const std::string& text) {

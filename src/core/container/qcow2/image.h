@@ -54,7 +54,9 @@ struct Image {
   std::uint64_t cluster() const { return std::uint64_t{1} << cluster_bits; }
   bool has(std::uint64_t feature) const { return (raw.incompatible.value() & feature) != 0; }
   std::uint64_t entry_size() const { return has(incompatible::extended_l2) ? 16 : 8; }
-  std::uint64_t entries_per_table() const { return cluster() / entry_size(); }
+  std::uint64_t entries_per_table() const {
+    return std::uint64_t{1} << (cluster_bits - (has(incompatible::extended_l2) ? 4 : 3));
+  }
   /// Bytes of the disk that one L2 table speaks of.
   std::uint64_t reach_of_table() const { return entries_per_table() * cluster(); }
   std::uint64_t tables_for(std::uint64_t disk_size) const {

@@ -6,7 +6,6 @@
 
 #include "core/base/compression.h"
 #include "core/container/chain.h"
-#include "core/container/qcow2/bitmaps.h"
 #include "core/container/qcow2/snapshot_ranges.h"
 #include "core/container/qcow2/snapshots.h"
 
@@ -51,10 +50,9 @@ Refcounts& Qcow2Container::refcounts() {
 Buffer* Qcow2Container::table(std::uint64_t index) {
   const std::uint64_t offset = index < l1_.size() ? l1_[index] & offset_mask : 0;
   if (offset == 0) return nullptr;
-  const auto found = tables_.find(index);
-  if (found != tables_.end()) return &found->second;
-  if (tables_.size() * image_.cluster() >= most_cached) tables_.clear();
-  return &(tables_[index] = read_buffer(file_, offset, static_cast<std::size_t>(image_.cluster())));
+  return &tables_.of(index, [&] {
+    return read_buffer(file_, offset, static_cast<std::size_t>(image_.cluster()));
+  });
 }
 
 // A table that may be written: there, and not a snapshot's too.
@@ -69,7 +67,7 @@ Buffer& Qcow2Container::table_for(std::uint64_t index) {
   if (old != 0) refcounts().release(old / image_.cluster());
   l1_[index] = at | copied;
   file_.write(image_.raw.l1_table_offset.value() + index * 8, bytes_of(Be64(l1_[index])));
-  return tables_[index] = content;
+  return tables_.put(index, content);
 }
 
 Qcow2Container::Entry Qcow2Container::entry_of(std::uint64_t cluster) {
@@ -126,12 +124,15 @@ Extent Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
   const std::uint64_t inside = offset % image_.cluster();
   const std::uint64_t cluster = offset / image_.cluster();
   const Entry entry = entry_of(cluster);
-  length = std::min(length, image_.cluster() - inside);
+  const std::uint64_t here = std::min(length, image_.cluster() - inside);
   if ((entry.place & compressed_bit) != 0)
-    return {Extent::Kind::compressed, length, &file_,
+    return {Extent::Kind::compressed, here, &file_,
             compressed_place(entry.place, image_.cluster_bits).offset};
-  Extent extent = find_in(entry, inside, length);
-  if (extent.kind != Extent::Kind::data) return extent;
+  Extent extent = find_in(entry, inside, here);
+  if (extent.kind != Extent::Kind::data) {
+    extend(extent, cluster, length);
+    return extent;
+  }
   const std::uint64_t at = cluster_at(entry, cluster) + inside;
   extent.store = &data_store();
   extent.at = at;
@@ -139,7 +140,28 @@ Extent Qcow2Container::find(std::uint64_t offset, std::uint64_t length) {
   if (at >= extent.store->size()) return {Extent::Kind::zero, extent.length, nullptr, 0};
   extent.length = std::min(extent.length, extent.store->size() - at);
   extent.shared = is_shared(at - inside);
+  extend(extent, cluster, length);
   return extent;
+}
+
+// What the following entries of the same table say as well, up to `length` in all.
+void Qcow2Container::extend(Extent& extent, std::uint64_t cluster, std::uint64_t length) {
+  if (image_.entry_size() != sizeof(Be64) || extent.length >= length) return;
+  const Buffer& entries = *table(cluster / image_.entries_per_table());
+  const std::uint64_t end = extent.kind == Extent::Kind::data ? extent.store->size() : 0;
+  for (std::size_t at = (cluster % image_.entries_per_table() + 1) * sizeof(Be64);
+       at < entries.size() && extent.length < length; at += sizeof(Be64)) {
+    const Entry next{parse_as<Be64>(entries, at).value(), 0};
+    const std::uint64_t part = std::min(length - extent.length, image_.cluster());
+    if ((next.place & compressed_bit) != 0 || find_in(next, 0, part).kind != extent.kind) return;
+    if (extent.kind == Extent::Kind::data) {
+      const std::uint64_t place = next.place & offset_mask;
+      if (place != extent.at + extent.length || place >= end || part > end - place ||
+          is_shared(place) != extent.shared)
+        return;
+    }
+    extent.length += part;
+  }
 }
 
 // What a plain entry says of a part of its cluster; for data, where is left to the caller.
@@ -190,14 +212,28 @@ void Qcow2Container::read_compressed(std::uint64_t offset, ByteSpan out) {
 }
 
 // The clusters that an entry held have one reference less.
-void Qcow2Container::let_go(const Entry& entry) {
-  if ((entry.place & compressed_bit) != 0) {
-    const CompressedPlace place = compressed_place(entry.place, image_.cluster_bits);
-    const std::uint64_t last = (place.offset + place.length - 1) / image_.cluster();
-    for (std::uint64_t c = place.offset / image_.cluster(); c <= last; ++c) refcounts().release(c);
-  } else if (data_ == nullptr && (entry.place & offset_mask) != 0) {
-    refcounts().release((entry.place & offset_mask) / image_.cluster());
+void Qcow2Container::let_go(std::span<const Entry> entries) {
+  std::uint64_t first = 0;  // clusters in a row that go at once
+  std::uint64_t count = 0;
+  const auto release = [&](std::uint64_t from, std::uint64_t clusters) {
+    if (count != 0 && from == first + count) {
+      count += clusters;
+      return;
+    }
+    refcounts().release_run(first, count);
+    first = from;
+    count = clusters;
+  };
+  for (const Entry& entry : entries) {
+    if ((entry.place & compressed_bit) != 0) {
+      const CompressedPlace place = compressed_place(entry.place, image_.cluster_bits);
+      const std::uint64_t from = place.offset / image_.cluster();
+      release(from, (place.offset + place.length - 1) / image_.cluster() + 1 - from);
+    } else if (data_ == nullptr && (entry.place & offset_mask) != 0) {
+      release((entry.place & offset_mask) / image_.cluster(), 1);
+    }
   }
+  refcounts().release_run(first, count);
 }
 
 void Qcow2Container::put_blocks(std::uint64_t first, std::uint64_t count, std::uint64_t inside,
@@ -220,41 +256,61 @@ void Qcow2Container::put_blocks(std::uint64_t first, std::uint64_t count, std::u
     fresh[i] = {(at + i * image_.cluster()) | copied, 0xffffffff};
   }
   set_entries(first, fresh);
-  for (const Entry& entry : old) let_go(entry);
+  let_go(old);
 }
 
 void Qcow2Container::drop_blocks(std::uint64_t first, std::uint64_t count) {
+  if (!below_) {
+    clear_entries(first, count);
+    return;
+  }
   for (std::uint64_t i = first; i < first + count; ++i) {
     const Entry old = entry_of(i);
-    if (old.place == 0 && old.bitmap == 0 && !below_) continue;
-    Entry fresh;
-    if (below_) {
-      if (image_.version < 3) {
-        put_blocks(i, 1, 0, {});
-        continue;
-      }
-      fresh =
-          image_.entry_size() == 16 ? Entry{0, 0xffffffffULL << subclusters} : Entry{reads_zero, 0};
+    if (image_.version < 3) {
+      put_blocks(i, 1, 0, {});
+      continue;
     }
-    set_entry(i, fresh);
+    set_entry(i, image_.entry_size() == 16 ? Entry{0, 0xffffffffULL << subclusters}
+                                           : Entry{reads_zero, 0});
     let_go(old);
   }
 }
 
 void Qcow2Container::uncover_blocks(std::uint64_t first, std::uint64_t count) {
-  for (std::uint64_t i = first; i < first + count; ++i) {
-    const Entry old = entry_of(i);
-    set_entry(i, {});
+  clear_entries(first, count);
+}
+
+void Qcow2Container::clear_entries(std::uint64_t first, std::uint64_t count) {
+  const auto says_nothing = [](const Entry& entry) {
+    return entry.place == 0 && entry.bitmap == 0;
+  };
+  while (count != 0) {
+    const std::uint64_t inside = first % image_.entries_per_table();
+    const std::uint64_t step = std::min(count, image_.entries_per_table() - inside);
+    std::vector<Entry> old(table(first / image_.entries_per_table()) == nullptr ? 0 : step);
+    for (std::size_t i = 0; i < old.size(); ++i) old[i] = entry_of(first + i);
+    for (std::size_t i = 0; i < old.size();) {
+      std::size_t end = i;
+      while (end < old.size() && !says_nothing(old[end])) ++end;
+      if (end != i) set_entries(first + i, std::vector<Entry>(end - i));
+      i = std::max(end, i + 1);
+    }
     let_go(old);
+    first += step;
+    count -= step;
   }
 }
 
 // What a snapshot keeps takes as much room whether the disk shows it or not.
 void Qcow2Container::forget_blocks(std::uint64_t first, std::uint64_t count) {
+  if (image_.snapshots.empty()) {
+    drop_blocks(first, count);
+    return;
+  }
   for (std::uint64_t i = first; i < first + count; ++i) {
     const Entry entry = entry_of(i);
     const bool packed = (entry.place & compressed_bit) != 0;
-    if (!image_.snapshots.empty() && (packed || is_shared(entry.place & offset_mask))) continue;
+    if (packed || is_shared(entry.place & offset_mask)) continue;
     drop_blocks(i, 1);
   }
 }
@@ -269,116 +325,6 @@ std::vector<std::uint64_t> Qcow2Container::kept_by_snapshots() {
   } catch (const Error&) {
     return {};  // the audit says what is wrong with them
   }
-}
-
-void Qcow2Container::check_growth(Bytes new_size) {
-  const std::uint64_t most = max_l1_bytes / 8 * image_.reach_of_table();
-  if (new_size.value() > std::min<std::uint64_t>(most, INT64_MAX))
-    refuse(fmt::format("with clusters of {}, a qcow2 disk reaches {} at most",
-                       human(Bytes(image_.cluster())), human(Bytes(most))),
-           file_.name(), "recast it into a new image with larger clusters");
-}
-
-// Each snapshot goes back to the disk that it was made of: its size is on record before the disk
-// has another.
-void Qcow2Container::keep_snapshot_sizes() {
-  const auto list = list_with_sizes(file_, image_, image_.size);
-  if (!list) return;
-  const std::uint64_t old_first = image_.raw.snapshots_offset.value() / image_.cluster();
-  const std::uint64_t old_end =
-      ceil_div(image_.raw.snapshots_offset.value() + image_.snapshot_list_size, image_.cluster());
-  Buffer whole = *list;
-  whole.resize(round_up(whole.size(), image_.cluster()));
-  const std::uint64_t at = refcounts().allocate(whole.size() / image_.cluster());
-  file_.write_unreferenced(at, whole);
-  for (std::uint64_t c = old_first; c < old_end; ++c) refcounts().release(c);
-  image_.raw.snapshots_offset = at;
-  write_header(file_, image_);
-  image_.snapshots.clear();
-  image_.snapshot_tables.clear();
-  read_snapshots(file_, image_);
-}
-
-// All tables behind the end of a disk of this size, with what they name. A hypervisor keeps a
-// guest's memory there while it saves it; what is left would become a part of a larger disk.
-void Qcow2Container::drop_tables_behind(std::uint64_t disk_size) {
-  for (std::uint64_t index = image_.tables_for(disk_size); index < l1_.size(); ++index) {
-    Buffer* entries = table(index);
-    if (entries == nullptr) continue;
-    const Buffer old = *entries;
-    for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i)
-      let_go({parse_as<Be64>(old, i * image_.entry_size()).value(), 0});
-    refcounts().release((l1_[index] & offset_mask) / image_.cluster());
-    l1_[index] = 0;
-    tables_.erase(index);
-    file_.write(image_.raw.l1_table_offset.value() + index * 8, bytes_of(Be64(0)));
-  }
-}
-
-void Qcow2Container::grow(Bytes new_size) {
-  keep_snapshot_sizes();
-  resize_bitmaps(file_, image_, refcounts(), new_size.value());
-  drop_tables_behind(image_.size);
-  const std::uint64_t tables = image_.tables_for(new_size.value());
-  const std::uint64_t present = l1_.size();
-  const std::uint64_t old_size = image_.size;
-  image_.size = new_size.value();
-  if (tables > present) {
-    l1_.resize(tables);
-    const std::uint64_t old_at = image_.raw.l1_table_offset.value();
-    const std::uint64_t old_clusters = ceil_div(present * 8, image_.cluster());
-    image_.raw.l1_size = checked_cast<std::uint32_t>(tables);
-    if (tables * 8 <= old_clusters * image_.cluster()) {
-      // The file may end with the table's last entry instead of with its cluster.
-      const std::uint64_t end = old_at + old_clusters * image_.cluster();
-      if (file_.size() < end) file_.resize(end);
-      file_.write(old_at + present * 8, Buffer((tables - present) * 8));
-    } else {
-      Buffer raw(round_up(tables * 8, image_.cluster()));
-      for (std::size_t i = 0; i < l1_.size(); ++i) put_at(raw, i * 8, Be64(l1_[i]));
-      const std::uint64_t at = refcounts().allocate(raw.size() / image_.cluster());
-      file_.write_unreferenced(at, raw);
-      image_.raw.l1_table_offset = at;
-      for (std::uint64_t i = 0; i < old_clusters; ++i)
-        refcounts().release(old_at / image_.cluster() + i);
-    }
-  }
-  write_header(file_, image_);
-  // Of a parent that reaches further nothing shows through.
-  if (below_ && below_->disk().size() > old_size) {
-    const std::uint64_t end = std::min(image_.size, below_->disk().size());
-    disk().discard(old_size, end - old_size);
-  }
-  // A raw reader of the data file sees the new size too.
-  if (data_ != nullptr && data_->size() < image_.size) data_->resize(image_.size);
-}
-
-void Qcow2Container::check_shrink(Bytes) {}
-
-void Qcow2Container::shrink(Bytes new_size) {
-  keep_snapshot_sizes();
-  resize_bitmaps(file_, image_, refcounts(), new_size.value());
-  clear_tail(new_size.value());
-  const std::uint64_t first = ceil_div(new_size.value(), image_.cluster());
-  const std::uint64_t per_table = image_.entries_per_table();
-  // Of the table that the new end lies in a part stays.
-  if (Buffer* entries = first % per_table == 0 ? nullptr : table(first / per_table)) {
-    const Buffer old = *entries;
-    for (std::uint64_t i = first % per_table; i < per_table; ++i) {
-      const std::uint64_t place = parse_as<Be64>(old, i * image_.entry_size()).value();
-      if (place == 0 && image_.entry_size() == 8) continue;
-      set_entry(round_down(first, per_table) + i, {});
-      let_go({place, 0});
-    }
-  }
-  drop_tables_behind(new_size.value());
-  image_.size = new_size.value();
-  write_header(file_, image_);
-  if (data_ != nullptr && data_->size() > image_.size) data_->resize(image_.size);
-  constexpr std::uint64_t at_once = 256U << 20;
-  while (close_gaps(at_once, /*first=*/false) != 0) {
-  }
-  relocate_tail(UINT64_MAX);
 }
 
 // The file ends where the last cluster with a reference does.

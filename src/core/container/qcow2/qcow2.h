@@ -1,10 +1,9 @@
 // A disk kept in a qcow2 image.
 #pragma once
 
-#include <map>
-
 #include "core/container/block_container.h"
 #include "core/container/qcow2/refcounts.h"
+#include "core/container/qcow2/table_cache.h"
 #include "core/container/relocate_tail.h"
 
 namespace jh::qcow2 {
@@ -52,6 +51,7 @@ class Qcow2Container final : public BlockContainer {
     std::uint64_t place = 0;
     std::uint64_t bitmap = 0;
   };
+  void extend(Extent& extent, std::uint64_t cluster, std::uint64_t length);
   Extent find_in(const Entry& entry, std::uint64_t inside, std::uint64_t length);
   Entry entry_of(std::uint64_t cluster);
   void set_entry(std::uint64_t cluster, const Entry& entry);
@@ -62,11 +62,13 @@ class Qcow2Container final : public BlockContainer {
   bool is_shared(std::uint64_t at);
   void keep_snapshot_sizes();
   void drop_tables_behind(std::uint64_t disk_size);
-  void let_go(const Entry& entry);
+  void clear_entries(std::uint64_t first, std::uint64_t count);
+  void let_go(std::span<const Entry> entries);
+  void let_go(const Entry& entry) { let_go(std::span<const Entry>(&entry, 1)); }
   void cut_file();
   class GapCloser;
   void for_each_compressed(const std::function<void(const CompressedCluster&)>& visit);
-  void move_cluster(const MovableBlock& block);
+  void move_clusters(const MovableBlock& first, std::uint64_t count);
   void relocate_large_tables();
   std::uint64_t cluster_at(const Entry& entry, std::uint64_t cluster) const;
   Refcounts& refcounts();
@@ -76,9 +78,9 @@ class Qcow2Container final : public BlockContainer {
   Store* data_ = nullptr;  // the external data file
   Image image_;
   std::vector<std::uint64_t> l1_;
-  std::map<std::uint64_t, Buffer> tables_;  // L2 tables read so far
-  std::unique_ptr<Refcounts> refcounts_;    // when something is first written
-  Buffer decompressed_;                     // the compressed cluster read last
+  TableCache tables_;                     // L2 tables
+  std::unique_ptr<Refcounts> refcounts_;  // when something is first written
+  Buffer decompressed_;                   // the compressed cluster read last
   std::uint64_t decompressed_entry_ = 0;
 };
 

@@ -42,11 +42,9 @@ Refcounts::Refcounts(Store& file, Image& image) : file_(file), image_(image) {
 
 Buffer* Refcounts::block(std::uint64_t index) {
   if (index >= table_.size() || table_[index] == 0) return nullptr;
-  auto found = blocks_.find(index);
-  if (found != blocks_.end()) return &found->second;
-  if (blocks_.size() * image_.cluster() >= most_cached) blocks_.clear();
-  return &(blocks_[index] =
-               read_buffer(file_, table_[index], static_cast<std::size_t>(image_.cluster())));
+  return &blocks_.of(index, [&] {
+    return read_buffer(file_, table_[index], static_cast<std::size_t>(image_.cluster()));
+  });
 }
 
 std::uint64_t Refcounts::count(std::uint64_t cluster) {
@@ -69,9 +67,8 @@ Buffer& Refcounts::block_for(std::uint64_t index) {
   if (table_[index] == 0) {
     const std::uint64_t at = take(1);
     table_[index] = at;
-    blocks_[index] = Buffer(image_.cluster());
     // As a whole: the place may have held something else.
-    file_.write_unreferenced(at, blocks_[index]);
+    file_.write_unreferenced(at, blocks_.put(index, Buffer(image_.cluster())));
     const Be64 entry(at);
     file_.write(image_.raw.refcount_table_offset.value() + index * 8, bytes_of(entry));
     set(at / image_.cluster(), 1);
@@ -116,12 +113,18 @@ void Refcounts::set_run(std::uint64_t first, std::uint64_t clusters, std::uint64
   }
 }
 
-void Refcounts::release(std::uint64_t cluster) {
-  const std::uint64_t now = count(cluster);
-  if (now == 0)
-    damaged(fmt::format("cluster {} is in use, but its reference count is 0", cluster),
-            file_.name(), "let the hypervisor check and repair the image first");
-  set(cluster, now - 1);
+void Refcounts::release_run(std::uint64_t first, std::uint64_t clusters) {
+  while (clusters != 0) {
+    const std::uint64_t now = count(first);
+    if (now == 0)
+      damaged(fmt::format("cluster {} is in use, but its reference count is 0", first),
+              file_.name(), "let the hypervisor check and repair the image first");
+    std::uint64_t same = 1;
+    while (same < clusters && count(first + same) == now) ++same;
+    set_run(first, same, now - 1);
+    first += same;
+    clusters -= same;
+  }
 }
 
 std::uint64_t Refcounts::allocate(std::uint64_t clusters) {

@@ -1,10 +1,11 @@
 // Reference counts of a qcow2 image's clusters, and the giving of new clusters at its end.
 #pragma once
 
+#include <bit>
 #include <functional>
-#include <map>
 
 #include "core/container/qcow2/header.h"
+#include "core/container/qcow2/table_cache.h"
 
 namespace jh::qcow2 {
 
@@ -21,8 +22,9 @@ class Refcounts {
   void set(std::uint64_t cluster, std::uint64_t count) { set_run(cluster, 1, count); }
   /// The same for clusters in a row.
   void set_run(std::uint64_t first, std::uint64_t clusters, std::uint64_t count);
-  /// One reference less. Throws damaged when there is none.
-  void release(std::uint64_t cluster);
+  /// One reference less, for clusters in a row. Throws damaged when there is none.
+  void release_run(std::uint64_t first, std::uint64_t clusters);
+  void release(std::uint64_t cluster) { release_run(cluster, 1); }
   /// New clusters behind all others, one behind the other, each with one reference. Returns the
   /// first one's offset; the file is made longer and reads as zeros there.
   std::uint64_t allocate(std::uint64_t clusters);
@@ -38,7 +40,9 @@ class Refcounts {
   void rebuild(const std::function<void(const Counted& visit)>& for_each_run);
 
   const std::vector<std::uint64_t>& table() const { return table_; }
-  std::uint64_t per_block() const { return image_.cluster() * 8 / image_.refcount_bits; }
+  std::uint64_t per_block() const {
+    return std::uint64_t{1} << (image_.cluster_bits + 3 - std::countr_zero(image_.refcount_bits));
+  }
 
  private:
   std::uint64_t take(std::uint64_t clusters);
@@ -48,8 +52,8 @@ class Refcounts {
 
   Store& file_;
   Image& image_;
-  std::vector<std::uint64_t> table_;        // offsets of blocks; 0: none, all its counts are 0
-  std::map<std::uint64_t, Buffer> blocks_;  // read so far
+  std::vector<std::uint64_t> table_;  // offsets of blocks; 0: none, all its counts are 0
+  TableCache blocks_;
 };
 
 }  // namespace jh::qcow2

@@ -93,12 +93,24 @@ std::uint64_t Qcow2Container::relocate_tail(std::uint64_t most) {
   for (const MovableBlock& move : moves)
     if (move.owner >> kind_shift == data_cluster) content.push_back(move);
   copy_within(file_, content, cluster);
-  for (const MovableBlock& move : moves) move_cluster(move);
+  for (std::size_t i = 0; i < moves.size();) {
+    // What was in a row, in the disk and in the file, and is so again, is told at once.
+    std::size_t count = 1;
+    while (i + count < moves.size() && moves[i].owner >> kind_shift == data_cluster &&
+           moves[i + count].owner == moves[i].owner + count &&
+           moves[i + count].at == moves[i].at + count * cluster &&
+           moves[i + count].to == moves[i].to + count * cluster &&
+           moves[i].to + (count + 1) * cluster <= moves[i].at)
+      ++count;
+    move_clusters(moves[i], count);
+    i += count;
+  }
   cut_file();
   return moves.size() * cluster;
 }
 
-void Qcow2Container::move_cluster(const MovableBlock& block) {
+// Clusters of the disk in a row, or one block of tables.
+void Qcow2Container::move_clusters(const MovableBlock& block, std::uint64_t count) {
   const std::uint64_t number = block.owner & ((1ULL << kind_shift) - 1);
   const std::uint64_t kind = block.owner >> kind_shift;
   if (kind == refcount_block) {
@@ -106,15 +118,20 @@ void Qcow2Container::move_cluster(const MovableBlock& block) {
     return;
   }
   if (kind == l2_table) file_.write_unreferenced(block.to, *table(number));
-  refcounts().set(block.to / image_.cluster(), 1);
+  refcounts().set_run(block.to / image_.cluster(), count, 1);
   if (kind == l2_table) {
     l1_[number] = block.to | copied;
     file_.write(image_.raw.l1_table_offset.value() + number * 8, bytes_of(Be64(l1_[number])));
   } else {
-    const Entry old = entry_of(number);
-    set_entry(number, {(old.place & ~offset_mask) | block.to | copied, old.bitmap});
+    std::vector<Entry> fresh(count);
+    for (std::uint64_t i = 0; i < count; ++i) {
+      const Entry old = entry_of(number + i);
+      const std::uint64_t to = block.to + i * image_.cluster();
+      fresh[i] = {(old.place & ~offset_mask) | to | copied, old.bitmap};
+    }
+    set_entries(number, fresh);
   }
-  refcounts().release(block.at / image_.cluster());
+  refcounts().release_run(block.at / image_.cluster(), count);
 }
 
 }  // namespace jh::qcow2
