@@ -56,7 +56,7 @@ Row layer_row(const Guest& guest, Floors& floors, const Layer& layer, const std:
     state += fmt::format("{}smaller than its place ({})", state.empty() ? "" : ", ",
                          unit(*content.size));
   Style state_style = state == "clean" ? Style::good : Style::plain;
-  if (!content.blockers.empty() || content.replay) state_style = Style::warn;
+  if (!content.blockers.empty() || content.replay()) state_style = Style::warn;
   Row row{{(logical || layer.is_inner() ? "  " : "") + name, Style::heading},
           {holds},
           {mounted_at(layer)},
@@ -96,9 +96,9 @@ std::string lies_on(const Guest& guest, const VolumeGroup& group, const lvm::Vol
 // What else its header says: of an encrypted layer its cipher and keys.
 void print_details(const Guest& guest, const Layer& layer) {
   for_each_layer(layer, [&](const Layer& each) {
-    if (each.content.details.empty()) return;
+    if (each.content.header().details.empty()) return;
     std::string text;
-    for (const auto& [name, value] : each.content.details)
+    for (const auto& [name, value] : each.content.header().details)
       text += fmt::format("{}{} {}", text.empty() ? "" : ", ", name, printable(value));
     std::cout << fmt::format("  {}: {}\n", guest.name_of(each), text);
   });

@@ -137,13 +137,13 @@ TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
     MemoryStore place(*made, "place");
     for (int step = 0; step < 3; ++step) {
       const Content now = recognise_content(place);
-      const std::uint64_t floor = now.filesystem->floor().size.value();
+      const std::uint64_t floor = now.filesystem()->floor().size.value();
       const std::uint64_t size =
           random() % 3 == 0
               ? floor
               : round_down(floor + (std::uint64_t{random()} << 10) % (900 * mib), 4096);
       if (place.size() < size) place.resize(size);
-      const auto fs = now.filesystem_kind->open_to_change(place);
+      const auto fs = now.filesystem_kind()->open_to_change(place);
       const ResizePlan plan = fs->plan_resize(Bytes(size));
       emptied += plan.words.find("emptied") != std::string::npos ? 1 : 0;
       fs->resize(plan.to, silent);
@@ -416,9 +416,9 @@ TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
       }
       MemoryStore place = load(image);
       const Content content = recognise_content(place);
-      ASSERT_TRUE(content.filesystem);
+      ASSERT_TRUE(content.filesystem());
       const auto text = [&](const std::string& path) {
-        return content.filesystem->read_text(path, 1 << 20).value_or("nothing");
+        return content.filesystem()->read_text(path, 1 << 20).value_or("nothing");
       };
       EXPECT_EQ(text("/etc/hostname"), "moss\n");
       EXPECT_EQ(text("/usr/table"), text("/etc/fstab"));

@@ -57,7 +57,7 @@ bool look_everywhere(const MemoryStore& damaged_image) {
   orderly([&] {
     MemoryStore grown(image, "grown");
     grown.resize(image.size() * 2);
-    if (content.replay) ext::bring_to_rest(grown);
+    if (content.replay()) ext::bring_to_rest(grown);
     const std::uint64_t blocks = grown.size() / ext::Filesystem(grown).geometry().block_size;
     NullProgress silent;
     ext::clear_table_way(grown, blocks, silent);

@@ -46,7 +46,7 @@ class DirtyJournal : public testing::Test {
     disk_ = std::make_unique<MemoryStore>(load(folder_ / "dirty.img"));
     const Guest guest({{"/m/dirty.img", disk_.get()}});
     for (const Layer* place : guest.layers())
-      if (place->content.filesystem_kind == &ext::kind) start_ = place->offset.value();
+      if (place->content.filesystem_kind() == &ext::kind) start_ = place->offset.value();
     window_ = std::make_unique<WindowStore>(*disk_, start_, disk_->size() - start_, "ext");
     ext::Filesystem fs(*window_);
     block_size_ = fs.geometry().block_size;

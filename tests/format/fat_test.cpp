@@ -32,7 +32,7 @@ class Fat : public testing::TestWithParam<const char*> {
     Findings findings;
     NullProgress silent;
     const Content content = recognise_content(place);
-    if (!content.filesystem)
+    if (!content.filesystem())
       findings.add("FAT", "it cannot be opened");
     else
       content.on_disk()->audit(AuditScope::full, {}, findings, silent);
@@ -54,7 +54,7 @@ TEST_P(Fat, SaysWhatTheSystemSays) {
   EXPECT_EQ(content.state, "clean");
   EXPECT_TRUE(content.blockers.empty());
   EXPECT_FALSE(can_be_resized(content));
-  EXPECT_THROW(content.filesystem->plan_resize(Bytes(disk_->size() * 2)), Error);
+  EXPECT_THROW(content.filesystem()->plan_resize(Bytes(disk_->size() * 2)), Error);
   EXPECT_EQ(checker_says(*disk_), "");
   const Findings findings = audit(*disk_);
   EXPECT_TRUE(findings.clean()) << findings.kept().front().where << ": "
@@ -63,20 +63,20 @@ TEST_P(Fat, SaysWhatTheSystemSays) {
 
 TEST_P(Fat, ReadsFilesByPath) {
   const Content content = recognise_content(*disk_);
-  const auto text = content.filesystem->read_text("/EFI/Boot/loader.conf", 1000);
+  const auto text = content.filesystem()->read_text("/EFI/Boot/loader.conf", 1000);
   ASSERT_TRUE(text);
   EXPECT_EQ(text->size(), 300U);
   EXPECT_EQ(text->substr(0, 14), "fstab fstab\nfs");
-  EXPECT_EQ(content.filesystem->read_text("efi/boot/LOADER.CONF", 5), "fstab");
-  const auto ring =
-      content.filesystem->read_text("A folder with a long name/observation of ring 7.txt", 100'000);
+  EXPECT_EQ(content.filesystem()->read_text("efi/boot/LOADER.CONF", 5), "fstab");
+  const auto ring = content.filesystem()->read_text(
+      "A folder with a long name/observation of ring 7.txt", 100'000);
   ASSERT_TRUE(ring);
   EXPECT_EQ(ring->size(), 7U * 531);
-  const auto left = content.filesystem->read_text("deep/left", 1U << 20);
+  const auto left = content.filesystem()->read_text("deep/left", 1U << 20);
   ASSERT_TRUE(left);
   EXPECT_EQ(left->size(), 21'000U);
-  EXPECT_EQ(content.filesystem->read_text("deep/right", 10), std::nullopt);
-  EXPECT_EQ(content.filesystem->read_text("empty", 10), "");
+  EXPECT_EQ(content.filesystem()->read_text("deep/right", 10), std::nullopt);
+  EXPECT_EQ(content.filesystem()->read_text("empty", 10), "");
 }
 
 TEST_P(Fat, DoesNotMissWhatItSaysIsFree) {
@@ -94,8 +94,8 @@ TEST_P(Fat, DoesNotMissWhatItSaysIsFree) {
   EXPECT_EQ(checker_says(place), "");
   EXPECT_TRUE(audit(place).clean());
   const Content after = recognise_content(place);
-  EXPECT_EQ(after.filesystem->read_text("deep/er/right", 1U << 20),
-            content.filesystem->read_text("deep/er/right", 1U << 20));
+  EXPECT_EQ(after.filesystem()->read_text("deep/er/right", 1U << 20),
+            content.filesystem()->read_text("deep/er/right", 1U << 20));
 }
 
 // What the checker complains of is found, wherever a table or a folder is damaged.
@@ -142,12 +142,12 @@ TEST_P(Fat, NamesDamageAndNeverFallsOverIt) {
       place.write(at, ConstByteSpan(&value, 1));
     }
     const Content content = recognise_content(place);
-    if (!content.filesystem) continue;
+    if (!content.filesystem()) continue;
     try {
       Findings findings;
       content.on_disk()->audit(AuditScope::full, {}, findings, silent);
       content.on_disk()->for_each_free([](std::uint64_t, std::uint64_t) {});
-      content.filesystem->read_text("deep/er/right", 100'000);
+      content.filesystem()->read_text("deep/er/right", 100'000);
     } catch (const Error& error) {
       EXPECT_NE(error.status(), Status::internal) << error.what();
     }

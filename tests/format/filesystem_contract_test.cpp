@@ -126,7 +126,7 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
   // Of a place in memory, for a change.
   static std::unique_ptr<FilesystemOnDisk> open(Store& place) {
     const Content content = recognise_content(place);
-    return content.filesystem_kind->open_to_change(place);
+    return content.filesystem_kind()->open_to_change(place);
   }
   std::string checker_of(Store& place) const {
     const std::string copy = folder_ / "copy";
@@ -162,9 +162,9 @@ TEST_P(FilesystemContract, RecognisesItselfAndNoneOfTheOthers) {
   const Content content = recognise_content(*disk_);
   ASSERT_EQ(content.kind, ContentKind::filesystem);
   EXPECT_EQ(content.name, GetParam().kind);
-  EXPECT_TRUE(content.filesystem_kind->resizable);
+  EXPECT_TRUE(content.filesystem_kind()->resizable);
   for (const FilesystemKind* kind : filesystem_kinds())
-    EXPECT_EQ(kind->recognise(*disk_), kind == content.filesystem_kind) << kind->name;
+    EXPECT_EQ(kind->recognise(*disk_), kind == content.filesystem_kind()) << kind->name;
 }
 
 TEST_P(FilesystemContract, SaysWhatTheSystemSays) {
@@ -173,10 +173,10 @@ TEST_P(FilesystemContract, SaysWhatTheSystemSays) {
             run({"blkid", "-p", "-o", "value", "-s", "LABEL", image_}).out.substr(0, 4));
   EXPECT_EQ(content.uuid + "\n", run({"blkid", "-p", "-o", "value", "-s", "UUID", image_}).out);
   EXPECT_EQ(content.size, Bytes(GetParam().size));
-  EXPECT_EQ(content.filesystem->size(), Bytes(GetParam().size));
+  EXPECT_EQ(content.filesystem()->size(), Bytes(GetParam().size));
   EXPECT_TRUE(content.blockers.empty());
   EXPECT_EQ(content.state, "clean");
-  EXPECT_EQ(content.size->value() % content.filesystem->unit().value(), 0U);
+  EXPECT_EQ(content.size->value() % content.filesystem()->unit().value(), 0U);
 }
 
 TEST_P(FilesystemContract, GrowsAndShrinksToAnySize) {
@@ -288,7 +288,7 @@ class ChangedByte {
     NullProgress silent;
     try {
       const Content content = recognise_content(files.stage(0));
-      const auto now = content.filesystem_kind->open_to_change(files.stage(0));
+      const auto now = content.filesystem_kind()->open_to_change(files.stage(0));
       const auto changed_tree = now->tree();
       ContentCheck contents(files);
       compare_trees({*tree_, before_.store()}, {*changed_tree, now->store()}, changed, contents,
@@ -405,7 +405,7 @@ class FilesystemContractCuts : public FilesystemContract {
       recover(host, place_path);
       const auto file = host.open(place_path, Access::read_only);
       const Content content = recognise_content(*file);
-      ASSERT_NE(content.filesystem, nullptr) << n;
+      ASSERT_NE(content.filesystem(), nullptr) << n;
       EXPECT_TRUE(tree_sums(*content.on_disk()) == tree) << n;
       EXPECT_TRUE(file->size() == disk_->size() || file->size() == result.size()) << n;
       EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == new_size) << n;

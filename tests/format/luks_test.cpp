@@ -59,10 +59,10 @@ TEST_F(Luks, TheCopyThatIsSoundCounts) {
   EXPECT_THROW(luks::read_header(*fresh_), Error);
   const auto seen = luks::kind.recognise(*fresh_);
   ASSERT_TRUE(seen);
-  EXPECT_FALSE(seen->payload);
+  EXPECT_FALSE(seen->header.payload);
   EXPECT_TRUE(seen->facts.blockers.empty()) << "its place may be changed";
-  ASSERT_TRUE(seen->defect);
-  EXPECT_EQ(seen->defect->status(), Status::damaged);
+  ASSERT_TRUE(seen->header.defect);
+  EXPECT_EQ(seen->header.defect->status(), Status::damaged);
 }
 
 // Whatever the header says: an answer or an Error, and never a payload that leaves its place.
@@ -78,10 +78,10 @@ TEST_F(Luks, CorruptFieldsAreReported) {
         byte = static_cast<std::uint8_t>(random() % 3 ? random() : 0xFF);
       place->write(at, bytes);
       const auto seen = luks::kind.recognise(*place);
-      if (seen && seen->payload) {
-        EXPECT_LE(seen->payload->offset + seen->payload->size, place->size()) << at;
+      if (seen && seen->header.payload) {
+        EXPECT_LE(seen->header.payload->offset + seen->header.payload->size, place->size()) << at;
       }
-      refused += seen && !seen->payload ? 1 : 0;
+      refused += seen && !seen->header.payload ? 1 : 0;
       place->write(at, kept);
     }
   }

@@ -35,7 +35,7 @@ bool look_everywhere(MemoryStore& place) {
   const Content content = recognise_content(place);
   bool refused = !content.blockers.empty();
   NullProgress silent;
-  if (content.filesystem) {
+  if (content.filesystem()) {
     FilesystemOnDisk& fs = *content.on_disk();
     Findings findings;
     refused = refuses([&] { fs.audit(AuditScope::full, {}, findings, silent); }) || refused;
@@ -170,7 +170,7 @@ TEST(NtfsRecords, ASystemFileThatCallsItselfAPartOfAnotherIsDamage) {
     }
     place.write(at, bytes_of(Le64(40)));
     const Content content = recognise_content(place);
-    if (!content.filesystem) {
+    if (!content.filesystem()) {
       EXPECT_FALSE(content.blockers.empty());
       continue;
     }

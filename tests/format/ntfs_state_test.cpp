@@ -151,7 +151,7 @@ TEST_F(NtfsState, AnotherVersion) {
   const Error blocker = only_blocker(place_);
   EXPECT_EQ(blocker.status(), Status::unsupported);
   EXPECT_NE(std::string(blocker.what()).find("1.2"), std::string::npos);
-  EXPECT_EQ(recognise_content(place_).filesystem, nullptr);
+  EXPECT_EQ(recognise_content(place_).filesystem(), nullptr);
 }
 
 TEST_F(NtfsState, MoreClustersThanCanBeCounted) {
@@ -173,7 +173,7 @@ TEST(NtfsEncrypted, AWholeVolumeIsLeftAlone) {
   place.write(3, ConstByteSpan(reinterpret_cast<const std::uint8_t*>("-FVE-FS-"), 8));
   const Content content = recognise_content(place);
   EXPECT_EQ(content.kind, ContentKind::encrypted);
-  EXPECT_EQ(content.filesystem, nullptr);
+  EXPECT_EQ(content.filesystem(), nullptr);
 }
 
 }  // namespace

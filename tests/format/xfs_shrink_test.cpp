@@ -23,7 +23,7 @@ namespace {
 
 std::uint64_t floor_of(const std::string& image) {
   MemoryStore place = load(image);
-  return recognise_content(place).filesystem->floor().size.value();
+  return recognise_content(place).filesystem()->floor().size.value();
 }
 
 std::uint64_t block_of(const std::string& image) {
@@ -161,7 +161,7 @@ TEST(XfsShrinking, AnySequenceKeepsTheFiles) {
     }
     MemoryStore place(*made, "place");
     for (int step = 0; step < 3; ++step) {
-      const auto fs = recognise_content(place).filesystem_kind->open_to_change(place);
+      const auto fs = recognise_content(place).filesystem_kind()->open_to_change(place);
       const std::uint64_t size = fs->size().value();
       std::uint64_t to = size;
       if (step == 1 && random() % 2 == 0) {

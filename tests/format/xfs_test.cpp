@@ -8,6 +8,7 @@
 #include "core/fs/xfs/format.h"
 #include "core/fs/xfs/geometry.h"
 #include "core/fs/xfs/inode.h"
+#include "core/fs/xfs/log.h"
 #include "core/fs/xfs/rebuild.h"
 #include "core/guest/content.h"
 #include "support/judges.h"
@@ -122,7 +123,7 @@ TEST(Xfs, AnySequenceOfGrowthsKeepsTheFiles) {
       // Now a few blocks, now several times as much.
       const std::uint64_t most = random() % 2 == 0 ? 3 * mib : place.size() * (1 + random() % 5);
       place.resize(place.size() + 512 + random() % most);
-      const auto fs = recognise_content(place).filesystem_kind->open_to_change(place);
+      const auto fs = recognise_content(place).filesystem_kind()->open_to_change(place);
       const ResizePlan plan = fs->plan_resize(fs->usable(Bytes(place.size())));
       if (plan.changes()) fs->resize(plan.to, silent);
       if (place.size() > (1ULL << 40)) break;
@@ -377,6 +378,59 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
   EXPECT_GT(both, 0);
 }
 
+// Nothing is on disk before the log has it.
+TEST(Xfs, WhatIsAheadOfItsLogIsDamage) {
+  const TempFolder folder;
+  const std::string image = folder / "place.img";
+  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
+  const MemoryStore whole = load(image);
+  MemoryStore first(whole, "first");
+  const xfs::Geometry geometry(first);
+  const std::uint64_t sector = geometry.sector_size();
+  const std::uint64_t block = geometry.block_size();
+  struct Structure {
+    const char* name;
+    std::uint64_t at;
+    std::uint64_t unit;
+    std::size_t sequence;
+    std::size_t checksum;
+    bool is_read_when_mounted = true;
+  };
+  const Structure structures[]{
+      {"superblock", 0, sector, offsetof(xfs::Superblock, log_sequence),
+       offsetof(xfs::Superblock, checksum)},
+      {"free space", sector, sector, offsetof(xfs::FreeSpaceHeader, log_sequence),
+       offsetof(xfs::FreeSpaceHeader, checksum)},
+      {"inodes", 2 * sector, sector, offsetof(xfs::InodeHeader, log_sequence),
+       offsetof(xfs::InodeHeader, checksum)},
+      {"free list", 3 * sector, sector, offsetof(xfs::FreeListHeader, log_sequence),
+       offsetof(xfs::FreeListHeader, checksum), false},
+      {"tree", geometry.header_blocks() * block, block, offsetof(xfs::TreeHeader, log_sequence),
+       offsetof(xfs::TreeHeader, checksum), false}};
+  for (const Structure& each : structures) {
+    SCOPED_TRACE(each.name);
+    MemoryStore place(whole, "place");
+    const auto put = [&](std::uint64_t sequence) {
+      Buffer bytes = read_buffer(place, each.at, each.unit);
+      put_at(bytes, each.sequence, Be64(sequence));
+      xfs::set_checksum(bytes, each.checksum);
+      place.write(each.at, bytes);
+      save(place, image);
+    };
+    put(xfs::log_sequence(77, 8));
+    const ProgramResult audit = juneheath({"audit", image});
+    EXPECT_EQ(audit.status, 4) << audit.out;
+    EXPECT_TRUE(audit.said("written by record 77:8 of the log")) << audit.out;
+    EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
+    EXPECT_TRUE(load(image).same_content(place));
+    if (each.is_read_when_mounted && can_mount()) {
+      EXPECT_ANY_THROW(Mounted(image, 0, 0, true));
+    }
+    put(UINT64_MAX);  // was never in the log
+    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  }
+}
+
 // Each byte of each header and root in turn: named or harmless, never a fall, a hang or a write.
 TEST(Xfs, CorruptFieldsAreReported) {
   const TempFolder folder;
@@ -471,9 +525,9 @@ TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {
   }
   MemoryStore place = load(image);
   const Content content = recognise_content(place);
-  ASSERT_TRUE(content.filesystem);
+  ASSERT_TRUE(content.filesystem());
   const auto text = [&](const std::string& path) {
-    return content.filesystem->read_text(path, 1 << 20);
+    return content.filesystem()->read_text(path, 1 << 20);
   };
   EXPECT_EQ(text("/a/b/file"), "found\n");
   EXPECT_EQ(text("/a/link"), "found\n");

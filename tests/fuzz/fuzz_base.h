@@ -32,7 +32,7 @@ void look_into(MemoryStore& image, AuditScope scope, const char* path, More more
     Findings findings;
     content.on_disk()->audit(scope, {}, findings, silent);
     content.on_disk()->for_each_free([](std::uint64_t, std::uint64_t) {});
-    content.filesystem->read_text(path, 65536);
+    content.filesystem()->read_text(path, 65536);
     more(*content.on_disk());
   });
 }

@@ -17,7 +17,7 @@
 namespace jh::test {
 
 ext::Filesystem* ext_in(const Content& content) {
-  auto* opened = dynamic_cast<ext::ExtFilesystem*>(content.filesystem.get());
+  auto* opened = dynamic_cast<ext::ExtFilesystem*>(content.filesystem());
   return opened == nullptr ? nullptr : &opened->inner();
 }
 

@@ -99,7 +99,7 @@ bool guest_writes_files(Host& host, const std::vector<std::string>& images, cons
     const Guest guest(disks);
     std::vector<Filesystem*> filesystems;
     for (const Layer* place : guest.layers()) {
-      if (place->content.filesystem_kind != &ext::kind) continue;
+      if (place->content.filesystem_kind() != &ext::kind) continue;
       if (!ext_in(place->content) || !place->content.blockers.empty()) return false;
       Filesystem& fs = *ext_in(place->content);
       if (!is_sound(fs)) return false;

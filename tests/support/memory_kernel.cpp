@@ -184,7 +184,7 @@ void MemoryKernel::mount(const std::string& node, const std::string& point,
   mounts_.push_back({device, point, kind, node, false, mounts_.size() + 1, false});
   sizes_[point] = {content.size.value().value(),
                    content.used.value_or(Bytes(0)).value(),
-                   content.filesystem ? content.filesystem->unit().value() : 4096,
+                   content.filesystem() ? content.filesystem()->unit().value() : 4096,
                    {}};
 }
 

@@ -58,9 +58,9 @@ Sums tree_of(const Content& content) {
 // read (descriptors for later growth, bitmaps of groups marked as unused) may differ.
 bool same_filesystem(const Layer& before, const Layer& after) {
   if (!holds_files(before.content) ||
-      before.content.filesystem_kind != after.content.filesystem_kind)
+      before.content.filesystem_kind() != after.content.filesystem_kind())
     return false;
-  if (!before.content.filesystem || !after.content.filesystem) return false;
+  if (!before.content.filesystem() || !after.content.filesystem()) return false;
   if (before.content.size != after.content.size) return false;
   Findings findings;
   NullProgress silent;
@@ -131,7 +131,7 @@ bool for_each_difference_in_use(const OpenGuest& was, const OpenGuest& now, MayD
 void look_all_over(MemoryStore& place, Files files, const std::string& words) {
   const MemoryStore was(place, "was");
   const Content content = recognise_content(place);
-  if (content.filesystem) try {
+  if (content.filesystem()) try {
       Findings findings;
       NullProgress silent;
       FilesystemOnDisk& fs = *content.on_disk();
@@ -229,7 +229,7 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
   for (const Layer* place : opened.guest->layers()) {
     found += fmt::format("{} {} {} {}\n", opened.guest->name_of(*place), place->size.value(),
                          place->content.name, place->content.size.value_or(Bytes(0)).value());
-    if (!holds_files(place->content) || !place->content.filesystem) continue;
+    if (!holds_files(place->content) || !place->content.filesystem()) continue;
     for (const auto& [path, sum] : tree_of(place->content))
       found += fmt::format("{} {:x}\n", path, sum);
   }
@@ -244,7 +244,7 @@ std::string checker_says(Host& host, const std::vector<std::string>& images) {
     if (!holds_files(place->content) || !place->window) continue;
     const std::string image = folder / "fs";
     save(*place->window, image);
-    if (place->content.filesystem_kind == &ext::kind)
+    if (place->content.filesystem_kind() == &ext::kind)
       said += check_ext(image);
     else if (place->content.name == "XFS")
       said += check_xfs(image);

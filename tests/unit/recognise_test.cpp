@@ -56,7 +56,7 @@ TEST(Recognise, Contents) {
     MemoryStore place = with(1 << 20, offset, bytes);
     const Content content = recognise_content(place);
     EXPECT_EQ(content.kind, ContentKind::filesystem);
-    return std::string(content.filesystem_kind->name);
+    return std::string(content.filesystem_kind()->name);
   };
   EXPECT_EQ(filesystem(0, "XFSB"), "XFS");
   EXPECT_EQ(filesystem(65600, "_BHRfS_M"), "btrfs");
@@ -72,7 +72,7 @@ TEST(Recognise, Contents) {
   // The signature of ext and nothing else is a damaged filesystem, not a crash.
   MemoryStore place = with(1 << 20, 1024 + 0x38, "\x53\xEF");
   const Content content = recognise_content(place);
-  EXPECT_EQ(content.filesystem_kind, &ext::kind);
+  EXPECT_EQ(content.filesystem_kind(), &ext::kind);
   ASSERT_FALSE(content.blockers.empty());
   EXPECT_EQ(content.blockers.front().status(), Status::damaged);
 }

@@ -162,7 +162,7 @@ TEST_F(WayDown, WhatNobodyKnowsHasTheFloorThatItHas) {
   open({"mbr-ntfs"});
   Floors floors(*guest_);
   for (const Layer* each : guest_->layers()) {
-    if (each->content.filesystem) continue;
+    if (each->content.filesystem()) continue;
     EXPECT_EQ(floors.of(*each).size, each->size) << guest_->name_of(*each);
     const auto why = no_shrinking(*each);
     ASSERT_TRUE(why.has_value());

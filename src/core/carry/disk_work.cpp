@@ -116,7 +116,7 @@ void DiskWork::run(const Step& step, const step::MovePartition& work, const Cont
       }
   }
   WindowStore moved(disk(), to, length, stage_.name());
-  update_partition_start(moved, content.filesystem_kind, partition->first, work.first);
+  update_partition_start(moved, content.filesystem_kind(), partition->first, work.first);
   if (partition->role != PartitionRole::logical)
     table_->move(disk(), step.layer.number(), work.first, work.end);
 }

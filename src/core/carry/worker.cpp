@@ -94,7 +94,7 @@ class Worker::Visitor {
     worker_.group_of(step_.layer).run(step_, work);
   }
   const FilesystemKind& kind() const {
-    const FilesystemKind* kind = worker_.before_.find(step_.layer)->content.filesystem_kind;
+    const FilesystemKind* kind = worker_.before_.find(step_.layer)->content.filesystem_kind();
     ensure(kind != nullptr && kind->resizable, "what is resized can be");
     return *kind;
   }

@@ -151,7 +151,7 @@ void check_guest_at_rest(Host& host, const UndoFacts& facts,
   };
   for (const Layer* layer : guest.layers()) {
     if (!layer->window) continue;
-    if (layer->content.replay) refuse_for(*layer, layer->content.replay->action);
+    if (layer->content.replay()) refuse_for(*layer, layer->content.replay()->action);
     for (const Error& blocker : layer->content.blockers)
       if (blocker.status() == Status::refused) refuse_for(*layer, blocker.what());
   }

@@ -16,9 +16,9 @@ constexpr Bytes worth_showing = 2_MiB;  // of room between partitions
 PieceKind kind_of(const Layer& layer) {
   switch (layer.content.kind) {
     case ContentKind::filesystem:
-      return layer.content.filesystem_kind != nullptr &&
-                     !layer.content.filesystem_kind->holds_files &&
-                     layer.content.filesystem_kind->resizable
+      return layer.content.filesystem_kind() != nullptr &&
+                     !layer.content.filesystem_kind()->holds_files &&
+                     layer.content.filesystem_kind()->resizable
                  ? PieceKind::swap
                  : PieceKind::files;
     case ContentKind::physical_volume:

@@ -142,13 +142,13 @@ void Guest::find_saved_systems(Filesystem* root) {
     if (entry.type == "swap" && is_path(entry.device)) files.insert(entry.device);
   std::set<ResumeEntry> entries;
   for (const Layer* layer : own)
-    if (layer->content.filesystem &&
-        (root == nullptr || layer->content.filesystem.get() == root || has_kernels(*layer)))
-      read_resume_entries(*layer->content.filesystem, entries);
+    if (layer->content.filesystem() &&
+        (root == nullptr || layer->content.filesystem() == root || has_kernels(*layer)))
+      read_resume_entries(*layer->content.filesystem(), entries);
   const auto look_at_file = [&](const Layer& layer, const std::string& path,
                                 const std::string& name) {
-    if (!layer.content.filesystem) return false;
-    const auto head = text_of(*layer.content.filesystem, path, first_page);
+    if (!layer.content.filesystem()) return false;
+    const auto head = text_of(*layer.content.filesystem(), path, first_page);
     if (!head || !holds_saved_system(text_bytes(*head))) return false;
     note_asleep(layer, "a saved image is in the swap file " + printable(name));
     return true;

@@ -13,12 +13,14 @@ LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scop
   if (layer.content.kind == ContentKind::physical_volume ||
       layer.content.kind == ContentKind::encrypted) {
     // Reading it was the audit; a group is looked at as a group.
+    const LayerHeader& header = layer.content.header();
     if (layer.content.kind == ContentKind::encrypted) {
-      row.verdict = layer.content.payload ? "its header is sound" : "not looked into";
-      if (!layer.content.payload) row.kind = LayerVerdict::Kind::not_looked_into;
+      row.verdict = header.payload ? "its header is sound" : "not looked into";
+      if (!header.payload) row.kind = LayerVerdict::Kind::not_looked_into;
     }
-    if (const auto& defect = layer.content.defect; defect && defect->status() == Status::damaged) {
-      findings.add(guest.disks()[layer.disk].path + ", " + guest.name_of(layer), defect->what());
+    if (header.defect && header.defect->status() == Status::damaged) {
+      findings.add(guest.disks()[layer.disk].path + ", " + guest.name_of(layer),
+                   header.defect->what());
       row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
     }
     for (const Error& blocker : layer.content.blockers)
@@ -34,8 +36,8 @@ LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scop
     if (findings.count() != before) row = {row.layer, "damaged", LayerVerdict::Kind::damaged};
     return row;
   }
-  const bool left_alone = !layer.content.filesystem && layer.content.blockers.empty();
-  if (layer.content.filesystem_kind == nullptr || !layer.content.filesystem_kind->audited ||
+  const bool left_alone = !layer.content.filesystem() && layer.content.blockers.empty();
+  if (layer.content.filesystem_kind() == nullptr || !layer.content.filesystem_kind()->audited ||
       left_alone) {
     row.verdict = "not looked into";
     row.kind = LayerVerdict::Kind::not_looked_into;
@@ -43,7 +45,7 @@ LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scop
   }
   const std::string where = guest.disks()[layer.disk].path + ", " + guest.name_of(layer);
   const std::uint64_t before = findings.count();
-  if (!layer.content.filesystem) {
+  if (!layer.content.filesystem()) {
     const Error& error = layer.content.blockers.front();
     if (error.status() == Status::unsupported) {
       row.verdict = std::string("not audited: ") + error.what();
@@ -54,12 +56,12 @@ LayerVerdict audit_place(const Guest& guest, const Layer& layer, AuditScope scop
   } else {
     Findings own;
     layer.content.on_disk()->audit(scope, {}, own, progress);
-    const bool dirty = !layer.content.blockers.empty() || layer.content.replay.has_value();
+    const bool dirty = !layer.content.blockers.empty() || layer.content.replay() != nullptr;
     for (const Finding& finding : own.kept())
       findings.add(where + ", " + finding.where, finding.what);
     if (dirty && own.clean()) {
       row.verdict = "sound, but " + layer.content.state;
-      if (layer.content.replay) row.verdict += " (" + layer.content.replay->found + ")";
+      if (layer.content.replay()) row.verdict += " (" + layer.content.replay()->found + ")";
       row.kind = LayerVerdict::Kind::sound_but;
       return row;
     }

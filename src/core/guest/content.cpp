@@ -30,10 +30,8 @@ Content open_filesystem(const FilesystemKind& kind, Store& place) {
   Content content;
   static_cast<LayerFacts&>(content) = std::move(opened.facts);
   content.kind = ContentKind::filesystem;
-  content.filesystem_kind = &kind;
-  content.at_rest = std::move(opened.at_rest);
-  content.replay = std::move(opened.replay);
-  content.filesystem = std::move(opened.filesystem);
+  content.inside = FilesystemContent{&kind, std::move(opened.at_rest), std::move(opened.replay),
+                                     std::move(opened.filesystem)};
   note_claim(content, claim_of(kind, place), Bytes(place.size()));
   return content;
 }
@@ -62,10 +60,7 @@ Content recognise_content(Store& place) {
     Content content;
     static_cast<LayerFacts&>(content) = std::move(found->facts);
     content.kind = found->kind;
-    content.details = std::move(found->details);
-    content.payload = std::move(found->payload);
-    content.defect = std::move(found->defect);
-    content.remains = std::move(found->remains);
+    content.inside = std::move(found->header);
     return content;
   }
   if (const FilesystemKind* kind = kind_in(place)) return open_filesystem(*kind, place);

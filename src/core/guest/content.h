@@ -1,51 +1,81 @@
 // What a partition, a volume, or a disk without partitions holds.
 #pragma once
 
+#include <variant>
+
 #include "core/fs/filesystem.h"
 #include "core/layer/layer_kind.h"
 
 namespace jh {
 
-struct Content : LayerFacts {
-  ContentKind kind = ContentKind::unknown;
-  const FilesystemKind* filesystem_kind = nullptr;  // null: it is none
-  /// How far it says to reach, when that is more than its place has: what lies behind the place
-  /// may be its data.
-  std::optional<Bytes> claims;
+/// A filesystem, or what is resized like one.
+struct FilesystemContent {
+  const FilesystemKind* kind = nullptr;  // null: a driver of the system knows it, we do not
   /// When the guest did not shut down properly: the filesystem as its journal makes it, in memory,
   /// and what that takes.
   std::unique_ptr<ScratchStore> at_rest;
   std::optional<OpenedFilesystem::JournalReplay> replay;
-  std::unique_ptr<Filesystem> filesystem;  // when it could be opened; on `at_rest` if that is there
-  std::vector<std::pair<std::string, std::string>> details;  // "cipher" → "aes-xts-plain64"
-  std::optional<Payload> payload;                            // the bytes of a layer on top of it
-  std::optional<Error> defect;  // stands against no change of its place
-  /// What the guest must do itself when its place has become larger; empty: nothing is known.
-  std::string remains;
+  std::unique_ptr<Filesystem> opened;  // on `at_rest` if that is there; null: it could not be
+};
+
+struct Content : LayerFacts {
+  ContentKind kind = ContentKind::unknown;
+  /// How far it says to reach, when that is more than its place has: what lies behind the place
+  /// may be its data.
+  std::optional<Bytes> claims;
+  /// By its kind; of what is unknown there is nothing to say.
+  std::variant<std::monostate, FilesystemContent, LayerHeader> inside;
+
+  /// Null: it is something else.
+  const FilesystemContent* as_filesystem() const { return std::get_if<FilesystemContent>(&inside); }
+  /// An empty one where it is something else.
+  const LayerHeader& header() const {
+    static const LayerHeader none;
+    const LayerHeader* found = std::get_if<LayerHeader>(&inside);
+    return found == nullptr ? none : *found;
+  }
+
+  /// Null: it is none, or its kind is not one of ours.
+  const FilesystemKind* filesystem_kind() const {
+    const FilesystemContent* found = as_filesystem();
+    return found == nullptr ? nullptr : found->kind;
+  }
+  /// Null: it is none, or it could not be opened.
+  Filesystem* filesystem() const {
+    const FilesystemContent* found = as_filesystem();
+    return found == nullptr ? nullptr : found->opened.get();
+  }
+  /// Null: it is none, or was unmounted.
+  const OpenedFilesystem::JournalReplay* replay() const {
+    const FilesystemContent* found = as_filesystem();
+    return found == nullptr || !found->replay ? nullptr : &*found->replay;
+  }
 
   /// The same where its bytes are all there is of it; null: it is mounted, or there is none.
-  FilesystemOnDisk* on_disk() const { return dynamic_cast<FilesystemOnDisk*>(filesystem.get()); }
+  FilesystemOnDisk* on_disk() const { return dynamic_cast<FilesystemOnDisk*>(filesystem()); }
 
   /// Whether what it has free is worth nothing to anybody, and need not be copied when it moves.
   bool moves_without_free() const {
-    return filesystem != nullptr && filesystem_kind != nullptr && !filesystem_kind->holds_files;
+    return filesystem() != nullptr && filesystem_kind() != nullptr &&
+           !filesystem_kind()->holds_files;
   }
 
   /// Whether room is usually meant for something like this: files, in what we can resize.
   bool is_usual_target() const {
-    return filesystem_kind != nullptr && filesystem_kind->resizable && filesystem_kind->holds_files;
+    return filesystem_kind() != nullptr && filesystem_kind()->resizable &&
+           filesystem_kind()->holds_files;
   }
 };
 
 /// It can become larger and smaller.
 inline bool can_be_resized(const Content& content) {
-  return content.filesystem != nullptr && content.filesystem_kind != nullptr &&
-         content.filesystem_kind->resizable;
+  return content.filesystem() != nullptr && content.filesystem_kind() != nullptr &&
+         content.filesystem_kind()->resizable;
 }
 
 /// Files of it can be reached, and it can be resized.
 inline bool is_opened(const Content& content) {
-  return content.is_usual_target() && content.filesystem != nullptr;
+  return content.is_usual_target() && content.filesystem() != nullptr;
 }
 
 /// What moved with its partition and has a name for its place gets the new one. Null: it has none.

@@ -130,7 +130,7 @@ void Guest::look_into(Layer& layer) const {
 
 void Guest::open_inner(Layer& layer) const {
   Content& content = layer.content;
-  if (const auto& payload = content.payload) {
+  if (const auto& payload = content.header().payload) {
     Layer& locked = layer.inner.emplace_back(
         layer_in(*layer.window, layer.id.partition(LayerId::payload), layer.disk,
                  Bytes(payload->offset), Bytes(payload->size), layer.window->name() + ", payload"));

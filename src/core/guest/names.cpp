@@ -54,11 +54,11 @@ bool is_set_aside(const Layer& layer) {
   if (layer.partition && (layer.partition->purpose == PartitionPurpose::rescue ||
                           layer.partition->purpose == PartitionPurpose::reserved))
     return true;
-  if (!layer.content.is_usual_target() || layer.content.filesystem == nullptr) return false;
+  if (!layer.content.is_usual_target() || layer.content.filesystem() == nullptr) return false;
   static const std::vector<std::string> labels{"system reserved", "reserved", "recovery", "winre"};
   if (std::find(labels.begin(), labels.end(), fold_case(layer.content.label)) == labels.end())
     return false;
-  return layer.content.filesystem_kind->found_by_position;
+  return layer.content.filesystem_kind()->found_by_position;
 }
 
 }  // namespace
@@ -69,9 +69,9 @@ Filesystem* Guest::read_fstab() {
   std::erase_if(changeable, [](const Layer* layer) { return layer->is_inner(); });
   Layer* root = nullptr;
   for (Layer* layer : changeable) {
-    if (!layer->content.filesystem || root != nullptr) continue;
+    if (!layer->content.filesystem() || root != nullptr) continue;
     try {
-      Filesystem& fs = *layer->content.filesystem;
+      Filesystem& fs = *layer->content.filesystem();
       constexpr std::uint64_t most = 1U << 20;
       const auto text = fs.read_text("/etc/fstab", most);
       if (!text) continue;
@@ -105,7 +105,7 @@ Filesystem* Guest::read_fstab() {
     root->mount_points.insert(root->mount_points.begin(), "/");
   for (Layer* layer : changeable)
     if (has_root(layer)) layer->is_system = true;
-  return root == nullptr ? nullptr : root->content.filesystem.get();
+  return root == nullptr ? nullptr : root->content.filesystem();
 }
 
 std::vector<Layer*> Guest::all_layers() {
@@ -123,9 +123,9 @@ void Guest::read_letters() {
   std::vector<DriveLetter> letters;
   for (Layer* layer : all_layers()) {
     layer->is_set_aside = is_set_aside(*layer);
-    if (!layer->content.filesystem || layer->is_system || layer->is_inner()) continue;
+    if (!layer->content.filesystem() || layer->is_system || layer->is_inner()) continue;
     try {
-      const auto hive = layer->content.filesystem->file("Windows/System32/config/SYSTEM");
+      const auto hive = layer->content.filesystem()->file("Windows/System32/config/SYSTEM");
       if (!hive) continue;
       layer->is_system = true;
       layer->is_set_aside = false;

@@ -88,9 +88,9 @@ void check_in_reach(const Guest& guest, const Layer& layer) {
     const Layer* outer = guest.find(layer.id.outer());
     if (outer != nullptr) below = guest.name_of(*outer);
     if (layer.id.number() == LayerId::payload)
-      unsupported(
-          name + " is encrypted, and locked without its key", {},
-          "make " + below + " larger, then " + (outer == nullptr ? "" : outer->content.remains));
+      unsupported(name + " is encrypted, and locked without its key", {},
+                  "make " + below + " larger, then " +
+                      (outer == nullptr ? "" : outer->content.header().remains));
   } else {
     for (const Layer* device : guest.group_of(layer).devices)
       if (device != nullptr && below.empty()) below = guest.name_of(*device);

@@ -65,13 +65,13 @@ class Finder {
     const Content& content = layer.content;
     if (where_ == UnusedWhere::outside_of_filesystems) return;
     const std::string name = guest_.best_name(layer);
-    if (!content.filesystem || !content.blockers.empty()) {
+    if (!content.filesystem() || !content.blockers.empty()) {
       if (content.kind != ContentKind::nothing)
         found_.kept.push_back(
             fmt::format("{} ({}) is kept as it is, but for zeros", name, content.name));
       return;
     }
-    if (content.replay) {
+    if (content.replay()) {
       found_.kept.push_back(name +
                             " was not cleanly unmounted: it is kept as it is, but for zeros");
       return;

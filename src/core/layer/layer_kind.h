@@ -44,16 +44,21 @@ struct Payload {
   std::string locked;        // why it cannot be looked into
 };
 
-struct RecognisedLayer {
-  ContentKind kind = ContentKind::unknown;
-  LayerFacts facts;
+/// What the header of a layer says of what it is a header of.
+struct LayerHeader {
   std::vector<std::pair<std::string, std::string>> details;  // "cipher" → "aes-xts-plain64"
   std::optional<Payload> payload;
   /// What is wrong with it; no reason to keep its place from being changed, which leaves it as it
   /// is.
   std::optional<Error> defect;
-  /// What the guest has to do itself when the place has become larger.
+  /// What the guest has to do itself when the place has become larger; empty: nothing is known.
   std::string remains;
+};
+
+struct RecognisedLayer {
+  ContentKind kind = ContentKind::unknown;
+  LayerFacts facts;
+  LayerHeader header;
 };
 
 /// One kind. Looks at bytes; nothing: they are not of this kind. Throws io only: what is wrong with

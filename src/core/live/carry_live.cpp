@@ -185,7 +185,8 @@ class LiveWorker {
       grow_swap(*system, layer, work.size);
     } else {
       const Mount* mount = system->mount_of(layer);
-      ensure(layer.content.filesystem != nullptr && mount != nullptr, "the filesystem is mounted");
+      ensure(layer.content.filesystem() != nullptr && mount != nullptr,
+             "the filesystem is mounted");
       kernel().grow(*mount, work.size.value());
     }
     const auto now = look_again_();
@@ -207,7 +208,7 @@ class LiveWorker {
     std::exception_ptr failed;
     try {
       const auto store = kernel().open_to_change(node);
-      layer.content.filesystem_kind->open_to_change(*store)->resize(size, progress_);
+      layer.content.filesystem_kind()->open_to_change(*store)->resize(size, progress_);
       store->flush();
     } catch (...) {
       failed = std::current_exception();

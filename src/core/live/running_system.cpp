@@ -306,7 +306,8 @@ std::optional<Running::InUse> RunningSystem::look(const Layer& layer, Store& win
   const Mount& mount = *mounts.front();
   content.name = shown_kind(mount.kind);
   content.state = mount.read_only ? "mounted, read-only" : "mounted";
-  content.filesystem_kind = kind;
+  auto& inside = content.inside.emplace<FilesystemContent>();
+  inside.kind = kind;
   for (const Mount* each : mounts)
     if (std::find(found.mount_points.begin(), found.mount_points.end(), each->point) ==
         found.mount_points.end())
@@ -330,7 +331,7 @@ std::optional<Running::InUse> RunningSystem::look(const Layer& layer, Store& win
   content.used = Bytes(size.used);
   // One that we could only leave alone keeps its place; the plan says what is left to do.
   if (kind != nullptr && kind->resizable)
-    content.filesystem = std::make_unique<RunningFilesystem>(kernel_, mount, size);
+    inside.opened = std::make_unique<RunningFilesystem>(kernel_, mount, size);
   return found;
 }
 

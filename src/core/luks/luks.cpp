@@ -142,25 +142,25 @@ std::optional<RecognisedLayer> recognise(Store& place) {
   found.kind = ContentKind::encrypted;
   found.facts.name = fmt::format("encrypted (LUKS{})", start.version.value());
   found.facts.state = "locked";
-  found.remains =
+  found.header.remains =
       "open it in the guest with its key, then make the layer and what is in it larger there";
   try {
     const Header header = read_header(place);
     const std::uint64_t room = place.size() - header.payload_offset;
     found.facts.label = header.label;
     found.facts.uuid = header.uuid;
-    found.details = {
+    found.header.details = {
         {"version", std::to_string(header.version)},
         {"cipher", header.cipher},
         {"key size", fmt::format("{} bits", header.key_bits)},
         {"key slots in use", header.slots == 0
                                  ? std::to_string(header.slots_in_use)
                                  : fmt::format("{} of {}", header.slots_in_use, header.slots)}};
-    found.payload = {header.payload_offset, header.fixed_size.value_or(room),
-                     "it is encrypted, and no key was given"};
+    found.header.payload = {header.payload_offset, header.fixed_size.value_or(room),
+                            "it is encrypted, and no key was given"};
   } catch (const Error& error) {
     if (error.status() == Status::io) throw;
-    found.defect = error;
+    found.header.defect = error;
     found.facts.state =
         error.status() == Status::damaged ? "its header is corrupt" : "not looked into";
   }

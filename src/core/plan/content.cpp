@@ -10,10 +10,10 @@ namespace {
 
 void plan_filesystem(Plan& plan, const LayerId& where, const Layer& layer, const std::string& name,
                      Bytes wanted) {
-  const ResizePlan growth = layer.content.filesystem->plan_resize(wanted);
+  const ResizePlan growth = layer.content.filesystem()->plan_resize(wanted);
   for (const std::string& note : growth.notes) plan.notes.push_back(name + ": " + note);
   if (!growth.changes()) return;
-  if (const auto& replay = layer.content.replay) {
+  if (const auto& replay = layer.content.replay()) {
     plan.steps.push_back({where, name, replay->action, step::ReplayJournal{}});
     plan.bytes_to_write += replay->bytes_to_write;
   }
@@ -47,9 +47,9 @@ void plan_content(Plan& plan, const Guest& guest, const Layer& layer, Bytes want
     return;
   }
   if (layer.content.kind == ContentKind::nothing) return;
-  if (!layer.content.remains.empty()) {
+  if (!layer.content.header().remains.empty()) {
     plan.remains.push_back(fmt::format("{} is {}: {}", guest.name_of(layer), layer.content.name,
-                                       layer.content.remains));
+                                       layer.content.header().remains));
     return;
   }
   plan.remains.push_back(

@@ -36,7 +36,7 @@ const LayerFloor& Floors::of_content(const Layer& layer) {
   if (const auto why = no_shrinking(layer)) {
     floor = fixed(layer, why->what());
   } else {
-    const FilesystemFloor found = layer.content.filesystem->floor();
+    const FilesystemFloor found = layer.content.filesystem()->floor();
     floor = {found.size, found.reason};
   }
   return floor;

@@ -334,7 +334,7 @@ class Planner {
     const Bytes size = content_size(layer);
     // Less than a block at the end is no room.
     if (can_be_resized(layer.content))
-      reach = std::max(size, layer.content.filesystem->usable(reach));
+      reach = std::max(size, layer.content.filesystem()->usable(reach));
     return reach > size ? reach - size : Bytes(0);
   }
 

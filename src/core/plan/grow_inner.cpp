@@ -13,7 +13,7 @@ namespace {
 
 // The most that what is in a layer could have of it.
 Bytes usable_by(const Layer& layer, Bytes reach) {
-  return can_be_resized(layer.content) ? layer.content.filesystem->usable(reach) : reach;
+  return can_be_resized(layer.content) ? layer.content.filesystem()->usable(reach) : reach;
 }
 
 }  // namespace

@@ -35,7 +35,7 @@ void plan_move(Plan& plan, const Guest& guest, const PartitionLayout::Member& me
        step::MovePartition{member.first, member.first + count}, copied.value()});
   plan.notes.push_back(fmt::format("{} gets a new start sector: update anything that refers to it",
                                    guest.name_of(layer)));
-  const FilesystemKind* kind = layer.content.filesystem_kind;
+  const FilesystemKind* kind = layer.content.filesystem_kind();
   if (kind != nullptr && kind->found_by_position && facts.kind == TableKind::mbr)
     plan.notes.push_back(fmt::format(
         "Windows keeps the first byte of its partition in its boot data when the table is an "

@@ -45,7 +45,7 @@ Bytes room_of(const Guest& guest, const Layer& layer, Bytes disk_size) {
   }
   // Less than a block at the end is no room.
   if (can_be_resized(layer.content))
-    reach = std::max(size, layer.content.filesystem->usable(reach));
+    reach = std::max(size, layer.content.filesystem()->usable(reach));
   return reach > size ? reach - size : Bytes(0);
 }
 

@@ -14,7 +14,7 @@ namespace {
 
 ResizePlan plan_smaller(const Guest& guest, const Layer& layer, Bytes size) {
   try {
-    return layer.content.filesystem->plan_resize(size);
+    return layer.content.filesystem()->plan_resize(size);
   } catch (const Error& error) {
     throw error.with_context(guest.best_name(layer));
   }
@@ -31,7 +31,7 @@ void plan_smaller_content(Plan& plan, WriteCost& cost, const Guest& guest, const
   if (!shrinking.changes()) return;
   const std::string name = fmt::format("{} on {}", layer.content.name, guest.name_of(layer));
   for (const std::string& note : shrinking.notes) plan.notes.push_back(name + ": " + note);
-  if (const auto& replay = layer.content.replay) {
+  if (const auto& replay = layer.content.replay()) {
     plan.steps.push_back({layer.id, name, replay->action, step::ReplayJournal{}});
     cost.through_ledger += replay->bytes_to_write;
   }

@@ -19,14 +19,15 @@ class Footprint::Inside {
       return;
     }
     const Content& content = layer_.content;
-    if (!content.filesystem) proof_failed("the content of " + name_ + " would change", where);
+    if (!content.filesystem()) proof_failed("the content of " + name_ + " would change", where);
     for (const std::uint64_t end = at + length; at < end;) {
       const auto kept = content.on_disk()->first_kept(at, end - at);
       if (!kept) return;
       // What replaying its journal writes, if that comes first, is no matter of the growth.
-      const std::uint64_t unit = content.filesystem->unit().value();
+      const std::uint64_t unit = content.filesystem()->unit().value();
       const std::uint64_t start = round_down(*kept, unit);
-      if (!content.at_rest || !content.at_rest->is_changed(start, unit))
+      const auto& at_rest = content.as_filesystem()->at_rest;
+      if (!at_rest || !at_rest->is_changed(start, unit))
         proof_failed(fmt::format("byte {} of {}, which is in use, would change", *kept, name_),
                      where);
       at = start + unit;

@@ -24,8 +24,8 @@ void check_findings(const Findings& findings) {
 void check_inside(const Layer& old_place, const Layer* new_place, Bytes planned,
                   const std::string& where) {
   if (new_place == nullptr ||
-      new_place->content.filesystem_kind != old_place.content.filesystem_kind ||
-      (old_place.content.filesystem && !new_place->content.filesystem))
+      new_place->content.filesystem_kind() != old_place.content.filesystem_kind() ||
+      (old_place.content.filesystem() && !new_place->content.filesystem()))
     proof_failed("what is in it cannot be opened", where);
   if (!new_place->content.blockers.empty())
     proof_failed(new_place->content.blockers.front().what(), where);
@@ -149,7 +149,7 @@ class Proof {
     const VolumeGroup* group = before_.group_on(old_place, pv);
     if (group != nullptr && plan_.changes(*group)) return;
     ScratchStore told(*old_place.window);
-    update_partition_start(told, old_place.content.filesystem_kind, old_place.partition->first,
+    update_partition_start(told, old_place.content.filesystem_kind(), old_place.partition->first,
                            work.first);
     const Ranges kept = kept_when_moved(old_place.content, step.to.value());
     compare_layers(told, after_.find(step.layer), kept, contents_, place_text(step), progress_);
@@ -165,7 +165,7 @@ class Proof {
         proof_failed(blockers.front().what(), where);
     }
     if (!layer.content.blockers.empty()) proof_failed(layer.content.blockers.front().what(), where);
-    if (!layer.content.filesystem) return;
+    if (!layer.content.filesystem()) return;
     Findings findings;
     layer.content.on_disk()->audit(AuditScope::full, layer.size, findings, progress_);
     check_findings(findings);

@@ -50,7 +50,7 @@ json place_json(const CommandText& typed, const Guest& guest, Floors& floors, co
   if (layer.content.used) content["used"] = layer.content.used->value();
   for (const Error& blocker : layer.content.blockers)
     content["blockers"].push_back(error_brief(blocker, typed));
-  for (const auto& [name, value] : layer.content.details) content["details"][name] = value;
+  for (const auto& [name, value] : layer.content.header().details) content["details"][name] = value;
   out["content"] = std::move(content);
   for (const Layer& inner : layer.inner)
     out["inner"].push_back(place_json(typed, guest, floors, inner));

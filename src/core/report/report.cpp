@@ -82,11 +82,11 @@ void add_content_row(const Guest& guest, const Layer& layer, std::vector<LayerSi
 
 // What keeps a place from being changed, and what its journal holds.
 void advise_state(const Guest& guest, const Layer& layer, std::vector<SurveyAdvice>& advice) {
-  if (layer.content.replay && layer.content.blockers.empty())
+  if (layer.content.replay() && layer.content.blockers.empty())
     advice.push_back(
         {fmt::format("{} was not cleanly unmounted; shown is what its journal makes "
                      "of it ({}); a change replays it first",
-                     guest.best_name(layer), layer.content.replay->found)});
+                     guest.best_name(layer), layer.content.replay()->found)});
   if (can_get_end_back(guest, layer)) {
     advice.push_back(
         {fmt::format("{} is longer than its place: {} instead of {}; to put the end "

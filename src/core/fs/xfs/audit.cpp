@@ -4,6 +4,7 @@
 
 #include <bit>
 
+#include "core/fs/xfs/log.h"
 #include "core/fs/xfs/rebuild.h"
 #include "core/fs/xfs/rest.h"
 
@@ -21,6 +22,10 @@ class StructureAudit {
     try {
       const Group group(place_, geometry_, number);
       totals_.add(group);
+      newest_.note(group.free_space().log_sequence.value());
+      newest_.note(group.inodes().log_sequence.value());
+      const std::uint64_t list_at = geometry_.header_at(number, 3);
+      newest_.note(read_as<FreeListHeader>(place_, list_at).log_sequence.value());
       if (with_trees) {
         free_space(group);
         inode_trees(group);
@@ -34,6 +39,12 @@ class StructureAudit {
 
   void totals() {
     where_ = "XFS, superblock";
+    newest_.note(geometry_.superblock().log_sequence.value());
+    try {
+      newest_.compare(place_, geometry_, findings_);
+    } catch (const Error& error) {
+      add(error.what());
+    }
     if (!complete_) return;
     const Superblock& super = geometry_.superblock();
     const auto same = [&](const char* what, std::uint64_t counted, std::uint64_t said) {
@@ -183,6 +194,7 @@ class StructureAudit {
   Findings& findings_;
   std::string where_;
   Totals totals_;
+  NewestSequence newest_;
   bool complete_ = true;
 };
 

@@ -45,10 +45,7 @@ class ContentAudit {
     reverse_map();
     if (const std::string wrong = complete_ ? shared_.difference() : std::string(); !wrong.empty())
       add(wrong);
-    guarded([&] {
-      if (newest_ > Log(place_, geometry_).head())
-        add("something says that it was written by a place of the log that was not reached yet");
-    });
+    guarded([&] { newest_.compare(place_, geometry_, findings_); });
     progress_.end();
   }
 
@@ -131,6 +128,8 @@ class ContentAudit {
               tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
               [&](std::uint32_t block, unsigned) {
                 own_line(base + block, 1, who, {owner_of(tree)});
+                const std::uint64_t at = geometry_.block_at(number, block);
+                newest_.note(read_as<TreeHeader>(place_, at).log_sequence.value());
               });
       for (const std::uint32_t block : group.free_list())
         own_line(base + block, 1, who, {owner::group});
@@ -219,10 +218,9 @@ class ContentAudit {
       }
       if (blocks != file.core().blocks.value())
         add(fmt::format("{} has {} blocks, but says {}", who, blocks, file.core().blocks.value()));
-      newest_ = std::max(newest_, file.core().log_sequence.value());
-      const Observer observer{
-          [&](const std::string& what) { add(who + ": " + what); },
-          [&](std::uint64_t sequence) { newest_ = std::max(newest_, sequence); }};
+      newest_.note(file.core().log_sequence.value());
+      const Observer observer{[&](const std::string& what) { add(who + ": " + what); },
+                              [&](std::uint64_t sequence) { newest_.note(sequence); }};
       audit_fields(geometry_, file, observer);
       if (node.folder) {
         guarded([&] {
@@ -380,7 +378,7 @@ class ContentAudit {
   std::unordered_map<std::uint64_t, std::uint64_t> parents_;
   std::map<Belonging, Ranges> by_owner_;  // where there is a reverse map
   QuotaCounts quota_;
-  std::uint64_t newest_ = 0;  // place of the log that anything was written by
+  NewestSequence newest_;
   bool complete_ = true;
 };
 

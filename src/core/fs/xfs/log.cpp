@@ -307,4 +307,13 @@ void Log::close(bool ends) {
   }
 }
 
+void NewestSequence::compare(Store& place, const Geometry& geometry, Findings& findings) const {
+  const std::uint64_t head = Log(place, geometry).head();
+  if (newest_ > head)
+    findings.add("XFS",
+                 fmt::format("something says that it was written by record {}:{} of the "
+                             "log, but its newest is before {}:{}",
+                             newest_ >> 32, newest_ & UINT32_MAX, head >> 32, head & UINT32_MAX));
+}
+
 }  // namespace jh::xfs

@@ -1,9 +1,11 @@
 // Log: its records, from the oldest that is still needed to the newest.
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <vector>
 
+#include "core/base/findings.h"
 #include "core/fs/xfs/geometry.h"
 
 namespace jh::xfs {
@@ -12,6 +14,20 @@ namespace jh::xfs {
 constexpr std::uint64_t log_sequence(std::uint32_t cycle, std::uint64_t sector) {
   return std::uint64_t{cycle} << 32 | sector;
 }
+
+/// The newest place of the log that anything on disk says it was written by.
+class NewestSequence {
+ public:
+  void note(std::uint64_t sequence) {
+    if (sequence != never_logged) newest_ = std::max(newest_, sequence);
+  }
+  /// Nothing is on disk before the log has it: a kernel refuses what says so. Throws damaged.
+  void compare(Store& place, const Geometry& geometry, Findings& findings) const;
+
+ private:
+  static constexpr std::uint64_t never_logged = UINT64_MAX;
+  std::uint64_t newest_ = 0;
+};
 
 class Log {
  public:
