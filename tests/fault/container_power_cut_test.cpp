@@ -13,6 +13,7 @@
 #include "core/store/first_page_guard.h"
 #include "core/store/transaction.h"
 #include "support/changes.h"
+#include "support/ext_tools.h"
 #include "support/fault_images.h"
 #include "support/guest_writes.h"
 #include "support/judges.h"
@@ -56,12 +57,9 @@ class ContainerPowerCut : public FaultImages {
     const auto file = host.open(first_image, Access::read_only);
     const auto container = open_container(*file, &resolver);
     if (container->disk().size() != new_size) return false;
-    Findings findings;
-    container->audit(findings);
-    ext::Filesystem fs(container->disk());
-    NullProgress silent;
-    ext::audit(fs, {}, findings, silent);
-    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    const Findings findings = audit_ext_in(*container);
+    EXPECT_TRUE(findings.clean()) << words_of(findings);
+    const ext::Filesystem fs(container->disk());
     return findings.clean() && fs.geometry().blocks * fs.geometry().block_size == new_size;
   }
 };

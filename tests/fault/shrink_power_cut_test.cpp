@@ -72,12 +72,8 @@ class ShrinkPowerCut : public FaultImages {
     HostFileResolver resolver(host);
     const auto file = host.open(first_image, Access::read_only);
     const auto container = open_container(*file, &resolver);
-    Findings findings;
-    container->audit(findings);
-    ext::Filesystem fs(container->disk());
-    NullProgress silent;
-    ext::audit(fs, {}, findings, silent);
-    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    const Findings findings = audit_ext_in(*container);
+    EXPECT_TRUE(findings.clean()) << words_of(findings);
     EXPECT_EQ(tree_of(container->disk()), tree_);
     return container->disk().size();
   }

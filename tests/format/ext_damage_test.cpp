@@ -12,18 +12,13 @@
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/rest.h"
 #include "core/guest/content.h"
+#include "support/damage.h"
 #include "support/ext_tools.h"
 #include "support/judges.h"
 #include "support/samples.h"
 
 namespace jh::test {
 namespace {
-
-struct ExtTarget {
-  std::string name;
-  std::uint64_t offset;
-  std::uint64_t length;
-};
 
 // Looks at the damaged filesystem in every way the program does. Returns whether growing it was
 // refused.
@@ -76,7 +71,7 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
   options.insert(options.end(), GetParam().begin(), GetParam().end());
   make_ext(path, 12ULL << 20, options);
   MemoryStore image = load(path);
-  std::vector<ExtTarget> targets;
+  std::vector<SpoiledPlace> targets;
   {
     ext::Filesystem fs(image);
     const auto& g = fs.geometry();
@@ -99,29 +94,15 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
     };
     ext::visit_blocks(fs, *ext::find_path(fs, "/film.bin"), visitor);
   }
-  int refused = 0;
-  int tried = 0;
 #ifdef JUNEHEATH_SANITIZED
-  constexpr std::uint64_t stride = 11;
+  constexpr std::uint64_t stride = 14;
 #else
-  constexpr std::uint64_t stride = 1;
+  constexpr std::uint64_t stride = 4;
 #endif
-  for (const ExtTarget& target : targets) {
-    for (std::uint64_t at = 0; at < target.length; at += at % 4 == 3 ? stride : 1) {
-      for (const int change : {0, 1, 2}) {
-        if (stride != 1 && change == 1) continue;
-        MemoryStore damaged_image(image, "image");
-        Buffer byte = read_buffer(damaged_image, target.offset + at, 1);
-        byte[0] = change == 0 ? 0xFF : change == 1 ? 0 : static_cast<std::uint8_t>(byte[0] ^ 0x10);
-        damaged_image.write(target.offset + at, byte);
-        SCOPED_TRACE(fmt::format("{}, byte {}, change {}", target.name, at, change));
-        refused += look_everywhere(damaged_image) ? 1 : 0;
-        ++tried;
-      }
-    }
-  }
-  fmt::print("  {} tried, {} refused\n", tried, refused);
-  EXPECT_GT(refused, tried / 100);
+  const auto takes = [](std::uint64_t at, int change) {
+    return at % stride < 4 && (stride == 4 || change != 1);
+  };
+  spoil_each_byte(image, targets, takes, look_everywhere);
 }
 
 TEST_P(ExtDamage, RandomBytes) {
@@ -137,18 +118,9 @@ TEST_P(ExtDamage, RandomBytes) {
 #else
   constexpr int rounds = 600;
 #endif
-  for (int n = 0; n < rounds; ++n) {
-    MemoryStore damaged_image(image, "image");
-    const int hits = 1 + static_cast<int>(random() % 12);
-    for (int i = 0; i < hits; ++i) {
-      Buffer bytes(1 + random() % 8);
-      for (std::uint8_t& b : bytes) b = static_cast<std::uint8_t>(random());
-      // Most metadata lies in the first megabyte.
-      damaged_image.write(1024 + random() % ((1U << 20) - 2048), bytes);
-    }
-    SCOPED_TRACE(fmt::format("round {}", n));
-    look_everywhere(damaged_image);
-  }
+  // Most metadata lies in the first megabyte.
+  const auto place = [&] { return 1024 + random() % ((1U << 20) - 2048); };
+  spoil_at_random(image, rounds, random, place, look_everywhere);
 }
 
 INSTANTIATE_TEST_SUITE_P(

@@ -6,17 +6,12 @@
 #include <random>
 
 #include "core/guest/content.h"
+#include "support/damage.h"
 #include "support/ntfs_place.h"
 #include "support/share.h"
 
 namespace jh::test {
 namespace {
-
-struct NtfsTarget {
-  std::string name;
-  std::uint64_t offset;
-  std::uint64_t length;
-};
 
 // Throws what may not come out; true: something was refused.
 template <class Work>
@@ -72,7 +67,7 @@ class NtfsDamage : public testing::TestWithParam<const char*> {};
 
 TEST_P(NtfsDamage, EveryFieldInTurn) {
   const MemoryStore image = ntfs_sample(GetParam());
-  std::vector<NtfsTarget> targets;
+  std::vector<SpoiledPlace> targets;
   {
     MemoryStore place(image, "place");
     ntfs::Filesystem fs(place);
@@ -107,24 +102,8 @@ TEST_P(NtfsDamage, EveryFieldInTurn) {
 #else
   constexpr std::uint32_t one_of = 120;
 #endif
-  int refused = 0;
-  int tried = 0;
-  for (const NtfsTarget& target : targets) {
-    for (std::uint64_t at = 0; at < target.length; ++at) {
-      for (const int change : {0, 1, 2}) {
-        if (!takes_all() && random() % one_of != 0) continue;
-        MemoryStore damaged_image(image, "image");
-        Buffer byte = read_buffer(damaged_image, target.offset + at, 1);
-        byte[0] = change == 0 ? 0xFF : change == 1 ? 0 : static_cast<std::uint8_t>(byte[0] ^ 0x10);
-        damaged_image.write(target.offset + at, byte);
-        SCOPED_TRACE(fmt::format("{}, byte {}, change {}", target.name, at, change));
-        refused += look_everywhere(damaged_image) ? 1 : 0;
-        ++tried;
-      }
-    }
-  }
-  fmt::print("  {} tried, {} refused\n", tried, refused);
-  EXPECT_GT(refused, tried / 100);
+  const auto takes = [&](std::uint64_t, int) { return takes_all() || random() % one_of == 0; };
+  spoil_each_byte(image, targets, takes, look_everywhere);
 }
 
 TEST_P(NtfsDamage, RandomBytes) {
@@ -144,18 +123,11 @@ TEST_P(NtfsDamage, RandomBytes) {
 #else
   const int rounds = takes_all() ? 3000 : 40;
 #endif
-  for (int n = 0; n < rounds; ++n) {
-    MemoryStore damaged_image(image, "image");
-    const int hits = 1 + static_cast<int>(random() % 12);
-    for (int i = 0; i < hits; ++i) {
-      Buffer bytes(1 + random() % 8);
-      for (std::uint8_t& b : bytes) b = static_cast<std::uint8_t>(random());
-      const auto& [start, length] = metadata[random() % metadata.size()];
-      damaged_image.write(start + random() % (length - 8), bytes);
-    }
-    SCOPED_TRACE(fmt::format("round {}", n));
-    look_everywhere(damaged_image);
-  }
+  const auto place = [&] {
+    const auto& [start, length] = metadata[random() % metadata.size()];
+    return start + random() % (length - 8);
+  };
+  spoil_at_random(image, rounds, random, place, look_everywhere);
 }
 
 // A system's checker finds its way from the base record: one that says it is none has no file.

@@ -14,6 +14,7 @@
 #include "support/program.h"
 #include "support/same_guest.h"
 #include "support/samples.h"
+#include "support/sequences.h"
 #include "support/share.h"
 #include "support/sizes.h"
 #include "support/xfs_guest.h"
@@ -140,26 +141,13 @@ INSTANTIATE_TEST_SUITE_P(Makes, XfsShrink, testing::ValuesIn(shrink_makes()),
 // content, and now and then the checker. JUNEHEATH_SEQUENCES: how many.
 TEST(XfsShrinking, AnySequenceKeepsTheFiles) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  const unsigned seed = seed_of_run();
-  const char* more = std::getenv("JUNEHEATH_SEQUENCES");
-  const int sequences = more != nullptr ? std::stoi(more) : 300;
-  const TempFolder folder;
-  const std::string image = folder / "place.img";
   NullProgress silent;
-  std::optional<MemoryStore> made;
-  Sums tree;
   int smaller = 0;
-  for (int i = 0; i < sequences; ++i) {
-    SCOPED_TRACE(fmt::format("seed {}, sequence {}", seed, i));
-    std::mt19937_64 random{seed + static_cast<unsigned>(i)};
-    if (i % 60 == 0) {
-      std::filesystem::remove(image);
-      make_xfs(image, (600 + random() % 200) * mib, any_xfs_options(random), false);
-      live_in_xfs(image, random);
-      made.emplace(load(image));
-      tree = tree_sums(*recognise_content(*made).on_disk());
-    }
-    MemoryStore place(*made, "place");
+  const auto make = [](const std::string& image, std::mt19937_64& random) {
+    make_xfs(image, (600 + random() % 200) * mib, any_xfs_options(random), false);
+    live_in_xfs(image, random);
+  };
+  const auto change = [&](MemoryStore& place, std::mt19937_64& random) {
     for (int step = 0; step < 3; ++step) {
       const auto fs = recognise_content(place).filesystem_kind()->open_to_change(place);
       const std::uint64_t size = fs->size().value();
@@ -179,14 +167,8 @@ TEST(XfsShrinking, AnySequenceKeepsTheFiles) {
         ++smaller;
       }
     }
-    expect_sound_with(place, tree);
-    if (testing::Test::HasFatalFailure()) return;
-    if (i % 20 != 19) continue;
-    const std::string copy = folder / "copy.img";
-    save(place, copy);
-    ASSERT_EQ(check_xfs(copy), "");
-    std::filesystem::remove(copy);
-  }
+  };
+  const int sequences = run_sequences({300, 60, 20, make, change, check_xfs});
   EXPECT_GT(smaller, sequences);
 }
 

@@ -76,6 +76,15 @@ Findings audit_ext(const std::string& path) {
   return findings;
 }
 
+Findings audit_ext_in(Container& container) {
+  Findings findings;
+  NullProgress silent;
+  container.audit(findings);
+  ext::Filesystem fs(container.disk());
+  ext::audit(fs, {}, findings, silent);
+  return findings;
+}
+
 std::map<std::string, std::string> own_tree_facts(const std::string& path) {
   FileStore file(path, Access::read_only);
   ext::Filesystem fs(file);

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "core/base/findings.h"
+#include "core/container/container.h"
 #include "core/fs/ext/filesystem.h"
 #include "core/guest/content.h"
 
@@ -24,6 +25,8 @@ std::uint64_t shrink_ext(const std::string& path, std::uint64_t size);
 std::uint64_t floor_of(const std::string& path);
 /// Our own full audit.
 Findings audit_ext(const std::string& path);
+/// The same of a container, and of the filesystem that its disk is.
+Findings audit_ext_in(Container& container);
 /// Path → attributes and a sum of the content, by our own reader.
 std::map<std::string, std::string> own_tree_facts(const std::string& path);
 /// The tree as the kernel shows it, or as we read it where this kernel was built without the
