@@ -85,21 +85,12 @@ std::uint64_t VhdxContainer::relocate_tail(std::uint64_t most) {
   for (const RegionEntry& region : structure_.regions)
     pinned.push_back({region.offset.value(), region.offset.value() + region.length.value()});
   std::vector<MovableBlock> movable;
-  const std::uint64_t entries = structure_.entries_for(structure_.disk_size);
-  for (std::uint64_t i = 0; i < entries; ++i) {
-    const std::uint64_t found = entry(i);
-    if (found == 0) {
-      i = end_of_zeros(i) - 1;
-      continue;
-    }
-    const auto state = static_cast<State>(found & state_mask);
-    const std::uint64_t at = found & place_mask;
-    const bool is_bitmap = i % (structure_.chunk_ratio() + 1) == structure_.chunk_ratio();
-    if (is_bitmap && state == State::present)
+  for_each_place([&](std::uint64_t index, State, std::uint64_t at, bool is_bitmap) {
+    if (is_bitmap)
       pinned.push_back({at, at + unit});  // of sectors, for blocks that are here in part
-    else if (state == State::present || state == State::partial)
-      movable.push_back({at, i, 0});
-  }
+    else
+      movable.push_back({at, index, 0});
+  });
   std::uint64_t end = unit;
   for (const PinnedRange& range : pinned) end = std::max(end, range.end);
   const auto moves = plan_tail_relocation(movable, pinned, unit, block_size(), unit,

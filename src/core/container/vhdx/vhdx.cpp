@@ -232,6 +232,24 @@ ContainerFacts VhdxContainer::facts() {
   return facts;
 }
 
+// Entries of the block table that have a place in the file, whole or in part.
+void VhdxContainer::for_each_place(
+    const std::function<void(std::uint64_t index, State state, std::uint64_t at, bool is_bitmap)>&
+        visit) {
+  const std::uint64_t entries = structure_.entries_for(structure_.disk_size);
+  for (std::uint64_t i = 0; i < entries; ++i) {
+    const std::uint64_t found = entry(i);
+    if (found == 0) {
+      i = end_of_zeros(i) - 1;
+      continue;
+    }
+    const auto state = static_cast<State>(found & state_mask);
+    if (state == State::present || state == State::partial)
+      visit(i, state, found & place_mask,
+            i % (structure_.chunk_ratio() + 1) == structure_.chunk_ratio());
+  }
+}
+
 void VhdxContainer::audit(Findings& findings) {
   const std::string where = file_.name() + ", VHDX";
   for (const std::string& note : structure_.notes) findings.add(where, note);
@@ -243,28 +261,19 @@ void VhdxContainer::audit(Findings& findings) {
     places.add(region.offset.value(), region.length.value(),
                region.id == bat_region ? "the block table" : "the metadata");
   const std::uint64_t ratio = structure_.chunk_ratio();
-  const std::uint64_t entries = structure_.entries_for(disk_size());
-  for (std::uint64_t i = 0; i < entries; ++i) {
-    const std::uint64_t found = entry(i);
-    if (found == 0) {
-      i = end_of_zeros(i) - 1;
-      continue;
-    }
-    const auto state = static_cast<State>(found & state_mask);
-    if (state != State::present && state != State::partial) continue;
-    const std::uint64_t at = found & place_mask;
-    if (i % (ratio + 1) == ratio) {
+  for_each_place([&](std::uint64_t i, State state, std::uint64_t at, bool is_bitmap) {
+    if (is_bitmap) {
       places.add(at, unit, "bitmap", i / (ratio + 1));
-      continue;
+      return;
     }
     const std::uint64_t block = i - i / (ratio + 1);
-    if (block >= structure_.blocks()) continue;
+    if (block >= structure_.blocks()) return;
     if (state == State::partial && !below_)
       findings.add(where,
                    fmt::format("block {} is there in part, but the disk has no parent", block));
     places.add(at, block_size(), std::min(block_size(), disk_size() - block * block_size()),
                "block", block);
-  }
+  });
   places.report(where, view().size(), findings);
 }
 

@@ -45,6 +45,8 @@ class VhdxContainer final : public BlockContainer {
   std::uint64_t entry(std::uint64_t index);
   /// The first entry from `index` on that is not zero, or lies in another page of the BAT.
   std::uint64_t end_of_zeros(std::uint64_t index);
+  void for_each_place(const std::function<void(std::uint64_t index, State state, std::uint64_t at,
+                                               bool is_bitmap)>& visit);
   void set_entry(std::uint64_t index, std::uint64_t value);
   Extent find_partial(std::uint64_t block, std::uint64_t at, std::uint64_t inside,
                       std::uint64_t length);
