@@ -219,7 +219,8 @@ Geometry read_geometry(const Superblock& super, std::uint64_t store_size) {
   // Without bigalloc a cluster is a block, and the fields say so.
   const std::uint32_t log_cluster = super.log_cluster_size.value();
   if (log_cluster < log_block || log_cluster > (bigalloc ? 20 + log_block : log_block))
-    corrupt("cluster size");
+    corrupt(fmt::format("clusters of 2^{} bytes for blocks of {}", 10 + std::uint64_t{log_cluster},
+                        g.block_size));
   g.cluster_ratio = 1U << (log_cluster - log_block);
   g.clusters_per_group = super.clusters_per_group.value();
   if (std::uint64_t{g.clusters_per_group} * g.cluster_ratio != g.blocks_per_group)
