@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <boost/endian/conversion.hpp>
+#include <cstring>
 
 #include "core/store/utf16.h"
 
@@ -11,8 +13,8 @@ namespace {
 
 std::u16string units_of(ConstByteSpan raw) {
   std::u16string text(raw.size() / 2, u'\0');
-  for (std::size_t i = 0; i < text.size(); ++i)
-    text[i] = static_cast<char16_t>(raw[2 * i] | raw[2 * i + 1] << 8);
+  std::memcpy(text.data(), raw.data(), 2 * text.size());
+  for (char16_t& unit : text) boost::endian::little_to_native_inplace(unit);
   return text;
 }
 

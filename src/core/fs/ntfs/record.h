@@ -27,11 +27,14 @@ class Attribute {
   /// A piece of a nonresident one, told like `first` but for where it is: without sizes.
   static Attribute piece_like(const Attribute& first, const ClusterRuns& runs);
 
-  std::uint32_t type() const { return common().type.value(); }
+  // Asked for of every attribute of every record, and so without the rest of its header.
+  std::uint32_t type() const {
+    return parse_as<Le32>(raw(), offsetof(AttributeHeader, type)).value();
+  }
   std::u16string name() const;
   std::uint16_t flags() const { return common().flags.value(); }
   std::uint16_t instance() const { return common().instance.value(); }
-  bool resident() const { return common().nonresident == 0; }
+  bool resident() const { return raw()[offsetof(AttributeHeader, nonresident)] == 0; }
   std::size_t size() const { return size_; }
   ConstByteSpan raw() const { return ConstByteSpan(*record_).subspan(at_, size_); }
   bool same_stream(const Attribute& other) const {

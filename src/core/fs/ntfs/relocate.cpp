@@ -20,25 +20,24 @@ bool reaches(const ClusterRuns& runs, std::uint64_t end) {
 
 // Most records have nothing but their own bytes, and say so at a glance; what is odd in one of them
 // is for a closer look.
-bool Mover::is_all_resident(const Record& record) {
-  const RecordHeader header = record.header();
+bool Mover::is_all_resident(ConstByteSpan record) {
+  const auto header = parse_as<RecordHeader>(record, 0);
   const std::size_t used = header.bytes_used.value();
   std::size_t at = header.first_attribute.value();
-  if (used > record.raw.size()) return false;
+  if (used > record.size()) return false;
   while (at % 8 == 0 && used >= sizeof(AttributeHeader) && at <= used - sizeof(AttributeHeader)) {
-    const auto attribute = parse_as<AttributeHeader>(record.raw, at);
+    const auto attribute = parse_as<AttributeHeader>(record, at);
     const std::size_t length = attribute.length.value();
     if (attribute.type.value() == type::attribute_list || attribute.nonresident != 0 ||
         length < sizeof(ResidentHeader) || length > used - at)
       break;
     at += length;
   }
-  return at + 4 <= used && parse_as<Le32>(record.raw, at).value() == type::end;
+  return at + 4 <= used && parse_as<Le32>(record, at).value() == type::end;
 }
 
 // Clusters of it, or of records that its list names, lie behind the end.
 bool Mover::concerns(const Record& record) const {
-  if (is_all_resident(record)) return false;
   for (const Attribute& attribute : record.attributes()) {
     if (attribute.type() == type::attribute_list) return true;
     if (!attribute.resident() && reaches(attribute.runs(fs_.geometry().clusters), end_))
@@ -54,7 +53,9 @@ void Mover::run() {
     const auto header = parse_as<RecordHeader>(raw, 0);
     if ((header.flags.value() & record_flags::in_use) == 0 || header.base.value() != 0) return;
     if (number == file::bad_clusters) return;
-    const auto record = Record::from_disk(number, Buffer(raw.begin(), raw.end()), "NTFS, file");
+    undo_fixups(raw, "FILE", "NTFS, file", number);
+    if (number != file::bitmap && is_all_resident(raw)) return;
+    const Record record{number, Buffer(raw.begin(), raw.end())};
     if (number == file::bitmap || concerns(record)) move_file(record);
   });
 }

@@ -17,7 +17,7 @@ class Mover {
   std::uint64_t clusters() const { return moved_; }
 
  private:
-  static bool is_all_resident(const Record& record);
+  static bool is_all_resident(ConstByteSpan record);
   bool concerns(const Record& record) const;
   void move_file(const Record& record);
   bool move_stream(const File& file, std::size_t first, class FileEdit& edit);
