@@ -21,9 +21,12 @@ namespace {
 //  - the lists of reserved descriptor blocks: it follows them, but does not miss an entry;
 //  - superblock copies that differ from the first: it reads them only when the first is lost;
 //  - descriptor tables that differ in places, or have a wrong checksum, or say that something lies
-//    on other metadata: where the first one looks wrong, it goes on with a copy and calls what that
-//    describes clean;
+//    on other metadata or outside: where the first one looks wrong, it goes on with a copy and
+//    calls what that describes clean;
 //  - the header of an extent tree that is empty: the kernel refuses the file;
+//  - a journal of no length, which the kernel does not mount, and one longer than its blocks: it
+//  goes
+//    on with the superblock's copy of the journal's inode;
 //  - inline data whose attribute has another name: it does not miss the attribute;
 //  - a superblock that is impossible, or longer than what it lies on: it quietly goes on with a
 //  copy of it;
@@ -43,12 +46,15 @@ bool ours_alone(const Findings& findings) {
                        return about(f, "descriptor copy") ||
                               about(f, "the checksum of its descriptor is wrong") ||
                               about(f, "lies on other metadata") ||
+                              (about(f, "ext, group") && about(f, "outside of the filesystem")) ||
                               about(f, "what it lies on holds only");
                      }) ||
          std::all_of(all.begin(), all.end(), [&](const Finding& f) {
            return about(f, "inode 7") || about(f, "superblock copy") ||
                   about(f, "lacks the attribute that belongs to it") ||
                   about(f, "its extent tree, which is empty, has a wrong header") ||
+                  about(f, "the journal's size is not possible") ||
+                  about(f, "the journal's inode is longer than its blocks") ||
                   about(f, "the superblock is damaged") || about(f, "inode 8its extra size") ||
                   about(f, "are more than there are") || about(f, "was never written") ||
                   about(f, "but the superblock says") || about(f, "but its inline data has") ||

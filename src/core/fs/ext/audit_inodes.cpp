@@ -74,8 +74,9 @@ class InodeAudit {
     const Buffer data = inline_data(inode_, &complete);
     if (!complete) {
       state_.find(where_, "its inline data lacks the attribute that belongs to it");
-    } else if (inode_.type() == mode_dir ? inode_.size() != data.size()
-                                         : inode_.size() > data.size()) {
+    } else if (inode_.type() == mode_dir || inode_.type() == mode_link
+                   ? inode_.size() != data.size()
+                   : inode_.size() > data.size()) {
       state_.find(where_, "it is {} bytes long, but its inline data has {}", inode_.size(),
                   data.size());
     }
