@@ -24,6 +24,8 @@ namespace {
 //    on other metadata or outside: where the first one looks wrong, it goes on with a copy and
 //    calls what that describes clean;
 //  - the header of an extent tree that is empty: the kernel refuses the file;
+//  - a mark that there are errors, when it finds none; where the log of a journal begins that needs
+//    no replay;
 //  - a journal of no length, which the kernel does not mount, and one longer than its blocks: it
 //  goes
 //    on with the superblock's copy of the journal's inode;
@@ -55,6 +57,8 @@ bool ours_alone(const Findings& findings) {
                   about(f, "its extent tree, which is empty, has a wrong header") ||
                   about(f, "the journal's size is not possible") ||
                   about(f, "the journal's inode is longer than its blocks") ||
+                  about(f, "the journal's log lies outside of it") ||
+                  about(f, "marked the filesystem as having errors") ||
                   about(f, "the superblock is damaged") || about(f, "inode 8its extra size") ||
                   about(f, "are more than there are") || about(f, "was never written") ||
                   about(f, "but the superblock says") || about(f, "but its inline data has") ||

@@ -82,11 +82,20 @@ class InodeAudit {
     }
   }
 
-  // The target is as long as the inode says, and ends there.
+  // The target is as long as the inode says, and ends there: a zero stands behind it.
   void check_link() {
-    const std::string target = read_link(fs_, inode_);
-    if (target.size() != inode_.size() || target.empty() || target.find('\0') != std::string::npos)
+    const std::string text = read_link(fs_, inode_);
+    if (text.size() != inode_.size() || text.empty() || text.find('\0') != std::string::npos ||
+        goes_on(text.size()))
       state_.find(where_, "its link target is damaged");
+  }
+
+  bool goes_on(std::size_t size) {
+    if (inode_.has_flag(flag_inline_data)) return false;
+    if (!has_blocks(inode_))
+      return size >= sizeof(Inode::block) || inode_.raw[offsetof(Inode, block) + size] != 0;
+    const std::uint64_t block = find_block(fs_, inode_, 0);
+    return size >= g_.block_size || !g_.is_block(block) || fs_.read_block(block)[size] != 0;
   }
 
   void claim(std::uint64_t block, std::uint64_t count) {
