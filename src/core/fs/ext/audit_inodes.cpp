@@ -82,7 +82,7 @@ class InodeAudit {
     }
   }
 
-  // The target is as long as the inode says, and ends there: a zero stands behind it.
+  // As long as the inode says, with a zero behind it.
   void check_link() {
     const std::string text = read_link(fs_, inode_);
     if (text.size() != inode_.size() || text.empty() || text.find('\0') != std::string::npos ||
