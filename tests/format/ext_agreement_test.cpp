@@ -93,7 +93,7 @@ TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
   const int cases = inputs_of(500, 500);
 #endif
   const char* chosen = std::getenv("JUNEHEATH_SEED");
-  std::mt19937 random(chosen == nullptr ? 20261123U : static_cast<unsigned>(std::atol(chosen)));
+  const unsigned seed = chosen == nullptr ? 20261123U : static_cast<unsigned>(std::atol(chosen));
   const std::vector<std::vector<std::string>> kinds{
       {"-b", "1024"},
       {"-b", "1024", "-O", "^metadata_csum"},
@@ -119,8 +119,9 @@ TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
   int both_found = 0;
   int both_clean = 0;
   int explained = 0;
-  int open = 0;
   for (int n = 0; n < cases; ++n) {
+    // Each its own: the maker's identities and times lead one of them elsewhere, and no other.
+    std::mt19937 random(seed + static_cast<unsigned>(n));
     const std::size_t kind = static_cast<std::size_t>(n) % kinds.size();
     const std::string path = folder / std::to_string(kind);
     std::map<std::uint64_t, std::string> undo;
@@ -150,18 +151,14 @@ TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
     } else if (theirs.empty() ? ours_alone(ours) : theirs_alone(path, theirs)) {
       ++explained;
     } else {
-      ++open;
-      fmt::print("  case {}, kind {}:{}\nthe checker: {}\nours: {}\n", n, kind, what, theirs,
-                 words_of(ours));
+      ADD_FAILURE() << "case " << n << ", kind " << kind << ":" << what
+                    << "\nthe checker: " << theirs << "\nours: " << words_of(ours);
     }
     for (const auto& [at, byte] : undo) poke(path, at, byte);
   }
   fmt::print("  {} damaged: both found {}, both clean {}, one alone (explained) {}\n", cases,
              both_found, both_clean, explained);
   EXPECT_GT(both_found, cases / 3);
-  // The filesystems are made anew each time: one of so many may still ask something that nobody has
-  // answered above. Who looks for such gives a seed.
-  EXPECT_LE(open, chosen == nullptr && !takes_all() ? 1 : 0);
 }
 
 }  // namespace
