@@ -360,38 +360,57 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
   EXPECT_GT(both, 0);
 }
 
-// Nothing is on disk before the log has it.
-TEST(Xfs, WhatIsAheadOfItsLogIsDamage) {
+// A filesystem with a reverse map; and below, the headers and roots of its first group.
+struct FirstGroup {
+  static MemoryStore made(const std::string& image) {
+    make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
+    return load(image);
+  }
   const TempFolder folder;
   const std::string image = folder / "place.img";
-  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
-  const MemoryStore whole = load(image);
-  MemoryStore first(whole, "first");
-  const xfs::Geometry geometry(first);
+  MemoryStore whole = made(image);
+};
+
+struct Structure {
+  const char* name;
+  std::uint64_t at;
+  std::size_t length;  // of what it says
+  std::uint64_t unit;  // that its checksum covers
+  std::size_t checksum;
+  std::size_t sequence;
+};
+
+std::vector<Structure> structures_of(const xfs::Geometry& geometry) {
   const std::uint64_t sector = geometry.sector_size();
   const std::uint64_t block = geometry.block_size();
-  struct Structure {
-    const char* name;
-    std::uint64_t at;
-    std::uint64_t unit;
-    std::size_t sequence;
-    std::size_t checksum;
-    bool is_read_when_mounted = true;
-  };
-  const Structure structures[]{
-      {"superblock", 0, sector, offsetof(xfs::Superblock, log_sequence),
-       offsetof(xfs::Superblock, checksum)},
-      {"free space", sector, sector, offsetof(xfs::FreeSpaceHeader, log_sequence),
-       offsetof(xfs::FreeSpaceHeader, checksum)},
-      {"inodes", 2 * sector, sector, offsetof(xfs::InodeHeader, log_sequence),
-       offsetof(xfs::InodeHeader, checksum)},
-      {"free list", 3 * sector, sector, offsetof(xfs::FreeListHeader, log_sequence),
-       offsetof(xfs::FreeListHeader, checksum), false},
-      {"tree", geometry.header_blocks() * block, block, offsetof(xfs::TreeHeader, log_sequence),
-       offsetof(xfs::TreeHeader, checksum), false}};
-  for (const Structure& each : structures) {
-    SCOPED_TRACE(each.name);
-    MemoryStore place(whole, "place");
+  std::vector<Structure> all{
+      {"superblock", 0, sizeof(xfs::Superblock), sector, offsetof(xfs::Superblock, checksum),
+       offsetof(xfs::Superblock, log_sequence)},
+      {"free space", sector, sizeof(xfs::FreeSpaceHeader), sector,
+       offsetof(xfs::FreeSpaceHeader, checksum), offsetof(xfs::FreeSpaceHeader, log_sequence)},
+      {"inodes", 2 * sector, sizeof(xfs::InodeHeader), sector, offsetof(xfs::InodeHeader, checksum),
+       offsetof(xfs::InodeHeader, log_sequence)},
+      {"free list", 3 * sector, 80, sector, offsetof(xfs::FreeListHeader, checksum),
+       offsetof(xfs::FreeListHeader, log_sequence)}};
+  for (std::uint64_t i = 0; i < 6; ++i)
+    all.push_back({"tree", (geometry.header_blocks() + i) * block, 120, block,
+                   offsetof(xfs::TreeHeader, checksum), offsetof(xfs::TreeHeader, log_sequence)});
+  const xfs::Superblock& super = geometry.superblock();
+  all.push_back({"root inode",
+                 geometry.block_at(super.root_inode.value() >> super.inodes_per_block_log), 200,
+                 super.inode_size.value(), offsetof(xfs::Inode, checksum),
+                 offsetof(xfs::Inode, log_sequence)});
+  return all;
+}
+
+// Nothing is on disk before the log has it.
+TEST(Xfs, WhatIsAheadOfItsLogIsDamage) {
+  FirstGroup group;
+  const std::string& image = group.image;
+  const xfs::Geometry geometry(group.whole);
+  for (const Structure& each : structures_of(geometry)) {
+    SCOPED_TRACE(fmt::format("{} at {}", each.name, each.at));
+    MemoryStore place(group.whole, "place");
     const auto put = [&](std::uint64_t sequence) {
       Buffer bytes = read_buffer(place, each.at, each.unit);
       put_at(bytes, each.sequence, Be64(sequence));
@@ -405,7 +424,8 @@ TEST(Xfs, WhatIsAheadOfItsLogIsDamage) {
     EXPECT_TRUE(audit.said("written by record 77:8 of the log")) << audit.out;
     EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
     EXPECT_TRUE(load(image).same_content(place));
-    if (each.is_read_when_mounted && can_mount()) {
+    const bool is_read_when_mounted = each.at < 3 * geometry.sector_size();
+    if (is_read_when_mounted && can_mount()) {
       EXPECT_ANY_THROW(Mounted(image, 0, 0, true));
     }
     put(UINT64_MAX);  // was never in the log
@@ -415,43 +435,18 @@ TEST(Xfs, WhatIsAheadOfItsLogIsDamage) {
 
 // Each byte of each header and root in turn: named or harmless, never a fall, a hang or a write.
 TEST(Xfs, CorruptFieldsAreReported) {
-  const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
-  const MemoryStore whole = load(image);
-  MemoryStore first(whole, "first");
-  const xfs::Geometry geometry(first);
+  FirstGroup group;
+  const xfs::Geometry geometry(group.whole);
   std::mt19937 random{seed_of_run()};
   const bool all = takes_all();
-  NullProgress silent;
-  struct Structure {
-    std::uint64_t at;
-    std::size_t length;
-    std::size_t sum;
-    std::uint64_t unit;
-  };
-  const std::uint64_t sector = geometry.sector_size();
-  const std::uint64_t block = geometry.block_size();
-  std::vector<Structure> structures{
-      {0, sizeof(xfs::Superblock), offsetof(xfs::Superblock, checksum), sector},
-      {sector, sizeof(xfs::FreeSpaceHeader), offsetof(xfs::FreeSpaceHeader, checksum), sector},
-      {2 * sector, sizeof(xfs::InodeHeader), offsetof(xfs::InodeHeader, checksum), sector},
-      {3 * sector, 80, offsetof(xfs::FreeListHeader, checksum), sector}};
-  for (std::uint64_t i = 0; i < 6; ++i)
-    structures.push_back(
-        {(geometry.header_blocks() + i) * block, 120, offsetof(xfs::TreeHeader, checksum), block});
-  structures.push_back({geometry.block_at(geometry.superblock().root_inode.value() >>
-                                          geometry.superblock().inodes_per_block_log),
-                        200, offsetof(xfs::Inode, checksum),
-                        geometry.superblock().inode_size.value()});
-  for (const Structure& structure : structures)
+  for (const Structure& structure : structures_of(geometry))
     for (std::size_t byte = 0; byte < structure.length; ++byte)
       for (const std::uint8_t value : {0x00, 0x01, 0x7F, 0x80, 0xFF}) {
         if (!all && random() % 20 != 0) continue;
-        MemoryStore place(whole, "place");
+        MemoryStore place(group.whole, "place");
         Buffer bytes = read_buffer(place, structure.at, structure.unit);
         bytes[byte] = value;
-        xfs::set_checksum(bytes, structure.sum);
+        xfs::set_checksum(bytes, structure.checksum);
         place.write(structure.at, bytes);
         look_all_over(place, Files::left_out, fmt::format("{} + {}", structure.at, byte));
       }

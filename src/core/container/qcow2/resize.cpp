@@ -29,7 +29,7 @@ void Qcow2Container::keep_snapshot_sizes() {
   whole.resize(round_up(whole.size(), image_.cluster()));
   const std::uint64_t at = refcounts().allocate(whole.size() / image_.cluster());
   file_.write_unreferenced(at, whole);
-  for (std::uint64_t c = old_first; c < old_end; ++c) refcounts().release(c);
+  refcounts().release_run(old_first, old_end - old_first);
   image_.raw.snapshots_offset = at;
   write_header(file_, image_);
   image_.snapshots.clear();
@@ -41,11 +41,10 @@ void Qcow2Container::keep_snapshot_sizes() {
 // guest's memory there while it saves it; what is left would become a part of a larger disk.
 void Qcow2Container::drop_tables_behind(std::uint64_t disk_size) {
   for (std::uint64_t index = image_.tables_for(disk_size); index < l1_.size(); ++index) {
-    Buffer* entries = table(index);
-    if (entries == nullptr) continue;
-    const Buffer old = *entries;
-    for (std::uint64_t i = 0; i < image_.entries_per_table(); ++i)
-      let_go({parse_as<Be64>(old, i * image_.entry_size()).value(), 0});
+    if (table(index) == nullptr) continue;
+    std::vector<Entry> old(image_.entries_per_table());
+    for (std::uint64_t i = 0; i < old.size(); ++i) old[i] = entry_of(index * old.size() + i);
+    let_go(old);
     refcounts().release((l1_[index] & offset_mask) / image_.cluster());
     l1_[index] = 0;
     tables_.erase(index);
@@ -77,8 +76,7 @@ void Qcow2Container::grow(Bytes new_size) {
       const std::uint64_t at = refcounts().allocate(raw.size() / image_.cluster());
       file_.write_unreferenced(at, raw);
       image_.raw.l1_table_offset = at;
-      for (std::uint64_t i = 0; i < old_clusters; ++i)
-        refcounts().release(old_at / image_.cluster() + i);
+      refcounts().release_run(old_at / image_.cluster(), old_clusters);
     }
   }
   write_header(file_, image_);
@@ -100,15 +98,7 @@ void Qcow2Container::shrink(Bytes new_size) {
   const std::uint64_t first = ceil_div(new_size.value(), image_.cluster());
   const std::uint64_t per_table = image_.entries_per_table();
   // Of the table that the new end lies in a part stays.
-  if (Buffer* entries = first % per_table == 0 ? nullptr : table(first / per_table)) {
-    const Buffer old = *entries;
-    for (std::uint64_t i = first % per_table; i < per_table; ++i) {
-      const std::uint64_t place = parse_as<Be64>(old, i * image_.entry_size()).value();
-      if (place == 0 && image_.entry_size() == 8) continue;
-      set_entry(round_down(first, per_table) + i, {});
-      let_go({place, 0});
-    }
-  }
+  if (first % per_table != 0) clear_entries(first, per_table - first % per_table);
   drop_tables_behind(new_size.value());
   image_.size = new_size.value();
   write_header(file_, image_);

@@ -31,6 +31,11 @@ std::uint16_t mode_of_file_type(std::uint8_t type) {
   }
 }
 
+bool is_quota_inode(const Superblock& super, std::uint32_t ino) {
+  return ino == super.usr_quota_inum.value() || ino == super.grp_quota_inum.value() ||
+         ino == super.prj_quota_inum.value();
+}
+
 class DirectoryAudit {
  public:
   DirectoryAudit(AuditState& state, const InodeRecord& inode, std::vector<std::uint32_t>& parents,
@@ -165,12 +170,9 @@ class DirectoryAudit {
                   ino);
       return;
     }
-    const Superblock& super = fs_.super();
-    for (const std::uint32_t named : {super.usr_quota_inum.value(), super.grp_quota_inum.value(),
-                                      super.prj_quota_inum.value(), super.orphan_file_inum.value()})
-      if (ino == named)
-        state_.find(where_, "entry \"{}\" leads to inode {}, which the superblock has for itself",
-                    printable(name), ino);
+    if (is_quota_inode(fs_.super(), ino) || ino == fs_.super().orphan_file_inum.value())
+      state_.find(where_, "entry \"{}\" leads to inode {}, which the superblock has for itself",
+                  printable(name), ino);
     check_type(entry, name);
     const std::uint32_t rank = state_.used.rank(ino);
     ++state_.names[rank];
@@ -261,10 +263,7 @@ void audit_directories(AuditState& state) {
     if (ino == fs.super().orphan_file_inum.value() && g.has_compat(compat::orphan_file)) return;
     const auto value = state.value_inodes.find(ino);
     if (value != state.value_inodes.end()) return;  // counted in the attribute's own way
-    for (const std::uint32_t quota :
-         {fs.super().usr_quota_inum.value(), fs.super().grp_quota_inum.value(),
-          fs.super().prj_quota_inum.value()})
-      if (ino == quota && quota != 0) return;
+    if (is_quota_inode(fs.super(), ino)) return;
     const std::uint32_t links = state.links[rank];
     const bool many =
         links == 1 && state.directories.test(ino) && g.has_ro_compat(ro_compat::dir_nlink);

@@ -116,9 +116,7 @@ class InodeAudit {
       }
     }
     // Two extents of one file may share a cluster; only the ends of a run can be shared so.
-    if (g_.cluster_ratio != 1) {
-      edges_ = {first, last};
-    }
+    if (g_.cluster_ratio != 1) edges_ = {first, last};
   }
 
   // The blocks of a cluster of the file are one cluster of the disk, each in its place.

@@ -7,7 +7,6 @@
 #include "core/fs/xfs/audit.h"
 #include "core/fs/xfs/audit_files.h"
 #include "core/fs/xfs/inode.h"
-#include "core/fs/xfs/log.h"
 #include "core/fs/xfs/quota.h"
 #include "core/fs/xfs/shared_blocks.h"
 
@@ -29,8 +28,13 @@ struct Belonging {
 
 class ContentAudit {
  public:
-  ContentAudit(Store& place, const Geometry& geometry, Findings& findings, Progress& progress)
-      : place_(place), geometry_(geometry), findings_(findings), progress_(progress) {}
+  ContentAudit(Store& place, const Geometry& geometry, NewestSequence& newest, Findings& findings,
+               Progress& progress)
+      : place_(place),
+        geometry_(geometry),
+        newest_(newest),
+        findings_(findings),
+        progress_(progress) {}
 
   void run() {
     const Superblock& super = geometry_.superblock();
@@ -45,7 +49,6 @@ class ContentAudit {
     reverse_map();
     if (const std::string wrong = complete_ ? shared_.difference() : std::string(); !wrong.empty())
       add(wrong);
-    guarded([&] { newest_.compare(place_, geometry_, findings_); });
     progress_.end();
   }
 
@@ -126,10 +129,9 @@ class ContentAudit {
         if (group.has(tree))
           group.walk(
               tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-              [&](std::uint32_t block, unsigned) {
+              [&](std::uint32_t block, const TreeHeader& header) {
                 own_line(base + block, 1, who, {owner_of(tree)});
-                const std::uint64_t at = geometry_.block_at(number, block);
-                newest_.note(read_as<TreeHeader>(place_, at).log_sequence.value());
+                newest_.note(header.log_sequence.value());
               });
       for (const std::uint32_t block : group.free_list())
         own_line(base + block, 1, who, {owner::group});
@@ -367,6 +369,7 @@ class ContentAudit {
 
   Store& place_;
   const Geometry& geometry_;
+  NewestSequence& newest_;
   Findings& findings_;
   Progress& progress_;
   Ranges owned_;  // in blocks through all groups
@@ -378,14 +381,14 @@ class ContentAudit {
   std::unordered_map<std::uint64_t, std::uint64_t> parents_;
   std::map<Belonging, Ranges> by_owner_;  // where there is a reverse map
   QuotaCounts quota_;
-  NewestSequence newest_;
   bool complete_ = true;
 };
 
 }  // namespace
 
-void audit_content(Store& place, const Geometry& geometry, Findings& findings, Progress& progress) {
-  ContentAudit(place, geometry, findings, progress).run();
+void audit_content(Store& place, const Geometry& geometry, NewestSequence& newest,
+                   Findings& findings, Progress& progress) {
+  ContentAudit(place, geometry, newest, findings, progress).run();
 }
 
 }  // namespace jh::xfs

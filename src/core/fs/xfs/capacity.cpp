@@ -29,7 +29,7 @@ Capacity::Capacity(Store& place, const Geometry& geometry) : place_(place), geom
       if (group.has(tree))
         group.walk(
             tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-            [&](std::uint32_t, unsigned) { ++facts.own_blocks; });
+            [&](std::uint32_t, const TreeHeader&) { ++facts.own_blocks; });
   }
 }
 

@@ -125,8 +125,7 @@ std::vector<std::uint32_t> Group::free_list() const {
   return blocks;
 }
 
-void Group::walk(Tree tree, const Leaf& leaf,
-                 const std::function<void(std::uint32_t, unsigned)>& node) const {
+void Group::walk(Tree tree, const Leaf& leaf, const Node& node) const {
   constexpr std::uint32_t most_levels = 16;
   const auto [root, height] = root_of(tree);
   if (height == 0 || height > most_levels)
@@ -141,8 +140,7 @@ void Group::walk(Tree tree, const Leaf& leaf,
 }
 
 Buffer Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
-                         const std::function<void(std::uint32_t, unsigned)>& node,
-                         TreeWalk<std::uint32_t>& so_far) const {
+                         const Node& node, TreeWalk<std::uint32_t>& so_far) const {
   const auto fail = [&](const char* what) {
     corrupt(
         fmt::format("group {}, tree of {}, block {}: {}", number_, tree_name(tree), block, what));
@@ -164,7 +162,7 @@ Buffer Group::walk_block(Tree tree, std::uint32_t block, unsigned level, const L
   if (!so_far.is_next(level, block)) fail("the block on its left has another on its right");
   so_far.pass(level, block, header.right.value());
   const std::size_t count = header.records.value();
-  if (node) node(block, level);
+  if (node) node(block, header);
   const ConstByteSpan data = ConstByteSpan(bytes).subspan(sizeof(TreeHeader));
   if (level == 0) {
     if (count > most_records(geometry_, tree)) fail("it has too many records");
@@ -223,7 +221,7 @@ std::vector<std::uint32_t> Group::own_blocks() const {
     if (has(tree))
       walk(
           tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-          [&](std::uint32_t block, unsigned) { own.push_back(block); });
+          [&](std::uint32_t block, const TreeHeader&) { own.push_back(block); });
   std::sort(own.begin(), own.end());
   return own;
 }

@@ -38,10 +38,10 @@ class Group {
 
   /// A leaf's records, as they stand: `data` begins with the first.
   using Leaf = std::function<void(std::uint32_t block, ConstByteSpan data, std::size_t records)>;
-  /// Walks a tree from its smallest key on. `node`, if given, is called for each of its blocks,
-  /// with its level. Throws damaged for what is no tree: checksums, owners, sizes, circles, levels.
-  void walk(Tree tree, const Leaf& leaf,
-            const std::function<void(std::uint32_t block, unsigned level)>& node = {}) const;
+  using Node = std::function<void(std::uint32_t block, const TreeHeader& header)>;
+  /// Walks a tree from its smallest key on. `node`, if given, is called for each of its blocks.
+  /// Throws damaged for what is no tree: checksums, owners, sizes, circles, levels.
+  void walk(Tree tree, const Leaf& leaf, const Node& node = {}) const;
 
   /// Free extents, by their beginnings; none overlaps another. Throws damaged.
   std::vector<FreeExtent> free_extents(Tree tree = Tree::by_block) const;
@@ -53,8 +53,7 @@ class Group {
  private:
   // Gives back the key that has to lead to the block.
   Buffer walk_block(Tree tree, std::uint32_t block, unsigned level, const Leaf& leaf,
-                    const std::function<void(std::uint32_t, unsigned)>& node,
-                    TreeWalk<std::uint32_t>& so_far) const;
+                    const Node& node, TreeWalk<std::uint32_t>& so_far) const;
 
   Store& place_;
   const Geometry& geometry_;

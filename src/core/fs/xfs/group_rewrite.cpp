@@ -83,7 +83,7 @@ class GroupRewrite {
     std::vector<std::uint32_t>& blocks = blocks_[tree];
     group_.walk(
         tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-        [&](std::uint32_t block, unsigned) {
+        [&](std::uint32_t block, const TreeHeader&) {
           if (block < kept_) blocks.push_back(block);
         });
   }

@@ -308,7 +308,14 @@ void Log::close(bool ends) {
 }
 
 void NewestSequence::compare(Store& place, const Geometry& geometry, Findings& findings) const {
-  const std::uint64_t head = Log(place, geometry).head();
+  std::uint64_t head = 0;
+  try {
+    head = Log(place, geometry).head();
+  } catch (const Error& error) {
+    if (error.status() != Status::damaged) throw;
+    findings.add("XFS", error.what());
+    return;
+  }
   if (newest_ > head)
     findings.add("XFS",
                  fmt::format("something says that it was written by record {}:{} of the "

@@ -21,7 +21,8 @@ class NewestSequence {
   void note(std::uint64_t sequence) {
     if (sequence != never_logged) newest_ = std::max(newest_, sequence);
   }
-  /// Nothing is on disk before the log has it: a kernel refuses what says so. Throws damaged.
+  /// Nothing is on disk before the log has it: a kernel refuses what says so. A log that cannot be
+  /// read is a finding as well.
   void compare(Store& place, const Geometry& geometry, Findings& findings) const;
 
  private:

@@ -9,7 +9,9 @@ FreeTree::FreeTree(Store& place, const Geometry& geometry, const Group& group, T
   levels_.resize(group.root_of(tree).levels);
   group.walk(
       tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-      [&](std::uint32_t block, unsigned level) { levels_[level].push_back(block); });
+      [&](std::uint32_t block, const TreeHeader& header) {
+        levels_[header.level.value()].push_back(block);
+      });
 }
 
 bool FreeTree::make_room(std::size_t records, std::vector<std::uint32_t>& ready) {

@@ -71,8 +71,11 @@ class XfsFilesystem final : public FilesystemOnDisk {
         scope != AuditScope::structure || known == 0
             ? 0U
             : static_cast<std::uint32_t>(std::min<std::uint64_t>(known, geometry_.groups()) - 1);
-    audit_structure(place_, geometry_, first, findings, progress);
-    if (scope != AuditScope::structure) audit_content(place_, geometry_, findings, progress);
+    NewestSequence newest;
+    audit_structure(place_, geometry_, first, newest, findings, progress);
+    if (scope != AuditScope::structure)
+      audit_content(place_, geometry_, newest, findings, progress);
+    newest.compare(place_, geometry_, findings);
   }
   void audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) override {
     auto& old = dynamic_cast<XfsFilesystem&>(before);
@@ -158,7 +161,7 @@ class XfsFilesystem final : public FilesystemOnDisk {
     for (const Tree tree : {Tree::by_block, Tree::by_size})
       group.walk(
           tree, [](std::uint32_t, ConstByteSpan, std::size_t) {},
-          [&](std::uint32_t number, unsigned) { block(number); });
+          [&](std::uint32_t number, const TreeHeader&) { block(number); });
     for (const std::uint32_t number : group.free_list()) block(number);
   }
 
