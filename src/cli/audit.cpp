@@ -93,9 +93,7 @@ int audit_unlocked(CommandRun& run, const Parsed& parsed, const SourceWatch& nam
 
 }  // namespace
 
-int run_audit(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, audit_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_audit(CommandRun& run, const Parsed& parsed) {
   const SourceWatch watch(parsed.images);
   return look_unlocked(watch, [&] { return audit_unlocked(run, parsed, watch); });
 }

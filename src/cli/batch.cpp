@@ -186,6 +186,9 @@ class Batch {
   }
 
   bool goes_on() {
+    // Where nobody is asked and no refusal ends the order, each guest is planned when its turn
+    // comes, and only then.
+    if (yes_ && order_.after_failure != Order::AfterFailure::stop) return true;
     look();
     if (run_.text()) print_plans();
     return !is_ended() && may_go_on();
@@ -345,9 +348,7 @@ CommandLine batch_line() {
           CommandLine::Takes::order};
 }
 
-int run_batch(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, batch_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_batch(CommandRun& run, const Parsed& parsed) {
   if (parsed.images.size() != 1) wrong_usage("batch takes one work order", "run them one by one");
   const Order order = read_order(parsed.images.front(), options_of, std::time(nullptr));
   const bool dry_run = parsed.values["dry-run"].as<bool>();

@@ -154,7 +154,8 @@ class Performance {
       for (const std::string& file : *list)
         if (list == &task_.images || files::exists(file)) images.push_back(file);
     CommandRun recover("recover", images);
-    const int status = recover.finish([&] { return run_recover(recover, images); });
+    const int status =
+        recover.finish([&] { return find_command("recover")->run(recover, images); });
     return status == 0 ? 0 : stays_begun(*recover.record.error);
   }
 
@@ -173,7 +174,7 @@ class Performance {
     survey.set_replaces_report();
     Arguments arguments = task_.images;
     arguments.insert(arguments.end(), {"--quiet", "--report", task_folder(order_, task_)});
-    survey.finish([&] { return run_survey(survey, arguments); });
+    survey.finish([&] { return find_command("survey")->run(survey, arguments); });
     state_.kind = TaskState::Kind::done;
     state_.status = 0;
     state_.message = "found to be done; the run that did it was cut off";

@@ -14,6 +14,11 @@ const std::vector<Command>& all_commands() {
   return commands;
 }
 
+int Command::run(CommandRun& told, const Arguments& arguments) const {
+  const Parsed parsed = parse(told, line(), arguments);
+  return parsed.help_shown ? 0 : work(told, parsed);
+}
+
 const Command* find_command(const std::string& name) {
   for (const Command& command : all_commands())
     if (name == command.name) return &command;

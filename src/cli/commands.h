@@ -12,8 +12,10 @@ namespace jh::cli {
 struct Command {
   const char* name;
   CommandLine (*line)();
-  /// Arguments come without the command's name.
-  int (*run)(CommandRun& run, const Arguments& arguments);
+  int (*work)(CommandRun& run, const Parsed& parsed);
+
+  /// Arguments come without the command's name. Does nothing more where they ask for help.
+  int run(CommandRun& told, const Arguments& arguments) const;
 };
 
 /// All of them, in the order of the help page.
@@ -33,17 +35,17 @@ CommandLine batch_line();
 CommandLine config_line();
 CommandLine demo_line();
 
-int run_survey(CommandRun& run, const Arguments& arguments);
-int run_grow(CommandRun& run, const Arguments& arguments);
-int run_shrink(CommandRun& run, const Arguments& arguments);
-int run_compact(CommandRun& run, const Arguments& arguments);
-int run_recast(CommandRun& run, const Arguments& arguments);
-int run_audit(CommandRun& run, const Arguments& arguments);
-int run_undo(CommandRun& run, const Arguments& arguments);
-int run_recover(CommandRun& run, const Arguments& arguments);
-int run_batch(CommandRun& run, const Arguments& arguments);
-int run_config(CommandRun& run, const Arguments& arguments);
-int run_demo(CommandRun& run, const Arguments& arguments);
+int run_survey(CommandRun& run, const Parsed& parsed);
+int run_grow(CommandRun& run, const Parsed& parsed);
+int run_shrink(CommandRun& run, const Parsed& parsed);
+int run_compact(CommandRun& run, const Parsed& parsed);
+int run_recast(CommandRun& run, const Parsed& parsed);
+int run_audit(CommandRun& run, const Parsed& parsed);
+int run_undo(CommandRun& run, const Parsed& parsed);
+int run_recover(CommandRun& run, const Parsed& parsed);
+int run_batch(CommandRun& run, const Parsed& parsed);
+int run_config(CommandRun& run, const Parsed& parsed);
+int run_demo(CommandRun& run, const Parsed& parsed);
 
 /// For shells: a line for each word that the last one could become, with a tab and what it is.
 int run_complete(const Arguments& words);

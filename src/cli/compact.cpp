@@ -123,9 +123,7 @@ CommandLine compact_line() {
       compact_options()};
 }
 
-int run_compact(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, compact_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_compact(CommandRun& run, const Parsed& parsed) {
   ChangeOptions options;
   options.into_copy = parsed.values.count("into") != 0;
   options.format = format_from(parsed);

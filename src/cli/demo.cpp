@@ -138,9 +138,7 @@ CommandLine demo_line() {
       CommandLine::Takes::folder};
 }
 
-int run_demo(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, demo_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_demo(CommandRun& run, const Parsed& parsed) {
   const files::path folder = parsed.images.front();
   const files::path samples = sample_folder();
   files::create_directories(folder);

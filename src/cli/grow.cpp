@@ -114,9 +114,7 @@ CommandLine grow_line() {
           grow_options()};
 }
 
-int run_grow(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, grow_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_grow(CommandRun& run, const Parsed& parsed) {
   GrowRequest request = request_from(parsed);
   if (parsed.values["live"].as<bool>()) return grow_live(run, parsed, request);
   Parsed named = parsed;

@@ -105,9 +105,7 @@ CommandLine recast_line() {
       recast_options()};
 }
 
-int run_recast(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, recast_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_recast(CommandRun& run, const Parsed& parsed) {
   RecastRequest request;
   request.image = parsed.images[0];
   if (parsed.images.size() == 1 && parsed.values.count("store") != 0 &&

@@ -77,9 +77,7 @@ CommandLine shrink_line() {
           shrink_options()};
 }
 
-int run_shrink(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, shrink_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_shrink(CommandRun& run, const Parsed& parsed) {
   ShrinkRequest request = request_from(parsed);
   return run_change(run, parsed, request,
                     {"shrink",

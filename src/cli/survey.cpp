@@ -239,9 +239,7 @@ int survey_unlocked(CommandRun& run, const Parsed& parsed) {
 
 }  // namespace
 
-int run_survey(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, survey_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_survey(CommandRun& run, const Parsed& parsed) {
   if (parsed.values["live"].as<bool>()) {
     if (parsed.values["each"].as<bool>())
       wrong_usage("--each is for images, and --live for the system that this runs on",

@@ -70,9 +70,7 @@ CommandLine undo_line() {
       own};
 }
 
-int run_undo(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, undo_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_undo(CommandRun& run, const Parsed& parsed) {
   FileHost host = host_for(parsed, parsed.images);
   // Somebody who is still at work on the change holds the locks.
   const auto locks = lock_all(files_of_changes(host, parsed.images));
@@ -191,9 +189,7 @@ CommandLine recover_line() {
           own};
 }
 
-int run_recover(CommandRun& run, const Arguments& arguments) {
-  const Parsed parsed = parse(run, recover_line(), arguments);
-  if (parsed.help_shown) return 0;
+int run_recover(CommandRun& run, const Parsed& parsed) {
   FileHost host = host_for(parsed, parsed.images);
   Parsed rest = parsed;
   std::vector<Recovered> all;

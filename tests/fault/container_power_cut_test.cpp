@@ -1,11 +1,6 @@
 // The power goes at every single operation of the growth of an image, in every form: afterwards its
 // files are byte for byte the old ones, or they are a sound image of the new size with all that was
 // in it.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/read.h"
@@ -16,10 +11,8 @@
 #include "support/ext_tools.h"
 #include "support/fault_images.h"
 #include "support/guest_writes.h"
-#include "support/judges.h"
 #include "support/qcow2_snapshots.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -30,8 +23,8 @@ constexpr std::uint64_t new_size = 20U << 20;
 const MemoryStore& small_disk() {
   static const MemoryStore disk = [] {
     const TempFolder folder;
-    const std::string path = folder / "small.img";
-    make_ext(path, 12U << 20, {"-b", "1024", "-N", "128"}, /*filled=*/false);
+    const std::string path =
+        make_ext(folder / "small.img", 12U << 20, {"-b", "1024", "-N", "128"}, /*filled=*/false);
     return load(path);
   }();
   return disk;
@@ -45,7 +38,6 @@ void grow(FaultHost& host) {
   request.images = {first_image};
   request.to = Bytes(new_size);
   const Plan plan = plan_growth(guest, request);
-  NullProgress silent;
   carry_out(host, guest, plan, request, silent);
 }
 
@@ -65,35 +57,26 @@ class ContainerPowerCut : public FaultImages {
 };
 
 TEST_P(ContainerPowerCut, OldOrNew) {
-  FaultHost whole;
-  put(whole);
-  whole.cut_at(0, Unflushed::kept);
-  grow(whole);
-  const std::uint64_t operations = whole.operations();
-  ASSERT_TRUE(is_new(whole));
-  undo(whole, first_image);
-  ASSERT_TRUE(is_identical(whole));
-  std::mt19937 random(20261123);
+  PowerCuts cuts(prepared(), grow);
+  ASSERT_TRUE(is_new(cuts.whole()));
+  undo(cuts.whole(), first_image);
+  ASSERT_TRUE(is_identical(cuts.whole()));
   std::uint64_t kept_old = 0;
   std::uint64_t became_new = 0;
-  for (std::uint64_t n = 1; n <= operations; n += stride_of(3)) {
-    for (const Unflushed mode :
-         {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
-      FaultHost host;
-      // Identities are random: the last operations may not come to it.
-      cut_and_recover(host, n, mode, random, grow);
-      if (is_old(host)) {
-        ++kept_old;
-      } else {
-        ASSERT_TRUE(is_new(host)) << fmt::format("cut at {} of {}, mode {}", n, operations,
-                                                 static_cast<int>(mode));
-        ++became_new;
-      }
-    }
-  }
+  std::vector<std::uint64_t> points;
+  for (std::uint64_t n = 1; n <= cuts.operations(); n += stride_of(3)) points.push_back(n);
+  // Identities are random: the last operations may not come to it.
+  cuts.everywhere({.fates = all_fates, .may_end = true, .points = points},
+                  [&](FaultHost& host, std::uint64_t) {
+                    recover(host, first_image);
+                    const bool old = is_old(host);
+                    EXPECT_TRUE(old || is_new(host));
+                    ++(old ? kept_old : became_new);
+                  });
   EXPECT_GT(kept_old, 0U);
   EXPECT_GT(became_new, 0U);
-  fmt::print("  {} operations; {} times old, {} times new\n", operations, kept_old, became_new);
+  fmt::print("  {} operations; {} times old, {} times new\n", cuts.operations(), kept_old,
+             became_new);
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, ContainerPowerCut, testing::ValuesIn(kinds()),
@@ -117,14 +100,14 @@ class SnapshotPowerCut : public ContainerPowerCut {
     old_.clear();
     old_.emplace(first_image, MemoryStore(load(file_), first_image));
   }
-  void expect_snapshots(FaultHost& host, const std::string& when) {
-    std::filesystem::remove(file_);
+  void expect_snapshots(FaultHost& host) {
+    files::remove(file_);
     save(*host.open(first_image, Access::read_write), file_);
     const auto now = read_snapshots(file_);
-    ASSERT_EQ(now.size(), snapshots_.size()) << when;
+    ASSERT_EQ(now.size(), snapshots_.size());
     for (std::size_t i = 0; i < now.size(); ++i) {
-      EXPECT_EQ(now[i].disk, snapshots_[i].disk) << when;
-      EXPECT_EQ(now[i].state, snapshots_[i].state) << when;
+      EXPECT_EQ(now[i].disk, snapshots_[i].disk);
+      EXPECT_EQ(now[i].state, snapshots_[i].state);
     }
   }
 
@@ -134,72 +117,50 @@ class SnapshotPowerCut : public ContainerPowerCut {
 };
 
 TEST_P(SnapshotPowerCut, KeepsEverySnapshot) {
-  FaultHost whole;
-  put(whole);
-  whole.cut_at(0, Unflushed::kept);
-  grow(whole);
-  const std::uint64_t operations = whole.operations();
-  expect_snapshots(whole, "grown");
+  PowerCuts cuts(prepared(), grow);
+  expect_snapshots(cuts.whole());
   EXPECT_EQ(check_counts(file_), "");
-  std::mt19937 random(seed_of_run());
   std::uint64_t became_new = 0;
-  for (const std::uint64_t n : points_of(operations, 5, 12)) {
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
-      FaultHost host;
-      cut_and_recover(host, n, mode, random, grow);
-      const std::string when =
-          fmt::format("cut at {} of {}, mode {}", n, operations, static_cast<int>(mode));
-      if (!is_old(host)) {
-        ASSERT_TRUE(is_new(host)) << when;
-        ++became_new;
-      }
-      expect_snapshots(host, when);
-      if (HasFatalFailure()) return;
-    }
-  }
+  cuts.everywhere({.may_end = true, .points = points_of(cuts.operations(), 5, 12)},
+                  [&](FaultHost& host, std::uint64_t) {
+                    recover(host, first_image);
+                    if (!is_old(host)) {
+                      ASSERT_TRUE(is_new(host));
+                      ++became_new;
+                    }
+                    expect_snapshots(host);
+                  });
   EXPECT_GT(became_new, 0U);
 }
 
 // Before anything of the change is sealed or closed the image can be opened: a snapshot that was
 // made, or gone back to, between the cut and recover is as it was made.
 TEST_P(SnapshotPowerCut, WhatWasDoneBetweenTheCutAndRecoverStays) {
-  FaultHost whole;
-  put(whole);
-  whole.cut_at(0, Unflushed::kept);
-  grow(whole);
-  std::mt19937 random(seed_of_run());
+  const PowerCuts cuts(prepared(), grow);
   int moved_on = 0;
-  for (std::uint64_t n = 1; n <= whole.operations(); ++n) {
-    for (const bool made : {true, false}) {
-      SCOPED_TRACE(fmt::format("cut at {} of {}, {}", n, whole.operations(), made));
-      FaultHost host;
-      put(host);
-      host.cut_at(n, Unflushed::kept);
-      try {
-        grow(host);
-      } catch (const PowerCut&) {
-      }
-      host.restart(random);
-      // Nobody opens one that is in the middle of its seal.
-      if (has_closed_first_page(*host.open(first_image, Access::read_only))) continue;
-      std::filesystem::remove(file_);
-      save(*host.open(first_image, Access::read_write), file_);
-      made ? make_snapshot(file_, "three") : revert_to(file_, 0);
-      const auto snapshots = read_snapshots(file_);
-      const auto audited = check_counts(file_);
-      host.overwrite(first_image, MemoryStore(load(file_), first_image));
-      try {
-        recover(host, first_image);
-      } catch (const Error& error) {
-        EXPECT_EQ(error.status(), Status::refused) << error.what();
-      }
-      std::filesystem::remove(file_);
-      save(*host.open(first_image, Access::read_write), file_);
-      EXPECT_TRUE(read_snapshots(file_) == snapshots);
-      EXPECT_EQ(check_counts(file_), audited);
-      if (HasFailure()) return;
-      ++moved_on;
-    }
+  for (const bool made : {true, false}) {
+    SCOPED_TRACE(made);
+    cuts.everywhere({.fates = {Unflushed::kept}, .may_end = true},
+                    [&](FaultHost& host, std::uint64_t) {
+                      // Nobody opens one that is in the middle of its seal.
+                      if (has_closed_first_page(*host.open(first_image, Access::read_only))) return;
+                      files::remove(file_);
+                      save(*host.open(first_image, Access::read_write), file_);
+                      made ? make_snapshot(file_, "three") : revert_to(file_, 0);
+                      const auto snapshots = read_snapshots(file_);
+                      const auto audited = check_counts(file_);
+                      host.overwrite(first_image, MemoryStore(load(file_), first_image));
+                      try {
+                        recover(host, first_image);
+                      } catch (const Error& error) {
+                        EXPECT_EQ(error.status(), Status::refused) << error.what();
+                      }
+                      files::remove(file_);
+                      save(*host.open(first_image, Access::read_write), file_);
+                      EXPECT_TRUE(read_snapshots(file_) == snapshots);
+                      EXPECT_EQ(check_counts(file_), audited);
+                      ++moved_on;
+                    });
   }
   EXPECT_GT(moved_on, 4);
 }

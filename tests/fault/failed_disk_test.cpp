@@ -6,9 +6,7 @@
 #include "core/change/recast.h"
 #include "core/plan/grow.h"
 #include "support/changes.h"
-#include "support/judges.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -20,7 +18,6 @@ void grow_to_400(FaultHost& host) {
   request.images = {first_image};
   request.to = parse_size("400MiB");
   const Plan plan = plan_growth(guest, request);
-  NullProgress silent;
   carry_out(host, guest, plan, request, silent);
 }
 
@@ -78,7 +75,6 @@ TEST_F(FailedDisk, WhileRecasting) {
           request.format = format;
           request.sharing = sharing;
           const RecastPlan plan = plan_recast(host, *from, request);
-          NullProgress silent;
           const Transferred done = carry_out_recast(host, *from, plan, request, silent);
           EXPECT_EQ(done.shared != 0, sharing == Sharing::automatic);
         },

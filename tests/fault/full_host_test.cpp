@@ -1,23 +1,14 @@
 // The host has a certain room left, from none to enough, and a change of every sort meets the end
 // of it: it is refused or fails, says what it left behind, and once there is room again recover
 // ends it.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <optional>
-
 #include "support/changes.h"
 #include "support/same_guest.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t steps = 8;
-#else
-constexpr std::uint64_t steps = 60;
-#endif
+constexpr std::uint64_t steps = is_sanitized ? 8 : 60;
 
 class FullHost : public testing::TestWithParam<GuestChange> {};
 
@@ -91,13 +82,8 @@ TEST_P(FullHost, IsFoundBeforeAnythingIsDone) {
   FaultHost host;
   put(host, old);
   host.leave_room(0, 0);
-  try {
-    carry_out_on(host, GetParam());
-    ADD_FAILURE() << "nobody noticed";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused) << error.what();
-    EXPECT_EQ(error.outcome(), Outcome::unchanged);
-  }
+  const Error error = expect_error(Status::refused, "", [&] { carry_out_on(host, GetParam()); });
+  EXPECT_EQ(error.outcome(), Outcome::unchanged);
   EXPECT_TRUE(same(contents_of(host, true), old)) << "something was left behind";
 }
 

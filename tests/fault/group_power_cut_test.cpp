@@ -1,8 +1,5 @@
 // The power is cut at every operation of a change of a volume group over two disks, with and
 // without a third one that the change adds: never half.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/change/carry_out.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/ext.h"
@@ -11,8 +8,9 @@
 #include "support/changes.h"
 #include "support/ext_tools.h"
 #include "support/failed_disk.h"
+#include "support/power_cuts.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -20,6 +18,8 @@ namespace {
 const std::string path_a = "/moor/a.img";
 const std::string path_b = "/moor/b.img";
 const std::string path_c = "/moor/c.img";
+
+const PowerCuts::How fates_in_turn{all_fates, /*in_turn=*/true};
 
 class GroupPowerCut : public testing::TestWithParam<bool> {
  protected:
@@ -52,7 +52,6 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     std::vector<Guest::Image> images{{path_a, a.get(), false}, {path_b, b.get(), false}};
     if (GetParam()) images.push_back({path_c, &blank, true});
     const Guest guest(images);
-    NullProgress silent;
     carry_out(host, guest, plan_growth(guest, request_), request_, silent);
   }
 
@@ -83,7 +82,6 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
     const Layer* root = find_target(guest, "/");
     if (root->content.size != root->size) return false;
     Findings findings;
-    NullProgress silent;
     ext::audit(*ext_in(root->content), {}, findings, silent);
     return findings.clean();
   }
@@ -95,35 +93,22 @@ class GroupPowerCut : public testing::TestWithParam<bool> {
 };
 
 TEST_P(GroupPowerCut, IsAllOldOrAllNew) {
-  FaultHost whole;
-  prepare(whole);
-  whole.cut_at(0, Unflushed::kept);
-  grow(whole);
-  ASSERT_TRUE(is_new(whole));
-  const std::uint64_t operations = whole.operations();
-  std::mt19937 random(11);
+  PowerCuts cuts([&](FaultHost& host) { prepare(host); }, [&](FaultHost& host) { grow(host); });
+  ASSERT_TRUE(is_new(cuts.whole()));
   std::uint64_t seen_old = 0;
   std::uint64_t seen_new = 0;
-  for (std::uint64_t n = 1; n <= operations; ++n) {
-    const auto mode = static_cast<Unflushed>(n % 4);
-    FaultHost host;
-    prepare(host);
-    host.cut_at(n, mode);
-    ASSERT_THROW(grow(host), jh::PowerCut);
-    host.restart(random);
+  cuts.everywhere(fates_in_turn, [&](FaultHost& host, std::uint64_t n) {
     recover(host, n % 2 == 0 ? path_a : path_b);
     recover(host, path_a);
-    if (is_old(host)) {
-      ++seen_old;
-      continue;
-    }
-    ++seen_new;
-    ASSERT_TRUE(is_new(host)) << fmt::format("operation {} of {}, mode {}", n, operations, n % 4);
-    if (n % 4 != 0) continue;
+    const bool old = is_old(host);
+    ++(old ? seen_old : seen_new);
+    if (old) return;
+    ASSERT_TRUE(is_new(host));
+    if (n % 4 != 0) return;
     undo(host, path_b);
     EXPECT_TRUE(is_identical(host));
     EXPECT_FALSE(host.exists(path_c));
-  }
+  });
   EXPECT_GT(seen_old, 0U);
   EXPECT_GT(seen_new, 0U);
 }
@@ -138,51 +123,29 @@ TEST_P(GroupPowerCut, LeavesNothingInTheWayOfTheNextChange) {
   prepare(begun);
   grow(begun);
   const Contents state = contents_of(begun, true);
-  begun.cut_at(0, Unflushed::kept);
-  grow(begun);
-  const std::uint64_t operations = begun.operations();
-  std::mt19937 random(13);
-  for (std::uint64_t n = 1; n <= operations; ++n) {
-    SCOPED_TRACE(n);
-    FaultHost host;
-    put(host, state);
-    host.cut_at(n, static_cast<Unflushed>(n % 4));
-    ASSERT_THROW(grow(host), jh::PowerCut);
-    host.restart(random);
+  const PowerCuts cuts([&](FaultHost& host) { put(host, state); },
+                       [&](FaultHost& host) { grow(host); });
+  cuts.everywhere(fates_in_turn, [&](FaultHost& host, std::uint64_t) {
     recover(host, path_a);
     EXPECT_NO_THROW(grow(host));
     EXPECT_NO_THROW(undo(host, path_b));
-    const std::vector<std::string> images{path_a, path_b};
-    EXPECT_EQ(host.names(), images);
-  }
+    EXPECT_EQ(host.names(), (Words{path_a, path_b}));
+  });
 }
 
 TEST_P(GroupPowerCut, SoIsItsUndo) {
-  FaultHost whole;
-  prepare(whole);
-  grow(whole);
-  std::map<std::string, std::unique_ptr<MemoryStore>> state;
-  for (const std::string& name : whole.names())
-    state[name] = std::make_unique<MemoryStore>(whole.content(name), name);
-  const auto again = [&](FaultHost& host) {
-    for (const auto& [name, content] : state) host.put(name, *content);
-  };
-  FaultHost counted;
-  again(counted);
-  counted.cut_at(0, Unflushed::kept);
-  undo(counted, path_a);
-  ASSERT_TRUE(is_identical(counted));
-  std::mt19937 random(12);
-  for (std::uint64_t n = 1; n <= counted.operations(); ++n) {
-    FaultHost host;
-    again(host);
-    host.cut_at(n, static_cast<Unflushed>(n % 4));
-    ASSERT_THROW(undo(host, path_a), jh::PowerCut);
-    host.restart(random);
+  FaultHost grown;
+  prepare(grown);
+  grow(grown);
+  const Contents state = contents_of(grown, true);
+  PowerCuts cuts([&](FaultHost& host) { put(host, state); },
+                 [](FaultHost& host) { undo(host, path_a); });
+  ASSERT_TRUE(is_identical(cuts.whole()));
+  cuts.everywhere(fates_in_turn, [&](FaultHost& host, std::uint64_t) {
     recover(host, path_a);
     const bool back = is_identical(host) && !host.exists(path_c);
-    ASSERT_TRUE(back || is_new(host)) << "operation " << n;
-  }
+    EXPECT_TRUE(back || is_new(host));
+  });
 }
 
 TEST_P(GroupPowerCut, AFailedDiskLeavesWhatTheErrorSays) {

@@ -1,19 +1,12 @@
 // The power goes at every single write, flush, creation, renaming and removal of a change, with
 // unflushed writes kept, lost or torn. After recover the images are the old or the new ones.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-
 #include "core/change/carry_out.h"
 #include "core/plan/grow.h"
 #include "core/store/transaction.h"
 #include "support/changes.h"
-#include "support/fault_host.h"
-#include "support/judges.h"
+#include "support/power_cuts.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -22,60 +15,39 @@ void grow(FaultHost& host, const GrowRequest& request) {
   const auto file = host.open(first_image, Access::read_only);
   const Guest guest({{first_image, file.get()}});
   const Plan plan = plan_growth(guest, request);
-  NullProgress silent;
   carry_out(host, guest, plan, request, silent);
 }
 
-// Runs `work` once in full, then once for every operation of it with the power cut there.
-// `after` is called with the host restarted; it must leave one of the allowed contents.
-void cut_everywhere(const std::function<void(FaultHost&)>& prepare,
-                    const std::function<void(FaultHost&)>& work,
+// After every cut one of the allowed contents is there.
+void cut_everywhere(const PowerCuts::Work& prepare, const PowerCuts::Work& work,
                     const std::vector<const MemoryStore*>& allowed, bool to_the_byte) {
-  FaultHost whole;
-  prepare(whole);
-  whole.cut_at(0, Unflushed::kept);
-  work(whole);
-  const std::uint64_t operations = whole.operations();
-  ASSERT_GT(operations, 10U);
-  std::mt19937 random(20261123);
+  const PowerCuts cuts(prepare, work);
+  ASSERT_GT(cuts.operations(), 10U);
   std::vector<std::uint64_t> outcomes(allowed.size());
-  for (std::uint64_t n = 1; n <= operations; n += stride_of(13)) {
-    for (const Unflushed mode :
-         {Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each}) {
-      FaultHost host;
-      prepare(host);
-      host.cut_at(n, mode);
-      ASSERT_THROW(work(host), PowerCut) << n;
-      host.restart(random);
-      if (n % 5 == 0) {
-        // The power goes again while recovering.
-        host.cut_at(1 + n % 9, mode);
-        try {
-          recover(host, first_image);
-        } catch (const PowerCut&) {
-        }
-        host.restart(random);
-      }
+  std::vector<std::uint64_t> points;
+  for (std::uint64_t n = 1; n <= cuts.operations(); n += stride_of(13)) points.push_back(n);
+  cuts.everywhere({.fates = all_fates, .points = points}, [&](FaultHost& host, std::uint64_t n) {
+    if (n % 5 == 0)
+      recover_with_a_cut(host, first_image, 1 + n % 9);
+    else
       recover(host, first_image);
-      std::size_t which = allowed.size();
-      for (std::size_t i = 0; i < allowed.size(); ++i)
-        if (host.content(first_image).same_content(*allowed[i])) which = i;
-      if (which == allowed.size() && !to_the_byte) {
-        FaultHost before;
-        before.put(first_image, *allowed.front());
-        if (same_for_the_guest(before, host, first_image)) which = 0;
-      }
-      ASSERT_LT(which, allowed.size()) << fmt::format("cut at operation {} of {}, mode {}", n,
-                                                      operations, static_cast<int>(mode));
-      ++outcomes[which];
-      for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;
-      ASSERT_EQ(recover(host, first_image), RecoverResult::nothing_to_do);
+    std::size_t which = allowed.size();
+    for (std::size_t i = 0; i < allowed.size(); ++i)
+      if (host.content(first_image).same_content(*allowed[i])) which = i;
+    if (which == allowed.size() && !to_the_byte) {
+      FaultHost before;
+      before.put(first_image, *allowed.front());
+      if (same_for_the_guest(before, host, first_image)) which = 0;
     }
-  }
+    ASSERT_LT(which, allowed.size());
+    ++outcomes[which];
+    for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;
+    ASSERT_EQ(recover(host, first_image), RecoverResult::nothing_to_do);
+  });
   for (std::size_t i = 0; i < allowed.size(); ++i)
     EXPECT_GT(outcomes[i], 0U) << "outcome " << i << " was never seen";
-  fmt::print("  {} operations, power cut {} times\n", operations,
-             (operations + stride_of(13) - 1) / stride_of(13) * 3);
+  fmt::print("  {} operations, power cut {} times\n", cuts.operations(),
+             points.size() * all_fates.size());
 }
 
 struct Case {
@@ -158,35 +130,22 @@ TEST(PowerCutTwoImages, AreBothOldOrBothNew) {
       transaction.stage(i).write_unreferenced(40'960, Buffer(8192, 0xBB));
       transaction.stage(i).write_unreferenced(400'000, Buffer(8192, 0xCC));
     }
-    NullProgress silent;
     transaction.seal(silent, true);
   };
-  FaultHost whole;
-  prepare(whole);
-  whole.cut_at(0, Unflushed::kept);
-  work(whole);
-  const std::uint64_t operations = whole.operations();
-  const MemoryStore new_a(whole.content("/moor/a.img"), "a");
-  const MemoryStore new_b(whole.content("/fen/b.img"), "b");
-  std::mt19937 random(7);
-  for (std::uint64_t n = 1; n <= operations; ++n) {
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
-      for (const char* asked : {"/moor/a.img", "/fen/b.img"}) {
-        FaultHost host;
-        prepare(host);
-        host.cut_at(n, mode);
-        ASSERT_THROW(work(host), jh::PowerCut);
-        host.restart(random);
-        recover(host, asked);
-        recover(host, "/moor/a.img");
-        const bool is_old = referenced_is(host.content("/moor/a.img"), old_a) &&
-                            referenced_is(host.content("/fen/b.img"), old_b);
-        const bool is_new = host.content("/moor/a.img").same_content(new_a) &&
-                            host.content("/fen/b.img").same_content(new_b);
-        ASSERT_TRUE(is_old || is_new) << fmt::format("operation {} of {}, mode {}, {}", n,
-                                                     operations, static_cast<int>(mode), asked);
-      }
-    }
+  PowerCuts cuts(prepare, work);
+  const MemoryStore new_a(cuts.whole().content("/moor/a.img"), "a");
+  const MemoryStore new_b(cuts.whole().content("/fen/b.img"), "b");
+  for (const char* asked : {"/moor/a.img", "/fen/b.img"}) {
+    SCOPED_TRACE(asked);
+    cuts.everywhere({}, [&](FaultHost& host, std::uint64_t) {
+      recover(host, asked);
+      recover(host, "/moor/a.img");
+      const bool is_old = referenced_is(host.content("/moor/a.img"), old_a) &&
+                          referenced_is(host.content("/fen/b.img"), old_b);
+      const bool is_new = host.content("/moor/a.img").same_content(new_a) &&
+                          host.content("/fen/b.img").same_content(new_b);
+      EXPECT_TRUE(is_old || is_new);
+    });
   }
 }
 

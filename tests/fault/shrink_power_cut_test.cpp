@@ -1,9 +1,6 @@
 // The power goes at every single operation of a shrinking, and of a compaction in place, in every
 // form: afterwards the image is the old one, the new one or, while it is compacted, a sound one in
 // between; the guest's files are the same in all of them.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "cli/terminal.h"
 #include "core/base/checksum.h"
 #include "core/base/stopped.h"
@@ -19,9 +16,7 @@
 #include "support/ext_tools.h"
 #include "support/failed_disk.h"
 #include "support/fault_images.h"
-#include "support/judges.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -30,8 +25,7 @@ namespace {
 const MemoryStore& full_disk() {
   static const MemoryStore disk = [] {
     const TempFolder folder;
-    const std::string path = folder / "full.img";
-    make_ext(path, 24U << 20, {"-b", "1024", "-N", "800"});
+    const std::string path = make_ext(folder / "full.img", 24U << 20, {"-b", "1024", "-N", "800"});
     MemoryStore content = load(path);
     const Guest guest({{first_image, &content}});
     std::mt19937 random(9);
@@ -77,31 +71,21 @@ class ShrinkPowerCut : public FaultImages {
     EXPECT_EQ(tree_of(container->disk()), tree_);
     return container->disk().size();
   }
-  // Calls work with the power cut at every operation, and look() after each recovery. Unflushed
-  // writes meet each fate at each of them; or, where there are many, one fate in turn.
-  enum class Fates { all, in_turn };
-  template <class Work, class Look>
-  void cut_everywhere(Work work, Look look, Fates fates = Fates::all) {
-    constexpr std::array modes{Unflushed::kept, Unflushed::lost, Unflushed::torn, Unflushed::each};
-    FaultHost whole;
-    put(whole);
-    whole.cut_at(0, Unflushed::kept);
-    work(whole);
-    const std::uint64_t operations = whole.operations();
-    look(whole);
-    std::mt19937 random(20261123);
-    for (const std::uint64_t n : points_of(operations, stride_of(7) * 3, 60))
-      for (const Unflushed mode : modes) {
-        if (fates == Fates::in_turn && mode != modes[n % modes.size()]) continue;
-        SCOPED_TRACE(
-            fmt::format("cut at {} of {}, mode {}", n, operations, static_cast<int>(mode)));
-        FaultHost host;
-        cut_and_recover(host, n, mode, random, work);
-        look(host);
-        if (HasFatalFailure() || HasNonfatalFailure()) return;
-        for (const std::string& name : host.names()) ASSERT_FALSE(name.ends_with(".open")) << name;
-      }
-    fmt::print("  {} operations\n", operations);
+  // Calls look() after each recovery. Unflushed writes meet each fate at each operation; or, where
+  // there are many, one fate in turn.
+  void cut_everywhere(const PowerCuts::Work& work, const PowerCuts::Work& look,
+                      bool in_turn = false) {
+    PowerCuts cuts(prepared(), work);
+    look(cuts.whole());
+    cuts.everywhere(
+        {all_fates, in_turn, /*may_end=*/true, points_of(cuts.operations(), stride_of(7) * 3, 60)},
+        [&](FaultHost& host, std::uint64_t) {
+          recover(host, first_image);
+          look(host);
+          for (const std::string& name : host.names())
+            EXPECT_FALSE(name.ends_with(".open")) << name;
+        });
+    fmt::print("  {} operations\n", cuts.operations());
   }
 
   std::map<std::string, std::uint32_t> tree_;
@@ -115,7 +99,6 @@ void shrink_to_the_floor(FaultHost& host, bool allow_move) {
   request.images = {first_image};
   request.to_floor = true;
   request.allow_move = allow_move;
-  NullProgress silent;
   carry_out(host, guest, plan_shrink(guest, request), request, silent);
 }
 
@@ -170,7 +153,7 @@ TEST_P(MovePowerCut, OldOrNew) {
     EXPECT_EQ(files_of(*file), files_);
   };
   const auto shrink = [](FaultHost& host) { shrink_to_the_floor(host, true); };
-  cut_everywhere(shrink, look, Fates::in_turn);
+  cut_everywhere(shrink, look, /*in_turn=*/true);
   EXPECT_GT(new_ones, 0U);
 }
 
@@ -181,7 +164,6 @@ void compact(FaultHost& host) {
   HostFileResolver resolver(host);
   const auto file = host.open(first_image, Access::read_only);
   const Guest guest({{first_image, file.get(), false, &resolver}});
-  NullProgress silent;
   compact_in_place(host, guest, 0, false, Sharing::automatic, silent);
 }
 
@@ -269,7 +251,6 @@ class PackedPowerCut : public ShrinkPowerCut {
     wanted_form.format = ImageFormat::qcow2;
     wanted_form.allocation = Allocation::compressed;
     wanted_form.disk_size = Bytes(disk.size());
-    NullProgress silent;
     fill_compressed(*from, compressed, wanted_form, silent);
     ASSERT_LT(compressed.size(), disk.size() * 2 / 3);
     old_.emplace(first_image, std::move(compressed));
@@ -279,17 +260,10 @@ class PackedPowerCut : public ShrinkPowerCut {
 TEST_P(PackedPowerCut, CompactingLeavesSoundImagesAtAnyTime) {
   SKIP_UNLESS_ITS_TURN(2)
   std::uint64_t smallest = UINT64_MAX;
-  cut_everywhere(
-      [](FaultHost& host) {
-        const auto file = host.open(first_image, Access::read_only);
-        const Guest guest({{first_image, file.get()}});
-        NullProgress silent;
-        compact_in_place(host, guest, 0, false, Sharing::automatic, silent);
-      },
-      [&](FaultHost& host) {
-        EXPECT_EQ(expect_sound(host), 24U << 20);
-        smallest = std::min(smallest, host.content(first_image).size());
-      });
+  cut_everywhere(compact, [&](FaultHost& host) {
+    EXPECT_EQ(expect_sound(host), 24U << 20);
+    smallest = std::min(smallest, host.content(first_image).size());
+  });
   EXPECT_LT(smallest, old_.at(first_image).size() * 2 / 3);
 }
 
@@ -327,8 +301,8 @@ TEST_P(CompactPowerCut, StopsOnRequestAndSaysWhatWasDone) {
     } catch (const Stopped& stop) {
       ++(stop.outcome() == Outcome::sound ? in_between : before_anything);
       if (stop.outcome() == Outcome::sound) {
-        EXPECT_NE(std::string(stop.what()).find("so far"), std::string::npos) << stop.what();
-        EXPECT_NE(cli::text_of(stop.next()).find("again"), std::string::npos);
+        EXPECT_THAT(stop.what(), HasSubstr("so far"));
+        EXPECT_THAT(cli::text_of(stop.next()), HasSubstr("again"));
       } else {
         for (const auto& [path, content] : old_)
           EXPECT_TRUE(host.content(path).same_content(content)) << n;

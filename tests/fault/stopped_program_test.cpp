@@ -1,17 +1,10 @@
 // The built program, ended on the spot, or failed by the system, at every call that writes or
 // flushes: growing, shrinking, and compacting in place; also on a disk that keeps only what was
 // flushed, names in their folders included.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include <cerrno>
-#include <filesystem>
 
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -28,10 +21,10 @@ void PrintTo(const Trouble& item, std::ostream* out) { *out << item.name; }
 
 struct Work {
   const char* name;
-  std::vector<std::string> command;  // the image follows its first word
-  const char* format;                // of the image; null: raw
-  long stride;                       // of calls to stop at
-  bool in_steps;                     // each of which leaves a sound image of its own
+  Words command;       // the image follows its first word
+  const char* format;  // of the image; null: raw
+  long stride;         // of calls to stop at
+  bool in_steps;       // each of which leaves a sound image of its own
 };
 
 void PrintTo(const Work& item, std::ostream* out) { *out << item.name; }
@@ -39,9 +32,8 @@ void PrintTo(const Work& item, std::ostream* out) { *out << item.name; }
 class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> {
  protected:
   void SetUp() override {
-#ifdef JUNEHEATH_SANITIZED
-    GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
-#endif
+    if (is_sanitized)
+      GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
     unpack_sample("heather", folder_ / "base.raw");
     const Work& work = std::get<0>(GetParam());
     if (work.in_steps) {
@@ -49,21 +41,19 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
       ASSERT_EQ(fill_and_delete(folder_ / "base.raw", 1048576, 120), 120U);
     }
     if (work.format != nullptr)
-      ASSERT_EQ(juneheath({"recast", folder_ / "base.raw", base_, "--form", work.format}).status,
-                0);
+      succeeds({"recast", folder_ / "base.raw", base_, "--form", work.format});
     else
-      std::filesystem::rename(folder_ / "base.raw", base_);
+      files::rename(folder_ / "base.raw", base_);
     command_ = work.command;
     command_.insert(command_.begin() + 1, image_);
     command_.push_back("--quiet");
   }
 
   void fresh_start() {
-    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
-      if (!entry.path().filename().string().starts_with("base."))
-        std::filesystem::remove_all(entry.path());
+    for (const auto& entry : files::directory_iterator(folder_.path()))
+      if (!entry.path().filename().string().starts_with("base.")) files::remove_all(entry.path());
     run({"cp", "--sparse=always", base_, image_});
-    std::filesystem::create_directory(memory_);
+    files::create_directory(memory_);
   }
 
   // What the disk in the image holds, whatever the image.
@@ -78,7 +68,7 @@ class StoppedProgram : public testing::TestWithParam<std::tuple<Work, Trouble>> 
   const std::string base_ = folder_ / "base.img";
   const std::string image_ = folder_ / "guest.img";
   const std::string memory_ = folder_ / "memory";  // of what a disk will lose
-  std::vector<std::string> command_;
+  Words command_;
 };
 
 TEST_P(StoppedProgram, LeavesOldOrNew) {

@@ -2,25 +2,15 @@
 // the guest runs, an image is replaced, lengthened, carried away, another command comes first. Then
 // recover, and undo, end with the old or the new disk and all that was written in between, or they
 // refuse and leave every byte as they found it.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <cstdlib>
-#include <sstream>
-
 #include "support/changes.h"
 #include "support/guest_writes.h"
 #include "support/same_guest.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-#ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t usual_share = 40;
-#else
-constexpr std::uint64_t usual_share = 16;
-#endif
+constexpr std::uint64_t usual_share = is_sanitized ? 40 : 16;
 
 const std::string& second = second_image;
 const std::string late_file = "written-meanwhile";
@@ -124,7 +114,7 @@ class World : public testing::TestWithParam<GuestChange> {
 std::vector<ExternalAction> World::deeds(std::mt19937& random) const {
   const bool two = old_.size() > 1;
   const auto all = std::make_shared<std::string>();
-  const auto write = [all, this](std::vector<std::string> chosen) {
+  const auto write = [all, this](Words chosen) {
     return [all, chosen, this](FaultHost& host) {
       all->clear();
       if (files_of(host) != files_) return;  // it would miss a filesystem, and not start

@@ -1,21 +1,12 @@
 // btrfs against its system: what its maker makes and its kernel fills grows, shrinks and is
 // compacted, and its checker and its kernel are content.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/fs/btrfs/layout.h"
 #include "core/fs/btrfs/volume.h"
 #include "core/guest/content.h"
 #include "support/btrfs_guest.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
 #include "support/sequences.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -24,8 +15,7 @@ class BtrfsMatrix : public testing::TestWithParam<BtrfsMade> {
  protected:
   void expect_sound(const std::string& image) {
     EXPECT_EQ(check_btrfs(image), "");
-    const ProgramResult audit = juneheath({"audit", image});
-    EXPECT_EQ(audit.status, 0) << audit.out;
+    expect_status(0, {"audit", image});
   }
 };
 
@@ -42,9 +32,8 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   expect_sound(image);
   const std::string tree = mounted_tree(image);
   EXPECT_FALSE(tree.empty());
-  const auto change = [&](const std::vector<std::string>& words) {
-    const ProgramResult outcome = juneheath(words);
-    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+  const auto change = [&](const Words& words) {
+    succeeds(words);
     expect_sound(image);
     EXPECT_EQ(mounted_tree(image), tree) << words[0];
   };
@@ -52,8 +41,7 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
           "--yes"});
   change({"shrink", image, "--to", "floor", "--yes"});
   EXPECT_EQ(scrub(image), "");
-  const ProgramResult undone = juneheath({"undo", image, "--yes"});
-  ASSERT_EQ(undone.status, 0) << undone.err;
+  succeeds({"undo", image, "--yes"});
   expect_sound(image);
   EXPECT_EQ(mounted_tree(image), tree);
   change({"shrink", image, "--to", "floor", "--yes"});
@@ -62,15 +50,15 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
     // 200 MiB come and go, wherever its kernel puts them.
     const Mounted mounted(image, 0, 0, /*writable=*/true);
     const std::string films = mounted.path() + "/films";
-    std::filesystem::create_directory(films);
+    files::create_directory(films);
     const std::string noise(1 << 20, 'n');
     for (int i = 0; i < 200; ++i) write_file(films + "/film-" + std::to_string(i), noise);
     run({"sync", "-f", mounted.path()});
-    std::filesystem::remove_all(films);
+    files::remove_all(films);
   }
   expect_sound(image);
   const std::string later = mounted_tree(image);  // the top folder has another time now
-  ASSERT_EQ(juneheath({"compact", image, "--yes"}).status, 0);
+  succeeds({"compact", image, "--yes"});
   expect_sound(image);
   EXPECT_EQ(mounted_tree(image), later);
   EXPECT_EQ(scrub(image), "");
@@ -85,8 +73,8 @@ TEST(Btrfs, WhatSnapshotsShareIsComparedOnce) {
   const TempFolder folder;
   std::vector<std::uint64_t> compared;
   for (const int snapshots : {0, 12}) {
-    const std::string image = folder / fmt::format("place-{}.img", snapshots);
-    make_btrfs(image, 600 * mib, {"-m", "single"}, false);
+    const std::string image = make_btrfs(folder / fmt::format("place-{}.img", snapshots), 600 * mib,
+                                         {"-m", "single"}, false);
     {
       // What lies in front goes again, so that the floor moves what stays.
       const Mounted mounted(image, 0, 0, /*writable=*/true);
@@ -96,9 +84,7 @@ TEST(Btrfs, WhatSnapshotsShareIsComparedOnce) {
                        "for i in $(seq {1}); do btrfs subvolume snapshot . s$i > /dev/null; done",
                        mounted.path(), snapshots)});
     }
-    const ProgramResult shrunk =
-        juneheath({"shrink", image, "--to", "floor", "--yes", "--verbose"});
-    ASSERT_EQ(shrunk.status, 0) << shrunk.err;
+    const ProgramResult shrunk = succeeds({"shrink", image, "--to", "floor", "--yes", "--verbose"});
     ASSERT_EQ(check_btrfs(image), "");
     const std::string words = "moved content read in both places, and the same";
     const std::string said = shrunk.out + shrunk.err;
@@ -115,7 +101,6 @@ TEST(Btrfs, WhatSnapshotsShareIsComparedOnce) {
 // the audit is content, and in the end the checker.
 TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  NullProgress silent;
   int emptied = 0;
   const auto make = [](const std::string& image, std::mt19937_64& random) {
     const auto& makes = btrfs_makes();
@@ -147,17 +132,11 @@ TEST(Btrfs, AnySequenceOfSizesKeepsTheFiles) {
 // With the files that its maker was given.
 MemoryStore filled_btrfs() {
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_btrfs(image, 128 * mib, {}, true);
+  const std::string image = make_btrfs(folder / "place.img", 128 * mib, {}, true);
   return load(image);
 }
 
-bool is_sound(MemoryStore& place) {
-  Findings findings;
-  NullProgress silent;
-  recognise_content(place).on_disk()->audit(AuditScope::full, {}, findings, silent);
-  return findings.clean();
-}
+bool is_sound(MemoryStore& place) { return audited(*recognise_content(place).on_disk()).empty(); }
 
 // A byte of a tree block, with its sum put right in all copies.
 struct Damage {
@@ -242,7 +221,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     } else {
       only_here += audit.status == 4 ? 1 : 0;
     }
-    std::filesystem::remove(copy);
+    files::remove(copy);
   }
   fmt::print("  {} found by both, {} only here\n", found_by_both, only_here);
   EXPECT_GT(found_by_both, rounds / 5);
@@ -255,7 +234,6 @@ TEST(Btrfs, CorruptFieldsAreReported) {
   MemoryStore first(whole, "first");
   const btrfs::Volume volume(first);
   const auto blocks = all_blocks(volume);
-  NullProgress silent;
   const int rounds = takes_all() ? 20'000 : 600;
   for (int i = 0; i < rounds; ++i) {
     MemoryStore place(whole, "place");
@@ -348,8 +326,7 @@ TEST(Btrfs, ContentIsReadAgainstItsSums) {
   for (const char* sum : {"crc32c", "xxhash", "sha256", "blake2"}) {
     SCOPED_TRACE(sum);
     const TempFolder folder;
-    const std::string image = folder / "place.img";
-    make_btrfs(image, 600 * mib, {"--csum", sum}, false);
+    const std::string image = make_btrfs(folder / "place.img", 600 * mib, {"--csum", sum}, false);
     {
       // More than a chunk has: the sums of two chunks may stand in one item.
       const Mounted mounted(image, 0, 0, /*writable=*/true);
@@ -367,10 +344,8 @@ TEST(Btrfs, ContentIsReadAgainstItsSums) {
     }
     ASSERT_NE(at, 0U);
     poke(image, at + 5000, "moss");
-    EXPECT_EQ(juneheath({"audit", image}).status, 0);
-    const ProgramResult full = juneheath({"audit", image, "--proof", "full"});
-    EXPECT_EQ(full.status, 4);
-    EXPECT_TRUE(full.said("the checksum of the data at")) << full.out;
+    expect_status(0, {"audit", image});
+    expect_status(4, {"audit", image, "--proof", "full"}, {"the checksum of the data at"});
   }
 }
 
@@ -381,7 +356,7 @@ TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
     for (const bool chosen : {false, true}) {
       SCOPED_TRACE(compression);
       const std::string image = folder / "place.img";
-      std::filesystem::remove(image);
+      files::remove(image);
       make_btrfs(image, 128 * mib, {"-L", "moss"}, false);
       {
         const Mounted mounted(image, 0, 0, /*writable=*/true);
@@ -410,17 +385,14 @@ TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
       const ProgramResult survey = juneheath({"survey", image});
       EXPECT_TRUE(survey.said("/home")) << survey.out;
       EXPECT_TRUE(survey.said("guest moss")) << survey.out;
-      const ProgramResult grown =
-          juneheath({"grow", image, "--by", "100MiB", "--give", "/home", "--dry-run"});
-      EXPECT_EQ(grown.status, 0) << grown.err;
+      expect_status(0, {"grow", image, "--by", "100MiB", "--give", "/home", "--dry-run"});
     }
 }
 
 // What is damaged, unfinished or not known is refused by name, and nothing is written.
 TEST(Btrfs, WhatItLeavesAloneIsNamed) {
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_btrfs(image, 128 * mib, {}, true);
+  const std::string image = make_btrfs(folder / "place.img", 128 * mib, {}, true);
   MemoryStore whole = load(image);
   MemoryStore place(whole, "place");
   const auto with_super = [&](const std::function<void(btrfs::Superblock&)>& edit) {
@@ -434,12 +406,7 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
     save(changed, image);
   };
   const auto expect_refused = [&](const std::string& words, int status) {
-    const std::uint32_t before = file_digest(image);
-    const ProgramResult outcome =
-        juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
-    EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
-    EXPECT_TRUE(outcome.said(words)) << outcome.err;
-    EXPECT_EQ(file_digest(image), before);
+    expect_status(status, {"grow", image, "--by", "1GiB", "--give", "disk", "--yes"}, {words});
   };
   with_super([](auto& super) { super.log_root = 30408704; });
   expect_refused("its log tree has to be replayed", 3);
@@ -450,10 +417,7 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
   expect_refused("the superblock's checksum is wrong", 4);
   // What only its guest knows is left to it, and said.
   const auto expect_left = [&](const std::string& words) {
-    const ProgramResult outcome =
-        juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
-    EXPECT_EQ(outcome.status, 0) << outcome.err;
-    EXPECT_TRUE(outcome.said("Left for you")) << outcome.out;
+    expect_status(0, {"grow", image, "--by", "1GiB", "--give", "disk", "--yes"}, {"Left for you"});
     EXPECT_TRUE(juneheath({"survey", image}).said(words)) << juneheath({"survey", image}).out;
     EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
     EXPECT_NE(juneheath({"shrink", image, "--to", "120MiB", "--yes"}).status, 0);
@@ -470,10 +434,7 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
   expect_left("features that are not known");
   // Below its floor, with the size that would do.
   save(whole, image);
-  const std::uint32_t before = file_digest(image);
-  const ProgramResult small = juneheath({"shrink", image, "--to", "20MiB", "--yes"});
-  EXPECT_EQ(small.status, 3) << small.err;
-  EXPECT_EQ(file_digest(image), before);
+  expect_status(3, {"shrink", image, "--to", "20MiB", "--yes"});
 }
 
 }  // namespace

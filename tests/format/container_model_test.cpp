@@ -1,29 +1,13 @@
 // Every form against a model: the same writes, discards and growths on an image and on plain
 // memory, with the image opened again in between.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <cstdlib>
-#include <random>
-
 #include "core/container/qcow2/qcow2.h"
 #include "support/containers.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-#ifdef JUNEHEATH_SANITIZED
-constexpr int random_operations = 400;
-#else
-constexpr int random_operations = 2000;
-#endif
-
-std::string words(const Findings& findings) {
-  std::string text;
-  for (const Finding& finding : findings.kept()) text += finding.where + ": " + finding.what + "\n";
-  return text;
-}
+constexpr int random_operations = is_sanitized ? 400 : 2000;
 
 class Model {
  public:
@@ -66,9 +50,7 @@ class Model {
         at += both;
       }
     }
-    Findings findings;
-    image_.container->audit(findings);
-    EXPECT_EQ(words(findings), "");
+    EXPECT_EQ(audited(*image_.container), "");
   }
 
  private:
@@ -187,9 +169,7 @@ TEST(Qcow2Limits, LargeTablesAtTheEndDoNotKeepTheFileLong) {
   image.open();
   EXPECT_EQ(read_buffer(image.container->disk(), 3U << 20, 40'000), Buffer(40'000, 0x22));
   EXPECT_TRUE(all_zero(read_buffer(image.container->disk(), 0, 3U << 20)));
-  Findings findings;
-  image.container->audit(findings);
-  EXPECT_EQ(words(findings), "");
+  EXPECT_EQ(audited(*image.container), "");
 }
 
 TEST(Qcow2Limits, TheSmallestClustersReach128GiB) {
@@ -203,9 +183,7 @@ TEST(Qcow2Limits, TheSmallestClustersReach128GiB) {
   image.container->disk().write((128ULL << 30) - 600, Buffer(600, 0x5a));
   image.open();
   EXPECT_EQ(read_buffer(image.container->disk(), (128ULL << 30) - 600, 600), Buffer(600, 0x5a));
-  Findings findings;
-  image.container->audit(findings);
-  EXPECT_EQ(words(findings), "");
+  EXPECT_EQ(audited(*image.container), "");
 }
 
 }  // namespace

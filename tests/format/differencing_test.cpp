@@ -1,7 +1,5 @@
 // Differencing images and images with their data in another file, put together here field by field
 // from the published layouts: what is here is read here, the rest in the parent.
-#include <gtest/gtest.h>
-
 #include "cli/terminal.h"
 #include "core/base/checksum.h"
 #include "core/container/qcow2/header.h"
@@ -12,6 +10,7 @@
 #include "core/container/vhdx/vhdx.h"
 #include "support/children.h"
 #include "support/containers.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -49,20 +48,15 @@ class Differencing : public testing::Test {
     EXPECT_EQ(found.parents, std::vector<std::string>{"/moor/parent.img"});
     ASSERT_EQ(found.blockers.size(), one_size ? 1U : 0U);
     if (one_size) {
-      EXPECT_NE(std::string(found.blockers[0].what()).find("builds on"), std::string::npos);
+      EXPECT_THAT(found.blockers[0].what(), HasSubstr("builds on"));
     }
     EXPECT_FALSE(parent_paths(*files_.part("/moor/child.img"), files_).empty());
   }
   void expect_refused(const std::string& words) {
-    try {
-      open_container(*files_.part("/moor/child.img"), &files_);
-      FAIL();
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), Status::refused);
-      EXPECT_NE((error.what() + error.where() + cli::text_of(error.next())).find(words),
-                std::string::npos)
-          << error.what();
-    }
+    const Error error = expect_error(
+        Status::refused, "", [&] { open_container(*files_.part("/moor/child.img"), &files_); });
+    EXPECT_THAT((error.what() + error.where() + cli::text_of(error.next())), HasSubstr(words))
+        << error.what();
   }
 
   MemoryFileResolver files_;
@@ -144,9 +138,7 @@ TEST_F(Differencing, Vhdx) {
   EXPECT_EQ(byte_at(8192), 0x11);
   EXPECT_EQ(byte_at(s.block_size + 10), 0);
   expect_chain();
-  Findings findings;
-  open_container(file, &files_)->audit(findings);
-  EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+  EXPECT_EQ(audited(*open_container(file, &files_)), "");
   open_container(below, &files_)->make_ready();  // a change of the parent: new identities
   expect_refused("was changed since");
 }
@@ -169,9 +161,7 @@ TEST_F(Differencing, Qcow2ThatIsSmallerThanItsParentOrLarger) {
   EXPECT_EQ(byte_at(1010), 0x11);
   EXPECT_EQ(byte_at(1U << 20), 0);
   EXPECT_EQ(byte_at((1U << 20) + 65536), 0x11);
-  Findings findings;
-  container->audit(findings);
-  EXPECT_TRUE(findings.clean());
+  EXPECT_EQ(audited(*container), "");
 }
 
 TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
@@ -201,9 +191,7 @@ TEST_F(Differencing, Qcow2WithItsDataInAnotherFile) {
   EXPECT_EQ(byte_at(9U << 20), 0x55);
   EXPECT_EQ(read_buffer(data, 31U << 20, 1)[0], 0x66) << "each byte lies where it lies on the disk";
   EXPECT_EQ(data.size(), 32U << 20);
-  Findings findings;
-  open_container(file, &files_)->audit(findings);
-  EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+  EXPECT_EQ(audited(*open_container(file, &files_)), "");
 }
 
 TEST_F(Differencing, Qcow2ExtensionsStay) {
@@ -272,11 +260,7 @@ TEST_F(Differencing, Qcow2BitmapsOfChangedBlocksGetTheDisksSize) {
   auto header = read_as<qcow2::Header>(file, 0);
   header.autoclear = qcow2::autoclear::bitmaps;
   file.write(0, bytes_of(header));
-  const auto audited = [&] {
-    Findings findings;
-    open_container(file, &files_)->audit(findings);
-    return findings.clean() ? std::string() : findings.kept().front().what;
-  };
+  const auto finds = [&] { return audited(*open_container(file, &files_)); };
   const auto table = [&](std::size_t i) {
     const auto entry = read_as<qcow2::BitmapEntry>(file, entries[i]);
     std::vector<std::uint64_t> all;
@@ -288,9 +272,9 @@ TEST_F(Differencing, Qcow2BitmapsOfChangedBlocksGetTheDisksSize) {
     const auto container = open_container(file, &files_);
     container->make_ready();
     work(*container);
-    EXPECT_EQ(audited(), "");
+    EXPECT_EQ(finds(), "");
   };
-  ASSERT_EQ(audited(), "");
+  ASSERT_EQ(finds(), "");
   const std::uint64_t kept = table(1)[0];
   for (const std::uint64_t size : {3 * reach, 12288 * reach}) {
     change([&](Container& container) { container.grow(Bytes(size)); });

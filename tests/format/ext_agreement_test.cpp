@@ -1,18 +1,11 @@
 // Our audit and the system's checker on filesystems damaged at random places: both find something,
 // or neither does.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <algorithm>
-#include <random>
 #include <regex>
 
 #include "core/fs/ext/filesystem.h"
 #include "core/store/file_store.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -87,27 +80,21 @@ bool theirs_alone(const std::string& path, const std::string& said) {
 }
 
 TEST(ExtAgreement, OnFiveHundredDamagedFilesystems) {
-#ifdef JUNEHEATH_SANITIZED
-  constexpr int cases = 60;
-#else
-  const int cases = inputs_of(500, 500);
-#endif
+  const int cases = is_sanitized ? 60 : inputs_of(500, 500);
   const char* chosen = std::getenv("JUNEHEATH_SEED");
   const unsigned seed = chosen == nullptr ? 20261123U : static_cast<unsigned>(std::atol(chosen));
-  const std::vector<std::vector<std::string>> kinds{
-      {"-b", "1024"},
-      {"-b", "1024", "-O", "^metadata_csum"},
-      {"-b", "1024", "-t", "ext2"},
-      {"-b", "4096", "-O", "^metadata_csum"},
-      {"-b", "1024", "-t", "ext3"},
-      {"-b", "4096"},
-      {"-b", "1024", "-O", "^metadata_csum,inline_data"},
-      {"-b", "2048", "-O", "^metadata_csum,bigalloc", "-N", "900"}};
+  const std::vector<Words> kinds{{"-b", "1024"},
+                                 {"-b", "1024", "-O", "^metadata_csum"},
+                                 {"-b", "1024", "-t", "ext2"},
+                                 {"-b", "4096", "-O", "^metadata_csum"},
+                                 {"-b", "1024", "-t", "ext3"},
+                                 {"-b", "4096"},
+                                 {"-b", "1024", "-O", "^metadata_csum,inline_data"},
+                                 {"-b", "2048", "-O", "^metadata_csum,bigalloc", "-N", "900"}};
   const TempFolder folder;
   std::vector<std::vector<std::uint64_t>> places(kinds.size());
   for (std::size_t i = 0; i < kinds.size(); ++i) {
-    const std::string path = folder / std::to_string(i);
-    make_ext(path, 16ULL << 20, kinds[i]);
+    const std::string path = make_ext(folder / std::to_string(i), 16ULL << 20, kinds[i]);
     const std::string content = read_file(path);
     for (std::uint64_t at = 0; at < content.size(); at += 512) {
       // Sectors with something in them, but not a file's noise, in which nobody looks for damage.

@@ -1,10 +1,5 @@
 // Every field of the structures that growing and reading depend on, wrong in turn; and random bytes
 // of each. Never a crash, a hang or a read past the end; a refusal is orderly and writes nothing.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/base/errors.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/ext.h"
@@ -14,8 +9,7 @@
 #include "core/guest/content.h"
 #include "support/damage.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -43,7 +37,6 @@ bool look_everywhere(const MemoryStore& damaged_image) {
       if (++names > 5000 || path.size() > 5000) refuse("enough");
     });
     Findings findings;
-    NullProgress silent;
     ext::audit(fs, {}, findings, silent);
   });
   EXPECT_TRUE(image.same_content(damaged_image)) << "looking has written";
@@ -54,7 +47,6 @@ bool look_everywhere(const MemoryStore& damaged_image) {
     grown.resize(image.size() * 2);
     if (content.replay()) ext::bring_to_rest(grown);
     const std::uint64_t blocks = grown.size() / ext::Filesystem(grown).geometry().block_size;
-    NullProgress silent;
     ext::clear_table_way(grown, blocks, silent);
     ext::Filesystem fs(grown);
     ext::grow(fs, ext::plan_grow(fs, blocks));
@@ -62,13 +54,12 @@ bool look_everywhere(const MemoryStore& damaged_image) {
   return refused;
 }
 
-class ExtDamage : public testing::TestWithParam<std::vector<std::string>> {};
+class ExtDamage : public testing::TestWithParam<Words> {};
 
 TEST_P(ExtDamage, EveryFieldInTurn) {
   const TempFolder folder;
   const std::string path = folder / "fs";
-  std::vector<std::string> options{"-b", "1024", "-J", "size=1", "-N", "512"};
-  options.insert(options.end(), GetParam().begin(), GetParam().end());
+  Words options = Words{"-b", "1024", "-J", "size=1", "-N", "512"} + GetParam();
   make_ext(path, 12ULL << 20, options);
   MemoryStore image = load(path);
   std::vector<SpoiledPlace> targets;
@@ -94,11 +85,7 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
     };
     ext::visit_blocks(fs, *ext::find_path(fs, "/film.bin"), visitor);
   }
-#ifdef JUNEHEATH_SANITIZED
-  constexpr std::uint64_t stride = 14;
-#else
-  constexpr std::uint64_t stride = 4;
-#endif
+  constexpr std::uint64_t stride = is_sanitized ? 14 : 4;
   const auto takes = [](std::uint64_t at, int change) {
     return at % stride < 4 && (stride == 4 || change != 1);
   };
@@ -108,26 +95,20 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
 TEST_P(ExtDamage, RandomBytes) {
   const TempFolder folder;
   const std::string path = folder / "fs";
-  std::vector<std::string> options{"-b", "1024", "-J", "size=1", "-N", "512"};
-  options.insert(options.end(), GetParam().begin(), GetParam().end());
+  Words options = Words{"-b", "1024", "-J", "size=1", "-N", "512"} + GetParam();
   make_ext(path, 12ULL << 20, options);
   const MemoryStore image = load(path);
   std::mt19937 random(20261123);
-#ifdef JUNEHEATH_SANITIZED
-  constexpr int rounds = 60;
-#else
-  constexpr int rounds = 600;
-#endif
+  constexpr int rounds = is_sanitized ? 60 : 600;
   // Most metadata lies in the first megabyte.
   const auto place = [&] { return 1024 + random() % ((1U << 20) - 2048); };
   spoil_at_random(image, rounds, random, place, look_everywhere);
 }
 
-INSTANTIATE_TEST_SUITE_P(
-    Kinds, ExtDamage,
-    testing::Values(std::vector<std::string>{}, std::vector<std::string>{"-O", "^metadata_csum"},
-                    std::vector<std::string>{"-t", "ext2"},
-                    std::vector<std::string>{"-O", "^metadata_csum,^resize_inode,inline_data"}));
+INSTANTIATE_TEST_SUITE_P(Kinds, ExtDamage,
+                         testing::Values(Words{}, Words{"-O", "^metadata_csum"},
+                                         Words{"-t", "ext2"},
+                                         Words{"-O", "^metadata_csum,^resize_inode,inline_data"}));
 
 // Every byte of the journal's superblock and of the log's first blocks in the sample that lost
 // power.
@@ -146,11 +127,7 @@ TEST(JournalDamage, EveryFieldInTurn) {
     ext::Filesystem fs(image);
     journal = fs.geometry().offset(ext::find_block(fs, fs.read_inode(8), 0));
   }
-#ifdef JUNEHEATH_SANITIZED
-  constexpr std::uint64_t stride = 29;
-#else
-  constexpr std::uint64_t stride = 3;
-#endif
+  constexpr std::uint64_t stride = is_sanitized ? 29 : 3;
   int refused = 0;
   for (std::uint64_t at = 0; at < 4096; at += at < 128 ? 1 : stride) {
     MemoryStore damaged_image(image, "image");

@@ -1,11 +1,5 @@
 // Edges that a careful reading found: journals that are damaged in the middle, errors that the
 // guest noted, clusters that several owners share, and numbers near the end of their range.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <cstdlib>
-#include <filesystem>
-
 #include "core/base/checksum.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/block_map.h"
@@ -20,10 +14,7 @@
 #include "core/table/gpt/format.h"
 #include "support/ext_tools.h"
 #include "support/guest_writes.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -33,7 +24,6 @@ Findings audit_structure(const std::string& path) {
   FileStore file(path, Access::read_only);
   ext::Filesystem fs(file);
   Findings findings;
-  NullProgress silent;
   ext::audit(fs, {ext::AuditScope::structure, fs.geometry().group_count - 1}, findings, silent);
   return findings;
 }
@@ -83,7 +73,7 @@ TEST_F(DirtyJournal, AnErrorThatItNotesIsRefused) {
   super_.error = 5;
   super_.checksum = ext::journal::superblock_checksum(super_);
   window_->write(super_at_, bytes_of(super_));
-  EXPECT_NE(trouble().find("notes an error"), std::string::npos) << trouble();
+  EXPECT_THAT(trouble(), HasSubstr("notes an error"));
 }
 
 // Every block of the log that holds something, with one byte wrong: never are complete transactions
@@ -126,13 +116,14 @@ TEST_F(DirtyJournal, ALengthOfFastCommitsNearTheEndOfItsRangeIsDamage) {
 TEST(Bigalloc, SeveralGroupsBecomeSmaller) {
   for (const char* cluster : {"4096", "16384"}) {
     const TempFolder folder;
-    const std::string image = folder / "clusters.img";
-    make_ext(image, 700 * mib, {"-b", "1024", "-C", cluster, "-O", "bigalloc", "-N", "2048"});
+    const std::string image =
+        make_ext(folder / "clusters.img", 700 * mib,
+                 {"-b", "1024", "-C", cluster, "-O", "bigalloc", "-N", "2048"});
     const auto tree = ext_tree(image);
     const std::uint64_t floor = floor_of(image);
     for (const std::uint64_t size : {500 * mib, 300 * mib, floor}) {
       const std::uint64_t now = shrink_ext(image, size);
-      std::filesystem::resize_file(image, now);
+      files::resize_file(image, now);
       EXPECT_EQ(check_ext(image), "") << cluster << " to " << size;
       EXPECT_EQ(words_of(audit_ext(image)), "");
       EXPECT_EQ(tree_difference(tree, ext_tree(image)), "");
@@ -214,8 +205,7 @@ INSTANTIATE_TEST_SUITE_P(Kinds, Orphans, testing::Range(0, static_cast<int>(ext_
 // Values of attributes that have inodes of their own are counted by their users.
 TEST(OrphansOf, InodesWithValuesOfTheirOwnAreRefused) {
   const TempFolder folder;
-  const std::string image = folder / "fs.img";
-  make_ext(image, 64 * mib, {"-b", "1024", "-O", "ea_inode"});
+  const std::string image = make_ext(folder / "fs.img", 64 * mib, {"-b", "1024", "-O", "ea_inode"});
   FileStore file(image, Access::read_write);
   ext::Filesystem fs(file);
   std::uint32_t holder = 0;
@@ -259,10 +249,10 @@ TEST(OrphansOf, InodesWithValuesOfTheirOwnAreRefused) {
 // Blocks that nobody owns: where content has to move, all of it is looked at before.
 TEST(GrowthThatMovesContent, AsksForAFullAuditBefore) {
   const TempFolder folder;
-  const std::string image = folder / "fs.img";
-  make_ext(image, 32 * mib, {"-b", "1024", "-O", "^resize_inode,^64bit"});
+  const std::string image =
+      make_ext(folder / "fs.img", 32 * mib, {"-b", "1024", "-O", "^resize_inode,^64bit"});
   const std::string sound = folder / "sound.img";
-  std::filesystem::copy_file(image, sound);
+  files::copy_file(image, sound);
   {
     FileStore file(image, Access::read_write);
     ext::Filesystem fs(file);
@@ -304,6 +294,33 @@ TEST(GptEdges, ASpareCopyAtTheEndOfAllNumbersIsADefectOfThatCopyOnly) {
     guest.disks()[0].table->audit(disk, findings);
     EXPECT_FALSE(findings.clean());
   }
+}
+
+// What a growth builds on is looked at before it; what it writes anew need not have been right, and
+// is damage to everybody else.
+TEST(ExtEdge, ListsOfReservedBlocksAreRefusedWhereAGrowthBuildsOnThem) {
+  const TempFolder folder;
+  const std::string image = make_ext(folder / "fs", 64 * mib, {"-b", "1024"});
+  std::uint64_t list = 0;
+  std::uint64_t end = 0;
+  {
+    FileStore file(image, Access::read_only);
+    const ext::Filesystem fs(file);
+    const ext::Geometry& g = fs.geometry();
+    list = g.offset(g.gdt_start(0) + g.desc_blocks + 2);
+    end = 4 * g.backup_groups().size();
+  }
+  for (const std::uint64_t at : {list, list + end, list + 1020}) {
+    SCOPED_TRACE(at - list);
+    const std::string was = read_file(image).substr(at, 1);
+    poke(image, at, was == "b" ? "c" : "b");
+    expect_status(4, {"audit", image}, {"does not list its copies"});
+    if (at < list + 512) expect_status(4, {"grow", image, "--by", "64MiB"});
+    if (at < list + 512) poke(image, at, was);
+  }
+  succeeds({"grow", image, "--by", "64MiB"});
+  EXPECT_EQ(check_ext(image), "");
+  expect_status(0, {"audit", image});
 }
 
 }  // namespace

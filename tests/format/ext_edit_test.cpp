@@ -1,27 +1,20 @@
 // Editing block lists and directories, as the replay of fast commits does: after any number of
 // edits the system's checker is content and the content is where it was put.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/map_edit.h"
 #include "core/fs/ext/orphans.h"
 #include "core/fs/ext/read.h"
 #include "core/store/file_store.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-class ExtEdit : public testing::TestWithParam<std::vector<std::string>> {
+class ExtEdit : public testing::TestWithParam<Words> {
  protected:
   void SetUp() override {
-    std::vector<std::string> options{"-b", "1024"};
-    options.insert(options.end(), GetParam().begin(), GetParam().end());
+    Words options = Words{"-b", "1024"} + GetParam();
     make_ext(path_, 48ULL << 20, options);
   }
   void expect_sound() {
@@ -92,7 +85,7 @@ TEST_P(ExtEdit, CuttingGivesBlocksBack) {
 }
 
 TEST_P(ExtEdit, NamesComeAndGo) {
-  std::vector<std::string> names;
+  Words names;
   {
     FileStore file(path_, Access::read_write);
     ext::Filesystem fs(file);
@@ -127,9 +120,7 @@ TEST_P(ExtEdit, NamesComeAndGo) {
   EXPECT_TRUE(ext::find_path(fs, "/rings/ring-00100-curlew-and-a-long-name").has_value());
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, ExtEdit,
-                         testing::Values(std::vector<std::string>{},
-                                         std::vector<std::string>{"-O", "^metadata_csum"}));
+INSTANTIATE_TEST_SUITE_P(Kinds, ExtEdit, testing::Values(Words{}, Words{"-O", "^metadata_csum"}));
 
 }  // namespace
 }  // namespace jh::test

@@ -1,25 +1,14 @@
 // Filesystems whose descriptor table must become longer than was reserved while hardly a block is
 // free, or while what is free lies in single blocks: what is in the way finds a place all the same.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <fstream>
-#include <random>
-
 #include "core/fs/ext/grow.h"
 #include "core/store/file_store.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
 // Files of a few blocks until nothing is free; of every `keep` files one is deleted again
 // (none: 0), so that free blocks lie scattered.
 void fill_up(const std::string& path, int deleted_of) {
@@ -27,7 +16,7 @@ void fill_up(const std::string& path, int deleted_of) {
   std::mt19937 random(7);
   std::string content(24000, ' ');
   for (char& c : content) c = static_cast<char>(random());
-  std::vector<std::string> made;
+  Words made;
   for (int i = 0; i < 200000; ++i) {
     if (i % 500 == 0) files::create_directory(mounted.path() + fmt::format("/box-{}", i / 500));
     const std::string name = mounted.path() + fmt::format("/box-{}/egg-{}", i / 500, i);
@@ -45,7 +34,7 @@ void fill_up(const std::string& path, int deleted_of) {
 
 struct FullCase {
   const char* name;
-  std::vector<std::string> options;
+  Words options;
   std::uint64_t size;  // MiB; descriptors of 32 bytes in blocks of 1 KiB: a block of them per 256
   int deleted_of;      // 0: not one block stays free
 };
@@ -59,8 +48,7 @@ TEST_P(ExtFull, GrowsPastItsDescriptors) {
   if (!can_mount()) GTEST_SKIP() << "needs mounts";
   const TempFolder folder;
   const std::string path = folder / "fs";
-  std::vector<std::string> options{"-b", "1024", "-m", "0", "-i", "4096"};
-  options.insert(options.end(), GetParam().options.begin(), GetParam().options.end());
+  Words options = Words{"-b", "1024", "-m", "0", "-i", "4096"} + GetParam().options;
   make_ext(path, GetParam().size * mib, options, false);
   fill_up(path, GetParam().deleted_of);
   ASSERT_EQ(check_ext(path), "");

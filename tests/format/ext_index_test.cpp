@@ -1,13 +1,9 @@
 // Names in indexed directories, hashed by the kernel in every way it knows, and our audit's view of
 // where they ought to lie.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/fs/ext/read.h"
 #include "core/store/file_store.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -30,9 +26,9 @@ class ExtIndex : public testing::TestWithParam<IndexKind> {
     ASSERT_EQ(made.status, 0) << made.err;
     if (GetParam().unsigned_chars) poke(path_, 1024 + 0x160, std::string("\2\0\0\0", 4));
     const Mounted mounted(path_, 0, 0, true);
-    const std::filesystem::path root = mounted.path();
+    const files::path root = mounted.path();
     for (const char* directory : {"few", "many"}) {
-      std::filesystem::create_directory(root / directory);
+      files::create_directory(root / directory);
       // Long names, some with letters that are negative where characters are signed: the index of
       // `many` gets a second level.
       for (int i = 0; i < (directory[0] == 'f' ? 60 : 4000); ++i)
@@ -74,7 +70,7 @@ TEST_P(ExtIndex, AChangedNameIsFoundByBoth) {
     EXPECT_EQ(ours.empty(), check_ext(path_).empty()) << other << ": " << ours;
     if (!ours.empty()) {
       ++found_by_us;
-      EXPECT_NE(ours.find("where its index would not look for it"), std::string::npos) << ours;
+      EXPECT_THAT(ours, HasSubstr("where its index would not look for it"));
     }
   }
   EXPECT_GT(found_by_us, 0);

@@ -1,12 +1,7 @@
 // Filesystems as they are when the guest loses power: copied while the kernel has them mounted.
 // Replayed by us, they must show what the kernel's own replay shows.
 #include <fcntl.h>
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <unistd.h>
-
-#include <filesystem>
-#include <fstream>
 
 #include "core/base/errors.h"
 #include "core/fs/ext/read.h"
@@ -14,15 +9,11 @@
 #include "core/store/file_store.h"
 #include "core/store/views.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
 
 void flush_file(const std::string& path) {
   const int fd = ::open(path.c_str(), O_RDONLY);
@@ -62,14 +53,12 @@ void leave_unclean(const std::string& image, const std::string& copy) {
   for (const int fd : open_files) ::close(fd);
 }
 
-class UncleanExt : public testing::TestWithParam<std::pair<const char*, std::vector<std::string>>> {
-};
+class UncleanExt : public testing::TestWithParam<std::pair<const char*, Words>> {};
 
 TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   const TempFolder folder;
-  const std::string image = folder / "fs";
-  make_ext(image, 64ULL << 20, GetParam().second);
+  const std::string image = make_ext(folder / "fs", 64ULL << 20, GetParam().second);
   leave_unclean(image, folder / "unclean");
   // The kernel's own view: it replays when it mounts a copy for writing.
   run({"cp", "--sparse=always", folder / "unclean", folder / "theirs"});
@@ -81,26 +70,23 @@ TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
   run({"cp", "--sparse=always", folder / "unclean", ours});
   const ProgramResult plan = juneheath({"grow", ours, "--to", "200MiB", "--dry-run"});
   EXPECT_TRUE(plan.said("replay the journal")) << plan.out << plan.err;
-  const ProgramResult grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  succeeds({"grow", ours, "--to", "200MiB", "--proof", "full"});
   EXPECT_EQ(check_ext(ours), "");
   EXPECT_EQ(tree_difference(expected, tree_facts(Mounted(ours, 0).path())), "");
-  ASSERT_EQ(juneheath({"undo", ours}).status, 0);
+  succeeds({"undo", ours});
   EXPECT_EQ(file_digest(ours), file_digest(folder / "unclean"));
 }
 
 INSTANTIATE_TEST_SUITE_P(
     Kinds, UncleanExt,
-    testing::Values(std::pair("Default", std::vector<std::string>{}),
-                    std::pair("SmallBlocks", std::vector<std::string>{"-b", "1024"}),
-                    std::pair("Ext3", std::vector<std::string>{"-t", "ext3"}),
-                    std::pair("WithoutSums", std::vector<std::string>{"-O", "^metadata_csum"}),
-                    std::pair("Without64bit", std::vector<std::string>{"-O", "^64bit"}),
-                    std::pair("OrphanFile", std::vector<std::string>{"-O", "orphan_file"}),
-                    std::pair("FastCommits", std::vector<std::string>{"-O", "fast_commit"}),
-                    std::pair("FastCommitsSmallBlocks",
-                              std::vector<std::string>{"-b", "1024", "-O", "fast_commit"}),
-                    std::pair("SmallJournal", std::vector<std::string>{"-J", "size=4"})),
+    testing::Values(std::pair("Default", Words{}), std::pair("SmallBlocks", Words{"-b", "1024"}),
+                    std::pair("Ext3", Words{"-t", "ext3"}),
+                    std::pair("WithoutSums", Words{"-O", "^metadata_csum"}),
+                    std::pair("Without64bit", Words{"-O", "^64bit"}),
+                    std::pair("OrphanFile", Words{"-O", "orphan_file"}),
+                    std::pair("FastCommits", Words{"-O", "fast_commit"}),
+                    std::pair("FastCommitsSmallBlocks", Words{"-b", "1024", "-O", "fast_commit"}),
+                    std::pair("SmallJournal", Words{"-J", "size=4"})),
     [](const auto& test) { return std::string(test.param.first); });
 
 // New directories, renames, removals and growing files, all in fast commits. The kernel's own
@@ -110,8 +96,8 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   for (const char* block_size : {"1024", "4096"}) {
     const TempFolder folder;
-    const std::string image = folder / "fs";
-    make_ext(image, 64ULL << 20, {"-b", block_size, "-O", "fast_commit"});
+    const std::string image =
+        make_ext(folder / "fs", 64ULL << 20, {"-b", block_size, "-O", "fast_commit"});
     {
       const Mounted mounted(image, 0, 0, true);
       const files::path root = mounted.path();
@@ -150,8 +136,7 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
     const std::string ours = folder / "unclean";
     const ProgramResult survey = juneheath({"survey", ours});
     EXPECT_TRUE(survey.said("fast commit")) << survey.out;
-    const ProgramResult grown = juneheath({"grow", ours, "--to", "200MiB", "--proof", "full"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
+    succeeds({"grow", ours, "--to", "200MiB", "--proof", "full"});
     EXPECT_EQ(check_ext(ours), "");
     EXPECT_EQ(tree_difference(expected, without_directories(tree_facts(Mounted(ours, 0).path()))),
               "");
@@ -160,14 +145,11 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
 
 TEST(UncleanSample, TheSampleShowsWhatItMust) {
   const TempFolder folder;
-  const std::string image = folder / "guest.img";
-  unpack_sample("dirty-ext4", image);
+  const std::string image = unpack_sample("dirty-ext4", folder / "guest.img");
   const ProgramResult survey = juneheath({"survey", image});
   EXPECT_TRUE(survey.said("needs journal replay")) << survey.out;
-  const ProgramResult audit = juneheath({"audit", image});
-  EXPECT_EQ(audit.status, 0) << audit.out;
-  const ProgramResult grown = juneheath({"grow", image, "--by", "100MiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  expect_status(0, {"audit", image});
+  succeeds({"grow", image, "--by", "100MiB"});
   EXPECT_EQ(check_ext(image, 1048576), "");
   FileStore file(image, Access::read_only);
   WindowStore window(file, 1048576, file.size() - 1048576, "p1");
@@ -184,8 +166,7 @@ TEST(UncleanSample, AnExternalJournalIsRefusedByName) {
   ASSERT_EQ(
       run({"mkfs.ext4", "-q", "-F", "-O", "journal_dev", "-b", "4096", folder / "journal"}).status,
       0);
-  const std::string image = folder / "fs";
-  make_ext(image, 64ULL << 20, {"-b", "4096"});
+  const std::string image = make_ext(folder / "fs", 64ULL << 20, {"-b", "4096"});
   // As its superblock would say: a journal, but not in an inode; and not cleanly unmounted.
   poke(image, 1024 + 0xE0, std::string(4, '\0'));
   poke(image, 1024 + 0x60, std::string("\xc6\x02", 2));

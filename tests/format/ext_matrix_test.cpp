@@ -1,16 +1,8 @@
 // Filesystems of every kind that the system's maker makes, grown to many sizes, and judged by the
 // system's checker, the kernel, and our own audit.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-
 #include "core/base/errors.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -35,7 +27,7 @@ void make(const ExtKind& kind, std::uint32_t block_size, const std::string& path
           bool reserve_little) {
   const bool has_extended =
       std::find(kind.options.begin(), kind.options.end(), "-E") != kind.options.end();
-  std::vector<std::string> further;
+  Words further;
   if (reserve_little && !has_extended)
     further = {"-E", fmt::format("resize={}", 33 * mib / block_size + 8192)};
   make_ext_kind(kind, block_size, path, 32 * mib, further);
@@ -49,9 +41,7 @@ TEST_P(ExtMatrix, GrowsToEverySize) {
   const ExtKind& kind = ext_kinds().at(static_cast<std::size_t>(std::get<1>(GetParam())));
   std::vector<std::uint64_t> sizes = sizes_for(block_size);
   sizes.push_back(past_reserved(block_size));
-#ifdef JUNEHEATH_SANITIZED
-  sizes = {sizes[2], sizes[6]};
-#endif
+  if (is_sanitized) sizes = {sizes[2], sizes[6]};
   const TempFolder folder;
   const std::string base = folder / "base";
   const std::string grown = folder / "grown";
@@ -59,7 +49,7 @@ TEST_P(ExtMatrix, GrowsToEverySize) {
   for (std::size_t i = 0; i < sizes.size(); ++i) {
     const bool past = sizes[i] == past_reserved(block_size);
     if (i == 0 || past) {
-      std::filesystem::remove(base);
+      files::remove(base);
       make(kind, block_size, base, past);
       ASSERT_EQ(check_ext(base), "") << "the maker's own work";
       tree = ext_tree(base);
@@ -89,8 +79,7 @@ INSTANTIATE_TEST_SUITE_P(Kinds, ExtMatrix,
 // The kernel of this machine may not mount such blocks; the checker reads them.
 TEST(ExtLargeBlocks, AreReadAndGrown) {
   const TempFolder folder;
-  const std::string path = folder / "large";
-  make_ext(path, 256 * mib, {"-b", "65536"});
+  const std::string path = make_ext(folder / "large", 256 * mib, {"-b", "65536"});
   EXPECT_EQ(words_of(audit_ext(path)), "");
   grow_ext(path, 900 * mib);
   EXPECT_EQ(check_ext(path), "");
@@ -99,15 +88,8 @@ TEST(ExtLargeBlocks, AreReadAndGrown) {
 
 TEST(ExtLimits, AreSaid) {
   const TempFolder folder;
-  const std::string path = folder / "narrow";
-  make_ext(path, 64 * mib, {"-b", "4096", "-O", "^64bit"});
-  try {
-    grow_ext(path, 17ULL << 40);
-    ADD_FAILURE() << "17 TiB without 64bit";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(std::string(error.what()).find("16.0 TiB"), std::string::npos) << error.what();
-  }
+  const std::string path = make_ext(folder / "narrow", 64 * mib, {"-b", "4096", "-O", "^64bit"});
+  expect_error(Status::refused, "16.0 TiB", [&] { grow_ext(path, 17ULL << 40); });
   EXPECT_EQ(check_ext(path), "");
 }
 

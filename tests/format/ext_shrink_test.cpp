@@ -1,23 +1,12 @@
 // Filesystems of every kind made smaller: to the floor, a block above it, and sizes between; judged
 // by the system's checker, the kernel, and our own audit.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <sys/xattr.h>
-
-#include <cstdlib>
-#include <filesystem>
-#include <fstream>
-#include <optional>
-#include <random>
 
 #include "core/base/errors.h"
 #include "core/fs/ext/quota.h"
 #include "core/store/file_store.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -50,7 +39,7 @@ TEST_P(ExtShrink, ToTheFloorAndAbove) {
     run({"cp", "--sparse=always", base, cut});
     const std::uint64_t now = shrink_ext(cut, size);
     EXPECT_LE(now, size);
-    std::filesystem::resize_file(cut, now);
+    files::resize_file(cut, now);
     EXPECT_EQ(check_ext(cut), "");
     EXPECT_EQ(words_of(audit_ext(cut)), "");
     EXPECT_EQ(tree_difference(tree, ext_tree(cut)), "");
@@ -60,12 +49,7 @@ TEST_P(ExtShrink, ToTheFloorAndAbove) {
     EXPECT_EQ(tree_difference(tree, ext_tree(cut)), "");
   }
   run({"cp", "--sparse=always", base, cut});
-  try {
-    shrink_ext(cut, floor - block_size);
-    ADD_FAILURE() << "a block below the floor";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused) << error.what();
-  }
+  expect_error(Status::refused, "", [&] { shrink_ext(cut, floor - block_size); });
   EXPECT_EQ(file_digest(cut), file_digest(base));
 }
 
@@ -86,7 +70,7 @@ void churn(const std::string& path, std::mt19937& random) {
     return;
   }
   const std::string root = mounted->path() + "/";
-  std::vector<std::string> made;
+  Words made;
   std::string content(40000, ' ');
   for (char& c : content) c = static_cast<char>(random());
   std::error_code error;
@@ -136,8 +120,8 @@ void churn(const std::string& path, std::mt19937& random) {
 TEST(ExtQuota, RecordsFollowAChange) {
   for (const char* features : {"quota", "project,quota"}) {
     const TempFolder folder;
-    const std::string path = folder / "fs";
-    make_ext(path, 64 * mib, {"-b", "1024", "-O", features}, false);
+    const std::string path =
+        make_ext(folder / "fs", 64 * mib, {"-b", "1024", "-O", features}, false);
     ASSERT_EQ(check_ext(path), "");
     const auto change = [&](std::int64_t bytes) {
       FileStore file(path, Access::read_write);
@@ -146,7 +130,7 @@ TEST(ExtQuota, RecordsFollowAChange) {
     };
     change(1024);
     const std::string words = check_ext(path);
-    EXPECT_NE(words.find("Usage inconsistent for ID 0"), std::string::npos) << words;
+    EXPECT_THAT(words, HasSubstr("Usage inconsistent for ID 0"));
     change(-1024);
     EXPECT_EQ(check_ext(path), "") << features;
   }
@@ -154,11 +138,7 @@ TEST(ExtQuota, RecordsFollowAChange) {
 
 // Random kinds; grown, shrunk, and changed by the kernel in between.
 TEST(ExtSequences, RandomGrowthsAndShrinks) {
-#ifdef JUNEHEATH_SANITIZED
-  int sequences = 20;
-#else
-  int sequences = rounds_of(80);
-#endif
+  int sequences = is_sanitized ? 20 : rounds_of(80);
   if (const char* wanted = std::getenv("JUNEHEATH_SEQUENCES")) sequences = std::atoi(wanted);
   const unsigned seed = seed_of_run();
   std::mt19937 random(seed);
@@ -179,7 +159,7 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
       churn(path, random);
       ASSERT_EQ(check_ext(path), "") << "the kernel's own work";
       const auto tree = own_tree_facts(path);
-      const std::uint64_t size = std::filesystem::file_size(path);
+      const std::uint64_t size = files::file_size(path);
       const bool larger = random() % 3 == 0;
       std::uint64_t wanted = size + random() % size;
       if (!larger) {
@@ -192,7 +172,7 @@ TEST(ExtSequences, RandomGrowthsAndShrinks) {
         grow_ext(path, wanted);
         ++growths;
       } else {
-        std::filesystem::resize_file(path, shrink_ext(path, wanted));
+        files::resize_file(path, shrink_ext(path, wanted));
         ++shrinks;
       }
       ASSERT_EQ(check_ext(path), "");

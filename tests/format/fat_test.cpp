@@ -1,16 +1,8 @@
 // FAT of all widths, made and filled by another driver; judged by the system's checker.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <random>
-
 #include "core/base/endian.h"
 #include "core/guest/content.h"
 #include "core/store/file_store.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -30,7 +22,6 @@ class Fat : public testing::TestWithParam<const char*> {
   }
   static Findings audit(Store& place) {
     Findings findings;
-    NullProgress silent;
     const Content content = recognise_content(place);
     if (!content.filesystem())
       findings.add("FAT", "it cannot be opened");
@@ -133,7 +124,6 @@ TEST_P(Fat, FindsWhatTheCheckerFinds) {
 
 TEST_P(Fat, NamesDamageAndNeverFallsOverIt) {
   std::mt19937 random(4);
-  NullProgress silent;
   for (int i = 0; i < 400; ++i) {
     MemoryStore place(*disk_, "place");
     for (int k = 0; k < 4; ++k) {

@@ -1,10 +1,5 @@
 // What every kind of filesystem promises behind the door, asked of each in the same words: a new
 // kind adds a line to subjects() and is held to all of it.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/base/checksum.h"
 #include "core/change/carry_out.h"
 #include "core/guest/content.h"
@@ -12,14 +7,10 @@
 #include "core/plan/shrink.h"
 #include "core/proof/tree_compare.h"
 #include "support/btrfs_guest.h"
-#include "support/fault_host.h"
-#include "support/judges.h"
 #include "support/ntfs_accounting.h"
-#include "support/program.h"
+#include "support/power_cuts.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
@@ -43,7 +34,7 @@ std::string check_swap(const std::string& image) {
   return told.out == "swap\n" ? "" : "the system does not take it for swap: " + told.out;
 }
 
-std::function<void(const std::string&, std::uint64_t)> maker(std::vector<std::string> options) {
+std::function<void(const std::string&, std::uint64_t)> maker(Words options) {
   options.insert(options.end(), {"-L", "moor", "-U", "0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711"});
   return
       [options](const std::string& image, std::uint64_t size) { make_ext(image, size, options); };
@@ -59,13 +50,13 @@ Subject ntfs(const char* name, const char* sample, std::uint64_t size) {
           true};
 }
 
-std::function<void(const std::string&, std::uint64_t)> xfs(std::vector<std::string> options) {
+std::function<void(const std::string&, std::uint64_t)> xfs(Words options) {
   options.insert(options.end(), {"-L", "moor", "-m", "uuid=0d5e7c1a-3b52-4a34-9f0c-6a8d2a1e4711"});
   return
       [options](const std::string& image, std::uint64_t size) { make_xfs(image, size, options); };
 }
 
-std::function<void(const std::string&, std::uint64_t)> btrfs(std::vector<std::string> options) {
+std::function<void(const std::string&, std::uint64_t)> btrfs(Words options) {
   // Its maker takes no identity that another one has, which a test beside this one may use.
   options.insert(options.end(), {"-L", "moor"});
   return
@@ -134,7 +125,6 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
     return GetParam().checker(copy);
   }
   void resize(MemoryStore& place, Bytes size) const {
-    NullProgress silent;
     if (Bytes(place.size()) < size) place.resize(size.value());
     const ResizePlan plan = open(place)->plan_resize(size);
     if (!plan.changes()) return;
@@ -144,11 +134,8 @@ class FilesystemContract : public testing::TestWithParam<Subject> {
     EXPECT_EQ(open(place)->size(), plan.to);
   }
   void expect_sound(MemoryStore& place, const Sums& tree) const {
-    Findings findings;
-    NullProgress silent;
     const auto fs = open(place);
-    fs->audit(AuditScope::full, {}, findings, silent);
-    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    EXPECT_EQ(audited(*fs), "");
     EXPECT_EQ(checker_of(place), "");
     EXPECT_TRUE(tree_sums(*fs) == tree);
   }
@@ -239,7 +226,6 @@ void grow_on(FaultHost& host, const BeforeProof& tamper) {
   request.disk_chosen = true;
   request.by = Bytes(guest.disks()[0].size().value() / 2);
   if (!guest.disks()[0].layers[0].content.is_usual_target()) request.gives = {parse_give("disk")};
-  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, tamper);
 }
 
@@ -257,12 +243,7 @@ TEST_P(FilesystemContract, LetsTheProofSeeWhatAGrowthMustNotTouch) {
       byte[0] ^= 0x40;
       files.stage(0).write(*kept, byte);
     };
-    try {
-      grow_on(host, flip);
-      ADD_FAILURE() << "byte " << *kept << " changed, and nobody saw it";
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), Status::damaged) << error.what();
-    }
+    expect_error(Status::damaged, "", [&] { grow_on(host, flip); });
     EXPECT_TRUE(host.content(place_path).same_content(*disk_));
   }
 }
@@ -285,7 +266,6 @@ class ChangedByte {
     files.stage(0).write(at, byte);
     Ranges changed;
     add_range(changed, at, at + 1);
-    NullProgress silent;
     try {
       const Content content = recognise_content(files.stage(0));
       const auto now = content.filesystem_kind()->open_to_change(files.stage(0));
@@ -381,35 +361,26 @@ class FilesystemContractCuts : public FilesystemContract {
  protected:
   void expect_old_or_new(const std::function<void(FaultHost&)>& change) {
     const auto tree = tree_sums(*open(*disk_));
-    FaultHost whole;
-    whole.put(place_path, *disk_);
-    whole.cut_at(0, Unflushed::kept);
-    change(whole);
-    const std::uint64_t operations = whole.operations();
-    MemoryStore result(whole.content(place_path), "result");
+    PowerCuts cuts([&](FaultHost& host) { host.put(place_path, *disk_); }, change);
+    MemoryStore result(cuts.whole().content(place_path), "result");
     const auto new_size = recognise_content(result).size;
-    std::mt19937 random(7);
     // Of many, a random part of a run.
+    const std::uint64_t operations = cuts.operations();
     const bool all = takes_all() || operations <= 60;
     std::mt19937 choice(seed_of_run());
-    for (std::uint64_t n = 1; n <= operations; ++n) {
-      if (!all && choice() % operations >= 60) continue;
-      FaultHost host;
-      host.put(place_path, *disk_);
-      host.cut_at(n, Unflushed::each);
-      try {
-        change(host);
-      } catch (const PowerCut&) {
-      }
-      host.restart(random);
-      recover(host, place_path);
-      const auto file = host.open(place_path, Access::read_only);
-      const Content content = recognise_content(*file);
-      ASSERT_NE(content.filesystem(), nullptr) << n;
-      EXPECT_TRUE(tree_sums(*content.on_disk()) == tree) << n;
-      EXPECT_TRUE(file->size() == disk_->size() || file->size() == result.size()) << n;
-      EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == new_size) << n;
-    }
+    std::vector<std::uint64_t> points;
+    for (std::uint64_t n = 1; n <= operations; ++n)
+      if (all || choice() % operations < 60) points.push_back(n);
+    cuts.everywhere(
+        {{Unflushed::each}, false, /*may_end=*/true, points}, [&](FaultHost& host, std::uint64_t) {
+          recover(host, place_path);
+          const auto file = host.open(place_path, Access::read_only);
+          const Content content = recognise_content(*file);
+          ASSERT_NE(content.filesystem(), nullptr);
+          EXPECT_TRUE(tree_sums(*content.on_disk()) == tree);
+          EXPECT_TRUE(file->size() == disk_->size() || file->size() == result.size());
+          EXPECT_TRUE(content.size == Bytes(GetParam().size) || content.size == new_size);
+        });
   }
 };
 
@@ -427,14 +398,12 @@ TEST_P(FilesystemContractCuts, LeaveTheOldOrTheNewWhenItShrinks) {
     request.images = {place_path};
     request.disk_chosen = true;
     request.to = size;
-    NullProgress silent;
     carry_out(host, guest, plan_shrink(guest, request), request, silent);
   });
 }
 
 TEST_P(FilesystemContract, NamesDamageAndNeverFallsOverIt) {
   std::mt19937 random(8);
-  NullProgress silent;
   for (int i = 0; i < 300; ++i) {
     MemoryStore place(*disk_, "place");
     for (int k = 0; k < 3; ++k) {

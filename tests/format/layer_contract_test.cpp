@@ -1,14 +1,9 @@
 // What every kind of layer keeps, wherever it lies: its bytes are those of the image that locate()
 // names, its floor is no larger than it is, its id finds it again in a guest that was opened anew.
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/guest/guest.h"
 #include "core/plan/floors.h"
 #include "core/plan/room.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

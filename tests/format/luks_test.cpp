@@ -1,15 +1,10 @@
 // Encrypted layers: headers that a guest's own tool made, and headers that lie.
 #include "core/luks/luks.h"
 
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/guest/guest.h"
 #include "core/luks/format.h"
 #include "core/store/views.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

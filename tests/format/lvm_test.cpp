@@ -1,12 +1,7 @@
 // LVM2 on disk: text, labels, areas, groups; damage of all of them; allocation.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/lvm/grow.h"
 #include "core/store/views.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -16,8 +11,7 @@ constexpr std::uint64_t station_size = 1370112ULL * 512;
 
 struct Station {
   Station() {
-    const std::string path = folder / "disk";
-    unpack_sample("fieldstation", path);
+    const std::string path = unpack_sample("fieldstation", folder / "disk");
     disk = std::make_unique<MemoryStore>(load(path));
     place = std::make_unique<WindowStore>(*disk, station_offset, station_size, "station");
   }
@@ -72,7 +66,7 @@ TEST(LvmText, KeepsWhatItDoesNotKnow) {
   for (const char* part :
        {"# made up", "span = -1.75", "\"a \\\"quoted\\\" \\\\ name\"", "list = [1, \"two\", 3]",
         "empty = []", "eggs = 4\t# four", "seqno = 8", "description = \"test\""})
-    EXPECT_NE(written.find(part), std::string::npos) << part << " in\n" << written;
+    EXPECT_THAT(written, HasSubstr(part));
 }
 
 TEST(LvmText, RandomDamageIsRefusedCleanly) {
@@ -187,8 +181,7 @@ TEST(LvmGroup, AStaleCopyIsNotedAndRenewed) {
   ASSERT_EQ(found.groups.size(), 1U);
   EXPECT_EQ(found.groups[0].group.sequence, 4U);
   ASSERT_EQ(found.groups[0].notes.size(), 1U);
-  EXPECT_NE(found.groups[0].notes[0].find("older (3, not 4)"), std::string::npos)
-      << found.groups[0].notes[0];
+  EXPECT_THAT(found.groups[0].notes[0], HasSubstr("older (3, not 4)"));
   lvm::commit(found.groups[0], "whole", 2);
   const auto now = lvm::find_groups({&a, &b});
   EXPECT_TRUE(now.groups.at(0).notes.empty());
@@ -307,13 +300,11 @@ TEST(LvmGroup, ReasonsAgainstAChangeAreNamed) {
     return blockers.empty() ? std::string() : std::string(blockers.front().what());
   };
   EXPECT_EQ(why("seqno", "seqno"), "");
-  EXPECT_NE(why("\"RESIZEABLE\"", "\"RESIZEABLE\", \"EXPORTED\"").find("exported"),
-            std::string::npos);
-  EXPECT_NE(why("\"RESIZEABLE\", ", "").find("may not be resized"), std::string::npos);
-  EXPECT_NE(why("seqno", "lock_type = \"sanlock\"\nseqno").find("shared between machines"),
-            std::string::npos);
-  EXPECT_NE(why("dev_size", "flags = [\"MISSING\"]\ndev_size").find("lacks a physical volume"),
-            std::string::npos);
+  EXPECT_THAT(why("\"RESIZEABLE\"", "\"RESIZEABLE\", \"EXPORTED\""), HasSubstr("exported"));
+  EXPECT_THAT(why("\"RESIZEABLE\", ", ""), HasSubstr("may not be resized"));
+  EXPECT_THAT(why("seqno", "lock_type = \"sanlock\"\nseqno"), HasSubstr("shared between machines"));
+  EXPECT_THAT(why("dev_size", "flags = [\"MISSING\"]\ndev_size"),
+              HasSubstr("lacks a physical volume"));
 }
 
 TEST(LvmGroup, TwoVolumesOnOneExtentAreDamage) {

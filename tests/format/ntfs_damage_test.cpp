@@ -1,14 +1,9 @@
 // Damage to NTFS: every field in turn, and noise. Nothing is written by looking, nothing falls over
 // it, and what is carried out all the same ends in an orderly way.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/guest/content.h"
 #include "support/damage.h"
 #include "support/ntfs_place.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -29,7 +24,6 @@ bool look_everywhere(MemoryStore& place) {
   const MemoryStore was(place, "was");
   const Content content = recognise_content(place);
   bool refused = !content.blockers.empty();
-  NullProgress silent;
   if (content.filesystem()) {
     FilesystemOnDisk& fs = *content.on_disk();
     Findings findings;
@@ -97,11 +91,7 @@ TEST_P(NtfsDamage, EveryFieldInTurn) {
   const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
-#ifdef JUNEHEATH_SANITIZED
-  constexpr std::uint32_t one_of = 200;
-#else
-  constexpr std::uint32_t one_of = 120;
-#endif
+  constexpr std::uint32_t one_of = is_sanitized ? 200 : 120;
   const auto takes = [&](std::uint64_t, int) { return takes_all() || random() % one_of == 0; };
   spoil_each_byte(image, targets, takes, look_everywhere);
 }
@@ -118,11 +108,7 @@ TEST_P(NtfsDamage, RandomBytes) {
   const std::uint32_t seed = seed_of_run();
   std::mt19937 random(seed);
   SCOPED_TRACE(fmt::format("seed {}", seed));
-#ifdef JUNEHEATH_SANITIZED
-  constexpr int rounds = 10;
-#else
-  const int rounds = takes_all() ? 3000 : 40;
-#endif
+  const int rounds = is_sanitized ? 10 : takes_all() ? 3000 : 40;
   const auto place = [&] {
     const auto& [start, length] = metadata[random() % metadata.size()];
     return start + random() % (length - 8);
@@ -146,7 +132,6 @@ TEST(NtfsRecords, ASystemFileThatCallsItselfAPartOfAnotherIsDamage) {
       EXPECT_FALSE(content.blockers.empty());
       continue;
     }
-    NullProgress silent;
     Findings findings;
     EXPECT_TRUE(
         refuses([&] { content.on_disk()->audit(AuditScope::structure, {}, findings, silent); }) ||

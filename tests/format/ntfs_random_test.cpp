@@ -1,18 +1,12 @@
 // Random ways up and down over volumes of every sort, judged by a second reader: what it accounts
 // for, and the content of every file and stream.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/fs/ntfs/ntfs.h"
 #include "core/fs/ntfs/shrink.h"
 #include "core/store/file_store.h"
 #include "support/ntfs_accounting.h"
 #include "support/ntfs_place.h"
 #include "support/ntfs_writer.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -47,7 +41,6 @@ class Sequence {
     }
     steps += fmt::format(" {}", wanted);
     if (wanted > place_.size()) place_.resize(wanted);
-    NullProgress silent;
     const ResizePlan plan = fs.plan_resize(Bytes(wanted));
     if (!plan.changes()) return;
     if (plan.to < plan.from)
@@ -79,8 +72,7 @@ TEST(NtfsSequences, EndSoundAndWithEveryFile) {
   std::vector<Sample> samples;
   for (const char* name :
        {"ntfs-desk", "ntfs-packed", "ntfs-512", "ntfs-64k", "ntfs-4kn", "ntfs-crowded"}) {
-    const std::string image = folder / name;
-    unpack_sample(name, image);
+    const std::string image = unpack_sample(name, folder / name);
     samples.push_back({name, load(image), ntfs_contents(image)});
   }
   std::uint64_t records_taken = 0;
@@ -94,12 +86,7 @@ TEST(NtfsSequences, EndSoundAndWithEveryFile) {
       FAIL() << sample.name << sequence.steps << ": " << error.what();
     }
     records_taken += sequence.records_taken;
-    Findings findings;
-    NullProgress silent;
-    ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
-    ASSERT_TRUE(findings.clean()) << sample.name << sequence.steps << ": "
-                                  << findings.kept().front().where << ": "
-                                  << findings.kept().front().what;
+    ASSERT_EQ(audited(ntfs::NtfsFilesystem(place)), "") << sample.name << sequence.steps;
     const std::string image = folder / "result";
     save(place, image);
     ASSERT_EQ(account_ntfs(image), "") << sample.name << sequence.steps;
@@ -125,14 +112,11 @@ TEST(NtfsSequences, EndInTheMiddleOfTheMirror) {
       SCOPED_TRACE(fmt::format("{}, {} clusters into it", name, n));
       MemoryStore place(disk, "place");
       ntfs::NtfsFilesystem changed(place);
-      NullProgress silent;
       const ResizePlan plan =
           changed.plan_resize(Bytes(mirror + n * g.cluster_size + g.sector_size));
       changed.resize(plan.to, silent);
       place.resize(plan.to.value());
-      Findings findings;
-      ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
-      EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+      EXPECT_EQ(audited(ntfs::NtfsFilesystem(place)), "");
       const std::string image = folder / "result";
       save(place, image);
       EXPECT_EQ(account_ntfs(image), "");
@@ -145,7 +129,6 @@ TEST(NtfsSequences, GoOnWithManyNamesAndPieces) {
   const TempFolder folder;
   unpack_sample("ntfs-desk", folder / "image");
   MemoryStore place = load(folder / "image");
-  NullProgress silent;
   const auto resize = [&](std::uint64_t size) {
     if (size > place.size()) place.resize(size);
     ntfs::NtfsFilesystem fs(place);
@@ -154,10 +137,7 @@ TEST(NtfsSequences, GoOnWithManyNamesAndPieces) {
     if (plan.to.value() < place.size()) place.resize(plan.to.value());
   };
   const auto look = [&] {
-    Findings findings;
-    ntfs::NtfsFilesystem(place).audit(AuditScope::full, {}, findings, silent);
-    EXPECT_TRUE(findings.clean()) << findings.kept().front().where << ": "
-                                  << findings.kept().front().what;
+    EXPECT_EQ(audited(ntfs::NtfsFilesystem(place)), "");
     save(place, folder / "image");
     EXPECT_EQ(account_ntfs(folder / "image"), "");
   };
@@ -193,7 +173,6 @@ TEST(NtfsSequences, GoOnWithLargeClusters) {
   unpack_sample("ntfs-2m", folder / "image");
   const auto contents = ntfs_contents(folder / "image");
   MemoryStore place = load(folder / "image");
-  NullProgress silent;
   for (const std::uint64_t size : {std::uint64_t{0}, std::uint64_t{900} << 20, std::uint64_t{0}}) {
     ntfs::NtfsFilesystem fs(place);
     const Bytes wanted = size == 0 ? fs.floor().size : Bytes(size);
@@ -211,7 +190,6 @@ TEST(NtfsSequences, LeaveBadClustersWhereTheyAre) {
   const TempFolder folder;
   unpack_sample("ntfs-desk", folder / "image");
   MemoryStore place = load(folder / "image");
-  NullProgress silent;
   std::uint64_t bad = 0;
   {
     ntfs::NtfsFilesystem fs(place);
@@ -238,9 +216,7 @@ TEST(NtfsSequences, LeaveBadClustersWhereTheyAre) {
   }
   const auto bad_runs = [&] {
     ntfs::NtfsFilesystem fs(place);
-    Findings findings;
-    fs.audit(AuditScope::full, {}, findings, silent);
-    EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+    EXPECT_EQ(audited(fs), "");
     ntfs::ClusterRuns found;
     const ntfs::Stream stream =
         ntfs::File(fs.inner(), fs.inner().read_record(ntfs::file::bad_clusters))

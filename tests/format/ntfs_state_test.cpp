@@ -1,11 +1,10 @@
 // What stands in the way of changing an NTFS volume, and what the guest is to do about it.
-#include <gtest/gtest.h>
-
 #include "cli/terminal.h"
 #include "core/fs/ntfs/rest.h"
 #include "core/fs/ntfs/shrink.h"
 #include "core/guest/content.h"
 #include "support/ntfs_place.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -39,7 +38,7 @@ TEST_F(NtfsState, MarkedToBeChecked) {
   const Error blocker = only_blocker(place_);
   EXPECT_EQ(blocker.reason(), Reason::errors_noted);
   EXPECT_EQ(blocker.status(), Status::refused);
-  EXPECT_NE(cli::text_of(blocker.next()).find("let the guest check it"), std::string::npos);
+  EXPECT_THAT(cli::text_of(blocker.next()), HasSubstr("let the guest check it"));
   EXPECT_EQ(recognise_content(place_).state, "to be checked");
 }
 
@@ -76,8 +75,7 @@ TEST_F(NtfsState, ALogThatIsNotEmpty) {
   put_page(0, 100, 0, 0);
   put_page(4096, 90, ntfs::restart_clean, 0);
   EXPECT_EQ(only_blocker(place_).reason(), Reason::not_unmounted);
-  EXPECT_NE(cli::text_of(only_blocker(place_).next()).find("shut it down completely"),
-            std::string::npos);
+  EXPECT_THAT(cli::text_of(only_blocker(place_).next()), HasSubstr("shut it down completely"));
   // The newer page counts; no client, or the mark, says that it is clean.
   put_page(4096, 101, ntfs::restart_clean, 0);
   EXPECT_TRUE(recognise_content(place_).blockers.empty());
@@ -85,7 +83,7 @@ TEST_F(NtfsState, ALogThatIsNotEmpty) {
   EXPECT_TRUE(recognise_content(place_).blockers.empty());
   // Noise in both is not taken for a clean one.
   log.write(0, Buffer(8192, 0x5A));
-  EXPECT_NE(std::string(only_blocker(place_).what()).find("cannot be read"), std::string::npos);
+  EXPECT_THAT(only_blocker(place_).what(), HasSubstr("cannot be read"));
 }
 
 // A volume whose system sleeps, one with a store of shadow copies: made by another driver.
@@ -104,11 +102,11 @@ TEST_F(NtfsSleep, OnlyAFileWithAnImageCounts) {
   EXPECT_EQ(recognise_content(place_).state, "suspended");
   for (const char* mark : {"HIBR", "hibr", "HORM"}) {
     set_mark(mark);
-    EXPECT_NE(std::string(only_blocker(place_).what()).find("suspended system"), std::string::npos);
-    EXPECT_NE(cli::text_of(only_blocker(place_).next()).find("fast startup"), std::string::npos);
+    EXPECT_THAT(only_blocker(place_).what(), HasSubstr("suspended system"));
+    EXPECT_THAT(cli::text_of(only_blocker(place_).next()), HasSubstr("fast startup"));
   }
   set_mark("noise");
-  EXPECT_NE(std::string(only_blocker(place_).what()).find("is not known"), std::string::npos);
+  EXPECT_THAT(only_blocker(place_).what(), HasSubstr("is not known"));
   for (const char* mark : {"wake", "WAKE", ""}) {
     set_mark(mark);
     EXPECT_TRUE(recognise_content(place_).blockers.empty()) << mark;
@@ -120,25 +118,16 @@ TEST_F(NtfsSleep, ShadowCopiesKeepEverythingInItsPlace) {
   ntfs::NtfsFilesystem fs(place_);
   ASSERT_TRUE(ntfs::has_shadow_copies(fs.inner()));
   const FilesystemFloor floor = fs.floor();
-  EXPECT_NE(floor.reason.find("shadow copies"), std::string::npos);
+  EXPECT_THAT(floor.reason, HasSubstr("shadow copies"));
   EXPECT_LT(floor.size, fs.size());
   EXPECT_EQ(fs.plan_resize(floor.size).to_move, Bytes(0));
-  try {
-    fs.plan_resize(floor.size - fs.unit());
-    ADD_FAILURE() << "it would move content";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(std::string(error.what()).find("shadow copies"), std::string::npos);
-  }
+  expect_error(Status::refused, "shadow copies", [&] { fs.plan_resize(floor.size - fs.unit()); });
   // What is free is what they were made from.
   fs.for_each_free([](std::uint64_t, std::uint64_t) { ADD_FAILURE() << "given away"; });
   place_.resize(place_.size() * 2);
-  NullProgress silent;
   const ResizePlan plan = fs.plan_resize(Bytes(place_.size()));
   fs.resize(plan.to, silent);
-  Findings findings;
-  ntfs::NtfsFilesystem(place_).audit(AuditScope::full, {}, findings, silent);
-  EXPECT_TRUE(findings.clean());
+  EXPECT_EQ(audited(ntfs::NtfsFilesystem(place_)), "");
 }
 
 TEST_F(NtfsState, AnotherVersion) {
@@ -150,19 +139,13 @@ TEST_F(NtfsState, AnotherVersion) {
   });
   const Error blocker = only_blocker(place_);
   EXPECT_EQ(blocker.status(), Status::unsupported);
-  EXPECT_NE(std::string(blocker.what()).find("1.2"), std::string::npos);
+  EXPECT_THAT(blocker.what(), HasSubstr("1.2"));
   EXPECT_EQ(recognise_content(place_).filesystem(), nullptr);
 }
 
 TEST_F(NtfsState, MoreClustersThanCanBeCounted) {
   ntfs::NtfsFilesystem fs(place_);
-  try {
-    fs.plan_resize(17_TiB);
-    ADD_FAILURE() << "it has 32 bits";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(std::string(error.what()).find("32 bits"), std::string::npos) << error.what();
-  }
+  expect_error(Status::refused, "32 bits", [&] { fs.plan_resize(17_TiB); });
   const ntfs::Geometry& g = fs.inner().geometry();
   const Bytes most = fs.plan_resize(fs.usable(17_TiB)).to;
   EXPECT_EQ((most.value() - g.sector_size) / g.cluster_size, ntfs::most_clusters);

@@ -1,13 +1,8 @@
 // Every form into every form, in memory: equal content, what is zero takes no room, compressed
 // images read back.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/container/fill.h"
 #include "support/containers.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -38,7 +33,6 @@ std::unique_ptr<MemoryImage> source() {
 }
 
 std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
-  NullProgress silent;
   if (kind.allocation != Allocation::compressed) {
     auto image = new_image(wanted(kind, disk_size));
     fill_disk(*from.container, *image->container, silent);
@@ -55,7 +49,6 @@ std::unique_ptr<MemoryImage> recast(MemoryImage& from, const Kind& kind) {
 // The same disk, of blocks that the two images share as far as was said before.
 void expect_shared(ImageReader& from, ImageReader& original, const Kind& kind) {
   if (kind.allocation == Allocation::compressed) return;
-  NullProgress silent;
   const Transferred planned = shareable(from);
   for (const bool find_zeros : {false, true}) {
     if (find_zeros && kind.format != ImageFormat::raw && !takes_all()) continue;
@@ -63,9 +56,7 @@ void expect_shared(ImageReader& from, ImageReader& original, const Kind& kind) {
     const Transferred done = share_disk(from, *shared->container, find_zeros, silent);
     shared->open();
     compare_disks(original, *shared->container, silent);
-    Findings findings;
-    shared->container->audit(findings);
-    for (const Finding& finding : findings.kept()) ADD_FAILURE() << finding.what;
+    EXPECT_EQ(audited(*shared->container), "");
     if (find_zeros) {
       EXPECT_LE(done.shared + done.copied, planned.shared + planned.copied);
       EXPECT_LE(bytes_kept(*shared->container), bytes_kept(from));
@@ -79,7 +70,6 @@ void expect_shared(ImageReader& from, ImageReader& original, const Kind& kind) {
 class RecastMatrix : public testing::TestWithParam<Kind> {};
 
 TEST_P(RecastMatrix, IntoEveryForm) {
-  NullProgress silent;
   const auto original = source();
   const std::uint64_t kept = bytes_kept(*original->container);
   const auto first = recast(*original, GetParam());
@@ -88,9 +78,7 @@ TEST_P(RecastMatrix, IntoEveryForm) {
     SCOPED_TRACE(kind.name);
     const auto second = recast(*first, kind);
     compare_disks(*original->container, *second->container, silent);
-    Findings findings;
-    second->container->audit(findings);
-    for (const Finding& finding : findings.kept()) ADD_FAILURE() << finding.what;
+    EXPECT_EQ(audited(*second->container), "");
     if (kind.format == ImageFormat::raw) {
       EXPECT_LE(bytes_kept(*second->container), kept);
     }
@@ -104,7 +92,6 @@ INSTANTIATE_TEST_SUITE_P(From, RecastMatrix, testing::ValuesIn(all_kinds()),
                          [](const auto& param) { return param.param.name; });
 
 TEST(Recast, ADifferenceIsFound) {
-  NullProgress silent;
   const auto original = source();
   const auto copy = recast(*original, kinds()[1]);
   compare_disks(*original->container, *copy->container, silent);

@@ -1,10 +1,8 @@
 #include "core/table/table.h"
 
-#include <gtest/gtest.h>
-
 #include "core/table/gpt/gpt.h"
 #include "core/table/mbr/mbr.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

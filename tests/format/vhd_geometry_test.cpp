@@ -1,12 +1,10 @@
 // A reader that takes a VHD's size from the geometry in its footer must see the whole disk: either
 // the geometry names just that size, or the largest one there is sends it to the current size.
-#include <gtest/gtest.h>
-
 #include "core/container/vhd/format.h"
 #include "core/container/vhd/vhd.h"
 #include "core/store/memory_store.h"
 #include "support/containers.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

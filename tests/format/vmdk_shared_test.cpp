@@ -1,11 +1,8 @@
 // VMDK disks whose flat extents share a file, as the published layout allows: each names its place
 // in it. What one of them gives up must not take the others' bytes along.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/base/errors.h"
 #include "support/containers.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -50,15 +47,6 @@ class SharedFile : public testing::Test {
     EXPECT_EQ(flat().size(), file_size);
     expect_content(size, size);
   }
-  void expect_thrown(const std::function<void()>& act, Status status, const std::string& words) {
-    try {
-      act();
-      FAIL() << "nothing was said";
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), status);
-      EXPECT_NE(std::string(error.what()).find(words), std::string::npos) << error.what();
-    }
-  }
   MemoryImage image_;
   Buffer content_;
 };
@@ -80,8 +68,8 @@ TEST_F(SharedFile, InReverseTheOtherOneKeepsItsBytes) {
   make("custom", in_reverse, 6 * mib);
   open_and_fill();
   expect_shrunk(5 * mib, 6 * mib);  // the first extent lies behind
-  expect_thrown([&] { image_.container->check_growth(Bytes(6 * mib)); }, Status::refused,
-                "another one lies behind");
+  expect_error(Status::refused, "another one lies behind",
+               [&] { image_.container->check_growth(Bytes(6 * mib)); });
   expect_shrunk(3 * mib, 5 * mib);
   image_.grow(Bytes(8 * mib));
   expect_content(3 * mib, 8 * mib);
@@ -113,12 +101,12 @@ TEST_F(SharedFile, TwoInOnePlaceAreRefused) {
         "RW 4096 FLAT \"rings.bin\" 100\nRW 4096 FLAT \"rings.bin\" 100\n"}) {
     make("custom", lines, 8 * mib);
     image_.main->resize(4 * mib);
-    expect_thrown([&] { image_.open(); }, Status::damaged, "in the same place of one file");
+    expect_error(Status::damaged, "in the same place of one file", [&] { image_.open(); });
   }
   create_container(flat(), wanted({"", ImageFormat::vmdk, Allocation::sparse}, 4 * mib),
                    &image_.files);
   make("custom", "RW 8192 SPARSE \"rings.bin\"\nRW 8192 SPARSE \"rings.bin\"\n", flat().size());
-  expect_thrown([&] { image_.open(); }, Status::damaged, "in the same place of one file");
+  expect_error(Status::damaged, "in the same place of one file", [&] { image_.open(); });
 }
 
 }  // namespace

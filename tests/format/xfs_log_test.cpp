@@ -1,30 +1,19 @@
 // The log of XFS: filesystems that lost power, brought to rest here and by the kernel.
 #include <fcntl.h>
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
-#include <filesystem>
-#include <fstream>
-#include <random>
-
 #include "core/base/checksum.h"
+#include "core/fs/xfs/log_format.h"
 #include "core/fs/xfs/rest.h"
 #include "core/guest/content.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-
-const std::vector<std::vector<std::string>>& log_makes() {
-  static const std::vector<std::vector<std::string>> all{
+const std::vector<Words>& log_makes() {
+  static const std::vector<Words> all{
       {},
       {"-m", "rmapbt=1"},
       {"-m", "finobt=0,reflink=0"},
@@ -130,7 +119,7 @@ bool lose_power(const std::string& image, std::mt19937& random) {
     files::remove(name);
   }
   // With what is in memory of the log, or without.
-  std::vector<std::string> down{"xfs_io", "-x", "-c", "shutdown -f", mounted.path()};
+  Words down{"xfs_io", "-x", "-c", "shutdown -f", mounted.path()};
   if (random() % 3 == 0) {
     run({"sync", "-f", mounted.path()});
     for (int i = 0; i < 9; ++i) std::ofstream(fmt::format("{}/late{}", mounted.path(), i));
@@ -198,8 +187,7 @@ TEST(XfsLog, TornRecordsEndItAndDamagedOnesAreRefused) {
   SCOPED_TRACE(fmt::format("seed {}", seed));
   std::mt19937 random{seed};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 320 * mib, {}, false);
+  const std::string image = make_xfs(folder / "place.img", 320 * mib, {}, false);
   {
     const Mounted mounted(image, 0, 0, /*writable=*/true);
     Workload work(mounted.path(), random);
@@ -257,8 +245,7 @@ TEST(XfsLog, UnfinishedWorkIsNamed) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   std::mt19937 random{7};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 320 * mib, {"-m", "rmapbt=1"}, false);
+  const std::string image = make_xfs(folder / "place.img", 320 * mib, {"-m", "rmapbt=1"}, false);
   lose_power(image, random);
   MemoryStore place = load(image);
   const xfs::Geometry geometry(place);
@@ -325,30 +312,23 @@ TEST(XfsLog, UnfinishedWorkIsNamed) {
   place.write(record, ConstByteSpan(bytes).first(xfs::basic_block));
   const std::string stuck = folder / "stuck.img";
   save(place, stuck);
-  const std::uint32_t before = file_digest(stuck);
-  const ProgramResult outcome =
-      juneheath({"grow", stuck, "--by", "1GiB", "--give", "disk", "--yes"});
-  EXPECT_EQ(outcome.status, 3) << outcome.err;
-  EXPECT_TRUE(outcome.said("stopped while it was freeing blocks")) << outcome.err;
-  EXPECT_TRUE(outcome.said("start the guest")) << outcome.err;
-  EXPECT_EQ(file_digest(stuck), before);
+  expect_status(3, {"grow", stuck, "--by", "1GiB", "--give", "disk", "--yes"},
+                {"stopped while it was freeing blocks", "start the guest"});
   EXPECT_TRUE(juneheath({"survey", stuck}).said("needs log replay"));
 }
 
 // A guest that lost power for good, in a volume of a real disk: what replay must show is there.
 TEST(XfsLog, OfARealGuestIsReplayedInOneCommand) {
   const TempFolder folder;
-  const std::string image = folder / "dirty.img";
-  unpack_sample("dirty-xfs", image);
+  const std::string image = unpack_sample("dirty-xfs", folder / "dirty.img");
   const std::uint32_t before = file_digest(image);
   const ProgramResult survey = juneheath({"survey", image});
   EXPECT_TRUE(survey.said("needs log replay")) << survey.out;
   EXPECT_EQ(file_digest(image), before);
-  const ProgramResult grown = juneheath({"grow", image, "--by", "1GiB", "--give", "/", "--yes"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("replay the log: 2 transactions")) << grown.out;
+  succeeds({"grow", image, "--by", "1GiB", "--give", "/", "--yes"},
+           {"replay the log: 2 transactions"});
   EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
-  EXPECT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+  expect_status(0, {"undo", image, "--yes"});
   EXPECT_EQ(file_digest(image), before);
 }
 

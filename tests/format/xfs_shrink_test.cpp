@@ -1,22 +1,13 @@
 // XFS made smaller: to the floor, a block above it, and sizes between; judged by the system's
 // checker, the kernel, and our own audit.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <random>
-
 #include "core/fs/xfs/attributes.h"
+#include "core/fs/xfs/content_format.h"
 #include "core/fs/xfs/group.h"
 #include "core/fs/xfs/log.h"
 #include "core/guest/content.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
 #include "support/sequences.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
@@ -49,14 +40,10 @@ class XfsShrink : public testing::TestWithParam<XfsMade> {
   void SetUp() override {
     if (!can_mount()) GTEST_SKIP() << "no mounts here";
   }
-  void shrink(const std::string& to) const {
-    const ProgramResult outcome = juneheath({"shrink", image_, "--to", to, "--yes"});
-    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
-  }
+  void shrink(const std::string& to) const { succeeds({"shrink", image_, "--to", to, "--yes"}); }
   void expect_sound(const std::string& tree) const {
     EXPECT_EQ(check_xfs(image_), "");
-    const ProgramResult audit = juneheath({"audit", image_});
-    EXPECT_EQ(audit.status, 0) << audit.out;
+    expect_status(0, {"audit", image_});
     EXPECT_EQ(mounted_tree(image_), tree);
   }
   // As much as there is room for, 200 MiB at most, wherever its kernel puts it.
@@ -64,13 +51,13 @@ class XfsShrink : public testing::TestWithParam<XfsMade> {
     const Mounted mounted(image_, 0, 0, /*writable=*/true);
     const std::string films = mounted.path() + "/films";
     std::error_code error;
-    std::filesystem::create_directory(films, error);
+    files::create_directory(films, error);
     const std::string noise(1 << 20, 'n');
     for (int i = 0; i < 200; ++i)
-      if (std::filesystem::space(mounted.path()).available > 4 * mib)
+      if (files::space(mounted.path()).available > 4 * mib)
         write_file(films + "/film-" + std::to_string(i), noise);
     run({"sync", "-f", mounted.path()});
-    std::filesystem::remove_all(films, error);
+    files::remove_all(films, error);
   }
 
   // Every name is changed and every file removed, by its kernel: it holds each against what it has
@@ -78,21 +65,19 @@ class XfsShrink : public testing::TestWithParam<XfsMade> {
   void expect_all_can_go() const {
     {
       const Mounted mounted(image_, 0, 0, /*writable=*/true);
-      std::vector<std::filesystem::path> paths;
-      for (const auto& entry : std::filesystem::recursive_directory_iterator(mounted.path()))
+      std::vector<files::path> paths;
+      for (const auto& entry : files::recursive_directory_iterator(mounted.path()))
         paths.push_back(entry.path());
       std::error_code error;
       for (auto path = paths.rbegin(); path != paths.rend() && !error; ++path)
-        std::filesystem::rename(*path, path->string().substr(0, path->string().size() - 1) + "~",
-                                error);
+        files::rename(*path, path->string().substr(0, path->string().size() - 1) + "~", error);
       ASSERT_FALSE(error) << error.message();
-      for (const auto& entry : std::filesystem::directory_iterator(mounted.path()))
-        if (!error) std::filesystem::remove_all(entry.path(), error);
+      for (const auto& entry : files::directory_iterator(mounted.path()))
+        if (!error) files::remove_all(entry.path(), error);
       ASSERT_FALSE(error) << error.message();
     }
     EXPECT_EQ(check_xfs(image_), "");
-    const ProgramResult audit = juneheath({"audit", image_});
-    EXPECT_EQ(audit.status, 0) << audit.out;
+    expect_status(0, {"audit", image_});
   }
 
   const TempFolder folder_;
@@ -115,22 +100,21 @@ TEST_P(XfsShrink, ToTheFloorAndAboveAndTheSystemIsContent) {
     SCOPED_TRACE(fmt::format("{} from {} to {} (floor {})", GetParam().name, full, size, floor));
     run({"cp", "--sparse=always", kept, image_});
     shrink(std::to_string(round_up(size, 512)));
-    EXPECT_LE(std::filesystem::file_size(image_), round_up(size, 512));
+    EXPECT_LE(files::file_size(image_), round_up(size, 512));
     expect_sound(tree);
-    ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+    succeeds({"undo", image_, "--yes"});
     EXPECT_EQ(run({"cmp", image_, kept}).status, 0) << "not as it was";
     shrink(std::to_string(round_up(size, 512)));
     write_and_remove();
     EXPECT_EQ(check_xfs(image_), "");
     const std::string now = mounted_tree(image_);  // the root folder has another time
-    ASSERT_EQ(juneheath({"grow", image_, "--to", std::to_string(full), "--yes"}).status, 0);
+    succeeds({"grow", image_, "--to", std::to_string(full), "--yes"});
     expect_sound(now);
   }
   expect_all_can_go();
   run({"cp", "--sparse=always", kept, image_});
-  const ProgramResult below =
-      juneheath({"shrink", image_, "--to", std::to_string(round_up(floor, 512) - block), "--yes"});
-  EXPECT_EQ(below.status, 3) << below.out;
+  expect_status(3,
+                {"shrink", image_, "--to", std::to_string(round_up(floor, 512) - block), "--yes"});
   EXPECT_EQ(run({"cmp", image_, kept}).status, 0);
 }
 
@@ -141,7 +125,6 @@ INSTANTIATE_TEST_SUITE_P(Makes, XfsShrink, testing::ValuesIn(shrink_makes()),
 // content, and now and then the checker. JUNEHEATH_SEQUENCES: how many.
 TEST(XfsShrinking, AnySequenceKeepsTheFiles) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  NullProgress silent;
   int smaller = 0;
   const auto make = [](const std::string& image, std::mt19937_64& random) {
     make_xfs(image, (600 + random() % 200) * mib, any_xfs_options(random), false);
@@ -178,11 +161,11 @@ TEST(XfsShrinking, WhatIsAlmostFullGetsSmallerToo) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   std::mt19937_64 random{seed_of_run()};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 400 * mib, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
-  std::vector<std::string> names;
+  const std::string image =
+      make_xfs(folder / "place.img", 400 * mib, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
+  Words names;
   const auto is_full = [](const std::string& path) {
-    const auto space = std::filesystem::space(path);
+    const auto space = files::space(path);
     return space.available < space.capacity / 100;
   };
   for (bool full = false; !full;) {
@@ -190,7 +173,7 @@ TEST(XfsShrinking, WhatIsAlmostFullGetsSmallerToo) {
     full = is_full(mounted.path());
     while (!is_full(mounted.path())) {
       const std::string name = fmt::format("/moor-{}/ring-{}", names.size() % 30, names.size());
-      std::filesystem::create_directories(mounted.path() + name.substr(0, name.rfind('/')));
+      files::create_directories(mounted.path() + name.substr(0, name.rfind('/')));
       write_file(mounted.path() + name, std::string(1 + random() % 300000, 'r'));
       names.push_back(name);
     }
@@ -198,23 +181,20 @@ TEST(XfsShrinking, WhatIsAlmostFullGetsSmallerToo) {
   for (const bool thinned : {false, true}) {
     SCOPED_TRACE(thinned);
     if (thinned) {
-      ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+      succeeds({"undo", image, "--yes"});
       const Mounted mounted(image, 0, 0, /*writable=*/true);
       for (const std::string& name : names)
-        if (random() % 3 == 0) std::filesystem::remove(mounted.path() + name);
+        if (random() % 3 == 0) files::remove(mounted.path() + name);
     }
     const std::string tree = mounted_tree(image);
     const std::uint64_t floor = floor_of(image);
     EXPECT_GT(floor, thinned ? 220 * mib : 360 * mib);
     ASSERT_LT(floor, thinned ? 340 * mib : 400 * mib);
-    const ProgramResult below =
-        juneheath({"shrink", image, "--to", std::to_string(floor - 4096), "--yes"});
-    EXPECT_EQ(below.status, 3);
-    EXPECT_TRUE(below.said("cannot become as small as")) << below.err;
-    const ProgramResult outcome = juneheath({"shrink", image, "--to", "floor", "--yes"});
-    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    expect_status(3, {"shrink", image, "--to", std::to_string(floor - 4096), "--yes"},
+                  {"cannot become as small as"});
+    succeeds({"shrink", image, "--to", "floor", "--yes"});
     EXPECT_EQ(check_xfs(image), "");
-    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    expect_status(0, {"audit", image});
     EXPECT_EQ(mounted_tree(image), tree);
   }
 }
@@ -222,8 +202,7 @@ TEST(XfsShrinking, WhatIsAlmostFullGetsSmallerToo) {
 // Files that were deleted while they were open wait for the guest: their inodes must not move.
 TEST(XfsShrinking, WaitsForTheGuestToRemoveWhatItDeleted) {
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 400 * mib, {}, false);
+  const std::string image = make_xfs(folder / "place.img", 400 * mib, {}, false);
   {
     MemoryStore place = load(image);
     const xfs::Geometry geometry(place);
@@ -238,9 +217,7 @@ TEST(XfsShrinking, WaitsForTheGuestToRemoveWhatItDeleted) {
     save(place, image);
   }
   const MemoryStore before = load(image);
-  const ProgramResult refused = juneheath({"shrink", image, "--to", "floor", "--yes"});
-  EXPECT_EQ(refused.status, 3) << refused.out;
-  EXPECT_TRUE(refused.said("deleted while open")) << refused.err;
+  expect_status(3, {"shrink", image, "--to", "floor", "--yes"}, {"deleted while open"});
   EXPECT_TRUE(load(image).same_content(before));
 }
 
@@ -249,8 +226,8 @@ TEST(XfsShrinking, DamageIsFoundBeforeAnythingMoves) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   std::mt19937_64 random{seed_of_run()};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 360 * mib, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
+  const std::string image =
+      make_xfs(folder / "place.img", 360 * mib, {"-m", "rmapbt=1", "-d", "agcount=5"}, false);
   live_in_xfs(image, random);
   const MemoryStore whole = load(image);
   int refused = 0;
@@ -282,8 +259,7 @@ TEST(XfsShrinking, ParentsThatLieAreDamage) {
   if (!can_mount() || !kernel_knows_parents()) GTEST_SKIP() << "no such mounts here";
   std::mt19937_64 random{seed_of_run()};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 400 * mib, {with_parents}, false);
+  const std::string image = make_xfs(folder / "place.img", 400 * mib, {with_parents}, false);
   live_in_xfs(image, random);
   ASSERT_EQ(check_parents(image), "");
   for (const char* path : {"/linked-2", "/linked-400"}) {
@@ -325,7 +301,7 @@ TEST(XfsShrinking, ParentsThatLieAreDamage) {
     place.write(at, bytes);
     save(place, image);
     EXPECT_TRUE(juneheath({"audit", image}).said("names other folders, or other names"));
-    EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
+    expect_status(4, {"shrink", image, "--to", "floor", "--yes"});
     EXPECT_TRUE(load(image).same_content(place));
     lie.folder = geometry.superblock().root_inode.value() + 1;
     put_at(bytes, parent, lie);
@@ -333,7 +309,7 @@ TEST(XfsShrinking, ParentsThatLieAreDamage) {
     place.write(at, bytes);
     save(place, image);
     EXPECT_NE(check_parents(image), "");
-    EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
+    expect_status(4, {"shrink", image, "--to", "floor", "--yes"});
     save(whole, image);
   }
 }

@@ -1,23 +1,14 @@
 // XFS against its system: what its maker makes grows, and its checker and its kernel are content.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <fstream>
-#include <random>
-
+#include "core/fs/xfs/content_format.h"
 #include "core/fs/xfs/format.h"
 #include "core/fs/xfs/geometry.h"
 #include "core/fs/xfs/inode.h"
 #include "core/fs/xfs/log.h"
 #include "core/fs/xfs/rebuild.h"
 #include "core/guest/content.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
 #include "support/sequences.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
@@ -39,22 +30,20 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   // Twice: what was added must be able to grow, too; the second time to a hundred times its size.
   for (const std::uint64_t size : {old_size + 1 + random() % (old_size * 2), old_size * 100}) {
     SCOPED_TRACE(fmt::format("{} from {} to {} bytes", GetParam().name, old_size, size));
-    const ProgramResult grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
+    succeeds({"grow", image, "--to", std::to_string(size), "--yes"});
     EXPECT_EQ(check_xfs(image), "");
-    const ProgramResult audit = juneheath({"audit", image});
-    EXPECT_EQ(audit.status, 0) << audit.out;
+    expect_status(0, {"audit", image});
     EXPECT_EQ(mounted_tree(image), tree);
     {
       // 200 MiB come and go, wherever its kernel puts them.
       const Mounted mounted(image, 0, 0, /*writable=*/true);
       EXPECT_GE(mounted.capacity() + 80 * mib + size / 50, size) << "the kernel sees less";
       const std::string films = mounted.path() + "/films";
-      std::filesystem::create_directory(films);
+      files::create_directory(films);
       const std::string noise(1 << 20, 'n');
       for (int i = 0; i < 200; ++i) write_file(films + "/film-" + std::to_string(i), noise);
       run({"sync", "-f", mounted.path()});
-      std::filesystem::remove_all(films);
+      files::remove_all(films);
     }
     EXPECT_EQ(check_xfs(image), "");
     tree = mounted_tree(image);  // the root folder has another time now
@@ -75,23 +64,19 @@ TEST(Xfs, AnyCombinationOfFeaturesGrows) {
   int made = 0;
   for (int i = 0; i < rounds; ++i) {
     std::mt19937_64 random{seed + static_cast<unsigned>(i)};
-    const std::vector<std::string> options = any_xfs_options(random);
+    const Words options = any_xfs_options(random);
     SCOPED_TRACE(fmt::format("seed {}: {}", seed + i, fmt::join(options, " ")));
     const std::uint64_t size = (600 + random() % 200) * mib;
-    std::filesystem::remove(image);
-    std::filesystem::remove(image + ".juneheath");
+    files::remove(image);
+    files::remove(image + ".juneheath");
     make_xfs(image, size, options, false);
     live_in_xfs(image, random);
     ASSERT_EQ(check_xfs(image), "");
-    const ProgramResult sound = juneheath({"audit", image});
-    ASSERT_EQ(sound.status, 0) << sound.out << sound.err;
+    succeeds({"audit", image});
     const std::string tree = mounted_tree(image);
-    const ProgramResult grown =
-        juneheath({"grow", image, "--by", std::to_string(1 + random() % (3 * size)), "--yes"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
+    succeeds({"grow", image, "--by", std::to_string(1 + random() % (3 * size)), "--yes"});
     ASSERT_EQ(check_xfs(image), "");
-    const ProgramResult audit = juneheath({"audit", image});
-    ASSERT_EQ(audit.status, 0) << audit.out;
+    succeeds({"audit", image});
     ASSERT_EQ(mounted_tree(image), tree);
     ++made;
   }
@@ -101,7 +86,6 @@ TEST(Xfs, AnyCombinationOfFeaturesGrows) {
 // In memory: larger, again and again, by any amount. The files stay, the audit is content, and now
 // and then the checker.
 TEST(Xfs, AnySequenceOfGrowthsKeepsTheFiles) {
-  NullProgress silent;
   const auto make = [](const std::string& image, std::mt19937_64& random) {
     make_xfs(image, (560 + random() % 200) * mib,
              xfs_makes()[random() % xfs_makes().size()].options);
@@ -124,8 +108,8 @@ TEST(Xfs, AnySequenceOfGrowthsKeepsTheFiles) {
 TEST(Xfs, FullTreesOfTheLastGroupGrow) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 320 * mib, {"-b", "size=1024", "-d", "agcount=2"});
+  const std::string image =
+      make_xfs(folder / "place.img", 320 * mib, {"-b", "size=1024", "-d", "agcount=2"});
   {
     // Every other small file goes: thousands of free extents.
     const Mounted mounted(image, 0, 0, /*writable=*/true);
@@ -139,10 +123,9 @@ TEST(Xfs, FullTreesOfTheLastGroupGrow) {
   }
   const std::string tree = mounted_tree(image);
   for (const std::uint64_t size : {321 * mib, 340 * mib, 2000 * mib}) {
-    const ProgramResult grown = juneheath({"grow", image, "--to", std::to_string(size), "--yes"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
+    succeeds({"grow", image, "--to", std::to_string(size), "--yes"});
     EXPECT_EQ(check_xfs(image), "") << size;
-    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    expect_status(0, {"audit", image});
     EXPECT_EQ(mounted_tree(image), tree);
   }
 }
@@ -151,8 +134,7 @@ TEST(Xfs, FullTreesOfTheLastGroupGrow) {
 // was written.
 TEST(Xfs, ATreeGetsBlocksFromTheFreeList) {
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 304 * mib, {"-b", "size=1024"}, false);
+  const std::string image = make_xfs(folder / "place.img", 304 * mib, {"-b", "size=1024"}, false);
   MemoryStore place = load(image);
   const xfs::Geometry geometry(place);
   const xfs::Group group(place, geometry, 1);
@@ -198,8 +180,7 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
   fmt::print("  seed {}\n", seed);
   std::mt19937 random{seed};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"});
+  const std::string image = make_xfs(folder / "place.img", 304 * mib, {"-m", "rmapbt=1"});
   MemoryStore whole = load(image);
   const xfs::Geometry geometry(whole);
   int found_by_both = 0;
@@ -235,7 +216,7 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
                                  << check_xfs(copy);
       found_by_both += audit.status == 4 ? 1 : 0;
     }
-    std::filesystem::remove(copy);
+    files::remove(copy);
   }
   EXPECT_GT(found_by_both, rounds / 4);
 }
@@ -247,8 +228,7 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
   const unsigned seed = seed_of_run();
   std::mt19937_64 random{seed};
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 304 * mib, {"-m", "rmapbt=1"}, false);
+  const std::string image = make_xfs(folder / "place.img", 304 * mib, {"-m", "rmapbt=1"}, false);
   live_in_xfs(image, random);
   MemoryStore whole = load(image);
   const xfs::Geometry geometry(whole);
@@ -330,7 +310,7 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
     theirs += !checker.empty() && audit.status == 0;
     if (takes_all() && rounds <= 300 && checker.empty() && audit.status == 4)
       fmt::print("  only ours: {}: {}\n", what, audit.out.substr(0, 400));
-    std::filesystem::remove(copy);
+    files::remove(copy);
   };
   // An extent that lies elsewhere in the file than the reverse map says; a hint that is not there.
   const auto in_extents = [&](const Target& target) {
@@ -419,17 +399,16 @@ TEST(Xfs, WhatIsAheadOfItsLogIsDamage) {
       save(place, image);
     };
     put(xfs::log_sequence(77, 8));
-    const ProgramResult audit = juneheath({"audit", image});
-    EXPECT_EQ(audit.status, 4) << audit.out;
-    EXPECT_TRUE(audit.said("written by record 77:8 of the log")) << audit.out;
-    EXPECT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes"}).status, 4);
+    const ProgramResult audit =
+        expect_status(4, {"audit", image}, {"written by record 77:8 of the log"});
+    expect_status(4, {"shrink", image, "--to", "floor", "--yes"});
     EXPECT_TRUE(load(image).same_content(place));
     const bool is_read_when_mounted = each.at < 3 * geometry.sector_size();
     if (is_read_when_mounted && can_mount()) {
       EXPECT_ANY_THROW(Mounted(image, 0, 0, true));
     }
     put(UINT64_MAX);  // was never in the log
-    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    expect_status(0, {"audit", image});
   }
 }
 
@@ -456,10 +435,9 @@ TEST(Xfs, CorruptFieldsAreReported) {
 // record that says something else.
 TEST(Xfs, QuotasAreCounted) {
   const TempFolder folder;
-  const std::string image = folder / "quota.img";
-  unpack_sample("xfs-quota", image);
+  const std::string image = unpack_sample("xfs-quota", folder / "quota.img");
   EXPECT_EQ(check_xfs(image), "");
-  ASSERT_EQ(juneheath({"grow", image, "--by", "200MiB", "--give", "disk", "--yes"}).status, 0);
+  succeeds({"grow", image, "--by", "200MiB", "--give", "disk", "--yes"});
   EXPECT_EQ(check_xfs(image), "");
   EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
   MemoryStore whole = load(image);
@@ -478,18 +456,16 @@ TEST(Xfs, QuotasAreCounted) {
     xfs::set_checksum(record, offsetof(xfs::QuotaRecord, checksum));
     place.write(at, record);
     Findings findings;
-    NullProgress silent;
     recognise_content(place).on_disk()->audit(AuditScope::full, {}, findings, silent);
     ASSERT_EQ(findings.count(), 1U);
-    EXPECT_NE(findings.kept().front().where.find("quota"), std::string::npos);
+    EXPECT_THAT(findings.kept().front().where, HasSubstr("quota"));
   }
 }
 
 TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_xfs(image, 304 * mib, {}, false);
+  const std::string image = make_xfs(folder / "place.img", 304 * mib, {}, false);
   {
     const Mounted mounted(image, 0, 0, /*writable=*/true);
     run({"bash", "-c",
@@ -516,10 +492,7 @@ TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {
   EXPECT_EQ(text("/a"), std::nullopt);
   EXPECT_EQ(text("/long")->size(), 300000U);
   EXPECT_EQ(*text("/hole"), std::string(100000, '\0') + "end\n");
-  Findings findings;
-  NullProgress silent;
-  content.on_disk()->audit(AuditScope::full, {}, findings, silent);
-  EXPECT_TRUE(findings.clean()) << findings.kept().front().what;
+  EXPECT_EQ(audited(*content.on_disk()), "");
 }
 
 // What is damaged or not at rest is refused by name, and nothing is written; what only its guest
@@ -527,25 +500,18 @@ TEST(Xfs, IsReadByPathThroughLinksAndLargeFolders) {
 TEST(Xfs, WhatItLeavesAloneIsNamed) {
   const TempFolder folder;
   const std::string image = folder / "place.img";
-  const auto fresh = [&](const std::vector<std::string>& options) {
-    std::filesystem::remove(image);
+  const auto fresh = [&](const Words& options) {
+    files::remove(image);
     make_xfs(image, 304 * mib, options, false);
   };
   const auto expect_refused = [&](const std::string& words, int status) {
-    const std::uint32_t before = file_digest(image);
-    const ProgramResult outcome =
-        juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
-    EXPECT_EQ(outcome.status, status) << outcome.err;
-    EXPECT_TRUE(outcome.said(words)) << outcome.err;
-    EXPECT_EQ(file_digest(image), before);
+    expect_status(status, {"grow", image, "--by", "1GiB", "--give", "disk", "--yes"}, {words});
   };
   fresh({});
   poke(image, 219, std::string(1, '\x01'));
   expect_refused("the superblock's checksum is wrong", 4);
   fresh({"-m", "crc=0"});
-  const ProgramResult old = juneheath({"grow", image, "--by", "1GiB", "--give", "disk", "--yes"});
-  EXPECT_EQ(old.status, 0) << old.err;
-  EXPECT_TRUE(old.said("Left for you")) << old.out;
+  expect_status(0, {"grow", image, "--by", "1GiB", "--give", "disk", "--yes"}, {"Left for you"});
   EXPECT_TRUE(juneheath({"survey", image}).said("XFS of version 4"));
   EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
   const ProgramResult smaller = juneheath({"shrink", image, "--to", "200MiB", "--yes"});

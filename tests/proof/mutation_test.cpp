@@ -1,37 +1,27 @@
 // The proof is seen to fail: before it looks, the staged result is damaged at random. Whatever the
 // system's checker or a comparison of trees would notice, the proof must have refused.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <cstdlib>
-#include <random>
-
 #include "core/change/carry_out.h"
 #include "core/plan/grow.h"
 #include "core/plan/shrink.h"
 #include "support/btrfs_guest.h"
 #include "support/changes.h"
 #include "support/fault_host.h"
-#include "support/judges.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
 namespace {
 
-#ifdef JUNEHEATH_SANITIZED
-constexpr int fewer = 10;
-#else
-constexpr int fewer = 1;
-#endif
+constexpr int fewer = is_sanitized ? 10 : 1;
+
+using PlanOf = std::function<Plan(const Guest&, const Words&)>;
 
 struct Case {
   const char* name;
-  std::vector<std::string> samples;
+  Words samples;
   int mutations;
-  std::function<Plan(const Guest&, const std::vector<std::string>&)> plan;
+  PlanOf plan;
 };
 
 void PrintTo(const Case& item, std::ostream* out) { *out << item.name; }
@@ -155,7 +145,7 @@ class Mutation : public testing::TestWithParam<Case> {
     make_lived_in_btrfs(image, 300U << 20, {"Filled", {"-m", "single"}, ""}, random, 160);
   }
   static void fill_xfs(const std::string& image) {
-    std::vector<std::string> options{"-m", "rmapbt=1", "-d", "agcount=5"};
+    Words options{"-m", "rmapbt=1", "-d", "agcount=5"};
     if (kernel_knows_parents() && seed_of_run() % 2 == 0) options.emplace_back(with_parents);
     make_xfs(image, 400U << 20, options, false);
     std::mt19937_64 random{7};
@@ -174,7 +164,6 @@ class Mutation : public testing::TestWithParam<Case> {
     }
     const Guest guest(disks);
     const Plan plan = GetParam().plan(guest, paths_);
-    NullProgress silent;
     ChangeOptions options;
     carry_out(host, guest, plan, options, silent, damage);
   }
@@ -189,7 +178,7 @@ class Mutation : public testing::TestWithParam<Case> {
   }
 
   std::vector<std::pair<std::string, MemoryStore>> images_;
-  std::vector<std::string> paths_;
+  Words paths_;
 };
 
 TEST_P(Mutation, IsRefusedOrHarmless) {
@@ -237,114 +226,56 @@ TEST_P(Mutation, IsRefusedOrHarmless) {
   fmt::print("  {} refused, {} harmless\n", refused, harmless);
 }
 
-Plan grow(const Guest& guest, const std::vector<std::string>& paths, const char* to,
-          const std::vector<std::string>& gives) {
-  GrowRequest request;
-  request.images = paths;
-  if (to != nullptr) {
+PlanOf grows(const char* to, const Words& gives) {
+  return [=](const Guest& guest, const Words& paths) {
+    GrowRequest request;
+    request.images = paths;
     request.to = parse_size(to);
     request.disk = 0;
     request.disk_chosen = true;
-  }
-  for (const std::string& give : gives) request.gives.push_back(parse_give(give));
-  // Where a disk does not hold what would have to move, it makes no difference.
-  request.allow_move = gives.size() > 1;
-  return plan_growth(guest, request);
+    for (const std::string& give : gives) request.gives.push_back(parse_give(give));
+    // Where a disk does not hold what would have to move, it makes no difference.
+    request.allow_move = gives.size() > 1;
+    return plan_growth(guest, request);
+  };
 }
 
-Plan shrink(const Guest& guest, const std::vector<std::string>& paths, bool moves) {
-  ShrinkRequest request;
-  request.images = paths;
-  request.disk = 0;
-  request.disk_chosen = true;
-  request.to_floor = true;
-  request.allow_move = moves;
-  return plan_shrink(guest, request);
+PlanOf shrinks(bool moves) {
+  return [=](const Guest& guest, const Words& paths) {
+    ShrinkRequest request;
+    request.images = paths;
+    request.disk = 0;
+    request.disk_chosen = true;
+    request.to_floor = true;
+    request.allow_move = moves;
+    return plan_shrink(guest, request);
+  };
 }
 
 INSTANTIATE_TEST_SUITE_P(
     Changes, Mutation,
     testing::Values(
-        Case{"GrowSmall",
-             {"small"},
-             1100,
-             [](const auto& guest, const auto& paths) { return grow(guest, paths, "60MiB", {}); }},
-        Case{"GrowSnapshots",
-             {"qcow2 with snapshots"},
-             300,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "64MiB", {"disk"});
-             }},
-        Case{"GrowMbr",
-             {"heather"},
-             300,
-             [](const auto& guest, const auto& paths) { return grow(guest, paths, "300MiB", {}); }},
-        Case{"GrowGpt",
-             {"nestcam"},
-             200,
-             [](const auto& guest, const auto& paths) { return grow(guest, paths, "400MiB", {}); }},
-        Case{"ShrinkSmall",
-             {"small"},
-             1000,
-             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
-        Case{"Move",
-             {"mbr-extended"},
-             150,
-             [](const auto& guest, const auto& paths) { return shrink(guest, paths, true); }},
-        Case{"MakeRoom",
-             {"swap-behind"},
-             150,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "160MiB", {"/=20MiB", "swap=4MiB"});
-             }},
-        Case{"TwoGroups",
-             {"two-groups"},
-             200,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "200MiB", {"/srv/rings=44MiB", "/"});
-             }},
-        Case{"GrowNtfs",
-             {"ntfs-desk"},
-             300,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "60MiB", {"disk"});
-             }},
-        Case{"GrowXfs",
-             {"xfs"},
-             1000,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "900MiB", {"disk"});
-             }},
-        Case{"GrowBtrfs",
-             {"btrfs-single"},
-             400,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "500MiB", {"disk"});
-             }},
+        Case{"GrowSmall", {"small"}, 1100, grows("60MiB", {})},
+        Case{"GrowSnapshots", {"qcow2 with snapshots"}, 300, grows("64MiB", {"disk"})},
+        Case{"GrowMbr", {"heather"}, 300, grows("300MiB", {})},
+        Case{"GrowGpt", {"nestcam"}, 200, grows("400MiB", {})},
+        Case{"ShrinkSmall", {"small"}, 1000, shrinks(false)},
+        Case{"Move", {"mbr-extended"}, 150, shrinks(true)},
+        Case{"MakeRoom", {"swap-behind"}, 150, grows("160MiB", {"/=20MiB", "swap=4MiB"})},
+        Case{"TwoGroups", {"two-groups"}, 200, grows("200MiB", {"/srv/rings=44MiB", "/"})},
+        Case{"GrowNtfs", {"ntfs-desk"}, 300, grows("60MiB", {"disk"})},
+        Case{"GrowXfs", {"xfs"}, 1000, grows("900MiB", {"disk"})},
+        Case{"GrowBtrfs", {"btrfs-single"}, 400, grows("500MiB", {"disk"})},
         // Inodes get other numbers, and folders follow.
-        Case{"ShrinkXfs",
-             {"xfs-filled"},
-             120,
-             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
+        Case{"ShrinkXfs", {"xfs-filled"}, 120, shrinks(false)},
         // Chunks are emptied, and others move.
-        Case{"ShrinkBtrfs",
-             {"btrfs-filled"},
-             150,
-             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
-        Case{"ShrinkNtfs",
-             {"ntfs-512"},
-             200,
-             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
-        Case{"ShrinkNtfsOfSmallFiles",
-             {"ntfs-crowded"},
-             20,
-             [](const auto& guest, const auto& paths) { return shrink(guest, paths, false); }},
+        Case{"ShrinkBtrfs", {"btrfs-filled"}, 150, shrinks(false)},
+        Case{"ShrinkNtfs", {"ntfs-512"}, 200, shrinks(false)},
+        Case{"ShrinkNtfsOfSmallFiles", {"ntfs-crowded"}, 20, shrinks(false)},
         Case{"GrowVolumes",
              {"two-disk-a", "two-disk-b"},
              250,
-             [](const auto& guest, const auto& paths) {
-               return grow(guest, paths, "416MiB", {"/scratch=16MiB", "/=rest"});
-             }}),
+             grows("416MiB", {"/scratch=16MiB", "/=rest"})}),
     [](const auto& test) { return std::string(test.param.name); });
 
 }  // namespace

@@ -1,8 +1,5 @@
 // A step is left out, or something of the result is changed on purpose with all sums right: each
 // part of the proof is seen to refuse what the others let pass.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/base/checksum.h"
 #include "core/carry/worker.h"
 #include "core/change/carry_out.h"
@@ -17,16 +14,15 @@
 #include "support/changes.h"
 #include "support/ext_tools.h"
 #include "support/guest_writes.h"
-#include "support/judges.h"
 #include "support/ntfs_place.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
 struct PlannedChange {
   const char* name;
-  std::vector<std::string> samples;
+  Words samples;
   std::function<Plan(const Guest&)> plan;
 };
 
@@ -50,7 +46,7 @@ class WrongSteps : public testing::TestWithParam<PlannedChange> {
   std::uint32_t result_without(std::size_t left_out, std::string* said);
 
   FaultHost host_;
-  std::vector<std::string> paths_;
+  Words paths_;
   std::vector<std::unique_ptr<Store>> files_;
   std::vector<Guest::Image> images_;
   std::unique_ptr<Guest> guest_;
@@ -73,7 +69,6 @@ std::uint32_t digest_of(FileSet& files) {
 }
 
 std::uint32_t WrongSteps::result_without(std::size_t left_out, std::string* said) {
-  NullProgress silent;
   std::uint32_t digest = 0;
   try {
     FileSet files(host_, *guest_, plan_);
@@ -110,7 +105,7 @@ TEST_P(WrongSteps, AStepThatIsLeftOutIsNoticed) {
   }
 }
 
-Plan grow_by(const Guest& guest, Bytes by, const std::vector<std::string>& gives) {
+Plan grow_by(const Guest& guest, Bytes by, const Words& gives) {
   GrowRequest request;
   for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
   request.by = by;
@@ -119,7 +114,7 @@ Plan grow_by(const Guest& guest, Bytes by, const std::vector<std::string>& gives
   return plan_growth(guest, request);
 }
 
-Plan with_moves(const Guest& guest, const std::vector<std::string>& gives) {
+Plan with_moves(const Guest& guest, const Words& gives) {
   GrowRequest request;
   for (const Disk& disk : guest.disks()) request.images.push_back(disk.path);
   request.by = 64_MiB;
@@ -219,7 +214,7 @@ TEST_P(Forged, IsRefusedByThePartThatLooksThere) {
     });
     ADD_FAILURE() << "the proof let it pass";
   } catch (const Error& error) {
-    EXPECT_NE(std::string(error.what()).find(forgery.words), std::string::npos) << error.what();
+    EXPECT_THAT(error.what(), HasSubstr(forgery.words));
     EXPECT_EQ(error.outcome(), Outcome::unchanged);
   }
 }

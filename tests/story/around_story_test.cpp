@@ -2,32 +2,26 @@
 // that sleeps, a log that is not replayed, a layer that is longer than its place, an array.
 #include <unistd.h>
 
-#include <filesystem>
-#include <fstream>
-
 #include "core/array/format.h"
 #include "core/container/vdi/format.h"
 #include "core/store/file_store.h"
 #include "support/children.h"
 #include "support/guest_story.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-
 class AroundStory : public GuestStory {
  protected:
   std::string sample(const std::string& name) {
-    const std::string path = folder_ / (name + ".img");
-    unpack_sample(name, path);
+    const std::string path = unpack_sample(name, folder_ / (name + ".img"));
     return path;
   }
 
   // Every command that writes: none may write a byte, and each says why.
   void expect_left_alone(const std::string& image, const std::string& words,
-                         std::vector<std::vector<std::string>> commands = {}) {
+                         std::vector<Words> commands = {}) {
     if (commands.empty())
       commands = {{"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"},
                   {"shrink", image, "--to", "floor", "--yes"},
@@ -45,7 +39,7 @@ class AroundStory : public GuestStory {
 
   // An empty child that names its parent by its identity, as this form does.
   void make_child(const std::string& base, const std::string& child) {
-    ASSERT_EQ(juneheath({"recast", base, child, "--quiet"}).status, 0);
+    succeeds({"recast", base, child, "--quiet"});
     auto parent = load(base);
     auto own = load(child);
     make_child_of(own, parent, ImageFormat::vdi, "");
@@ -54,14 +48,14 @@ class AroundStory : public GuestStory {
   }
 
   std::uint64_t offset_of(const std::string& image, const std::string& place) {
-    const auto survey = nlohmann::json::parse(juneheath({"survey", "--json", image}).out);
+    const auto survey = survey_of({image});
     for (const auto& each : survey["disks"][0]["places"])
       if (each["name"] == place) return each["offset"];
     ADD_FAILURE() << place << " is not in " << image;
     return 0;
   }
   std::uint64_t size_of(const std::string& image, const std::string& place) {
-    const auto survey = nlohmann::json::parse(juneheath({"survey", "--json", image}).out);
+    const auto survey = survey_of({image});
     for (const auto& each : survey["disks"][0]["places"])
       if (each["name"] == place) return each["size"];
     return 0;
@@ -72,7 +66,7 @@ TEST_F(AroundStory, AParentIsLeftAloneWhereverItsChildLies) {
   const std::string disk = sample("heather");
   files::create_directories(folder_ / "store/disks/snapshots");
   const std::string base = folder_ / "store/disks/base.vdi";
-  ASSERT_EQ(juneheath({"recast", disk, base, "--quiet"}).status, 0);
+  succeeds({"recast", disk, base, "--quiet"});
   for (const char* child : {"store/disks/child.vdi", "store/disks/snapshots/child.vdi",
                             "store/child.vdi", "store/snapshots/child.vdi"}) {
     SCOPED_TRACE(child);
@@ -95,7 +89,7 @@ TEST_F(AroundStory, AParentIsLeftAloneWhereverItsChildLies) {
     files::remove(folder_ / child);
     files::remove_all(folder_ / "results");
   }
-  EXPECT_EQ(juneheath({"grow", base, "--by", "64MiB", "--yes"}).status, 0);
+  expect_status(0, {"grow", base, "--by", "64MiB", "--yes"});
 }
 
 // A copy of the parent elsewhere is not what a child builds on that has its parent beside it.
@@ -103,26 +97,26 @@ TEST_F(AroundStory, ACopyOfAParentMayBeChanged) {
   const std::string disk = sample("heather");
   files::create_directories(folder_ / "a/backup");
   const std::string base = folder_ / "a/base.vdi";
-  ASSERT_EQ(juneheath({"recast", disk, base, "--quiet"}).status, 0);
+  succeeds({"recast", disk, base, "--quiet"});
   make_child(base, folder_ / "a/child.vdi");
   files::copy(base, folder_ / "a/backup/base.vdi");
-  EXPECT_EQ(juneheath({"grow", folder_ / "a/backup/base.vdi", "--by", "64MiB", "--yes"}).status, 0);
+  expect_status(0, {"grow", folder_ / "a/backup/base.vdi", "--by", "64MiB", "--yes"});
 }
 
 TEST_F(AroundStory, APieceOfADiskIsNoDisk) {
   const std::string disk = sample("heather");
   const std::string whole = folder_ / "heather.vmdk";
-  ASSERT_EQ(juneheath({"recast", disk, whole, "--store", "full", "--quiet"}).status, 0);
+  succeeds({"recast", disk, whole, "--store", "full", "--quiet"});
   const std::string piece = folder_ / "heather-flat.vmdk";
   ASSERT_TRUE(files::exists(piece));
   expect_left_alone(piece, "name the disk instead: " + whole);
   // The disk itself changes with its piece.
-  EXPECT_EQ(juneheath({"grow", whole, "--by", "64MiB", "--yes"}).status, 0);
+  expect_status(0, {"grow", whole, "--by", "64MiB", "--yes"});
 }
 
 TEST_F(AroundStory, ARawParentIsLeftAlone) {
   const std::string disk = sample("heather");
-  ASSERT_EQ(juneheath({"recast", disk, folder_ / "over.qcow2", "--quiet"}).status, 0);
+  succeeds({"recast", disk, folder_ / "over.qcow2", "--quiet"});
   // The header's backing file: its name behind the extensions, and where that is.
   const std::string name = "heather.img";
   poke(folder_ / "over.qcow2", 0x400, name);
@@ -135,7 +129,7 @@ TEST_F(AroundStory, ARawParentIsLeftAlone) {
 class SleepingStory : public AroundStory {
  protected:
   void expect_asleep(const std::string& image, const std::string& words, bool changed_before) {
-    std::vector<std::vector<std::string>> commands{
+    std::vector<Words> commands{
         {"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"},
         {"shrink", image, "--to", "floor", "--yes"},
         {"compact", image, "--yes"},
@@ -150,7 +144,7 @@ class SleepingStory : public AroundStory {
     EXPECT_FALSE(survey.said("juneheath undo")) << survey.out;
   }
   void change(const std::string& image) {
-    ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"}).status, 0);
+    succeeds({"grow", image, "--by", "64MiB", "--give", "nothing", "--yes"});
   }
 };
 
@@ -245,7 +239,7 @@ TEST_F(SleepingStory, AsItsHypervisorHasPutItToSleep) {
   }
   // Another machine's is none of ours.
   write_file(folder_ / "bracken.vmss", "another machine's memory");
-  EXPECT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+  expect_status(0, {"undo", image, "--yes"});
 }
 
 // ---- A guest that ran, and lost power.
@@ -273,14 +267,10 @@ void lose_power(const std::string& image, std::uint64_t offset, const std::strin
 
 TEST_F(AroundStory, UndoIsRefusedWhereALogCountsOnTheChange) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
-  const std::string image = folder_ / "moss.img";
-  make_xfs(image, 320U << 20, {});
-  ASSERT_EQ(juneheath({"grow", image, "--by", "512MiB", "--yes"}).status, 0);
+  const std::string image = make_xfs(folder_ / "moss.img", 320U << 20, {});
+  succeeds({"grow", image, "--by", "512MiB", "--yes"});
   lose_power(image, 0, folder_.path().string());
-  const std::uint32_t before = file_digest(image);
-  const ProgramResult undo = juneheath({"undo", image, "--yes"});
-  EXPECT_EQ(undo.status, 3) << undo.out << undo.err;
-  EXPECT_EQ(file_digest(image), before);
+  expect_status(3, {"undo", image, "--yes"});
   // The kernel replays it, and nothing is lost.
   const Mounted after(image, 0, 0, /*writable=*/true);
   EXPECT_TRUE(files::exists(after.path() + "/ring-1"));
@@ -290,12 +280,11 @@ TEST_F(AroundStory, UndoIsRefusedWhereALogCountsOnTheChange) {
 TEST_F(AroundStory, UndoIsDoneWhereTheLogIsNoMatterOfIt) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const std::string image = sample("mbr-extended");
-  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--give", "p6", "--yes"}).status, 0);
+  succeeds({"grow", image, "--by", "64MiB", "--give", "p6", "--yes"});
   lose_power(image, offset_of(image, "p1"), folder_.path().string());
   const ProgramResult survey = juneheath({"survey", image});
   ASSERT_TRUE(survey.said("needs journal replay")) << survey.out;
-  const ProgramResult undo = juneheath({"undo", image, "--yes"});
-  EXPECT_EQ(undo.status, 0) << undo.out << undo.err;
+  expect_status(0, {"undo", image, "--yes"});
   const Mounted after(image, offset_of(image, "p1"), 0, /*writable=*/true);
   EXPECT_TRUE(files::exists(after.path() + "/ring-1"));
 }
@@ -355,8 +344,7 @@ TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
                      {"shrink", image, "--by", "8MiB", "--yes"},
                      {"compact", image, "--yes"},
                      {"compact", image, "--into", folder_ / "new.img"}});
-  const ProgramResult back = juneheath({"grow", image, "--give", place, "--yes"});
-  EXPECT_EQ(back.status, 0) << back.out << back.err;
+  expect_status(0, {"grow", image, "--give", place, "--yes"});
   // Where each begins, and how long it is; what older systems read instead may be written anew.
   const std::string now = read_file(image).substr(0, 512);
   for (std::size_t entry = 446; entry < 510; entry += 16)

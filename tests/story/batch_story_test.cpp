@@ -1,22 +1,14 @@
 // Work orders from end to end: what is done is done once, whatever happens in between.
 #include <fcntl.h>
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <sys/file.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <csignal>
-#include <map>
-#include <nlohmann/json.hpp>
-#include <random>
 #include <thread>
 
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
 #include "support/schema.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -65,35 +57,29 @@ constexpr std::uintmax_t new_size = 320U << 20;
 TEST_F(BatchStory, ChangesAllAndSaysSo) {
   guests(4);
   const std::string path = order(grow_all);
-  const ProgramResult plan = juneheath({"batch", path, "--dry-run"});
-  EXPECT_EQ(plan.status, 0) << plan.err;
-  EXPECT_TRUE(plan.said("320 MiB")) << plan.out;
+  expect_status(0, {"batch", path, "--dry-run"}, {"320 MiB"});
   EXPECT_EQ(check_schema(juneheath({"batch", path, "--dry-run", "--json"}).out), "");
-  for (int i = 0; i < 4; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(files::file_size(image(i)), old_size);
 
-  const ProgramResult outcome = juneheath({"batch", path, "--yes", "--json"});
-  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  const ProgramResult outcome = expect_status(0, {"batch", path, "--yes", "--json"});
   EXPECT_EQ(check_schema(outcome.out), "");
   EXPECT_EQ(check_schema(read_file(folder_ / "out/results.json")), "");
   for (int i = 0; i < 4; ++i) {
-    EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+    EXPECT_EQ(files::file_size(image(i)), new_size);
     EXPECT_EQ(check_ext(image(i), root_at), "");
     EXPECT_EQ(check_schema(read_file(folder_ / fmt::format("out/guests/nest{}/report.json", i))),
               "");
   }
-  EXPECT_NE(read_file(folder_ / "out/index.html").find("guests/nest3/report.html"),
-            std::string::npos);
-  EXPECT_NE(read_file(folder_ / "out/results.csv").find("nest2,grow,done,0,"), std::string::npos);
+  EXPECT_THAT(read_file(folder_ / "out/index.html"), HasSubstr("guests/nest3/report.html"));
+  EXPECT_THAT(read_file(folder_ / "out/results.csv"), HasSubstr("nest2,grow,done,0,"));
 
   // Again: nothing is left to do, and an increment is not added twice.
-  const ProgramResult again = juneheath({"batch", path, "--yes"});
-  EXPECT_EQ(again.status, 0) << again.err;
-  EXPECT_TRUE(again.said("4 done earlier")) << again.out;
-  for (int i = 0; i < 4; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+  expect_status(0, {"batch", path, "--yes"}, {"4 done earlier"});
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(files::file_size(image(i)), new_size);
   // What was done stays done when it is taken back by hand: the order does not overrule people.
-  EXPECT_EQ(juneheath({"undo", image(1), "--yes"}).status, 0);
-  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
-  EXPECT_EQ(std::filesystem::file_size(image(1)), old_size);
+  expect_status(0, {"undo", image(1), "--yes"});
+  expect_status(0, {"batch", path, "--yes"});
+  EXPECT_EQ(files::file_size(image(1)), old_size);
 }
 
 TEST_F(BatchStory, GoesOnOrStopsAfterAFailure) {
@@ -101,36 +87,36 @@ TEST_F(BatchStory, GoesOnOrStopsAfterAFailure) {
   const std::string guests_text =
       "[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\ndisks = \"nest0.img\"\n"
       "[[guest]]\ndisks = \"nest1.img\"\ngive = \"/nowhere\"\n[[guest]]\ndisks = \"nest2.img\"\n";
-  const ProgramResult stopped =
-      juneheath({"batch", order("after_failure = \"stop\"\n" + guests_text), "--yes"});
-  EXPECT_EQ(stopped.status, 3);
-  EXPECT_TRUE(stopped.said("1 guest of the order is refused")) << stopped.err;
-  for (int i = 0; i < 3; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
+  expect_status(3, {"batch", order("after_failure = \"stop\"\n" + guests_text), "--yes"},
+                {"1 guest of the order is refused"});
+  for (int i = 0; i < 3; ++i) EXPECT_EQ(files::file_size(image(i)), old_size);
 
-  const ProgramResult went_on = juneheath({"batch", order(guests_text), "--yes"});
-  EXPECT_EQ(went_on.status, 3) << went_on.err;
+  files::remove_all(folder_ / "out");
+  EXPECT_EQ(juneheath({"batch", order(guests_text), "--yes"}).status, 3);
   EXPECT_EQ(result(0), "done");
   EXPECT_EQ(result(1), "refused");
   EXPECT_EQ(result(2), "done");
-  EXPECT_EQ(std::filesystem::file_size(image(1)), old_size);
+  // Nobody waited for the plans: each was made once, when its guest was changed.
+  for (int i = 0; i < 3; ++i)
+    EXPECT_FALSE(files::exists(folder_ / fmt::format("out/guests/nest{}/plan.json", i)));
+  EXPECT_EQ(files::file_size(image(1)), old_size);
   // Put right, the order does what is left, and only that.
   const std::string repaired =
       "[defaults]\nchange = \"grow\"\nby = \"128MiB\"\n[[guest]]\ndisks = \"nest0.img\"\n"
       "[[guest]]\ndisks = \"nest1.img\"\ngive = \"/\"\n[[guest]]\ndisks = \"nest2.img\"\n";
-  EXPECT_EQ(juneheath({"batch", order(repaired), "--yes"}).status, 0);
+  expect_status(0, {"batch", order(repaired), "--yes"});
   EXPECT_EQ(result(0), "done earlier");
   EXPECT_EQ(result(1), "done");
-  for (int i = 0; i < 3; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+  for (int i = 0; i < 3; ++i) EXPECT_EQ(files::file_size(image(i)), new_size);
 }
 
 TEST_F(BatchStory, BeginsNoneAfterItsDeadline) {
   guests(2);
-  const ProgramResult late = juneheath(
-      {"batch", order("deadline = 2020-01-01T00:00:00Z\n" + std::string(grow_all)), "--yes"});
-  EXPECT_EQ(late.status, 3) << late.err;
+  const ProgramResult late = expect_status(
+      3, {"batch", order("deadline = 2020-01-01T00:00:00Z\n" + std::string(grow_all)), "--yes"});
   EXPECT_EQ(result(0), "not begun");
   EXPECT_TRUE(late.said("the deadline has passed")) << late.out;
-  for (int i = 0; i < 2; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), old_size);
+  for (int i = 0; i < 2; ++i) EXPECT_EQ(files::file_size(image(i)), old_size);
 }
 
 TEST_F(BatchStory, DoesEveryKindOfChange) {
@@ -143,14 +129,14 @@ TEST_F(BatchStory, DoesEveryKindOfChange) {
       "[[guest]]\ndisks = \"field.img\"\nchange = \"grow\"\nadd_disk = \"more.img=512MiB\"\ngive = "
       "\"/home\"\n");
   // Making something smaller wants to be asked for twice.
-  EXPECT_EQ(juneheath({"batch", path}).status, 3);
+  expect_status(3, {"batch", path});
   EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0)
       << read_file(folder_ / "out/results.json");
-  EXPECT_LT(std::filesystem::file_size(image(0)), old_size);
-  EXPECT_TRUE(std::filesystem::exists(folder_ / "nest1.qcow2"));
-  EXPECT_EQ(std::filesystem::file_size(folder_ / "more.img"), 512U << 20);
-  EXPECT_EQ(juneheath({"audit", folder_ / "field.img", folder_ / "more.img"}).status, 0);
-  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
+  EXPECT_LT(files::file_size(image(0)), old_size);
+  EXPECT_TRUE(files::exists(folder_ / "nest1.qcow2"));
+  EXPECT_EQ(files::file_size(folder_ / "more.img"), 512U << 20);
+  expect_status(0, {"audit", folder_ / "field.img", folder_ / "more.img"});
+  expect_status(0, {"batch", path, "--yes"});
   for (int i = 0; i < 4; ++i) EXPECT_EQ(result(i), "done earlier");
 }
 
@@ -158,15 +144,14 @@ TEST_F(BatchStory, DoesEveryKindOfChange) {
 TEST_F(BatchStory, TwoRunsDoNotMeet) {
   guests(1);
   const std::string path = order(grow_all);
-  std::filesystem::create_directories(folder_ / "out/guests/nest0");
+  files::create_directories(folder_ / "out/guests/nest0");
   const int lock = ::open((folder_ / "out/guests/nest0/lock").c_str(), O_RDWR | O_CREAT, 0644);
   ASSERT_EQ(::flock(lock, LOCK_EX), 0);
-  const ProgramResult outcome = juneheath({"batch", path, "--yes"});
-  EXPECT_EQ(outcome.status, 3) << outcome.out;
-  EXPECT_EQ(std::filesystem::file_size(image(0)), old_size);
+  expect_status(3, {"batch", path, "--yes"});
+  EXPECT_EQ(files::file_size(image(0)), old_size);
   ::close(lock);
-  EXPECT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
-  EXPECT_EQ(std::filesystem::file_size(image(0)), new_size);
+  expect_status(0, {"batch", path, "--yes"});
+  EXPECT_EQ(files::file_size(image(0)), new_size);
 }
 
 // All of it killed, again and again, at any time: in the end each guest has grown once.
@@ -176,8 +161,7 @@ TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
   std::mt19937 random(seed);
   int killed = 0;
   for (int round = 0; round < 2; ++round) {
-    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
-      std::filesystem::remove_all(entry);
+    for (const auto& entry : files::directory_iterator(folder_.path())) files::remove_all(entry);
     guests(5);
     const std::string path = order(grow_all);
     for (int turn = 0; turn < 6; ++turn) {
@@ -188,10 +172,9 @@ TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
       int status = 0;
       ::waitpid(child, &status, 0);
     }
-    const ProgramResult outcome = juneheath({"batch", path, "--yes"});
-    ASSERT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    succeeds({"batch", path, "--yes"});
     for (int i = 0; i < 5; ++i) {
-      ASSERT_EQ(std::filesystem::file_size(image(i)), new_size) << "guest " << i;
+      ASSERT_EQ(files::file_size(image(i)), new_size) << "guest " << i;
       ASSERT_EQ(check_ext(image(i), root_at), "");
     }
   }
@@ -202,8 +185,7 @@ TEST_F(BatchStory, KilledAtAnyTimeItDoesNothingTwice) {
 TEST_F(BatchStory, StopsWhenAsked) {
   int stopped = 0;
   for (int wait = 10; wait < 400; wait += 100) {
-    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
-      std::filesystem::remove_all(entry);
+    for (const auto& entry : files::directory_iterator(folder_.path())) files::remove_all(entry);
     guests(6);
     const std::string path = order(grow_all);
     const pid_t child = begin(path);
@@ -214,8 +196,8 @@ TEST_F(BatchStory, StopsWhenAsked) {
     ASSERT_TRUE(WIFEXITED(status) || WTERMSIG(status) == SIGINT) << status;
     stopped += WIFEXITED(status) && WEXITSTATUS(status) == 3 ? 1 : 0;
     for (int i = 0; i < 6; ++i) EXPECT_EQ(check_ext(image(i), root_at), "") << wait;
-    ASSERT_EQ(juneheath({"batch", path, "--yes"}).status, 0);
-    for (int i = 0; i < 6; ++i) EXPECT_EQ(std::filesystem::file_size(image(i)), new_size);
+    succeeds({"batch", path, "--yes"});
+    for (int i = 0; i < 6; ++i) EXPECT_EQ(files::file_size(image(i)), new_size);
   }
   EXPECT_GT(stopped, 0);
 }
@@ -227,8 +209,7 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
   const TempFolder memory;
   const auto stopped_at = [&](int call) {
     in_use_meanwhile = !in_use_meanwhile;
-    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
-      std::filesystem::remove_all(entry);
+    for (const auto& entry : files::directory_iterator(folder_.path())) files::remove_all(entry);
     guests(1);
     const std::string path = order(grow_all);
     const ProgramResult cut = juneheath({"batch", path, "--only", "nest0"},
@@ -249,7 +230,7 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
     }
     const ProgramResult rest = juneheath({"batch", path, "--yes"});
     EXPECT_EQ(rest.status, 0) << call << rest.out << rest.err;
-    EXPECT_EQ(std::filesystem::file_size(image(0)), new_size) << "call " << call;
+    EXPECT_EQ(files::file_size(image(0)), new_size) << "call " << call;
     EXPECT_EQ(check_ext(image(0), root_at), "") << "call " << call;
     return cut.status != 0;
   };
@@ -265,20 +246,19 @@ TEST_F(BatchStory, CutOffAtEachWriteItDoesNothingTwice) {
 // Forty guests of mixed forms and filesystems, three of them bad, and the whole of it killed in the
 // middle.
 TEST_F(BatchStory, FortyGuestsThreeOfThemBad) {
-  const std::vector<std::string> samples{"heather",  "nestcam",       "mbr-extended",
-                                         "mbr-ntfs", "whole-disk-pv", "mbr-boot-lvm"};
-  const std::vector<std::string> forms{"qcow2", "vhdx", "vdi", "vmdk", "vhd", "img"};
+  const Words samples{"heather",  "nestcam",       "mbr-extended",
+                      "mbr-ntfs", "whole-disk-pv", "mbr-boot-lvm"};
+  const Words forms{"qcow2", "vhdx", "vdi", "vmdk", "vhd", "img"};
   std::map<std::string, std::uint64_t> sizes;  // of the disks, by guest
-  std::filesystem::create_directory(folder_ / "farm");
+  files::create_directory(folder_ / "farm");
   for (std::size_t i = 0; i < 37; ++i) {
     const std::string& sample = samples[i % samples.size()];
     const std::string& format = forms[(i / samples.size()) % forms.size()];
     const std::string raw = folder_ / (sample + ".img");
-    if (!std::filesystem::exists(raw)) unpack_sample(sample, raw);
+    if (!files::exists(raw)) unpack_sample(sample, raw);
     const std::string name = fmt::format("{}-{}", sample, i);
-    ASSERT_EQ(
-        juneheath({"recast", raw, folder_ / ("farm/" + name + "." + format), "--quiet"}).status, 0);
-    sizes[name] = std::filesystem::file_size(raw);
+    succeeds({"recast", raw, folder_ / ("farm/" + name + "." + format), "--quiet"});
+    sizes[name] = files::file_size(raw);
   }
   unpack_sample("swap-behind", folder_ / "farm/bad-1.img");
   unpack_sample("ntfs-asleep", folder_ / "farm/bad-2.img");
@@ -293,7 +273,7 @@ TEST_F(BatchStory, FortyGuestsThreeOfThemBad) {
   const auto done = [&] {
     std::size_t count = 0;
     std::error_code error;
-    for (const auto& entry : std::filesystem::directory_iterator(folder_ / "out/guests", error))
+    for (const auto& entry : files::directory_iterator(folder_ / "out/guests", error))
       count +=
           read_file((entry.path() / "task.json").string()).find("\"done\"") != std::string::npos
               ? 1

@@ -1,10 +1,5 @@
 // A guest with btrfs in a partition, in every form.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -13,13 +8,12 @@ class BtrfsStory : public testing::TestWithParam<const char*> {};
 
 TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
   const TempFolder folder;
-  const std::string raw = folder / "guest.img";
-  unpack_sample("moss", raw);
+  const std::string raw = unpack_sample("moss", folder / "guest.img");
   const std::string format = GetParam();
   std::string image = raw;
   if (format != "img") {
     image = folder / ("guest." + format);
-    ASSERT_EQ(juneheath({"recast", raw, image, "--quiet"}).status, 0);
+    succeeds({"recast", raw, image, "--quiet"});
   }
   constexpr std::uint64_t start = 1 << 20;
   const auto tree_of = [&](const std::string& disk) {
@@ -42,12 +36,11 @@ TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
          fmt::format("dd if='{0}' of='{0}.fs' bs=1M skip=1 conv=sparse status=none", whole)});
     EXPECT_EQ(check_btrfs(whole + ".fs"), "");
     EXPECT_EQ(tree_of(whole), before);
-    std::filesystem::remove(whole);
-    std::filesystem::remove(whole + ".fs");
+    files::remove(whole);
+    files::remove(whole + ".fs");
   };
-  const auto change = [&](const std::vector<std::string>& words) {
-    const ProgramResult outcome = juneheath(words);
-    ASSERT_EQ(outcome.status, 0) << outcome.err;
+  const auto change = [&](const Words& words) {
+    succeeds(words);
     check();
   };
   change({"grow", image, "--by", "700MiB", "--give", "p1", "--yes"});

@@ -1,25 +1,15 @@
 // Chains of every form, up to five deep, as hypervisors leave them when they make snapshots in
 // files: only the top one is ever written, and what the guest sees is the same.
-#include <gtest/gtest.h>
-
-#include <nlohmann/json.hpp>
-#include <random>
-
 #include "core/store/file_store.h"
 #include "core/store/host.h"
 #include "support/children.h"
 #include "support/containers.h"
 #include "support/guest_writes.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
-
-using Words = std::vector<std::string>;
 
 constexpr std::array formats{ImageFormat::qcow2, ImageFormat::vdi, ImageFormat::vmdk,
                              ImageFormat::vhd, ImageFormat::vhdx};
@@ -29,15 +19,13 @@ class ChildImages : public testing::Test {
   // A guest's disk in a form, the first of a chain.
   void begin(ImageFormat format) {
     format_ = format;
-    for (const std::string& image : chain_) std::filesystem::remove(image);
+    for (const std::string& image : chain_) files::remove(image);
     chain_.clear();
-    const std::string raw = folder_ / "raw.img";
-    unpack_sample("heather", raw);
-    size_ = std::filesystem::file_size(raw);
+    const std::string raw = unpack_sample("heather", folder_ / "raw.img");
+    size_ = files::file_size(raw);
     chain_.push_back(folder_ / "base");
-    ASSERT_EQ(
-        juneheath({"recast", raw, chain_[0], "--form", format_name(format), "--quiet"}).status, 0);
-    std::filesystem::remove(raw);
+    succeeds({"recast", raw, chain_[0], "--form", format_name(format), "--quiet"});
+    files::remove(raw);
   }
   // One more image, which the guest writes to: a file of its own, and some of what it had already.
   void add_child(std::uint64_t written, std::uint64_t rewritten) {
@@ -78,7 +66,7 @@ class ChildImages : public testing::Test {
   TempFolder folder_;
   FileHost host_{folder_ / "ledgers"};
   ImageFormat format_ = ImageFormat::raw;
-  std::vector<std::string> chain_;
+  Words chain_;
   std::uint64_t size_ = 0;
 };
 
@@ -90,13 +78,12 @@ TEST_P(Children, CompactingLetsGoWhatTheParentHasToo) {
   add_child(3'000'000, 40 * mib);
   const auto digests = parents();
   const std::string files = found();
-  const std::uint64_t before = std::filesystem::file_size(top());
-  const ProgramResult plan = juneheath({"compact", top(), "--dry-run", "--json"});
-  ASSERT_EQ(plan.status, 0) << plan.err;
+  const std::uint64_t before = files::file_size(top());
+  const ProgramResult plan = succeeds({"compact", top(), "--dry-run", "--json"});
   const ProgramResult compacted = run({"compact"});
   ASSERT_EQ(compacted.status, 0) << compacted.err;
   EXPECT_TRUE(compacted.said("the same as in the parent")) << compacted.out;
-  const std::uint64_t after = std::filesystem::file_size(top());
+  const std::uint64_t after = files::file_size(top());
   EXPECT_LT(after + 20 * mib, before);
   const auto said = nlohmann::json::parse(plan.out);
   EXPECT_EQ(said["images"][0]["length_after"], after) << said.dump(1);
@@ -110,7 +97,7 @@ TEST_P(Children, CompactingLetsGoWhatTheParentHasToo) {
   // A second time there is nothing left to let go.
   const ProgramResult again = run({"compact"});
   EXPECT_EQ(again.status, 0) << again.err;
-  EXPECT_EQ(std::filesystem::file_size(top()), after);
+  EXPECT_EQ(files::file_size(top()), after);
   EXPECT_FALSE(again.said("the same as in the parent")) << again.out;
 }
 
@@ -131,9 +118,7 @@ TEST_P(Children, OfAnyDepthKeepTheirParentsAndTheirFiles) {
       for (const char* command : {"compact", "grow"}) {
         Words words{command, chain_[below], "--yes"};
         if (words[0] == "grow") words.insert(words.end(), {"--by", "64MiB"});
-        const ProgramResult refused = juneheath(words);
-        EXPECT_EQ(refused.status, 3) << refused.out;
-        EXPECT_TRUE(refused.said("builds on this image")) << refused.err;
+        expect_status(3, words, {"builds on this image"});
       }
     for (int step = 0; step < 3; ++step) {
       const std::uint32_t was = file_digest(top());

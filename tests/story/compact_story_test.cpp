@@ -1,24 +1,12 @@
 // The same disk in a smaller file, through the built program. The measure is a new image of the
 // same form into which only what survives is written.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <nlohmann/json.hpp>
-#include <random>
-
 #include "core/guest/unused.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
 
 constexpr std::uint64_t survivor_at = 1048576;  // of the sample's only partition
 
@@ -36,49 +24,42 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
   const Case& item = GetParam();
   const bool is_raw = std::string(item.format) == "raw";
   const TempFolder folder;
-  const std::string raw = folder / "guest.img";
-  unpack_sample("heather", raw);
+  const std::string raw = unpack_sample("heather", folder / "guest.img");
   ASSERT_GT(fill_and_delete(raw, survivor_at), 400U);
   const auto tree = tree_facts(Mounted(raw, survivor_at).path());
   const std::string image = folder / ("guest." + std::string(item.format));
   if (is_raw)
     run({"cp", "--sparse=never", raw, image});
   else
-    ASSERT_EQ(
-        juneheath({"recast", raw, image, "--form", item.format, "--store", item.store}).status, 0);
+    succeeds({"recast", raw, image, "--form", item.format, "--store", item.store});
   const std::uint64_t full = is_raw ? allocated(image) : files::file_size(image);
   EXPECT_GT(full, 100U << 20);
 
   // What would be ideal: only what survives, in a new image.
   const std::string survivors = folder / "survivors.img";
-  ASSERT_EQ(juneheath({"compact", raw, "--into", survivors, "--quiet"}).status, 0);
+  succeeds({"compact", raw, "--into", survivors, "--quiet"});
   EXPECT_EQ(check_ext(survivors, survivor_at), "");
   EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(survivors, survivor_at).path())), "");
   const std::string ideal = folder / ("ideal." + std::string(item.format));
-  ASSERT_EQ(
-      juneheath({"recast", survivors, ideal, "--form", item.format, "--store", item.store}).status,
-      0);
+  succeeds({"recast", survivors, ideal, "--form", item.format, "--store", item.store});
   const std::uint64_t best = is_raw ? allocated(ideal) : files::file_size(ideal);
 
   const std::string into = folder / ("into." + std::string(item.format));
   const std::uint32_t digest = file_digest(image);
-  ASSERT_EQ(juneheath({"compact", image, "--into", into, "--quiet"}).status, 0);
+  succeeds({"compact", image, "--into", into, "--quiet"});
   EXPECT_EQ(file_digest(image), digest);
   EXPECT_LE(is_raw ? allocated(into) : files::file_size(into), best * 103 / 100);
 
-  const ProgramResult planned = juneheath({"compact", image, "--dry-run", "--json"});
-  ASSERT_EQ(planned.status, 0) << planned.err;
+  const ProgramResult planned = succeeds({"compact", image, "--dry-run", "--json"});
   EXPECT_EQ(file_digest(image), digest);
-  const ProgramResult done = juneheath({"compact", image, "--yes"});
-  ASSERT_EQ(done.status, 0) << done.err;
-  EXPECT_TRUE(done.said("free blocks of /")) << done.out;
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  const ProgramResult done = succeeds({"compact", image, "--yes"}, {"free blocks of /"});
+  expect_status(0, {"audit", image});
   const std::uint64_t now = is_raw ? allocated(image) : files::file_size(image);
   std::uint64_t best_in_place = best;
   if (std::string(item.store) == "packed") {
     // A block that survives in part stays as it is, and compresses less well for it.
     const std::string same = folder / "same.qcow2";
-    ASSERT_EQ(juneheath({"recast", image, same, "--store", "packed"}).status, 0);
+    succeeds({"recast", image, same, "--store", "packed"});
     best_in_place = files::file_size(same);
     EXPECT_LT(best_in_place, best * 6 / 5);
   }
@@ -96,7 +77,7 @@ TEST_P(Compact, GivesBackWhatWasDeleted) {
     EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, survivor_at).path())), "");
   }
   // And it can grow again.
-  ASSERT_EQ(juneheath({"grow", image, "--to", "512MiB"}).status, 0);
+  succeeds({"grow", image, "--to", "512MiB"});
   recast_raw(image, copy);
   EXPECT_EQ(check_ext(copy, survivor_at), "");
   EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(copy, survivor_at).path())), "");
@@ -114,15 +95,10 @@ INSTANTIATE_TEST_SUITE_P(Forms, Compact,
 
 TEST(CompactOf, AFullImageIsRefused) {
   const TempFolder folder;
-  const std::string raw = folder / "guest.img";
-  unpack_sample("heather", raw);
+  const std::string raw = unpack_sample("heather", folder / "guest.img");
   const std::string image = folder / "guest.vhd";
-  ASSERT_EQ(juneheath({"recast", raw, image, "--store", "full"}).status, 0);
-  const std::uint32_t digest = file_digest(image);
-  const ProgramResult refused = juneheath({"compact", image, "--yes"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("--store sparse")) << refused.err;
-  EXPECT_EQ(file_digest(image), digest);
+  succeeds({"recast", raw, image, "--store", "full"});
+  expect_status(3, {"compact", image, "--yes"}, {"--store sparse"});
 }
 
 // Of much that is used a part is read for zeros. 16 units in a row are found wherever they are, and
@@ -139,8 +115,7 @@ TEST(CompactOf, MuchThatIsUsedIsAskedForZerosFirst) {
   };
   const auto compacted = [&] {
     write_file(image, std::string(content.begin(), content.end()));
-    const ProgramResult done = juneheath({"compact", image, "--yes"});
-    EXPECT_EQ(done.status, 0) << done.err;
+    const ProgramResult done = expect_status(0, {"compact", image, "--yes"});
     return done;
   };
   zero(3 + random() % 1000 * 16, 1);  // none of those that are read first
@@ -164,20 +139,16 @@ TEST(CompactOf, AGroupOverTwoDisks) {
   const std::string b = folder / "b.img";
   unpack_sample("two-disk-a", a);
   unpack_sample("two-disk-b", b);
-  const ProgramResult before = juneheath({"audit", a, b});
-  ASSERT_EQ(before.status, 0) << before.out;
-  const ProgramResult done = juneheath({"compact", a, b, "--yes", "--zero-free"});
-  ASSERT_EQ(done.status, 0) << done.err;
-  EXPECT_TRUE(done.said("free blocks")) << done.out;
-  const ProgramResult after = juneheath({"audit", a, b});
-  EXPECT_EQ(after.status, 0) << after.out;
+  succeeds({"audit", a, b});
+  succeeds({"compact", a, b, "--yes", "--zero-free"}, {"free blocks"});
+  expect_status(0, {"audit", a, b});
 }
 
 // What is free on the second disk stands in filesystems that have parts on the first one, where
 // compacting has moved them meanwhile.
 TEST(CompactOf, AGroupOverTwoDisksThatAreFullOfOldContent) {
   const TempFolder folder;
-  const std::vector<std::string> raw{folder / "a.raw", folder / "b.raw"};
+  const Words raw{folder / "a.raw", folder / "b.raw"};
   unpack_sample("two-disk-a", raw[0]);
   unpack_sample("two-disk-b", raw[1]);
   {
@@ -197,10 +168,10 @@ TEST(CompactOf, AGroupOverTwoDisksThatAreFullOfOldContent) {
   FileHost host;
   const std::string files = what_the_guests_disks_hold(host, raw);
   for (const std::string format : {"qcow2", "vdi"}) {
-    std::vector<std::string> images;
+    Words images;
     for (const std::string& path : raw) {
       images.push_back(path + "." + format);
-      ASSERT_EQ(juneheath({"recast", path, images.back(), "--quiet"}).status, 0);
+      succeeds({"recast", path, images.back(), "--quiet"});
     }
     const ProgramResult done = juneheath({"compact", images[0], images[1], "--yes", "--json"});
     ASSERT_EQ(done.status, 0) << format << done.err;

@@ -1,14 +1,8 @@
 // Figures as files: an SVG is read as others would read it, and its strips hold what the survey
 // says.
-#include <gtest/gtest.h>
-
-#include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
-#include <sstream>
 
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -38,7 +32,7 @@ std::vector<Rectangle> rectangles_of(const std::string& svg) {
 
 // Elements are closed in order, and attributes quoted: XML, as far as Cairo uses it.
 void expect_well_formed(const std::string& svg) {
-  std::vector<std::string> open;
+  Words open;
   for (std::size_t at = svg.find("<svg"); (at = svg.find('<', at)) != std::string::npos;) {
     const std::size_t end = svg.find('>', at);
     ASSERT_NE(end, std::string::npos);
@@ -61,13 +55,12 @@ class FigureStory : public testing::TestWithParam<const char*> {};
 
 TEST_P(FigureStory, StripsAddUpAndSayWhatTheSurveySays) {
   const TempFolder folder;
-  const std::string image = folder / "guest.img";
-  unpack_sample(GetParam(), image);
-  ASSERT_EQ(juneheath({"survey", image, "--figure", folder / "now.svg", "--quiet"}).status, 0);
-  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  const std::string image = unpack_sample(GetParam(), folder / "guest.img");
+  succeeds({"survey", image, "--figure", folder / "now.svg", "--quiet"});
+  const auto survey = survey_of({image});
   const std::string svg = read_file(folder / "now.svg");
   expect_well_formed(svg);
-  EXPECT_NE(svg.find("<title>"), std::string::npos);
+  EXPECT_THAT(svg, HasSubstr("<title>"));
 
   // Strips begin and end with the figure's margins. In the first panel: the disk, and what lies in
   // it.
@@ -113,7 +106,7 @@ TEST_P(FigureStory, StripsAddUpAndSayWhatTheSurveySays) {
   // The words in it have the survey's names.
   for (const auto& place : disk["places"])
     for (const auto& point : place["mount_points"])
-      EXPECT_NE(svg.find(point.get<std::string>()), std::string::npos) << point;
+      EXPECT_THAT(svg, HasSubstr(point.get<std::string>())) << point;
 }
 
 INSTANTIATE_TEST_SUITE_P(Samples, FigureStory,

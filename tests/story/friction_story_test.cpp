@@ -1,20 +1,15 @@
 // What a technician stumbles over: sizes without a unit, names as they are pasted, disks that are
 // attached and blank, endings that say the form, and commands in messages that do not work.
-#include <fmt/format.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <filesystem>
-#include <fstream>
 #include <regex>
 
 #include "support/guest_story.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
-using Words = std::vector<std::string>;
 
 class FrictionStory : public GuestStory {
  protected:
@@ -23,11 +18,6 @@ class FrictionStory : public GuestStory {
     files::remove(path);
     unpack_sample(name, path);
     return path;
-  }
-  void expect(const Words& command, int status, const std::string& words) {
-    const ProgramResult outcome = juneheath(command);
-    EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
-    EXPECT_TRUE(outcome.said(words)) << words << "\n" << outcome.out << outcome.err;
   }
   // By a shell, as a technician pastes it.
   int paste(const std::string& command) { return paste_as_it_is(command + " --dry-run"); }
@@ -41,13 +31,14 @@ class FrictionStory : public GuestStory {
 
 TEST_F(FrictionStory, SizesSayWhatTheyMean) {
   const std::string image = sample("heather");
-  expect({"grow", image, "--to", "20000"}, 2, "20000MiB");
-  expect({"grow", image, "--by", "500"}, 2, "500MiB");
-  expect({"grow", image, "--by", "1GiB", "--give", "/=512"}, 2, "512MiB");
-  expect({"grow", image, "--to", "+1GiB"}, 2, "--by 1GiB");
-  expect({"grow", image, "--by", "1GiB", "--give", "/=0"}, 2, "an amount of nothing");
-  expect({"grow", image, "--by", "+64MiB", "--give", "/=+64MiB", "--dry-run"}, 0, "256 MiB");
-  expect({"shrink", image, "--to", "300MB", "--yes"}, 3, "--to 300MB");
+  expect_status(2, {"grow", image, "--to", "20000"}, {"20000MiB"});
+  expect_status(2, {"grow", image, "--by", "500"}, {"500MiB"});
+  expect_status(2, {"grow", image, "--by", "1GiB", "--give", "/=512"}, {"512MiB"});
+  expect_status(2, {"grow", image, "--to", "+1GiB"}, {"--by 1GiB"});
+  expect_status(2, {"grow", image, "--by", "1GiB", "--give", "/=0"}, {"an amount of nothing"});
+  expect_status(0, {"grow", image, "--by", "+64MiB", "--give", "/=+64MiB", "--dry-run"},
+                {"256 MiB"});
+  expect_status(3, {"shrink", image, "--to", "300MB", "--yes"}, {"--to 300MB"});
 }
 
 TEST_F(FrictionStory, VolumesHaveTheNamesThatTheirGuestsGiveThem) {
@@ -57,19 +48,19 @@ TEST_F(FrictionStory, VolumesHaveTheNamesThatTheirGuestsGiveThem) {
                            "/dev/mapper/field--station-home", "home"}) {
     Words words = start;
     words.emplace_back(name);
-    expect(words, 0, "/home");
+    expect_status(0, words, {"/home"});
   }
   Words group = start;
   group.emplace_back("field-station");
-  expect(group, 0, "field-station");
+  expect_status(0, group, {"field-station"});
 }
 
 TEST_F(FrictionStory, HelpIsNear) {
   const std::string help = juneheath({"grow", "--help"}).out;
   EXPECT_EQ(juneheath({"help", "grow"}).out, help);
-  expect({"gorw", "x"}, 2, "juneheath grow");
-  expect({"help", "shirnk"}, 2, "juneheath shrink");
-  expect({"grow", "x", "--alow-mvoe"}, 2, "--allow-move");
+  expect_status(2, {"gorw", "x"}, {"juneheath grow"});
+  expect_status(2, {"help", "shirnk"}, {"juneheath shrink"});
+  expect_status(2, {"grow", "x", "--alow-mvoe"}, {"--allow-move"});
   EXPECT_FALSE(juneheath({"quite-another-word"}).said("perhaps"));
 }
 
@@ -87,16 +78,13 @@ TEST_F(FrictionStory, AFolderThatMayNotBeReadIsNoBug) {
 TEST_F(FrictionStory, EndingsSayTheFormOfWhatIsMade) {
   const std::string image = sample("heather");
   const auto format = [&](const std::string& path) {
-    return nlohmann::json::parse(juneheath({"survey", "--json", path}).out)["disks"][0]["form"]
-        .get<std::string>();
+    return survey_of({path})["disks"][0]["form"].get<std::string>();
   };
-  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "a.vhdx"}).status, 0);
+  succeeds({"grow", image, "--by", "64MiB", "--into", folder_ / "a.vhdx"});
   EXPECT_EQ(format(folder_ / "a.vhdx"), "VHDX");
-  ASSERT_EQ(juneheath({"compact", image, "--into", folder_ / "a.qcow2"}).status, 0);
+  succeeds({"compact", image, "--into", folder_ / "a.qcow2"});
   EXPECT_EQ(format(folder_ / "a.qcow2"), "qcow2");
-  ASSERT_EQ(
-      juneheath({"grow", image, "--by", "64MiB", "--into", folder_ / "b", "--form", "vdi"}).status,
-      0);
+  succeeds({"grow", image, "--by", "64MiB", "--into", folder_ / "b", "--form", "vdi"});
   EXPECT_EQ(format(folder_ / "b"), "VDI");
   const std::string group = sample("fieldstation");
   ASSERT_EQ(juneheath({"grow", group, "--add-disk", folder_ / "more.vmdk=256MiB", "--give", "/home",
@@ -164,18 +152,17 @@ TEST_F(FrictionStory, ABlankDiskGoesToTheGroup) {
       if (std::string(name) == "blank.img")
         files::rename(folder_ / "zeros.raw", blank);
       else
-        ASSERT_EQ(juneheath({"recast", folder_ / "zeros.raw", blank, "--quiet"}).status, 0);
+        succeeds({"recast", folder_ / "zeros.raw", blank, "--quiet"});
       const std::uint32_t old_blank = file_digest(blank);
       const std::uint32_t old_image = file_digest(image);
       Words words{"grow", image};
       if (asked) words.emplace_back("--add-disk");
       words.insert(words.end(), {blank, "--give", "/home", "--yes"});
-      const ProgramResult grown = juneheath(words);
-      EXPECT_EQ(grown.status, 0) << grown.out << grown.err;
+      expect_status(0, words);
       expect_audit_clean({image, blank});
-      const auto survey = nlohmann::json::parse(juneheath({"survey", "--json", image, blank}).out);
+      const auto survey = survey_of({image, blank});
       EXPECT_EQ(survey["groups"][0]["physical_volumes"].size(), 2U);
-      EXPECT_EQ(juneheath({"undo", image, blank, "--yes"}).status, 0);
+      expect_status(0, {"undo", image, blank, "--yes"});
       EXPECT_EQ(file_digest(image), old_image);
       EXPECT_EQ(file_digest(blank), old_blank);
       files::remove(blank);
@@ -189,7 +176,7 @@ TEST_F(FrictionStory, ADiskThatOnlyLooksBlankIsNotTaken) {
   make_sparse_file(blank, 256U << 20);
   poke(blank, 200U << 20, "a ring");
   const std::uint32_t before = file_digest(blank);
-  expect({"grow", image, "--add-disk", blank, "--give", "/home", "--yes"}, 3, "not blank");
+  expect_status(3, {"grow", image, "--add-disk", blank, "--give", "/home", "--yes"}, {"not blank"});
   juneheath({"grow", image, blank, "--give", "/home=4MiB", "--yes"});
   EXPECT_EQ(file_digest(blank), before);
 }
@@ -199,20 +186,19 @@ TEST_F(FrictionStory, ADiskThatOnlyLooksBlankIsNotTaken) {
 TEST_F(FrictionStory, TheWayDownLeavesRoomWhereItIsAsked) {
   const std::string image = sample("heather");
   const auto size_after = [&](const Words& more) {
-    Words words{"shrink", image, "--dry-run", "--json"};
-    words.insert(words.end(), more.begin(), more.end());
-    const ProgramResult outcome = juneheath(words);
-    EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    Words words = Words{"shrink", image, "--dry-run", "--json"} + more;
+    const ProgramResult outcome = expect_status(0, words);
     return nlohmann::json::parse(outcome.out)["plan"]["disks"][0]["to"].get<std::uint64_t>();
   };
   const std::uint64_t floor = size_after({"--to", "floor"});
   EXPECT_EQ(size_after({"--to", "floor+50MiB"}), floor + (50U << 20));
-  expect({"shrink", image, "--to", "floor", "--dry-run"}, 0, "less than 5%");
-  ASSERT_EQ(juneheath({"grow", image, "--by", "96MiB", "--give", "nothing", "--yes"}).status, 0);
+  expect_status(0, {"shrink", image, "--to", "floor", "--dry-run"}, {"less than 5%"});
+  succeeds({"grow", image, "--by", "96MiB", "--give", "nothing", "--yes"});
   EXPECT_EQ(size_after({"--take", "nothing"}), 192U << 20);
-  expect({"shrink", image, "--take", "nothing", "--take", "/", "--yes"}, 2, "no other target");
+  expect_status(2, {"shrink", image, "--take", "nothing", "--take", "/", "--yes"},
+                {"no other target"});
   const std::string moves = sample("swap-behind");
-  expect({"shrink", moves, "--to", "floor", "--dry-run"}, 0, "--allow-move");
+  expect_status(0, {"shrink", moves, "--to", "floor", "--dry-run"}, {"--allow-move"});
 }
 
 // Two physical volumes of one group on one disk: the floor that is shown is reached.
@@ -223,9 +209,7 @@ TEST_F(FrictionStory, TheFloorOfTwoPhysicalVolumesOnOneDiskIsReached) {
           .status,
       0);
   const auto before = trees({image});
-  const ProgramResult shrunk =
-      juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
-  EXPECT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  expect_status(0, {"shrink", image, "--to", "floor", "--allow-move", "--yes"});
   EXPECT_LT(files::file_size(image), 600U << 20);
   expect_audit_clean({image});
   expect_same({image}, before);
@@ -239,10 +223,10 @@ TEST_F(FrictionStory, ADiskInManyPiecesGrows) {
                 .status,
             0);
   const std::string pieces = folder_ / "p.vmdk";
-  ASSERT_EQ(juneheath({"recast", image, pieces, "--pieces", "--quiet"}).status, 0);
-  EXPECT_EQ(juneheath({"grow", pieces, "--by", "4GiB", "--give", "nothing", "--yes"}).status, 0);
-  EXPECT_EQ(juneheath({"audit", pieces}).status, 0);
-  EXPECT_EQ(juneheath({"undo", pieces, "--yes"}).status, 0);
+  succeeds({"recast", image, pieces, "--pieces", "--quiet"});
+  expect_status(0, {"grow", pieces, "--by", "4GiB", "--give", "nothing", "--yes"});
+  expect_status(0, {"audit", pieces});
+  expect_status(0, {"undo", pieces, "--yes"});
 }
 
 // ---- What is advised can be done.

@@ -1,16 +1,11 @@
 // Several targets in one growth, wherever they lie; and targets that grow because what stands
 // behind them moves to the disk's end. In three forms, with outside judges, and undone.
-#include <fmt/format.h>
-
 #include "support/guest_story.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-using Words = std::vector<std::string>;
 struct Story {
   const char* name;
   const char* sample;
@@ -34,7 +29,7 @@ class GrowSeveral : public GuestStory,
   // By the survey: the size of each place, of partitions and volumes.
   static std::map<std::string, std::uint64_t> sizes(const std::string& image) {
     std::map<std::string, std::uint64_t> found;
-    const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+    const auto survey = survey_of({image});
     for (const auto& place : survey["disks"][0]["places"]) found[place["name"]] = place["size"];
     for (const auto& group : survey["groups"])
       for (const auto& place : group["volumes"]) found[place["name"]] = place["size"];
@@ -43,7 +38,7 @@ class GrowSeveral : public GuestStory,
   // Type, identity and label of each partition: they go along.
   static std::string identities(const std::string& image) {
     std::string all;
-    const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+    const auto survey = survey_of({image});
     for (const auto& place : survey["disks"][0]["places"]) {
       const auto& partition = place["partition"];
       all += fmt::format("{} {} {} {} {} {} {}\n", place["name"].get<std::string>(),
@@ -59,12 +54,11 @@ class GrowSeveral : public GuestStory,
 
 TEST_P(GrowSeveral, IsJudgedAndUndone) {
   SKIP_UNLESS_TAKEN(4)
-  const std::string sample = folder_ / "sample.img";
-  unpack_sample(story().sample, sample);
+  const std::string sample = unpack_sample(story().sample, folder_ / "sample.img");
   std::string image = sample;
   if (format() != "raw") {
     image = folder_ / ("guest." + format());
-    ASSERT_EQ(juneheath({"recast", sample, image, "--quiet"}).status, 0);
+    succeeds({"recast", sample, image, "--quiet"});
     files::remove(sample);
   }
   const std::string original = folder_ / "original";
@@ -93,8 +87,7 @@ TEST_P(GrowSeveral, IsJudgedAndUndone) {
     EXPECT_GT(files::file_size(raw_after), disk_before);
   }
 
-  const ProgramResult undone = juneheath({"undo", image});
-  ASSERT_EQ(undone.status, 0) << undone.err;
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(image), file_digest(original));
 }
 
@@ -217,8 +210,7 @@ TEST_F(GrowRefused, WhatIsNotThere) {
 
 // A suspended guest must find everything where it was.
 TEST_F(GrowRefused, WhatDoesNotMove) {
-  const std::string image = folder_ / "guest.img";
-  unpack_sample("swap-behind", image);
+  const std::string image = unpack_sample("swap-behind", folder_ / "guest.img");
   poke(image, 66 * mib + 4086, std::string("S1SUSPEND\0", 10));
   const std::uint32_t digest = file_digest(image);
   const ProgramResult suspended =

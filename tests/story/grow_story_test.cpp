@@ -1,13 +1,5 @@
 // What a technician does, through the built program, judged by the operating system.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <nlohmann/json.hpp>
-
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -16,7 +8,7 @@ namespace {
 struct GrownSample {
   const char* name;
   std::uint64_t offset;  // of the root filesystem, bytes
-  std::vector<std::string> request;
+  Words request;
   std::uint64_t disk_after;
   std::uint64_t least_capacity;  // of the mounted filesystem afterwards
 };
@@ -26,58 +18,46 @@ class GrowStory : public testing::TestWithParam<GrownSample> {};
 TEST_P(GrowStory, OneCommandThenUndo) {
   const GrownSample& sample = GetParam();
   const TempFolder folder;
-  const std::string image = folder / "guest.img";
-  unpack_sample(sample.name, image);
+  const std::string image = unpack_sample(sample.name, folder / "guest.img");
   const std::uint32_t digest = file_digest(image);
   std::map<std::string, std::string> tree;
   if (can_mount()) tree = tree_facts(Mounted(image, sample.offset).path());
 
-  std::vector<std::string> command{"grow", image};
-  command.insert(command.end(), sample.request.begin(), sample.request.end());
-  const ProgramResult grown = juneheath(command);
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("Before and after"));
-  EXPECT_TRUE(grown.said("juneheath undo " + image));
-  EXPECT_EQ(std::filesystem::file_size(image), sample.disk_after);
+  Words command = Words{"grow", image} + sample.request;
+  succeeds(command, {"Before and after", "juneheath undo " + image});
+  EXPECT_EQ(files::file_size(image), sample.disk_after);
   EXPECT_EQ(check_ext(image, sample.offset), "");
   if (can_mount()) {
     const Mounted mounted(image, sample.offset);
     EXPECT_GE(mounted.capacity(), sample.least_capacity);
     EXPECT_EQ(tree_difference(tree, tree_facts(mounted.path())), "");
   }
-  const ProgramResult audit = juneheath({"audit", image});
-  EXPECT_EQ(audit.status, 0) << audit.out;
+  expect_status(0, {"audit", image});
   const std::uint32_t digest_grown = file_digest(image);
   EXPECT_NE(digest_grown, digest);
 
   // A second growth on top, taken back alone.
-  const ProgramResult again = juneheath({"grow", image, "--by", "700MiB", "--proof", "full"});
-  ASSERT_EQ(again.status, 0) << again.err;
+  succeeds({"grow", image, "--by", "700MiB", "--proof", "full"});
   EXPECT_EQ(check_ext(image, sample.offset), "");
   if (can_mount()) {
     EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(image, sample.offset).path())), "");
   }
-  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(image), digest_grown);
 }
 
 TEST_P(GrowStory, UndoIsByteIdentical) {
   const GrownSample& sample = GetParam();
   const TempFolder folder;
-  const std::string image = folder / "guest.img";
-  unpack_sample(sample.name, image);
+  const std::string image = unpack_sample(sample.name, folder / "guest.img");
   const std::uint32_t digest = file_digest(image);
-  std::vector<std::string> command{"grow", image, "--quiet"};
-  command.insert(command.end(), sample.request.begin(), sample.request.end());
-  const ProgramResult grown = juneheath(command);
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  Words command = Words{"grow", image, "--quiet"} + sample.request;
+  const ProgramResult grown = succeeds(command);
   EXPECT_EQ(grown.out, "");
-  const ProgramResult undone = juneheath({"undo", image});
-  ASSERT_EQ(undone.status, 0) << undone.err;
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(image), digest);
-  EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
-  const ProgramResult nothing_left = juneheath({"undo", image});
-  EXPECT_EQ(nothing_left.status, 3);
+  EXPECT_FALSE(files::exists(image + ".juneheath"));
+  expect_status(3, {"undo", image});
 }
 
 INSTANTIATE_TEST_SUITE_P(
@@ -91,8 +71,7 @@ INSTANTIATE_TEST_SUITE_P(
 TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   const TempFolder folder;
-  const std::string image = folder / "full.img";
-  unpack_sample("heather", image);
+  const std::string image = unpack_sample("heather", folder / "full.img");
   {
     const Mounted mounted(image, 1048576, 0, true);
     const ProgramResult full =
@@ -100,8 +79,7 @@ TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
     EXPECT_TRUE(full.said("No space left")) << full.err;
   }
   const auto tree = tree_facts(Mounted(image, 1048576).path());
-  const ProgramResult grown = juneheath({"grow", image, "--by", "256MiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  succeeds({"grow", image, "--by", "256MiB"});
   EXPECT_EQ(check_ext(image, 1048576), "");
   EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(image, 1048576).path())), "");
 }
@@ -110,9 +88,8 @@ TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
 TEST(Grow, TheGuestCanUseTheRoom) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
   const TempFolder folder;
-  const std::string image = folder / "used.img";
-  unpack_sample("nestcam", image);
-  ASSERT_EQ(juneheath({"grow", image, "--by", "1GiB"}).status, 0);
+  const std::string image = unpack_sample("nestcam", folder / "used.img");
+  succeeds({"grow", image, "--by", "1GiB"});
   {
     const Mounted mounted(image, 52428800, 0, true);
     const ProgramResult written =
@@ -120,19 +97,16 @@ TEST(Grow, TheGuestCanUseTheRoom) {
     EXPECT_EQ(written.status, 0) << written.err;
   }
   EXPECT_EQ(check_ext(image, 52428800), "");
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  const ProgramResult undo = juneheath({"undo", image});
-  EXPECT_EQ(undo.status, 3);
-  EXPECT_TRUE(undo.said("written since")) << undo.err;
+  expect_status(0, {"audit", image});
+  expect_status(3, {"undo", image}, {"written since"});
 }
 
 // The disk was enlarged elsewhere: the survey says so, and grow uses the room.
 TEST(Grow, UsesRoomThatIsThereAlready) {
   const TempFolder folder;
   for (const auto& [name, offset] : {std::pair("heather", 1048576ULL), {"nestcam", 52428800ULL}}) {
-    const std::string image = folder / (std::string(name) + ".img");
-    unpack_sample(name, image);
-    std::filesystem::resize_file(image, 700ULL << 20);
+    const std::string image = unpack_sample(name, folder / (std::string(name) + ".img"));
+    files::resize_file(image, 700ULL << 20);
     const std::uint32_t digest = file_digest(image);
     const ProgramResult survey = juneheath({"survey", image});
     EXPECT_TRUE(survey.said("room")) << survey.out;
@@ -140,17 +114,15 @@ TEST(Grow, UsesRoomThatIsThereAlready) {
     if (std::string(name) == "nestcam") {
       EXPECT_TRUE(survey.said("larger than its GPT knows")) << survey.out;
     }
-    const ProgramResult plan = juneheath({"grow", image, "--dry-run"});
-    EXPECT_EQ(plan.status, 0) << plan.err;
+    const ProgramResult plan = expect_status(0, {"grow", image, "--dry-run"});
     if (std::string(name) == "nestcam") {
       EXPECT_TRUE(plan.said("move the backup copy to the disk's end")) << plan.out;
     }
     EXPECT_EQ(file_digest(image), digest);
-    const ProgramResult grown = juneheath({"grow", image});
-    ASSERT_EQ(grown.status, 0) << grown.err;
-    EXPECT_EQ(std::filesystem::file_size(image), 700ULL << 20);
+    succeeds({"grow", image});
+    EXPECT_EQ(files::file_size(image), 700ULL << 20);
     EXPECT_EQ(check_ext(image, offset), "");
-    ASSERT_EQ(juneheath({"undo", image}).status, 0);
+    succeeds({"undo", image});
     EXPECT_EQ(file_digest(image), digest);
   }
 }
@@ -158,81 +130,69 @@ TEST(Grow, UsesRoomThatIsThereAlready) {
 // Junk in the room, from an earlier life of the disk, must not harm, and must come back with undo.
 TEST(Grow, JunkInTheRoomIsHarmlessAndKeptForUndo) {
   const TempFolder folder;
-  const std::string image = folder / "junk.img";
-  unpack_sample("nestcam", image);
-  std::filesystem::resize_file(image, 900ULL << 20);
+  const std::string image = unpack_sample("nestcam", folder / "junk.img");
+  files::resize_file(image, 900ULL << 20);
   std::string junk(3'000'000, '\0');
   for (std::size_t i = 0; i < junk.size(); ++i) junk[i] = static_cast<char>(i * 7 + i / 251);
   for (std::uint64_t at = 330ULL << 20; at < (890ULL << 20); at += 8'388'608 - 5000)
     poke(image, at, junk);
   const std::uint32_t digest = file_digest(image);
-  const ProgramResult grown = juneheath({"grow", image, "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  succeeds({"grow", image, "--give", "/"});
   EXPECT_EQ(check_ext(image, 52428800), "");
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  expect_status(0, {"audit", image});
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(image), digest);
 }
 
 TEST(Grow, AmountsAndNothing) {
   const TempFolder folder;
-  const std::string image = folder / "a.img";
-  unpack_sample("heather", image);
+  const std::string image = unpack_sample("heather", folder / "a.img");
   // A part of the room; the rest stays for later.
-  ASSERT_EQ(juneheath({"grow", image, "--by", "1GiB", "--give", "p1=100MiB"}).status, 0);
-  auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  succeeds({"grow", image, "--by", "1GiB", "--give", "p1=100MiB"});
+  auto survey = survey_of({image});
   EXPECT_EQ(survey["schema"], "juneheath/1");
   EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (191 + 100) << 20);
   EXPECT_EQ(survey["disks"][0]["places"][0]["room"], 924ULL << 20);
-  ASSERT_EQ(juneheath({"grow", image, "--give", "label:ringing=50%"}).status, 0);
-  survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  succeeds({"grow", image, "--give", "label:ringing=50%"});
+  survey = survey_of({image});
   EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (291 + 462) << 20);
   EXPECT_EQ(check_ext(image, 1048576), "");
-  const ProgramResult too_much = juneheath({"grow", image, "--give", "/=1GiB"});
-  EXPECT_EQ(too_much.status, 3);
-  EXPECT_TRUE(too_much.said("/=rest")) << too_much.err;
+  expect_status(3, {"grow", image, "--give", "/=1GiB"}, {"/=rest"});
   // The disk alone.
-  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--give", "nothing"}).status, 0);
-  survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  succeeds({"grow", image, "--by", "64MiB", "--give", "nothing"});
+  survey = survey_of({image});
   EXPECT_EQ(survey["disks"][0]["disk_size"], (192ULL + 1024 + 64) << 20);
   EXPECT_EQ(survey["disks"][0]["places"][0]["content"]["size"], (291 + 462) << 20);
 }
 
 TEST(Grow, BackupAndNoUndo) {
   const TempFolder folder;
-  const std::string image = folder / "a.img";
-  unpack_sample("heather", image);
+  const std::string image = unpack_sample("heather", folder / "a.img");
   const std::uint32_t digest = file_digest(image);
-  const ProgramResult grown = juneheath(
+  const ProgramResult grown = succeeds(
       {"grow", image, "--by", "100MiB", "--backup", folder / "old.img", "--no-undo", "--json"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
   const auto document = nlohmann::json::parse(grown.out);
   EXPECT_TRUE(document["done"]);
   EXPECT_EQ(document["plan"]["disks"][0]["difference"], 100 << 20);
   EXPECT_EQ(file_digest(folder / "old.img"), digest);
-  EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
-  const ProgramResult again =
-      juneheath({"grow", image, "--by", "1MiB", "--backup", folder / "old.img"});
-  EXPECT_EQ(again.status, 3);
+  EXPECT_FALSE(files::exists(image + ".juneheath"));
+  expect_status(3, {"grow", image, "--by", "1MiB", "--backup", folder / "old.img"});
 }
 
 TEST(Grow, KeepsTheFileSparse) {
   const TempFolder folder;
-  const std::string image = folder / "a.img";
-  unpack_sample("heather", image);
+  const std::string image = unpack_sample("heather", folder / "a.img");
   ASSERT_EQ(juneheath({"grow", image, "--to", "2TiB"}).status, 3) << "beyond the reserved blocks";
-  ASSERT_EQ(juneheath({"grow", image, "--to", "30GiB"}).status, 0);
-  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  succeeds({"grow", image, "--to", "30GiB"});
+  const auto survey = survey_of({image});
   EXPECT_LT(survey["disks"][0]["allocated_on_host"], 64 << 20);
   EXPECT_EQ(check_ext(image, 1048576), "");
 }
 
 TEST(Grow, AFilesystemOnTheWholeDisk) {
   const TempFolder folder;
-  const std::string image = folder / "plain.img";
-  make_ext(image, 64ULL << 20, {});
-  const ProgramResult grown = juneheath({"grow", image, "--to", "300MiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  const std::string image = make_ext(folder / "plain.img", 64ULL << 20, {});
+  succeeds({"grow", image, "--to", "300MiB"});
   EXPECT_EQ(check_ext(image), "");
   EXPECT_TRUE(juneheath({"survey", image}).said("merlin"));
 }
@@ -241,14 +201,13 @@ TEST(Grow, AFilesystemOnTheWholeDisk) {
 TEST(Grow, ABlockDevice) {
   if (!can_mount()) GTEST_SKIP() << "needs loop devices";
   const TempFolder folder;
-  const std::string file = folder / "volume";
-  unpack_sample("nestcam", file);
-  std::filesystem::resize_file(file, 600ULL << 20);
+  const std::string file = unpack_sample("nestcam", folder / "volume");
+  files::resize_file(file, 600ULL << 20);
   std::string device = run({"losetup", "--find", "--show", file}).out;
   ASSERT_TRUE(device.starts_with("/dev/loop")) << device;
   device.pop_back();
-  const std::vector<std::string> ledgers{"--ledger-dir", folder / "ledgers"};
-  const auto with = [&](std::vector<std::string> command) {
+  const Words ledgers{"--ledger-dir", folder / "ledgers"};
+  const auto with = [&](Words command) {
     command.insert(command.end(), ledgers.begin(), ledgers.end());
     return juneheath(command);
   };
@@ -283,10 +242,9 @@ TEST(Grow, DisksWithLargeSectors) {
                                  std::string(48, '\0') + "\x55\xaa");
   poke(image, 0, read_file(folder / "mbr"));
   poke(image, 1 << 20, read_file(folder / "fs"));
-  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  const auto survey = survey_of({image});
   EXPECT_EQ(survey["disks"][0]["table"]["sector_size"], 4096);
-  const ProgramResult grown = juneheath({"grow", image, "--to", "200MiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  succeeds({"grow", image, "--to", "200MiB"});
   EXPECT_EQ(check_ext(image, 1 << 20), "");
   EXPECT_TRUE(juneheath({"survey", image}).said("199.0"));
 }

@@ -1,19 +1,12 @@
 // The system that this runs on: a loop device with a partition stands for a disk of a machine, and
 // becomes larger while it is mounted.
 #include <fcntl.h>
-#include <gtest/gtest.h>
 #include <linux/blkpg.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-#include <filesystem>
-#include <nlohmann/json.hpp>
-
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
 #include "support/schema.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -36,7 +29,7 @@ class Loop {
   std::string partition() const { return path_ + "p1"; }
   bool add_partition(std::uint64_t start, std::uint64_t size) const {
     tell(BLKPG_DEL_PARTITION, 0, 0);  // left by a test that was stopped
-    return tell(BLKPG_ADD_PARTITION, start, size) && std::filesystem::exists(path_ + "p1");
+    return tell(BLKPG_ADD_PARTITION, start, size) && files::exists(path_ + "p1");
   }
 
  private:
@@ -84,7 +77,7 @@ void make_disk(const std::string& image, const std::string& kind, std::uint64_t 
   record[511] = 0xAA;
   disk.write(0, record);
   save(disk, image);
-  std::filesystem::remove(inside);
+  files::remove(inside);
 }
 
 class LiveStory : public testing::TestWithParam<const char*> {};
@@ -95,7 +88,7 @@ TEST_P(LiveStory, AMountedFilesystemTakesTheRoomOfItsDisk) {
   const TempFolder folder;
   const std::string image = folder / "disk.img";
   const std::string point = folder / "moor";
-  std::filesystem::create_directory(point);
+  files::create_directory(point);
   const std::uint64_t size = kind == "xfs" ? 320 * mib : 200 * mib;
   make_disk(image, kind, size);
   {
@@ -103,8 +96,8 @@ TEST_P(LiveStory, AMountedFilesystemTakesTheRoomOfItsDisk) {
     if (!loop.add_partition(mib, size)) GTEST_SKIP() << "no partitions of loop devices here";
     ASSERT_EQ(run({"mount", loop.partition(), point}).status, 0);
     write_file(point + "/ring", "before");
-    const std::vector<std::string> base{"--live", loop.path(), "--ledger-dir", folder / "kept"};
-    const auto with = [&](std::vector<std::string> words) {
+    const Words base{"--live", loop.path(), "--ledger-dir", folder / "kept"};
+    const auto with = [&](Words words) {
       words.insert(words.begin() + 1, base.begin(), base.end());
       return juneheath(words);
     };
@@ -116,7 +109,7 @@ TEST_P(LiveStory, AMountedFilesystemTakesTheRoomOfItsDisk) {
     EXPECT_EQ(check_schema(well.out), "");
     EXPECT_TRUE(nlohmann::json::parse(well.out).at("nothing_to_do").get<bool>());
 
-    std::filesystem::resize_file(image, size + 500 * mib);
+    files::resize_file(image, size + 500 * mib);
     ASSERT_EQ(run({"losetup", "-c", loop.path()}).status, 0);
     const ProgramResult survey = with({"survey", "--json"});
     EXPECT_EQ(survey.status, 0) << survey.err;
@@ -129,24 +122,24 @@ TEST_P(LiveStory, AMountedFilesystemTakesTheRoomOfItsDisk) {
     EXPECT_EQ(check_schema(dry.out), "");
     if (kind == "ext4" && dry.status == 6) {
       // Its driver asks for more than many a test machine gives: said before anything is begun.
-      EXPECT_NE(dry.out.find("CAP_SYS_RESOURCE"), std::string::npos) << dry.out;
+      EXPECT_THAT(dry.out, HasSubstr("CAP_SYS_RESOURCE"));
       const ProgramResult refused = with({"grow", "--give", point, "--yes"});
       EXPECT_EQ(refused.status, 6);
-      EXPECT_FALSE(std::filesystem::exists(folder / "kept"));
+      EXPECT_FALSE(files::exists(folder / "kept"));
       return;
     }
     EXPECT_EQ(dry.status, 0) << dry.err;
-    EXPECT_FALSE(std::filesystem::exists(folder / "kept"));
+    EXPECT_FALSE(files::exists(folder / "kept"));
     const ProgramResult grown = with({"grow", "--give", point, "--yes", "--json"});
     ASSERT_EQ(grown.status, 0) << grown.err;
     EXPECT_EQ(check_schema(grown.out), "");
     const auto result = nlohmann::json::parse(grown.out);
     // The tables are kept; once the room is in use nothing offers to put them back.
     const std::string kept = result.at("tables_kept").at("folder");
-    EXPECT_FALSE(std::filesystem::is_empty(kept));
-    EXPECT_FALSE(std::filesystem::exists(kept + "/put-back"));
+    EXPECT_FALSE(files::is_empty(kept));
+    EXPECT_FALSE(files::exists(kept + "/put-back"));
     EXPECT_EQ(result.at("tables_kept").at("put_back"), "");
-    EXPECT_GT(std::filesystem::space(point).capacity, size + 400 * mib);
+    EXPECT_GT(files::space(point).capacity, size + 400 * mib);
     EXPECT_EQ(read_file(point + "/ring"), "before");
     write_file(point + "/film", std::string(100 * mib, 'f'));
     ASSERT_EQ(run({"umount", point}).status, 0);
@@ -171,20 +164,19 @@ INSTANTIATE_TEST_SUITE_P(Kinds, LiveStory, testing::Values("xfs", "btrfs", "ext4
                          [](const auto& test) { return std::string(test.param); });
 
 TEST(LiveWords, WhatDoesNotGoTogetherIsSaid) {
-  const std::vector<std::vector<std::string>> wrong{{"grow", "--live", "--to", "5GiB"},
-                                                    {"grow", "--live", "--by", "5GiB"},
-                                                    {"grow", "--live", "--allow-move"},
-                                                    {"grow", "--live", "--into", "x"},
-                                                    {"grow", "--if-room", "/nowhere"},
-                                                    {"survey", "--live", "--each"},
-                                                    {"grow"}};
+  const std::vector<Words> wrong{{"grow", "--live", "--to", "5GiB"},
+                                 {"grow", "--live", "--by", "5GiB"},
+                                 {"grow", "--live", "--allow-move"},
+                                 {"grow", "--live", "--into", "x"},
+                                 {"grow", "--if-room", "/nowhere"},
+                                 {"survey", "--live", "--each"},
+                                 {"grow"}};
   for (const auto& words : wrong) {
     const ProgramResult outcome = juneheath(words);
     EXPECT_EQ(outcome.status, 2) << words[1] << ": " << outcome.err;
-    EXPECT_NE(outcome.err.find("next:"), std::string::npos) << outcome.err;
+    EXPECT_THAT(outcome.err, HasSubstr("next:"));
   }
-  const ProgramResult nowhere = juneheath({"survey", "--live", "/dev/no-such-disk"});
-  EXPECT_EQ(nowhere.status, 3) << nowhere.err;
+  expect_status(3, {"survey", "--live", "/dev/no-such-disk"});
 }
 
 }  // namespace

@@ -1,21 +1,17 @@
 // Partitions that move towards the front with what is in them: primary and logical ones, physical
 // volumes that shrink on their way, filesystems that name their own place.
-#include <fmt/format.h>
-
 #include "core/fs/fat/format.h"
 #include "core/table/mbr/format.h"
 #include "support/guest_story.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
 class Moved : public GuestStory {
  protected:
   // Smaller, sound, with the same content; and undone, the same bytes as before.
-  ProgramResult shrink_and_judge(const std::string& image,
-                                 const std::vector<std::string>& options) {
+  ProgramResult shrink_and_judge(const std::string& image, const Words& options) {
     const std::uint32_t digest = file_digest(image);
     const std::uint64_t size = files::file_size(image);
     const auto before = trees({image});
@@ -27,8 +23,7 @@ class Moved : public GuestStory {
     expect_audit_clean({image});
     expect_same({image}, before);
     look(image);
-    const ProgramResult undone = juneheath({"undo", image});
-    EXPECT_EQ(undone.status, 0) << undone.err;
+    expect_status(0, {"undo", image});
     EXPECT_EQ(file_digest(image), digest);
     return moved;
   }
@@ -44,8 +39,7 @@ class Moved : public GuestStory {
 TEST_F(Moved, WhatStandsBehindBoot) {
   for (const std::string sample : {"fieldstation", "mbr-boot-lvm"}) {
     SCOPED_TRACE(sample);
-    const std::string image = folder_ / (sample + ".img");
-    unpack_sample(sample, image);
+    const std::string image = unpack_sample(sample, folder_ / (sample + ".img"));
     const std::string to = std::to_string(files::file_size(image) - 40 * mib);
     size_wanted_ = std::stoull(to);
     shrink_and_judge(image, {"--to", to, "--take", "/boot=40MiB", "--allow-move", "--yes"});
@@ -56,17 +50,13 @@ TEST_F(Moved, WhatStandsBehindBoot) {
 TEST_F(Moved, EverythingToTheFloor) {
   for (const std::string sample : {"fieldstation", "mbr-boot-lvm", "mbr-extended"}) {
     SCOPED_TRACE(sample);
-    const std::string image = folder_ / (sample + ".img");
-    unpack_sample(sample, image);
+    const std::string image = unpack_sample(sample, folder_ / (sample + ".img"));
     shrink_and_judge(image, {"--to", "floor", "--allow-move", "--yes"});
   }
   // Here nothing stands behind what becomes smaller.
-  const std::string image = folder_ / "nestcam.img";
-  unpack_sample("nestcam", image);
+  const std::string image = unpack_sample("nestcam", folder_ / "nestcam.img");
   const auto before = trees({image});
-  const ProgramResult shrunk =
-      juneheath({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
-  ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  succeeds({"shrink", image, "--to", "floor", "--allow-move", "--yes"});
   expect_audit_clean({image});
   expect_same({image}, before);
 }
@@ -79,8 +69,7 @@ class MovedLogical : public Moved {
 
 // The root in front loses room: the extended partition and all in it move up, with their records.
 TEST_F(MovedLogical, BehindThePrimaryOne) {
-  const std::string image = folder_ / "guest.img";
-  unpack_sample("mbr-extended", image);
+  const std::string image = unpack_sample("mbr-extended", folder_ / "guest.img");
   const auto before = listed_partitions(image, "MBR");
   ASSERT_EQ(before.size(), 3U);
   const std::string to = std::to_string(files::file_size(image) - 100 * mib);
@@ -115,8 +104,7 @@ class MovedNames : public Moved {
     make_ext(folder_ / "fs", 128 * mib, {"-b", "4096"});
     make_sparse_file(folder_ / "fat", fat_size);
     run({"mkfs.fat", "-F", "32", "-h", std::to_string(fat_at / 512), folder_ / "fat"});
-    const std::string office = folder_ / "office.img";
-    unpack_sample("mbr-ntfs", office);
+    const std::string office = unpack_sample("mbr-ntfs", folder_ / "office.img");
     const auto [start, length] = *listed_partitions(office, "MBR").begin();
     ntfs_size_ = length;
     make_sparse_file(image_, ntfs_at + ntfs_size_);
@@ -197,11 +185,8 @@ TEST_F(MovedNames, AreToldTheirNewPlace) {
 TEST_F(MovedNames, UnknownContentStays) {
   poke(image_, fat_at, std::string(512, 'x'));
   poke(image_, fat_at + 6 * 512, std::string(512, 'x'));
-  const std::uint32_t digest = file_digest(image_);
-  const ProgramResult refused =
-      juneheath({"shrink", image_, "--by", "60MiB", "--take", "p1=60MiB", "--allow-move", "--yes"});
-  EXPECT_EQ(refused.status, 3) << refused.out;
-  EXPECT_EQ(file_digest(image_), digest);
+  expect_status(3,
+                {"shrink", image_, "--by", "60MiB", "--take", "p1=60MiB", "--allow-move", "--yes"});
 }
 
 }  // namespace

@@ -1,15 +1,7 @@
 // Layers on layers, as a guest's own tools have made them: encrypted partitions, a group on a
 // volume of another one, a disk with its own table that is kept as a volume.
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <nlohmann/json.hpp>
-
 #include "core/store/file_store.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/volumes.h"
 
 namespace jh::test {
@@ -20,17 +12,14 @@ class NestedStory : public testing::Test {
   void SetUp() override { unpack_sample("nested", image_); }
   // A growth, sound in every layer, that is taken back to the byte; look(what it said) before.
   template <class Look>
-  void expect_growth(const std::vector<std::string>& words, Look look) {
+  void expect_growth(const Words& words, Look look) {
     const std::uint32_t before = file_digest(image_);
-    std::vector<std::string> command{"grow", image_, "--yes"};
-    command.insert(command.end(), words.begin(), words.end());
+    Words command = Words{"grow", image_, "--yes"} + words;
     SCOPED_TRACE(words.back());
-    const ProgramResult done = juneheath(command);
-    ASSERT_EQ(done.status, 0) << done.err << done.out;
-    const ProgramResult sound = juneheath({"audit", image_, "--proof", "full"});
-    EXPECT_EQ(sound.status, 0) << sound.out;
+    const ProgramResult done = succeeds(command);
+    expect_status(0, {"audit", image_, "--proof", "full"});
     look(done);
-    ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+    succeeds({"undo", image_, "--yes"});
     EXPECT_EQ(file_digest(image_), before);
   }
 
@@ -40,15 +29,14 @@ class NestedStory : public testing::Test {
 
 TEST_F(NestedStory, SurveyShowsEveryStorey) {
   const std::uint32_t before = file_digest(image_);
-  const ProgramResult seen = juneheath({"survey", image_});
-  ASSERT_EQ(seen.status, 0) << seen.err;
+  const ProgramResult seen = succeeds({"survey", image_});
   for (const char* text :
        {"encrypted (LUKS1)", "encrypted (LUKS2)", "p1:payload", "locked", "\"stonechat\"",
         "p2: version 2, cipher aes-xts-plain64, key size 512 bits, key slots in use 1\n",
         "key slots in use 1 of 8", "group upland", "group hollow", "a disk with an MBR",
         "guestdisk:p1", "\"inside\"", "guestdisk:p2", "\"spare\"", "\"notes\""})
     EXPECT_TRUE(seen.said(text)) << text << "\n" << seen.out;
-  const auto document = nlohmann::json::parse(juneheath({"survey", image_, "--json"}).out);
+  const auto document = survey_of({image_});
   const auto& places = document["disks"][0]["places"];
   EXPECT_EQ(places[1]["content"]["details"]["cipher"], "aes-xts-plain64");
   EXPECT_EQ(places[1]["inner"][0]["name"], "p2:payload");
@@ -58,27 +46,21 @@ TEST_F(NestedStory, SurveyShowsEveryStorey) {
 }
 
 TEST_F(NestedStory, AuditLooksIntoEveryStorey) {
-  const ProgramResult sound = juneheath({"audit", image_});
-  EXPECT_EQ(sound.status, 0) << sound.out;
-  EXPECT_TRUE(sound.said("ext4 on hollow/notes")) << sound.out;
-  EXPECT_TRUE(sound.said("ext4 on upland/guestdisk:p1")) << sound.out;
-  EXPECT_TRUE(sound.said("its header is sound")) << sound.out;
+  expect_status(0, {"audit", image_},
+                {"ext4 on hollow/notes", "ext4 on upland/guestdisk:p1", "its header is sound"});
 }
 
 // The place grows; what is locked stays as it is, and the plan says what is left to do.
 TEST_F(NestedStory, GrowthReachesAnEncryptedLayerAndStops) {
-  const ProgramResult no = juneheath({"grow", image_, "--give", "p2:payload"});
-  EXPECT_EQ(no.status, 6);
-  EXPECT_TRUE(no.said("p2:payload is encrypted, and locked without its key")) << no.err;
-  const ProgramResult done =
-      juneheath({"grow", image_, "--by", "32MiB", "--allow-move", "--give", "p2=16MiB", "--yes"});
-  ASSERT_EQ(done.status, 0) << done.err;
-  EXPECT_TRUE(done.said("open it in the guest with its key")) << done.out;
-  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
-  const auto document = nlohmann::json::parse(juneheath({"survey", image_, "--json"}).out);
+  expect_status(6, {"grow", image_, "--give", "p2:payload"},
+                {"p2:payload is encrypted, and locked without its key"});
+  succeeds({"grow", image_, "--by", "32MiB", "--allow-move", "--give", "p2=16MiB", "--yes"},
+           {"open it in the guest with its key"});
+  expect_status(0, {"audit", image_});
+  const auto document = survey_of({image_});
   EXPECT_EQ(document["disks"][0]["places"][1]["size"], 36 * mib);
   EXPECT_EQ(document["groups"].size(), 2U) << "the group that had to move is there with all in it";
-  ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+  succeeds({"undo", image_, "--yes"});
 }
 
 // What is kept in a layer only grows from outside, and in place.
@@ -89,19 +71,14 @@ TEST_F(NestedStory, WhatCannotBeReachedIsNotTouched) {
     EXPECT_EQ(no.status, 6) << target;
     EXPECT_TRUE(no.said("lies on a disk that is kept in upland/guestdisk")) << no.err;
   }
-  const ProgramResult blocked =
-      juneheath({"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk:p1"});
-  EXPECT_EQ(blocked.status, 3);
-  EXPECT_TRUE(blocked.said("upland/guestdisk:p1 cannot grow: there is no room behind it"))
-      << blocked.err;
-  const ProgramResult much = juneheath({"grow", image_, "--give", "upland/guestdisk:p2=64MiB"});
-  EXPECT_EQ(much.status, 3) << much.out;
-  EXPECT_TRUE(much.said("take what there is")) << much.err;
+  expect_status(3, {"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk:p1"},
+                {"upland/guestdisk:p1 cannot grow: there is no room behind it"});
+  expect_status(3, {"grow", image_, "--give", "upland/guestdisk:p2=64MiB"}, {"take what there is"});
   EXPECT_EQ(file_digest(image_), before);
 }
 
 std::uint64_t size_of(const std::string& image, const std::string& group, const char* volume) {
-  const auto document = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  const auto document = survey_of({image});
   for (const auto& each : document["groups"])
     for (const auto& one : each["volumes"])
       if (each["name"] == group && one["name"] == group + "/" + volume) return one["size"];
@@ -111,7 +88,7 @@ std::uint64_t size_of(const std::string& image, const std::string& group, const 
 // One command from the image through both groups to the filesystem, and back to the byte.
 TEST_F(NestedStory, RoomGoesThroughOneGroupToAnother) {
   struct Case {
-    std::vector<std::string> words;
+    Words words;
     std::uint64_t notes;
     std::uint64_t peat;
   };
@@ -134,7 +111,7 @@ TEST_F(NestedStory, RoomGoesThroughOneGroupToAnother) {
 // From the image through a group and a volume to a partition of the disk that is kept there.
 TEST_F(NestedStory, RoomGoesToAPartitionOfADiskInAVolume) {
   struct Case {
-    std::vector<std::string> words;
+    Words words;
     std::uint64_t disk;
     std::uint64_t content;
   };
@@ -149,11 +126,11 @@ TEST_F(NestedStory, RoomGoesToAPartitionOfADiskInAVolume) {
       // As a disk of its own, and by the system's checker.
       const std::string kept = folder_ / "kept.img";
       extract_volume({image_}, "upland/guestdisk", kept);
-      const auto seen = nlohmann::json::parse(juneheath({"survey", kept, "--json"}).out);
+      const auto seen = survey_of({kept});
       const auto& spare = seen["disks"][0]["places"][1];
       EXPECT_EQ(spare["content"]["size"], content) << done.out;
       EXPECT_EQ(check_ext(kept, spare["offset"].get<std::uint64_t>()), "");
-      std::filesystem::remove(kept);
+      files::remove(kept);
     });
     if (HasFatalFailure()) return;
   }
@@ -167,10 +144,9 @@ TEST_F(NestedStory, RoomGoesThroughTheDiskOfAGuestOfTheGuest) {
         std::tuple{"two-groups", "late.group/root", "late.group/root=60MiB"}}) {
     SCOPED_TRACE(sample);
     const std::string image = folder_ / (std::string(sample) + ".host");
-    std::filesystem::copy_file(image_, image);
-    const std::string disk = folder_ / "disk";
-    unpack_sample(sample, disk);
-    const std::string size = std::to_string(std::filesystem::file_size(disk));
+    files::copy_file(image_, image);
+    const std::string disk = unpack_sample(sample, folder_ / "disk");
+    const std::string size = std::to_string(files::file_size(disk));
     ASSERT_EQ(juneheath({"grow", image, "--by", size, "--give", "upland/guestdisk=" + size, "--yes",
                          "--no-undo"})
                   .status,
@@ -187,21 +163,17 @@ TEST_F(NestedStory, RoomGoesThroughTheDiskOfAGuestOfTheGuest) {
       }
     }
     const std::uint32_t before = file_digest(image);
-    const ProgramResult done =
-        juneheath({"grow", image, "--by", "128MiB", "--give", target, "--yes"});
-    ASSERT_EQ(done.status, 0) << done.err << done.out;
-    const ProgramResult sound = juneheath({"audit", image, "--proof", "full"});
-    EXPECT_EQ(sound.status, 0) << sound.out;
+    succeeds({"grow", image, "--by", "128MiB", "--give", target, "--yes"});
+    expect_status(0, {"audit", image, "--proof", "full"});
     const std::string kept = folder_ / "kept.img";
     extract_volume({image}, "upland/guestdisk", kept);
-    const ProgramResult alone = juneheath({"audit", kept, "--proof", "full"});
-    EXPECT_EQ(alone.status, 0) << alone.out;
+    expect_status(0, {"audit", kept, "--proof", "full"});
     const std::string root = folder_ / "root";
     extract_volume({kept}, volume, root);
     EXPECT_EQ(check_ext(root), "");
-    ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+    succeeds({"undo", image, "--yes"});
     EXPECT_EQ(file_digest(image), before);
-    for (const std::string& file : {image, kept, root, disk}) std::filesystem::remove(file);
+    for (const std::string& file : {image, kept, root, disk}) files::remove(file);
   }
 }
 
@@ -210,13 +182,10 @@ TEST_F(NestedStory, AGroupOnItselfIsDamage) {
   const std::string bytes = read_file(image_);
   poke(image_, 26 * mib,
        bytes.substr(25 * mib, mib));  // label and text of upland, onto upland/peat
-  const ProgramResult seen = juneheath({"survey", image_});
-  EXPECT_EQ(seen.status, 0) << seen.err;
+  const ProgramResult seen = expect_status(0, {"survey", image_});
   const char* what = "part of group upland, which lies below it or is there twice";
   EXPECT_TRUE(seen.said(what)) << seen.out;
-  const ProgramResult audit = juneheath({"audit", image_});
-  EXPECT_EQ(audit.status, 4);
-  EXPECT_TRUE(audit.said(what)) << audit.out;
+  expect_status(4, {"audit", image_}, {what});
   const std::uint32_t before = file_digest(image_);
   const ProgramResult grow = juneheath({"grow", image_, "--by", "16MiB", "--give", "upland/peat"});
   EXPECT_NE(grow.status, 0);
@@ -225,57 +194,49 @@ TEST_F(NestedStory, AGroupOnItselfIsDamage) {
 
 // Three storeys, and what stands between is a target too: it needs what it hands on besides.
 TEST_F(NestedStory, RoomGoesThroughThreeGroups) {
-  const std::string image = folder_ / "three.img";
-  unpack_sample("three-groups", image);
+  const std::string image = unpack_sample("three-groups", folder_ / "three.img");
   const std::uint32_t before = file_digest(image);
-  const ProgramResult done = juneheath({"grow", image, "--by", "64MiB", "--give", "gill/pool=20MiB",
-                                        "--give", "tarn/rings=30MiB", "--yes"});
-  ASSERT_EQ(done.status, 0) << done.err;
+  const ProgramResult done = succeeds({"grow", image, "--by", "64MiB", "--give", "gill/pool=20MiB",
+                                       "--give", "tarn/rings=30MiB", "--yes"});
   EXPECT_EQ(size_of(image, "gill", "pool"), 28 * mib) << done.out;
   EXPECT_EQ(size_of(image, "tarn", "rings"), 46 * mib) << done.out;
-  EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
-  ASSERT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+  expect_status(0, {"audit", image, "--proof", "full"});
+  succeeds({"undo", image, "--yes"});
   EXPECT_EQ(file_digest(image), before);
 }
 
 // What was handed out to a volume of the second storey is looked for where it lies on the disk.
 TEST_F(NestedStory, AnUndoSeesWhatTheGuestPutIntoRoomOfTheSecondStorey) {
-  const std::string image = folder_ / "three.img";
-  unpack_sample("three-groups", image);
+  const std::string image = unpack_sample("three-groups", folder_ / "three.img");
   // gill/pool holds what nobody knows: fell's extents begin at 1 MiB, gill's 1 MiB into fell/scar.
   const std::uint64_t pool = (1 + 1 + 24) * mib;
   poke(image, pool, std::string(mib, 'r'));
   const std::uint32_t before = file_digest(image);
-  const std::vector<std::string> grow{"grow", image, "--give", "gill/pool=4MiB", "--yes"};
-  ASSERT_EQ(juneheath(grow).status, 0);
+  const Words grow{"grow", image, "--give", "gill/pool=4MiB", "--yes"};
+  succeeds(grow);
   poke(image, pool + 11 * mib + mib / 2, "ring 4711");
-  const ProgramResult no = juneheath({"undo", image, "--yes"});
-  EXPECT_EQ(no.status, 3) << no.out;
+  expect_status(3, {"undo", image, "--yes"});
   poke(image, pool + 11 * mib + mib / 2, std::string(9, '\0'));
-  const ProgramResult yes = juneheath({"undo", image, "--yes"});
-  EXPECT_EQ(yes.status, 0) << yes.err;
+  expect_status(0, {"undo", image, "--yes"});
   EXPECT_EQ(file_digest(image), before);
 }
 
 TEST_F(NestedStory, TheInnerGroupBecomesSmaller) {
   const std::uint32_t before = file_digest(image_);
-  const ProgramResult done = juneheath({"shrink", image_, "--take", "hollow/notes=8MiB", "--yes"});
-  ASSERT_EQ(done.status, 0) << done.err;
+  succeeds({"shrink", image_, "--take", "hollow/notes=8MiB", "--yes"});
   EXPECT_EQ(size_of(image_, "hollow", "notes"), 8 * mib);
-  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
-  ASSERT_EQ(juneheath({"undo", image_, "--yes"}).status, 0);
+  expect_status(0, {"audit", image_});
+  succeeds({"undo", image_, "--yes"});
   EXPECT_EQ(file_digest(image_), before);
 }
 
 TEST_F(NestedStory, AVolumeWithADiskInItGrowsAroundIt) {
-  const ProgramResult done =
-      juneheath({"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk=8MiB", "--yes"});
-  ASSERT_EQ(done.status, 0) << done.err << done.out;
-  EXPECT_TRUE(done.said("upland/guestdisk is a disk with an MBR")) << done.out;
-  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+  succeeds({"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk=8MiB", "--yes"},
+           {"upland/guestdisk is a disk with an MBR"});
+  expect_status(0, {"audit", image_});
   EXPECT_TRUE(juneheath({"survey", image_}).said("guestdisk:p1"));
-  EXPECT_EQ(juneheath({"shrink", image_, "--to", "floor", "--yes"}).status, 0);
-  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+  expect_status(0, {"shrink", image_, "--to", "floor", "--yes"});
+  expect_status(0, {"audit", image_});
   EXPECT_TRUE(juneheath({"survey", image_}).said("\"inside\""));
 }
 

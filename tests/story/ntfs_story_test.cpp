@@ -1,23 +1,11 @@
 // Guests with NTFS through the built program, in several forms: larger, smaller, more compact, a
 // rescue partition out of the way. Judges: a second reader that accounts for every cluster and sums
 // every file and stream, and a general archiver.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <nlohmann/json.hpp>
-
-#include "support/judges.h"
 #include "support/ntfs_accounting.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
 
 struct NtfsGuest {
   const char* sample;
@@ -39,7 +27,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
     expect_done({"recast", raw_, image_, "--form", GetParam().format});
     files::remove(raw_);
   }
-  void expect_done(const std::vector<std::string>& command) {
+  void expect_done(const Words& command) {
     const ProgramResult done = juneheath(command);
     ASSERT_EQ(done.status, 0) << testing::PrintToString(command) << done.out << done.err;
   }
@@ -51,7 +39,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
     return raw_;
   }
   nlohmann::json ntfs_places() {
-    const auto survey = nlohmann::json::parse(juneheath({"survey", image_, "--json"}).out);
+    const auto survey = survey_of({image_});
     nlohmann::json found = nlohmann::json::array();
     for (const auto& place : survey["disks"][0]["places"])
       if (place["content"]["name"] == "NTFS") found.push_back(place);
@@ -68,8 +56,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
     for (const auto& place : ntfs_places())
       EXPECT_EQ(account_ntfs(disk, place["offset"], place["size"]), "") << place["name"];
     EXPECT_TRUE(contents() == before);
-    const ProgramResult audit = juneheath({"audit", image_});
-    EXPECT_EQ(audit.status, 0) << audit.out;
+    expect_status(0, {"audit", image_});
   }
   // Names, sizes and content of all files, as a general archiver finds them.
   std::string archiver_says() {
@@ -99,9 +86,8 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
         return ntfs_size(raw(), place["offset"]);
     return 0;
   }
-  void grow(const std::vector<std::string>& how, const std::string& amount = {}) {
-    std::vector<std::string> command{"grow", image_, "--give", GetParam().target + amount, "--yes"};
-    command.insert(command.end(), how.begin(), how.end());
+  void grow(const Words& how, const std::string& amount = {}) {
+    Words command = Words{"grow", image_, "--give", GetParam().target + amount, "--yes"} + how;
     if (GetParam().rescue_behind) command.emplace_back("--allow-move");
     expect_done(command);
   }
@@ -171,35 +157,29 @@ class NtfsNames : public testing::Test {
 
 TEST_F(NtfsNames, AreThoseOfTheGuest) {
   const ProgramResult survey = juneheath({"survey", image_});
-  EXPECT_NE(survey.out.find("C:"), std::string::npos);
-  EXPECT_NE(survey.out.find("p4 (the rescue partition) stands behind it"), std::string::npos)
-      << survey.out;
+  EXPECT_THAT(survey.out, HasSubstr("C:"));
+  EXPECT_THAT(survey.out, HasSubstr("p4 (the rescue partition) stands behind it"));
   for (const char* target : {"C:", "c:", "system", "label:Dispatch", "p3"}) {
     const ProgramResult plan =
         juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
     EXPECT_EQ(plan.status, 0) << target << plan.err;
-    EXPECT_NE(plan.out.find("towards the end, with all that is in it"), std::string::npos)
-        << plan.out;
+    EXPECT_THAT(plan.out, HasSubstr("towards the end, with all that is in it"));
   }
   // Without a target: what a system keeps to repair itself with is not meant, though room lies
   // there.
-  const ProgramResult refused = juneheath({"grow", image_, "--by", "1GiB"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_NE(refused.err.find("--allow-move --give C:"), std::string::npos) << refused.err;
-  EXPECT_EQ(refused.err.find("--give p4"), std::string::npos) << refused.err;
-  const ProgramResult chosen =
-      juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--dry-run"});
-  EXPECT_EQ(chosen.status, 0) << chosen.err;
+  const ProgramResult refused = expect_status(3, {"grow", image_, "--by", "1GiB"});
+  EXPECT_THAT(refused.err, HasSubstr("--allow-move --give C:"));
+  EXPECT_THAT(refused.err, Not(HasSubstr("--give p4")));
+  expect_status(0, {"grow", image_, "--by", "1GiB", "--allow-move", "--dry-run"});
 }
 
 TEST_F(NtfsNames, ADiskOfTheGuestsOwnMakingIsLeftAlone) {
-  const std::string image = folder_ / "dynamic.img";
-  unpack_sample("mbr-ntfs", image);
+  const std::string image = unpack_sample("mbr-ntfs", folder_ / "dynamic.img");
   poke(image, 446 + 4, "\x42");
   const std::uint32_t digest = file_digest(image);
-  const ProgramResult refused = juneheath({"grow", image, "--by", "1GiB", "--give", "p2", "--yes"});
-  EXPECT_EQ(refused.status, 6) << refused.out << refused.err;
-  EXPECT_NE(refused.err.find("dynamic disk"), std::string::npos) << refused.err;
+  const ProgramResult refused =
+      expect_status(6, {"grow", image, "--by", "1GiB", "--give", "p2", "--yes"});
+  EXPECT_THAT(refused.err, HasSubstr("dynamic disk"));
   EXPECT_EQ(file_digest(image), digest);
 }
 

@@ -1,16 +1,5 @@
 // The program's manners: help, version, JSON, the demo.
-#include "support/program.h"
-
-#include <gtest/gtest.h>
-
-#include <algorithm>
-#include <map>
-#include <nlohmann/json.hpp>
-#include <set>
-#include <sstream>
-
-#include "support/judges.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -19,14 +8,12 @@ TEST(Program, HelpFitsAScreen) {
   const auto lines = [](const std::string& text) {
     return std::count(text.begin(), text.end(), '\n');
   };
-  const ProgramResult help = juneheath({"--help"});
-  EXPECT_EQ(help.status, 0);
+  const ProgramResult help = expect_status(0, {"--help"});
   EXPECT_LE(lines(help.out), 40);
   for (const char* command : {"survey", "grow", "shrink", "compact", "recast", "audit", "undo",
                               "recover", "batch", "config", "demo"}) {
     EXPECT_TRUE(help.said(command));
-    const ProgramResult own = juneheath({command, "--help"});
-    EXPECT_EQ(own.status, 0);
+    const ProgramResult own = expect_status(0, {command, "--help"});
     EXPECT_LE(lines(own.out), 40) << command;
     EXPECT_TRUE(own.said("juneheath " + std::string(command)));
   }
@@ -34,8 +21,7 @@ TEST(Program, HelpFitsAScreen) {
 }
 
 TEST(Program, ErrorsAreJsonToo) {
-  const ProgramResult outcome = juneheath({"survey", "/nowhere.img", "--json"});
-  EXPECT_EQ(outcome.status, 3);
+  const ProgramResult outcome = expect_status(3, {"survey", "/nowhere.img", "--json"});
   const auto document = nlohmann::json::parse(outcome.out);
   EXPECT_EQ(document["error"]["status"], 3);
   EXPECT_EQ(document["error"]["where"], "/nowhere.img");
@@ -43,8 +29,7 @@ TEST(Program, ErrorsAreJsonToo) {
 
 TEST(Program, TheDemoRuns) {
   const TempFolder folder;
-  const ProgramResult demo = juneheath({"demo", folder / "station"});
-  ASSERT_EQ(demo.status, 0) << demo.err;
+  const ProgramResult demo = succeeds({"demo", folder / "station"});
   for (const char* command :
        {"$ juneheath survey heather.img", "$ juneheath grow heather.img --to 1GiB --dry-run",
         "$ juneheath undo heather.img --yes", "$ juneheath grow nestcam.img --by 1GiB --give /",
@@ -56,7 +41,7 @@ TEST(Program, TheDemoRuns) {
 
 TEST(Program, DefaultsComeFromTheConfigFile) {
   const TempFolder folder;
-  std::filesystem::create_directories(folder / "juneheath");
+  files::create_directories(folder / "juneheath");
   write_file(folder / "juneheath/juneheath.conf", "color = sometimes\n");
   const ProgramResult outcome =
       juneheath({"survey", "/nowhere.img"}, {{"XDG_CONFIG_HOME", folder.path().string()}});
@@ -66,7 +51,7 @@ TEST(Program, DefaultsComeFromTheConfigFile) {
 
 TEST(Program, ConfigSaysWhereValuesComeFrom) {
   const TempFolder folder;
-  std::filesystem::create_directories(folder / "juneheath");
+  files::create_directories(folder / "juneheath");
   write_file(folder / "juneheath/juneheath.conf", "# ours\nproof = full\nprof = full\n");
   const std::map<std::string, std::string> here{{"XDG_CONFIG_HOME", folder.path().string()}};
   const auto document = nlohmann::json::parse(juneheath({"config", "--json"}, here).out);
@@ -88,27 +73,23 @@ TEST(Program, LogsWhatItDoes) {
   const std::string image = folder / "heather.img";
   const std::string log = folder / "log.txt";
   unpack_sample("heather", image);
-  EXPECT_EQ(juneheath({"grow", image, "--to", "1GiB", "--yes", "--log", log}).status, 0);
-  EXPECT_EQ(juneheath({"grow", image, "--to", "1MiB", "--yes", "--log", log}).status, 3);
+  expect_status(0, {"grow", image, "--to", "1GiB", "--yes", "--log", log});
+  expect_status(3, {"grow", image, "--to", "1MiB", "--yes", "--log", log});
   const std::string text = read_file(log);
   for (const char* words : {"info: juneheath grow", "make the image longer", "sealing",
                             "exit status 0, done", "error: the disk already has", "exit status 3"})
-    EXPECT_NE(text.find(words), std::string::npos) << words << "\n" << text;
+    EXPECT_THAT(text, HasSubstr(words));
   // Where no log can be written nothing is done.
-  const ProgramResult outcome =
-      juneheath({"grow", image, "--by", "1GiB", "--yes", "--log", image + "/log.txt"});
-  EXPECT_EQ(outcome.status, 5);
-  EXPECT_TRUE(outcome.said("Nothing was changed")) << outcome.err;
-  EXPECT_EQ(std::filesystem::file_size(image), 1U << 30);
+  expect_status(5, {"grow", image, "--by", "1GiB", "--yes", "--log", image + "/log.txt"},
+                {"Nothing was changed"});
+  EXPECT_EQ(files::file_size(image), 1U << 30);
 }
 
 TEST(Program, ColoursAreLeftOutWhereTheyAreNotWanted) {
   const TempFolder folder;
-  const std::string image = folder / "heather.img";
-  unpack_sample("heather", image);
-  const auto colours = [&](std::vector<std::string> more, const char* terminal_says) {
-    std::vector<std::string> words{"survey", image};
-    words.insert(words.end(), more.begin(), more.end());
+  const std::string image = unpack_sample("heather", folder / "heather.img");
+  const auto colours = [&](Words more, const char* terminal_says) {
+    Words words = Words{"survey", image} + more;
     return juneheath(words, {{"NO_COLOR", terminal_says}}).out.find('\033') != std::string::npos;
   };
   EXPECT_FALSE(colours({}, ""));
@@ -121,7 +102,7 @@ TEST(Program, OffersWhatFits) {
   const TempFolder folder;
   unpack_sample("fieldstation", folder / "fieldstation.img");
   write_file(folder / "notes.txt", "no image");
-  const auto offered = [](std::vector<std::string> words) {
+  const auto offered = [](Words words) {
     words.insert(words.begin(), "complete");
     std::istringstream lines(juneheath(words).out);
     std::set<std::string> all;

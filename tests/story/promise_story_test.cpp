@@ -1,25 +1,21 @@
 // What a command promises around the change itself: a backup that is there, a copy of one moment, a
 // question before anything is written, an outcome that is true, and files of its own that last.
 #include <fcntl.h>
-#include <fmt/format.h>
 #include <pty.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <atomic>
-#include <filesystem>
-#include <fstream>
 #include <thread>
 
 #include "core/store/durable.h"
 #include "core/table/table.h"
 #include "support/containers.h"
 #include "support/guest_story.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
 
 class PromiseStory : public GuestStory {
  protected:
@@ -39,9 +35,8 @@ TEST_F(PromiseStory, ABackupIsThereWhateverItsName) {
     const std::string image = sample("heather");
     const std::uint32_t before = file_digest(image);
     const std::string backup = folder_ / name;
-    const ProgramResult outcome =
-        juneheath({"grow", image, "--by", "64MiB", "--backup", backup, "--proof", "full", "--yes"});
-    EXPECT_EQ(outcome.status, 0) << outcome.out << outcome.err;
+    expect_status(0,
+                  {"grow", image, "--by", "64MiB", "--backup", backup, "--proof", "full", "--yes"});
     ASSERT_TRUE(files::is_regular_file(backup));
     EXPECT_EQ(file_digest(backup), before);
     files::remove(image + ".juneheath");
@@ -51,7 +46,7 @@ TEST_F(PromiseStory, ABackupIsThereWhateverItsName) {
 
 TEST_F(PromiseStory, ABackupOfSeveralFilesIsAFolderThatIsWhole) {
   const std::string disk = folder_ / "heather.vmdk";
-  ASSERT_EQ(juneheath({"recast", sample("heather"), disk, "--store", "full", "--quiet"}).status, 0);
+  succeeds({"recast", sample("heather"), disk, "--store", "full", "--quiet"});
   const std::uint32_t before = file_digest(folder_ / "heather-flat.vmdk");
   const std::string backup = folder_ / "backup";
   // Cut off at any of its writes there is the whole, or nothing under this name.
@@ -66,10 +61,10 @@ TEST_F(PromiseStory, ABackupOfSeveralFilesIsAFolderThatIsWhole) {
     break;
   }
   ASSERT_TRUE(files::exists(backup));
-  EXPECT_EQ(juneheath({"recover", disk}).status, 0);
-  EXPECT_EQ(juneheath({"audit", (files::path(backup) / "heather.vmdk").string()}).status, 0);
+  expect_status(0, {"recover", disk});
+  expect_status(0, {"audit", (files::path(backup) / "heather.vmdk").string()});
   // Its name is taken now: nothing is changed.
-  EXPECT_EQ(juneheath({"grow", disk, "--by", "64MiB", "--backup", backup, "--yes"}).status, 3);
+  expect_status(3, {"grow", disk, "--by", "64MiB", "--backup", backup, "--yes"});
 }
 
 // ---- A copy is of one moment.
@@ -82,7 +77,7 @@ TEST_F(PromiseStory, ACopyThatSomebodyWritesToIsNone) {
   std::thread writer([&] {
     for (std::uint32_t i = 0; !over; ++i) (void)!::pwrite(fd, &i, sizeof i, 8 << 20);
   });
-  const std::vector<std::vector<std::string>> commands{
+  const std::vector<Words> commands{
       {"recast", image, folder_ / "new.qcow2"},
       {"compact", image, "--into", folder_ / "new.img"},
       {"grow", image, "--by", "64MiB", "--into", folder_ / "new.img", "--yes"}};
@@ -106,27 +101,26 @@ TEST_F(PromiseStory, AChangeAndACopyDoNotMeet) {
   // As a reader holds it: changes are refused, copies are not.
   range.l_type = F_RDLCK;
   ASSERT_EQ(::fcntl(fd, F_OFD_SETLK, &range), 0);
-  EXPECT_EQ(juneheath({"grow", image, "--by", "64MiB", "--yes"}).status, 3);
-  EXPECT_EQ(juneheath({"compact", image, "--yes"}).status, 3);
+  expect_status(3, {"grow", image, "--by", "64MiB", "--yes"});
+  expect_status(3, {"compact", image, "--yes"});
   // As one who changes it holds it: copies are refused too.
   range.l_type = F_WRLCK;
   ASSERT_EQ(::fcntl(fd, F_OFD_SETLK, &range), 0);
-  for (const std::vector<std::string>& command :
-       {std::vector<std::string>{"recast", image, folder_ / "new.qcow2"},
+  for (const Words& command :
+       {Words{"recast", image, folder_ / "new.qcow2"},
         {"compact", image, "--into", folder_ / "new.img"},
         {"grow", image, "--by", "64MiB", "--into", folder_ / "new.img", "--yes"},
         {"grow", image, "--by", "64MiB", "--dry-run"}}) {
-    const ProgramResult outcome = juneheath(command);
-    EXPECT_EQ(outcome.status, 3) << outcome.out << outcome.err;
+    expect_status(3, command);
   }
   ::close(fd);
-  EXPECT_EQ(juneheath({"recast", image, folder_ / "new.qcow2"}).status, 0);
+  expect_status(0, {"recast", image, folder_ / "new.qcow2"});
 }
 
 // ---- Whoever sits there is asked.
 
 // The program on a terminal of its own, where somebody types this.
-std::string on_terminal(std::vector<std::string> words, const std::string& typed, int& status) {
+std::string on_terminal(Words words, const std::string& typed, int& status) {
   words.insert(words.begin(), JUNEHEATH_PROGRAM);
   int terminal = -1;
   const pid_t child = ::forkpty(&terminal, nullptr, nullptr, nullptr);
@@ -153,16 +147,15 @@ TEST_F(PromiseStory, OnATerminalOnlyYesMeansYes) {
   const std::string image = sample("heather");
   const std::uint32_t before = file_digest(image);
   for (const std::string option : {"", "--quiet", "--json"})
-    for (const std::vector<std::string>& command :
-         {std::vector<std::string>{"grow", image, "--by", "64MiB"},
-          {"shrink", image, "--to", "floor"},
-          {"compact", image}}) {
-      std::vector<std::string> words = command;
+    for (const Words& command : {Words{"grow", image, "--by", "64MiB"},
+                                 {"shrink", image, "--to", "floor"},
+                                 {"compact", image}}) {
+      Words words = command;
       if (!option.empty()) words.push_back(option);
       int status = -1;
       const std::string shown = on_terminal(words, "n\n", status);
       EXPECT_EQ(status, 3) << option << shown;
-      EXPECT_NE(shown.find("Go ahead?"), std::string::npos) << option << shown;
+      EXPECT_THAT(shown, HasSubstr("Go ahead?")) << option;
       EXPECT_EQ(file_digest(image), before) << option;
     }
   int status = -1;
@@ -186,17 +179,15 @@ TEST_F(PromiseStory, LargeSectorsAreWrittenWhereThereIsAFieldAndSaidElsewhere) {
     save(disk, image);
   }
   const auto sectors = [&](const std::string& path) {
-    const auto survey = nlohmann::json::parse(juneheath({"survey", "--json", path}).out);
+    const auto survey = survey_of({path});
     return survey["disks"][0]["table"]["sector_size"].get<int>();
   };
   ASSERT_EQ(sectors(image), 4096);
   const std::string vhdx = folder_ / "large.vhdx";
-  ASSERT_EQ(juneheath({"recast", image, vhdx}).status, 0);
-  EXPECT_EQ(juneheath({"audit", vhdx}).status, 0);
+  succeeds({"recast", image, vhdx});
+  expect_status(0, {"audit", vhdx});
   for (const char* name : {"large.qcow2", "large.vdi", "large.vmdk"}) {
-    const ProgramResult outcome = juneheath({"recast", vhdx, folder_ / name});
-    EXPECT_EQ(outcome.status, 0) << outcome.err;
-    EXPECT_TRUE(outcome.said("block size of 4096")) << outcome.out;
+    expect_status(0, {"recast", vhdx, folder_ / name}, {"block size of 4096"});
   }
   // One that says another size than its table counts in is found.
   const std::string bytes = read_file(vhdx);
@@ -218,14 +209,10 @@ TEST_F(PromiseStory, LargeSectorsAreWrittenWhereThereIsAFieldAndSaidElsewhere) {
 TEST_F(PromiseStory, AReportKeepsItsFolder) {
   const std::string image = sample("heather");
   const std::string report = folder_ / "report";
-  ASSERT_EQ(juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report}).status, 0);
+  succeeds({"grow", image, "--by", "64MiB", "--yes", "--report", report});
   const std::string first = read_file(report + "/report.json");
-  const std::uint32_t grown = file_digest(image);
-  const ProgramResult second =
-      juneheath({"grow", image, "--by", "64MiB", "--yes", "--report", report});
-  EXPECT_EQ(second.status, 3) << second.out;
-  EXPECT_TRUE(second.said("the report of another run")) << second.err;
-  EXPECT_EQ(file_digest(image), grown);
+  expect_status(3, {"grow", image, "--by", "64MiB", "--yes", "--report", report},
+                {"the report of another run"});
   EXPECT_EQ(read_file(report + "/report.json"), first);
 }
 
@@ -293,8 +280,7 @@ TEST_F(PromiseStory, AnOrderDoesNotRepeatWhatOnlyCouldNotBeReported) {
              "change = \"grow\"\nby = \"64MiB\"\n");
   // A folder where a file of the report is to be.
   files::create_directories(folder_ / "out/guests/moor/report.html/in the way");
-  const ProgramResult first = juneheath({"batch", folder_ / "order.toml", "--yes"});
-  EXPECT_EQ(first.status, 5) << first.out << first.err;
+  expect_status(5, {"batch", folder_ / "order.toml", "--yes"});
   EXPECT_EQ(files::file_size(image), 256U << 20);
   files::remove_all(folder_ / "out/guests/moor/report.html");
   juneheath({"batch", folder_ / "order.toml", "--yes"});

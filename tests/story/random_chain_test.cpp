@@ -1,31 +1,13 @@
 // Random chains of commands on every sample guest and form, with cuts in between: after each of
 // them the outside checker is content and every file is there.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <cstdlib>
-#include <filesystem>
-#include <random>
-#include <sstream>
-
 #include "core/store/host.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-using Words = std::vector<std::string>;
-
-#ifdef JUNEHEATH_SANITIZED
-constexpr int usual_steps = 40;
-#else
-constexpr int usual_steps = 200;
-#endif
+constexpr int usual_steps = is_sanitized ? 40 : 200;
 
 std::uint32_t number_from(const char* name, std::uint32_t otherwise) {
   const char* given = std::getenv(name);
@@ -62,13 +44,11 @@ class Walk {
     made_.clear();
     const Words command = pick();
     std::map<std::string, std::string> environment;
-#ifndef JUNEHEATH_SANITIZED
-    if (random_() % 4 == 0 && command[0] != "recover")
+    if (!is_sanitized && random_() % 4 == 0 && command[0] != "recover")
       environment = {
           {"LD_PRELOAD", JUNEHEATH_STOPPER},
           // Early, or anywhere in what takes long: some come too late.
           {"JUNEHEATH_STOP_AT", std::to_string(1 + random_() % (random_() % 2 == 0 ? 60 : 1500))}};
-#endif
     const ProgramResult outcome = juneheath(command, environment);
     log_ += fmt::format("\n  {} -> {}", fmt::join(command, " "), outcome.status);
     if (!outcome.err.empty()) log_ += " " + outcome.err.substr(0, outcome.err.find('\n'));
@@ -223,8 +203,7 @@ class Walk {
       log_ += fmt::format("\n  {}", error.what());
       return false;
     }
-    Words audit{"audit"};
-    audit.insert(audit.end(), images_.begin(), images_.end());
+    Words audit = Words{"audit"} + images_;
     if (const ProgramResult outcome = juneheath(audit); outcome.status != 0) {
       log_ += "\n  audit: " + outcome.out;
       return false;

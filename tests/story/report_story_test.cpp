@@ -1,13 +1,7 @@
 // Reports: written by every command, also by those that were refused; true, self-contained, and as
 // the schema says.
-#include <gtest/gtest.h>
-
-#include <algorithm>
-#include <nlohmann/json.hpp>
-
-#include "support/program.h"
-#include "support/samples.h"
 #include "support/schema.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -22,7 +16,7 @@ class ReportStory : public testing::Test {
   }
 
   // Runs a command with a report, and looks at what every report must have.
-  json report(std::vector<std::string> words, int status, bool figure = true) {
+  json report(Words words, int status, bool figure = true) {
     const std::string folder = folder_ / ("report-" + std::to_string(++count_));
     words.insert(words.end(), {"--report", folder});
     const ProgramResult outcome = juneheath(words);
@@ -31,10 +25,10 @@ class ReportStory : public testing::Test {
     EXPECT_EQ(check_schema(text), "") << words.front();
     page_ = read_file(folder + "/report.html");
     expect_sound_page(page_);
-    EXPECT_EQ(std::filesystem::exists(folder + "/layout.svg"), figure);
-    EXPECT_EQ(std::filesystem::exists(folder + "/layout.png"), figure);
-    for (const auto& entry : std::filesystem::directory_iterator(folder))
-      EXPECT_EQ(entry.path().string().find(".part"), std::string::npos) << entry.path();
+    EXPECT_EQ(files::exists(folder + "/layout.svg"), figure);
+    EXPECT_EQ(files::exists(folder + "/layout.png"), figure);
+    for (const auto& entry : files::directory_iterator(folder))
+      EXPECT_THAT(entry.path().string(), Not(HasSubstr(".part"))) << entry.path();
     const json document = json::parse(text);
     EXPECT_EQ(document["run"]["status"], status);
     EXPECT_EQ(document["run"]["words"][1], words.front());
@@ -64,8 +58,8 @@ class ReportStory : public testing::Test {
   static void expect_sound_page(const std::string& page) {
     ASSERT_TRUE(page.starts_with("<!DOCTYPE html>")) << page.substr(0, 80);
     // Nothing is fetched, and nothing runs.
-    EXPECT_EQ(page.find("url("), std::string::npos);
-    EXPECT_EQ(page.find("@import"), std::string::npos);
+    EXPECT_THAT(page, Not(HasSubstr("url(")));
+    EXPECT_THAT(page, Not(HasSubstr("@import")));
     for (const char* attribute : {" src=\"", " srcset=\"", " href=\""})
       for (std::size_t at = 0; (at = page.find(attribute, at)) != std::string::npos; ++at) {
         const std::string value = page.substr(at + std::string(attribute).size(), 8);
@@ -74,16 +68,16 @@ class ReportStory : public testing::Test {
             << value;
       }
     // What is opened is closed, in order.
-    std::vector<std::string> open;
-    static const std::vector<std::string> lone{"meta", "img", "source", "br"};
+    Words open;
+    static const Words lone{"meta", "img", "source", "br"};
     for (const Tag& tag : tags_of(page.substr(page.find("<body>")))) {
       EXPECT_NE(tag.name, "script");
       if (tag.name == "th" && !tag.closes) {
-        EXPECT_NE(tag.rest.find("scope="), std::string::npos);
+        EXPECT_THAT(tag.rest, HasSubstr("scope="));
       }
       if (tag.name == "img") {
-        EXPECT_NE(tag.rest.find(" alt=\""), std::string::npos);
-        EXPECT_EQ(tag.rest.find(" alt=\"\""), std::string::npos);
+        EXPECT_THAT(tag.rest, HasSubstr(" alt=\""));
+        EXPECT_THAT(tag.rest, Not(HasSubstr(" alt=\"\"")));
       }
       if (std::find(lone.begin(), lone.end(), tag.name) != lone.end()) continue;
       if (!tag.closes) {
@@ -99,7 +93,7 @@ class ReportStory : public testing::Test {
     // For those who do not see it, for those without a mouse, in the dark and on paper.
     for (const char* words : {"<html lang=\"en\">", "class=\"skip\"", ":focus-visible",
                               "prefers-color-scheme: dark", "@media print"})
-      EXPECT_NE(page.find(words), std::string::npos) << words;
+      EXPECT_THAT(page, HasSubstr(words)) << words;
   }
 
   bool page_says(const std::string& words) const { return page_.find(words) != std::string::npos; }
@@ -179,46 +173,43 @@ TEST_F(ReportStory, OfAHostileName) {
   make_sparse_file(bare, 64 << 20);
   ASSERT_EQ(run({"mkfs.ext4", "-q", "-F", "-L", "<b>&\"'x", bare}).status, 0);
   report({"survey", bare}, 0);
-  EXPECT_EQ(page_.find("<b>"), std::string::npos);
+  EXPECT_THAT(page_, Not(HasSubstr("<b>")));
   EXPECT_TRUE(page_says("&lt;b&gt;&amp;&quot;&#39;x"));
 }
 
 TEST_F(ReportStory, ThatCannotBeWrittenIsFoundOutBeforeTheChange) {
   write_file(folder_ / "taken", "");
   const std::uint32_t before = file_digest(image_);
-  const ProgramResult outcome =
-      juneheath({"grow", image_, "--by", "1GiB", "--yes", "--report", folder_ / "taken"});
-  EXPECT_EQ(outcome.status, 5);
-  EXPECT_TRUE(outcome.said("Nothing was changed")) << outcome.err;
+  expect_status(5, {"grow", image_, "--by", "1GiB", "--yes", "--report", folder_ / "taken"},
+                {"Nothing was changed"});
   EXPECT_EQ(file_digest(image_), before);
 }
 
 TEST_F(ReportStory, FiguresOfASurvey) {
   for (const char* name : {"now.svg", "now.png"}) {
-    ASSERT_EQ(juneheath({"survey", image_, "--figure", folder_ / name, "--quiet"}).status, 0);
-    EXPECT_GT(std::filesystem::file_size(folder_ / name), 2000U);
+    succeeds({"survey", image_, "--figure", folder_ / name, "--quiet"});
+    EXPECT_GT(files::file_size(folder_ / name), 2000U);
   }
-  EXPECT_EQ(juneheath({"survey", image_, "--figure", folder_ / "now.gif"}).status, 2);
+  expect_status(2, {"survey", image_, "--figure", folder_ / "now.gif"});
 }
 
 // Every document that a command prints is as the schema says.
 TEST_F(ReportStory, DocumentsFollowTheSchema) {
-  const auto expect_valid = [&](std::vector<std::string> words) {
+  const auto expect_valid = [&](Words words) {
     words.emplace_back("--json");
     const ProgramResult outcome = juneheath(words);
     EXPECT_EQ(check_schema(outcome.out), "") << words.front();
   };
   for (const char* sample : {"heather", "mbr-extended", "dispatch", "mbr-boot-lvm", "two-groups",
                              "whole-disk-pv", "fat-32", "dirty-ext4", "ntfs-asleep"}) {
-    const std::string image = folder_ / (std::string(sample) + ".img");
-    unpack_sample(sample, image);
+    const std::string image = unpack_sample(sample, folder_ / (std::string(sample) + ".img"));
     expect_valid({"survey", image});
     expect_valid({"audit", image});
     expect_valid({"grow", image, "--by", "1GiB", "--dry-run"});
     expect_valid({"shrink", image, "--to", "floor", "--dry-run"});
     expect_valid({"compact", image, "--dry-run"});
     expect_valid({"undo", image});
-    std::filesystem::remove(image);
+    files::remove(image);
   }
   expect_valid({"grow", image_, "--by", "1GiB", "--yes"});
   expect_valid({"shrink", group_, "--to", "floor", "--yes"});
@@ -245,11 +236,10 @@ TEST_F(ReportStory, SurveyOfMany) {
         0);
   write_file(folder_ / "notes.txt", std::string(100000, 'n'));
   write_file(folder_ / "empty.img", "");
-  std::filesystem::create_directory(folder_ / "vmdk");
-  ASSERT_EQ(juneheath({"recast", image_, folder_ / "vmdk/p.vmdk", "--pieces"}).status, 0);
-  std::filesystem::create_symlink(folder_.path(), folder_ / "loop");
-  const json document =
-      json::parse(juneheath({"survey", "--each", folder_.path().string(), "--json"}).out);
+  files::create_directory(folder_ / "vmdk");
+  succeeds({"recast", image_, folder_ / "vmdk/p.vmdk", "--pieces"});
+  files::create_symlink(folder_.path(), folder_ / "loop");
+  const json document = survey_of({"--each", folder_.path().string()});
   EXPECT_EQ(document["images"].size(), 123U);
   EXPECT_EQ(document["no_images"].size(), 2U);
   EXPECT_GE(document["parts_of_images"], 1);
@@ -258,7 +248,7 @@ TEST_F(ReportStory, SurveyOfMany) {
   const ProgramResult text = juneheath({"survey", "--each", folder_.path().string()});
   EXPECT_TRUE(text.said("123 images")) << text.out;
   EXPECT_TRUE(text.said("2 files are not disk images")) << text.out;
-  EXPECT_EQ(juneheath({"survey", image_, "--csv"}).status, 2);
+  expect_status(2, {"survey", image_, "--csv"});
 }
 
 }  // namespace

@@ -1,11 +1,5 @@
 // The ways room reaches a volume, at the sizes guests have; each is one command.
-#include <fmt/format.h>
-
-#include <cstring>
-#include <fstream>
-
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/volume_guest.h"
 
 namespace jh::test {
@@ -15,7 +9,7 @@ class Room : public VolumeGuest {
  protected:
   // A disk of that size whose room was handed out before.
   void start_at(const std::string& size, const std::string& target) {
-    ASSERT_EQ(grow({"--to", size, "--give", target, "--no-undo"}).status, 0);
+    grows({"--to", size, "--give", target, "--no-undo"});
   }
   std::string table_of(std::size_t image, const char* kind) {
     std::string text;
@@ -31,12 +25,9 @@ TEST_F(Room, A64GiBGuestBecomes128GiBInPlace) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   ASSERT_NO_FATAL_FAILURE(start_at("64GiB", "/"));
-  const ProgramResult grown = grow({"--to", "128GiB", "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  grows({"--to", "128GiB", "--give", "/"});
   EXPECT_GE(expect_sound("moorvg/rootlv", tree), 118ULL << 30);
-  EXPECT_NE(table_of(0, "MBR").find(fmt::format("+{}", (128ULL << 30) - 101711872)),
-            std::string::npos)
-      << table_of(0, "MBR");
+  EXPECT_THAT(table_of(0, "MBR"), HasSubstr(fmt::format("+{}", (128ULL << 30) - 101711872)));
   expect_audit_clean();
 }
 
@@ -44,9 +35,7 @@ TEST_F(Room, A64GiBGuestBecomes128GiBInPlace) {
 TEST_F(Room, ANewPartitionOfTheRightType) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
-  const ProgramResult grown = grow({"--by", "20GiB", "--new-partition", "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("type 0x8e")) << grown.out;
+  grows({"--by", "20GiB", "--new-partition", "--give", "/"}, {"type 0x8e"});
   EXPECT_EQ(listed_partitions(images_[0], "MBR").size(), 3U);
   // The third entry of the table: its type byte.
   {
@@ -55,7 +44,7 @@ TEST_F(Room, ANewPartitionOfTheRightType) {
     EXPECT_EQ(in.get(), 0x8E);
   }
   EXPECT_GE(expect_sound("moorvg/rootlv", tree), 19ULL << 30);
-  EXPECT_NE(loader_devices(images_).find("(lvm/moorvg-rootlv)"), std::string::npos);
+  EXPECT_THAT(loader_devices(images_), HasSubstr("(lvm/moorvg-rootlv)"));
   expect_audit_clean();
   undo_and_compare();
 }
@@ -63,13 +52,12 @@ TEST_F(Room, ANewPartitionOfTheRightType) {
 TEST_F(Room, ANewPartitionUnderAGpt) {
   unpack({"fieldstation"});
   const auto tree = tree_of("field-station/home");
-  const ProgramResult grown = grow({"--by", "1GiB", "--new-partition", "--give", "/home"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  grows({"--by", "1GiB", "--new-partition", "--give", "/home"});
   EXPECT_EQ(listed_partitions(images_[0], "GPT").size(), 4U);
   expect_sound("field-station/home", tree);
   expect_audit_clean();
   // The new physical volume is the last one now, and grows in place.
-  ASSERT_EQ(grow({"--by", "1GiB", "--give", "/home"}).status, 0);
+  grows({"--by", "1GiB", "--give", "/home"});
   EXPECT_EQ(listed_partitions(images_[0], "GPT").size(), 4U);
   expect_sound("field-station/home", tree);
 }
@@ -79,7 +67,7 @@ TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   const std::uint64_t end = 512ULL << 20;
-  std::filesystem::resize_file(images_[0], end + (64ULL << 20));
+  files::resize_file(images_[0], end + (64ULL << 20));
   const auto entry = [](std::uint8_t type, std::uint64_t first, std::uint64_t count) {
     std::string bytes(16, '\0');
     bytes[4] = static_cast<char>(type);
@@ -94,25 +82,20 @@ TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
   poke(images_[0], 446 + 3 * 16, entry(0x05, end / 512 + 32768, 32768));
   poke(images_[0], end + (16ULL << 20) + 510, "\x55\xAA");
   digests_[0] = file_digest(images_[0]);
-  const ProgramResult grown = grow({"--by", "1GiB", "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("make a new logical partition (type 0x8e)")) << grown.out;
+  grows({"--by", "1GiB", "--give", "/"}, {"make a new logical partition (type 0x8e)"});
   expect_sound("moorvg/rootlv", tree);
   expect_audit_clean();
-  EXPECT_NE(loader_devices(images_).find("(loop0,msdos5)"), std::string::npos)
-      << loader_devices(images_);
+  EXPECT_THAT(loader_devices(images_), HasSubstr("(loop0,msdos5)"));
   // And a second one behind it.
-  const ProgramResult again = grow({"--by", "1GiB", "--new-partition", "--give", "/"});
-  ASSERT_EQ(again.status, 0) << again.err;
-  EXPECT_NE(loader_devices(images_).find("(loop0,msdos6)"), std::string::npos)
-      << loader_devices(images_);
+  grows({"--by", "1GiB", "--new-partition", "--give", "/"});
+  EXPECT_THAT(loader_devices(images_), HasSubstr("(loop0,msdos6)"));
   expect_sound("moorvg/rootlv", tree);
   expect_audit_clean();
 }
 
 TEST_F(Room, FourPrimariesAreExplained) {
   unpack({"mbr-boot-lvm"});
-  std::filesystem::resize_file(images_[0], 600ULL << 20);
+  files::resize_file(images_[0], 600ULL << 20);
   for (int i = 2; i < 4; ++i) {
     std::string bytes(16, '\0');
     bytes[4] = '\x83';
@@ -122,10 +105,7 @@ TEST_F(Room, FourPrimariesAreExplained) {
     poke(images_[0], 446 + static_cast<std::uint64_t>(i) * 16, bytes);
   }
   digests_[0] = file_digest(images_[0]);
-  const ProgramResult refused = grow({"--by", "1GiB", "--give", "/"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("four primary partitions")) << refused.err;
-  EXPECT_TRUE(refused.said("--add-disk")) << refused.err;
+  expect_grow(3, {"--by", "1GiB", "--give", "/"}, {"four primary partitions", "--add-disk"});
   expect_untouched();
 }
 
@@ -133,17 +113,14 @@ TEST_F(Room, AnAddedDiskAndItsUndo) {
   unpack({"fieldstation"});
   const auto tree = tree_of("field-station/var--log");
   const std::string extra = folder_ / "extra.img";
-  const ProgramResult grown = grow({"--add-disk", extra + "=50GiB", "--give", "/var/log"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("attach the new disk")) << grown.out;
+  grows({"--add-disk", extra + "=50GiB", "--give", "/var/log"}, {"attach the new disk"});
   images_.push_back(extra);
   digests_.push_back(0);
-  EXPECT_EQ(std::filesystem::file_size(extra), 50ULL << 30);
-  EXPECT_EQ(std::filesystem::status(extra).permissions(),
-            std::filesystem::status(images_[0]).permissions());
+  EXPECT_EQ(files::file_size(extra), 50ULL << 30);
+  EXPECT_EQ(files::status(extra).permissions(), files::status(images_[0]).permissions());
   EXPECT_EQ(listed_partitions(extra, "GPT").size(), 1U);
   EXPECT_GE(expect_sound("field-station/var--log", tree), 46ULL << 30);
-  EXPECT_NE(loader_devices(images_).find("(lvm/field--station-var----log)"), std::string::npos);
+  EXPECT_THAT(loader_devices(images_), HasSubstr("(lvm/field--station-var----log)"));
   expect_audit_clean();
   images_.pop_back();
   digests_.pop_back();
@@ -151,27 +128,25 @@ TEST_F(Room, AnAddedDiskAndItsUndo) {
   EXPECT_EQ(half.status, 3);
   EXPECT_TRUE(half.said("juneheath undo " + images_[0] + " " + extra)) << half.err;
   undo_and_compare({extra});
-  EXPECT_FALSE(std::filesystem::exists(extra));
+  EXPECT_FALSE(files::exists(extra));
 }
 
 TEST_F(Room, AnAddedDiskUnderAnMbrHasOneToo) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   const std::string extra = folder_ / "extra.img";
-  ASSERT_EQ(grow({"--add-disk", extra + "=5GiB", "--give", "/"}).status, 0);
+  grows({"--add-disk", extra + "=5GiB", "--give", "/"});
   EXPECT_EQ(listed_partitions(extra, "MBR").size(), 1U);
   images_.push_back(extra);
   expect_sound("moorvg/rootlv", tree);
   // The file is taken now.
   images_.pop_back();
-  const ProgramResult taken = grow({"--add-disk", extra + "=5GiB", "--give", "/"});
-  EXPECT_EQ(taken.status, 3);
+  expect_grow(3, {"--add-disk", extra + "=5GiB", "--give", "/"});
 }
 
 TEST_F(Room, SwapGetsAnotherGiB) {
   unpack({"mbr-boot-lvm"});
-  const ProgramResult grown = grow({"--by", "1GiB", "--give", "swap=1GiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  grows({"--by", "1GiB", "--give", "swap=1GiB"});
   const std::string copy = folder_ / "swap";
   extract_volume(images_, "moorvg/swaplv", copy);
   const std::string header = read_file(copy).substr(0, 4096);
@@ -195,7 +170,7 @@ TEST_F(Room, ARootThatIsFullToTheLastBlock) {
     }
   }
   const auto tree = tree_of("bare/data");
-  ASSERT_EQ(grow({"--by", "20GiB"}).status, 0);
+  grows({"--by", "20GiB"});
   expect_sound("bare/data", tree);
   expect_audit_clean();
 }
@@ -207,11 +182,11 @@ TEST_F(Room, AGuestWithAListOfItsDevices) {
   const auto piece = volume_pieces(images_, "moorvg/rootlv").at(0);
   {
     const Mounted mounted(images_[0], piece.offset, piece.length, true);
-    std::filesystem::create_directories(mounted.path() + "/etc/lvm/devices");
+    files::create_directories(mounted.path() + "/etc/lvm/devices");
     write_file(mounted.path() + "/etc/lvm/devices/system.devices", "VERSION=1.1.1\n");
   }
   // Something stands behind the physical volume: only a new partition could take the room.
-  std::filesystem::resize_file(images_[0], 520ULL << 20);
+  files::resize_file(images_[0], 520ULL << 20);
   std::string bytes(16, '\0');
   bytes[4] = '\x83';
   const std::uint32_t first = 512U << 11;
@@ -219,14 +194,9 @@ TEST_F(Room, AGuestWithAListOfItsDevices) {
   bytes[13] = '\x08';
   poke(images_[0], 446 + 2 * 16, bytes);
   digests_[0] = file_digest(images_[0]);
-  const ProgramResult refused = grow({"--by", "1GiB", "--give", "/"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("system.devices")) << refused.err;
-  EXPECT_TRUE(refused.said("--new-partition")) << refused.err;
+  expect_grow(3, {"--by", "1GiB", "--give", "/"}, {"system.devices", "--new-partition"});
   expect_untouched();
-  const ProgramResult asked = grow({"--by", "1GiB", "--give", "/", "--new-partition"});
-  EXPECT_EQ(asked.status, 0) << asked.err;
-  EXPECT_TRUE(asked.said("list of LVM devices")) << asked.out;
+  expect_grow(0, {"--by", "1GiB", "--give", "/", "--new-partition"}, {"list of LVM devices"});
 }
 
 TEST_F(Room, WhatIsLockedInsideStillGetsItsVolume) {
@@ -236,9 +206,7 @@ TEST_F(Room, WhatIsLockedInsideStillGetsItsVolume) {
   unpack_sample("nested", folder_ / "nested.img");
   poke(images_[0], piece.offset, read_file(folder_ / "nested.img").substr(5 * mib, mib));
   digests_[0] = file_digest(images_[0]);
-  const ProgramResult grown = grow({"--give", "field-station/home=40MiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("make the layer and what is in it larger there")) << grown.out;
+  grows({"--give", "field-station/home=40MiB"}, {"make the layer and what is in it larger there"});
   expect_audit_clean();
   undo_and_compare();
 }

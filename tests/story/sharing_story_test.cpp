@@ -1,26 +1,16 @@
 // Whole new images on hosts whose files share blocks, through the built program. The judges are the
 // host's own count of free blocks and readers from outside.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <sys/statvfs.h>
 
-#include <filesystem>
-#include <random>
-
 #include "core/store/file_store.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-
 struct HostKind {
   const char* name;
-  void (*make)(const std::string&, std::uint64_t, const std::vector<std::string>&, bool);
+  std::string (*make)(const std::string&, std::uint64_t, const Words&, bool);
   bool shares;
 };
 void PrintTo(const HostKind& host, std::ostream* out) { *out << host.name; }
@@ -52,7 +42,7 @@ class SharedBlocks : public testing::TestWithParam<HostKind> {
     return std::uint64_t{facts.f_bfree} * facts.f_frsize;
   }
   // Runs it, and looks at what it says and at what the host lost by it.
-  ProgramResult expect_shared(std::vector<std::string> words, bool shares) {
+  ProgramResult expect_shared(Words words, bool shares) {
     const std::uint64_t before = host_free();
     ProgramResult result = juneheath(words);
     EXPECT_EQ(result.status, 0) << result.err;
@@ -79,7 +69,7 @@ class SharedBlocks : public testing::TestWithParam<HostKind> {
 struct Form {
   const char* format;
   const char* archiver;
-  std::vector<std::string> options;
+  Words options;
 };
 
 TEST_P(SharedBlocks, IntoEveryFormAndBack) {
@@ -98,10 +88,9 @@ TEST_P(SharedBlocks, IntoEveryFormAndBack) {
     const Form& form = forms[i];
     SCOPED_TRACE(fmt::format("{} {}", form.format, fmt::join(form.options, " ")));
     const std::string image = at(fmt::format("{}.{}", i, form.format));
-    std::vector<std::string> words{"recast", raw_, image, "--form", form.format};
-    words.insert(words.end(), form.options.begin(), form.options.end());
+    Words words = Words{"recast", raw_, image, "--form", form.format} + form.options;
     expect_shared(words, GetParam().shares);
-    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    expect_status(0, {"audit", image});
     if (form.archiver[0] != '\0') {
       EXPECT_EQ(archiver_difference(form.archiver, image, raw_), "");
     }
@@ -149,7 +138,7 @@ TEST_P(SharedBlocks, IsLeftOnRequest) {
   expect_shared({"grow", raw_, "--by", "1GiB", "--give", "nothing", "--into", at("grown.img"),
                  "--share", "never"},
                 false);
-  EXPECT_EQ(juneheath({"recast", raw_, at("no.img"), "--share", "sometimes"}).status, 2);
+  expect_status(2, {"recast", raw_, at("no.img"), "--share", "sometimes"});
 }
 
 // What is changed parts from what it was made of, which stays as it is.
@@ -157,16 +146,16 @@ TEST_P(SharedBlocks, CopiesThatAreChangedLeaveTheirOriginalAlone) {
   for (const std::string format : {"raw", "qcow2", "vhd"}) {
     SCOPED_TRACE(format);
     const std::string image = at("guest." + format);
-    ASSERT_EQ(juneheath({"recast", raw_, image, "--form", format, "--quiet"}).status, 0);
+    succeeds({"recast", raw_, image, "--form", format, "--quiet"});
     const std::uint32_t before = file_digest(image);
     expect_shared({"grow", image, "--by", "1GiB", "--into", at("grown." + format)},
                   GetParam().shares);
     expect_shared({"grow", image, "--by", "1GiB", "--backup", at("backup." + format), "--yes"},
                   GetParam().shares);
     EXPECT_EQ(file_digest(at("backup." + format)), before);
-    EXPECT_EQ(juneheath({"audit", at("grown." + format), "--proof", "full"}).status, 0);
-    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
-    EXPECT_EQ(juneheath({"undo", image, "--yes"}).status, 0);
+    expect_status(0, {"audit", at("grown." + format), "--proof", "full"});
+    expect_status(0, {"audit", image, "--proof", "full"});
+    expect_status(0, {"undo", image, "--yes"});
     EXPECT_EQ(file_digest(image), before);
     for (const char* name : {"guest.", "grown.", "backup."}) files::remove(at(name + format));
   }
@@ -181,7 +170,7 @@ class MovedBySharing : public SharedBlocks {
     if (!host_) return;
     raw_ = at("films.img");
     unpack_sample("heather", raw_);
-    ASSERT_EQ(juneheath({"grow", raw_, "--by", "512MiB", "--yes", "--no-undo"}).status, 0);
+    succeeds({"grow", raw_, "--by", "512MiB", "--yes", "--no-undo"});
     {
       const Mounted guest(raw_, 1U << 20, 0, /*writable=*/true);
       run({"sh", "-c",
@@ -198,14 +187,12 @@ class MovedBySharing : public SharedBlocks {
         .out;
   }
   // A run takes one of the forms.
-  static std::vector<std::string> some_of(const std::vector<std::string>& formats) {
-    return takes_all() ? formats
-                       : std::vector<std::string>{formats[seed_of_run() % formats.size()]};
+  static Words some_of(const Words& formats) {
+    return takes_all() ? formats : Words{formats[seed_of_run() % formats.size()]};
   }
-  std::uint64_t taken_by(const std::vector<std::string>& words, const char* says) {
+  std::uint64_t taken_by(const Words& words, const char* says) {
     const std::uint64_t before = host_free();
-    const ProgramResult result = juneheath(words);
-    EXPECT_EQ(result.status, 0) << result.err;
+    const ProgramResult result = expect_status(0, words);
     EXPECT_EQ(result.said(says), GetParam().shares) << result.out;
     said_ = result.out;
     const std::uint64_t after = host_free();
@@ -214,9 +201,9 @@ class MovedBySharing : public SharedBlocks {
 
   // Sound in every layer, and with the same files, for the kernel's driver too.
   void expect_same_guest(const std::string& image) const {
-    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+    expect_status(0, {"audit", image, "--proof", "full"});
     const std::string back = at("back.img");
-    ASSERT_EQ(juneheath({"recast", image, back, "--form", "raw"}).status, 0);
+    succeeds({"recast", image, back, "--form", "raw"});
     EXPECT_EQ(tree_of(back), tree_);
     files::remove(back);
   }
@@ -231,9 +218,9 @@ TEST_P(MovedBySharing, ShrinkingAndItsUndo) {
   for (const std::string& format : some_of({"raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"})) {
     SCOPED_TRACE(format);
     const std::string image = at("guest." + format);
-    ASSERT_EQ(juneheath({"recast", raw_, image, "--form", format, "--store", "sparse"}).status, 0);
+    succeeds({"recast", raw_, image, "--form", format, "--store", "sparse"});
     const std::uint32_t before = file_digest(image);
-    std::vector<std::string> words{"shrink", image, "--to", "floor+64MiB", "--yes", "--verbose"};
+    Words words{"shrink", image, "--to", "floor+64MiB", "--yes", "--verbose"};
     const bool reads_all = seed_of_run() % 2 == 0;
     if (reads_all) words.insert(words.end(), {"--proof", "full"});
     const std::uint64_t taken = taken_by(words, says);
@@ -244,12 +231,10 @@ TEST_P(MovedBySharing, ShrinkingAndItsUndo) {
       EXPECT_LT(taken, 64U << 20);
     }
     expect_same_guest(image);
-    const ProgramResult undone = juneheath({"undo", image, "--yes"});
-    EXPECT_EQ(undone.status, 0) << undone.err;
+    expect_status(0, {"undo", image, "--yes"});
     EXPECT_EQ(file_digest(image), before);
     const ProgramResult copied =
-        juneheath({"shrink", image, "--to", "floor+64MiB", "--yes", "--share", "never"});
-    EXPECT_EQ(copied.status, 0) << copied.err;
+        expect_status(0, {"shrink", image, "--to", "floor+64MiB", "--yes", "--share", "never"});
     EXPECT_FALSE(copied.said(says)) << copied.out;
     for (const std::string& path : {image, image + ".juneheath"}) files::remove(path);
   }
@@ -258,7 +243,7 @@ TEST_P(MovedBySharing, ShrinkingAndItsUndo) {
 // A host with less room than what moves: it needs none where the blocks are shared.
 TEST_P(MovedBySharing, ShrinkingOnAHostThatIsNearlyFull) {
   const std::string image = at("guest.img");
-  ASSERT_EQ(juneheath({"recast", raw_, image, "--store", "sparse"}).status, 0);
+  succeeds({"recast", raw_, image, "--store", "sparse"});
   const std::uint32_t before = file_digest(image);
   constexpr std::uint64_t left = 80U << 20;
   const auto available = [&] { return files::space(host_->path()).available; };
@@ -269,21 +254,18 @@ TEST_P(MovedBySharing, ShrinkingOnAHostThatIsNearlyFull) {
     if (run({"fallocate", "-l", std::to_string(some), filler}).status != 0) some /= 2;
   }
   ASSERT_LT(available(), left + (32U << 20));
-  const std::vector<std::string> words{"shrink", image, "--to", "floor+64MiB", "--yes"};
+  const Words words{"shrink", image, "--to", "floor+64MiB", "--yes"};
   const ProgramResult outcome = juneheath(words);
   EXPECT_EQ(outcome.status, GetParam().shares ? 0 : 3) << outcome.out << outcome.err;
-  std::vector<std::string> copying = words;
+  Words copying = words;
   copying.insert(copying.end(), {"--share", "never"});
   if (GetParam().shares) {
     EXPECT_TRUE(outcome.said("moved by sharing blocks of the host")) << outcome.out;
     expect_same_guest(image);
-    const ProgramResult undone = juneheath({"undo", image, "--yes"});
-    EXPECT_EQ(undone.status, 0) << undone.err;
+    expect_status(0, {"undo", image, "--yes"});
   }
   EXPECT_EQ(file_digest(image), before);
-  const ProgramResult refused = juneheath(copying);
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("the host has only")) << refused.err;
+  expect_status(3, copying, {"the host has only"});
   EXPECT_EQ(file_digest(image), before);
 }
 
@@ -291,7 +273,7 @@ TEST_P(MovedBySharing, Compaction) {
   for (const std::string& format : some_of({"qcow2", "vdi", "vmdk", "vhd", "vhdx"})) {
     SCOPED_TRACE(format);
     const std::string image = at("guest." + format);
-    ASSERT_EQ(juneheath({"recast", raw_, image, "--form", format}).status, 0);
+    succeeds({"recast", raw_, image, "--form", format});
     const std::uint64_t length = files::file_size(image);
     const std::uint64_t taken =
         taken_by({"compact", image, "--yes"}, "moved by sharing blocks of the host");
@@ -306,10 +288,9 @@ TEST_P(MovedBySharing, Compaction) {
 
 TEST_P(SharedBlocks, CompactionIntoANewImage) {
   const std::string image = at("compact.vmdk");
-  const ProgramResult outcome = juneheath({"compact", raw_, "--into", image, "--yes"});
-  EXPECT_EQ(outcome.status, 0) << outcome.err;
+  const ProgramResult outcome = expect_status(0, {"compact", raw_, "--into", image, "--yes"});
   EXPECT_EQ(outcome.said("shared with the image"), GetParam().shares) << outcome.out;
-  EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0);
+  expect_status(0, {"audit", image, "--proof", "full"});
 }
 
 const auto hosts =

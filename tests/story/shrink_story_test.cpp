@@ -1,24 +1,13 @@
 // The way down and up again through the built program: every sample guest, in every form, to its
 // floor and back; judged by the system's checker, its kernel, and an archiver's reader.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <fstream>
-
 #include "support/guest_story.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 #include "support/tree.h"
 #include "support/volumes.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-using Words = std::vector<std::string>;
 using Shrunk = GuestStory;
 
 struct GuestCase {
@@ -37,15 +26,13 @@ class ShrinkStory : public GuestStory, public testing::WithParamInterface<GuestC
 TEST_P(ShrinkStory, ToTheFloorAndBack) {
   SKIP_UNLESS_TAKEN(4)
   const GuestCase& item = GetParam();
-  const std::string raw = folder_ / "guest.img";
-  unpack_sample(item.sample, raw);
+  const std::string raw = unpack_sample(item.sample, folder_ / "guest.img");
   const std::uint64_t size = files::file_size(raw);
   const auto before = trees({raw});
   std::string image = raw;
   if (item.format != "raw") {
     image = folder_ / ("guest." + item.format);
-    ASSERT_EQ(
-        juneheath({"recast", raw, image, "--form", item.format, "--store", item.store}).status, 0);
+    succeeds({"recast", raw, image, "--form", item.format, "--store", item.store});
   }
   const auto as_raw = [&] {
     return item.format == "raw" ? image : recast_raw(image, folder_ / "copy.img");
@@ -57,8 +44,7 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   const ProgramResult asked = juneheath({"shrink", image, "--to", "floor"});
   EXPECT_EQ(asked.status, 3) << "without --yes, and nobody to ask";
   EXPECT_EQ(file_digest(image), digest);
-  const ProgramResult shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
-  ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  succeeds({"shrink", image, "--to", "floor", "--yes"});
   if (!beside) {
     EXPECT_LT(files::file_size(image), length);
   }
@@ -72,21 +58,14 @@ TEST_P(ShrinkStory, ToTheFloorAndBack) {
   EXPECT_LT(floor, size);
 
   // Half a MiB less would be too little: nothing happens.
-  const std::uint32_t digest_small = file_digest(image);
-  const ProgramResult less = juneheath({"shrink", image, "--by", "2MiB", "--yes"});
-  EXPECT_EQ(less.status, 3) << less.out;
-  EXPECT_TRUE(less.said("floor")) << less.err;
-  EXPECT_EQ(file_digest(image), digest_small);
+  expect_status(3, {"shrink", image, "--by", "2MiB", "--yes"}, {"floor"});
 
-  const ProgramResult undone = juneheath({"undo", image});
-  ASSERT_EQ(undone.status, 0) << undone.err;
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(image), digest);
   EXPECT_EQ(files::file_size(image), length);
 
-  ASSERT_EQ(juneheath({"shrink", image, "--to", "floor", "--yes", "--no-undo"}).status, 0);
-  const ProgramResult grown =
-      juneheath({"grow", image, "--to", std::to_string(size), "--give", item.give});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  succeeds({"shrink", image, "--to", "floor", "--yes", "--no-undo"});
+  succeeds({"grow", image, "--to", std::to_string(size), "--give", item.give});
   expect_audit_clean({image});
   expect_same({as_raw()}, before);
 }
@@ -130,13 +109,13 @@ class TwoDisks : public GuestStory, public testing::WithParamInterface<const cha
   void SetUp() override {
     const std::string format = GetParam();
     for (const char letter : {'a', 'b'}) {
-      const std::string raw = folder_ / fmt::format("{}.img", letter);
-      unpack_sample(fmt::format("two-disk-{}", letter), raw);
+      const std::string raw = unpack_sample(fmt::format("two-disk-{}", letter),
+                                            folder_ / fmt::format("{}.img", letter));
       raw_.push_back(raw);
       images_.push_back(raw);
       if (format == "raw") continue;
       images_.back() = folder_ / fmt::format("{}.{}", letter, format);
-      ASSERT_EQ(juneheath({"recast", raw, images_.back(), "--form", format}).status, 0);
+      succeeds({"recast", raw, images_.back(), "--form", format});
     }
   }
   // The disks as raw images, as they are now.
@@ -173,8 +152,7 @@ TEST_P(TwoDisks, OneBecomesSmaller) {
       run_on("grow", images, {"--to", "320MiB", "--disk", "1", "--give", "twodisk/store"});
   ASSERT_EQ(back.status, 0) << back.err;
   expect_same(now(), before);
-  const ProgramResult undone = juneheath({"undo", images[0], images[1]});
-  ASSERT_EQ(undone.status, 0) << undone.err;
+  succeeds({"undo", images[0], images[1]});
   expect_same(now(), before);
 }
 
@@ -192,8 +170,7 @@ TEST_P(TwoDisks, OneLeavesTheGroup) {
   const auto left = trees({now()[0]});
   for (const std::string volume : {"twodisk/store", "twodisk/striped"})
     EXPECT_EQ(tree_difference(before.at(volume), left.at(volume)), "") << volume;
-  const ProgramResult undone = juneheath({"undo", images[0], images[1]});
-  ASSERT_EQ(undone.status, 0) << undone.err;
+  succeeds({"undo", images[0], images[1]});
   EXPECT_EQ(file_digest(images[0]), digests[0]);
   EXPECT_EQ(file_digest(images[1]), digests[1]);
 }
@@ -204,19 +181,14 @@ INSTANTIATE_TEST_SUITE_P(Forms, TwoDisks,
 
 // Only a volume becomes smaller; the room stays in the group. Another gets it.
 TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {
-  const std::string image = folder_ / "guest.img";
-  unpack_sample("fieldstation", image);
+  const std::string image = unpack_sample("fieldstation", folder_ / "guest.img");
   const auto before = trees({image});
-  const ProgramResult taken = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
-  ASSERT_EQ(taken.status, 0) << taken.out << taken.err;
+  succeeds({"shrink", image, "--take", "/home=100MiB", "--yes"});
   EXPECT_EQ(files::file_size(image), 768ULL << 20);
   expect_same({image}, before);
-  const ProgramResult given = juneheath({"grow", image, "--give", "/var/log=200MiB"});
-  ASSERT_EQ(given.status, 0) << given.err;
+  succeeds({"grow", image, "--give", "/var/log=200MiB"});
   expect_same({image}, before);
-  const ProgramResult too_much = juneheath({"shrink", image, "--take", "/home=100MiB", "--yes"});
-  EXPECT_EQ(too_much.status, 3);
-  EXPECT_TRUE(too_much.said("can lose")) << too_much.err;
+  expect_status(3, {"shrink", image, "--take", "/home=100MiB", "--yes"}, {"can lose"});
 }
 
 // Flat extents may share a file: what the last one gives up is cut off, the others keep theirs.
@@ -225,22 +197,21 @@ TEST_F(Shrunk, ExtentsThatShareAFile) {
   const std::string image = folder_ / "guest.vmdk";
   unpack_sample("nestcam", raw);
   const std::uint64_t small = files::file_size(raw);
-  ASSERT_EQ(juneheath({"grow", raw, "--to", "1GiB", "--no-undo", "--yes"}).status, 0);
+  succeeds({"grow", raw, "--to", "1GiB", "--no-undo", "--yes"});
   const auto before = trees({raw});
   std::ofstream(image) << "# Disk DescriptorFile\nversion=1\nCID=4711abcd\nparentCID=ffffffff\n"
                           "createType=\"custom\"\nRW 1500000 FLAT \"guest.img\" 0\n"
                           "RW 597152 FLAT \"guest.img\" 1500000\n";
   const std::uint32_t digest = file_digest(raw);
-  const ProgramResult shrunk = juneheath({"shrink", image, "--to", "floor", "--yes"});
-  ASSERT_EQ(shrunk.status, 0) << shrunk.out << shrunk.err;
+  succeeds({"shrink", image, "--to", "floor", "--yes"});
   EXPECT_LE(files::file_size(raw), small);
   expect_audit_clean({image});
   expect_same({raw}, before);
-  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(raw), digest);
-  ASSERT_EQ(juneheath({"shrink", image, "--to", "500MiB", "--yes"}).status, 0);
+  succeeds({"shrink", image, "--to", "500MiB", "--yes"});
   EXPECT_EQ(files::file_size(raw), 500ULL << 20);
-  ASSERT_EQ(juneheath({"grow", image, "--to", "2GiB", "--yes"}).status, 0);
+  succeeds({"grow", image, "--to", "2GiB", "--yes"});
   EXPECT_EQ(files::file_size(raw), 2ULL << 30);
   expect_audit_clean({image});
   expect_same({raw}, before);
@@ -251,10 +222,9 @@ TEST_F(Shrunk, PiecesBehindTheEndGo) {
   const std::string raw = folder_ / "guest.img";
   const std::string image = folder_ / "guest.vmdk";
   unpack_sample("nestcam", raw);
-  ASSERT_EQ(juneheath({"grow", raw, "--to", "5GiB", "--no-undo", "--yes"}).status, 0);
+  succeeds({"grow", raw, "--to", "5GiB", "--no-undo", "--yes"});
   const auto before = trees({raw});
-  const ProgramResult recast = juneheath({"recast", raw, image, "--pieces"});
-  ASSERT_EQ(recast.status, 0) << recast.err;
+  const ProgramResult recast = succeeds({"recast", raw, image, "--pieces"});
   const auto pieces = [&] {
     std::map<std::string, std::uint64_t> sizes;
     for (const auto& entry : files::directory_iterator(folder_.path()))
@@ -266,48 +236,36 @@ TEST_F(Shrunk, PiecesBehindTheEndGo) {
   const auto all = pieces();
   ASSERT_EQ(all.size(), 3U);
   const Words smaller{"shrink", image, "--to", "1GiB", "--yes"};
-  const ProgramResult shrunk = juneheath(smaller);
-  ASSERT_EQ(shrunk.status, 0) << shrunk.err;
-  EXPECT_TRUE(shrunk.said("stays, empty, for the undo")) << shrunk.out;
+  succeeds(smaller, {"stays, empty, for the undo"});
   EXPECT_EQ(std::next(pieces().begin())->second, 0U);
   EXPECT_EQ(std::prev(pieces().end())->second, 0U);
-  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  succeeds({"undo", image});
   EXPECT_EQ(pieces(), all);
 
   Words for_good = smaller;
   for_good.push_back("--no-undo");
-  const ProgramResult gone = juneheath(for_good);
-  ASSERT_EQ(gone.status, 0) << gone.err;
-  EXPECT_TRUE(gone.said("it is removed")) << gone.out;
+  succeeds(for_good, {"it is removed"});
   EXPECT_EQ(pieces().size(), 1U);
   expect_audit_clean({image});
   // What is left of an undo that nobody wants any more is not in the way of growing again.
   for (const bool undoable : {true, false}) {
-    const ProgramResult grown = juneheath({"grow", image, "--to", "5GiB", "--yes"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
+    succeeds({"grow", image, "--to", "5GiB", "--yes"});
     EXPECT_EQ(pieces().size(), 3U);
-    const ProgramResult again = juneheath(undoable ? smaller : for_good);
-    ASSERT_EQ(again.status, 0) << again.err;
+    succeeds(undoable ? smaller : for_good);
   }
   expect_audit_clean({image});
   files::remove(raw);
-  ASSERT_EQ(juneheath({"recast", image, raw}).status, 0);
+  succeeds({"recast", image, raw});
   expect_same({raw}, before);
 }
 
 // Several volumes could lose what is missing: it is said, and nothing done.
 TEST_F(Shrunk, IsNotGuessed) {
-  const std::string image = folder_ / "guest.img";
-  unpack_sample("fieldstation", image);
+  const std::string image = unpack_sample("fieldstation", folder_ / "guest.img");
   const std::uint32_t digest = file_digest(image);
-  const ProgramResult which = juneheath({"shrink", image, "--to", "600MiB", "--yes"});
-  EXPECT_EQ(which.status, 3);
-  EXPECT_TRUE(which.said("--take /home=")) << which.err;
-  EXPECT_TRUE(which.said("--take /=")) << which.err;
-  EXPECT_EQ(file_digest(image), digest);
-  const ProgramResult into = juneheath({"shrink", image, "--to", "600MiB", "--take", "/home=68MiB",
-                                        "--into", folder_ / "small.qcow2", "--yes"});
-  EXPECT_EQ(into.status, 0) << into.out << into.err;
+  expect_status(3, {"shrink", image, "--to", "600MiB", "--yes"}, {"--take /home=", "--take /="});
+  expect_status(0, {"shrink", image, "--to", "600MiB", "--take", "/home=68MiB", "--into",
+                    folder_ / "small.qcow2", "--yes"});
   EXPECT_EQ(file_digest(image), digest);
 }
 

@@ -1,35 +1,22 @@
 // Images that keep snapshots inside: whatever is done to the disk, each of them reads as before, by
 // a reader that has nothing of ours; and what a hypervisor goes back to is whole.
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <nlohmann/json.hpp>
-#include <random>
-
 #include "core/store/file_store.h"
 #include "core/store/host.h"
 #include "support/children.h"
 #include "support/containers.h"
 #include "support/guest_writes.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/qcow2_snapshots.h"
-#include "support/samples.h"
-#include "support/share.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
-using Words = std::vector<std::string>;
-
 class Snapshots : public testing::Test {
  protected:
   void SetUp() override {
-    const std::string raw = folder_ / "raw.img";
-    unpack_sample("heather", raw);
-    ASSERT_EQ(juneheath({"recast", raw, image_, "--quiet"}).status, 0);
-    std::filesystem::remove(raw);
+    const std::string raw = unpack_sample("heather", folder_ / "raw.img");
+    succeeds({"recast", raw, image_, "--quiet"});
+    files::remove(raw);
   }
   bool write(const std::string& name, std::uint64_t size) {
     FileHost host(folder_ / "ledgers");
@@ -43,12 +30,11 @@ class Snapshots : public testing::Test {
   // By the letter of the specification, by the audit, and by the system's checker.
   void expect_whole() {
     EXPECT_EQ(check_counts(image_), "");
-    const ProgramResult audit = juneheath({"audit", image_});
-    EXPECT_EQ(audit.status, 0) << audit.out;
+    expect_status(0, {"audit", image_});
     const std::string raw = recast_raw(image_, folder_ / "seen.img");
     const auto place = juneheath({"survey", raw, "--json"});
     EXPECT_EQ(check_ext(raw, 1 * mib), "") << place.out;
-    std::filesystem::remove(raw);
+    files::remove(raw);
   }
   // The same snapshots. Without one on record the disk's size is that of the disk: `size` before,
   // and as it is now; an undo takes such a record back.
@@ -137,9 +123,8 @@ TEST_F(Snapshots, SurveySaysWhatEachOfThemKeeps) {
   ASSERT_TRUE(write("june", 2'000'000));
   ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
   const std::string survey = juneheath({"survey", image_}).out;
-  EXPECT_NE(survey.find("└─ snapshot 1 \"before season\" of 2026-"), std::string::npos) << survey;
-  const auto states =
-      nlohmann::json::parse(juneheath({"survey", image_, "--json"}).out)["disks"][0]["states"];
+  EXPECT_THAT(survey, HasSubstr("└─ snapshot 1 \"before season\" of 2026-"));
+  const auto states = survey_of({image_})["disks"][0]["states"];
   ASSERT_EQ(states.size(), 2U);
   EXPECT_EQ(states[0]["kind"], "active");
   EXPECT_EQ(states[1]["kind"], "snapshot");
@@ -200,7 +185,7 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
   const std::string kept = folder_ / "kept.qcow2";
   for (const char* since : {"made", "reverted", "made by a guest that wrote"}) {
     SCOPED_TRACE(since);
-    std::filesystem::copy_file(image_, kept, std::filesystem::copy_options::overwrite_existing);
+    files::copy_file(image_, kept, files::copy_options::overwrite_existing);
     ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
     if (since == std::string("reverted")) revert_to(image_, 0);
     // The hypervisor's clock says so.
@@ -216,8 +201,8 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
                                 : "of the 1 snapshot kept inside none is newer"))
         << undo.err;
     EXPECT_EQ(file_digest(image_), now);
-    ASSERT_TRUE(std::filesystem::remove(image_ + ".juneheath"));
-    std::filesystem::copy_file(kept, image_, std::filesystem::copy_options::overwrite_existing);
+    ASSERT_TRUE(files::remove(image_ + ".juneheath"));
+    files::copy_file(kept, image_, files::copy_options::overwrite_existing);
   }
 }
 
@@ -228,7 +213,7 @@ class Overlays : public Snapshots {
   std::string bytes_of_disk(const std::string& image) {
     const std::string raw = recast_raw(image, folder_ / "disk.raw");
     std::string bytes = read_file(raw);
-    std::filesystem::remove(raw);
+    files::remove(raw);
     return bytes;
   }
 };
@@ -237,7 +222,7 @@ TEST_F(Overlays, GrowShrinkAndCompactInPlace) {
   const std::uint64_t size = disk_size();
   for (const int depth : {1, 3}) {
     std::string top = image_;
-    std::vector<std::string> below;
+    Words below;
     for (int i = 0; i < depth; ++i) {
       below.push_back(top);
       top = new_child(top, "child" + std::to_string(depth * 10 + i) + ".qcow2", ImageFormat::qcow2,
@@ -255,15 +240,14 @@ TEST_F(Overlays, GrowShrinkAndCompactInPlace) {
       words.emplace_back("--yes");
       const ProgramResult result = juneheath(words);
       EXPECT_EQ(result.status, 0) << words.front() << ": " << result.err;
-      const ProgramResult audit = juneheath({"audit", top});
-      EXPECT_EQ(audit.status, 0) << audit.out;
+      expect_status(0, {"audit", top});
       for (std::size_t i = 0; i < below.size(); ++i)
         EXPECT_EQ(file_digest(below[i]), digests[i]) << below[i] << " was written to";
     };
     const auto expect_sound = [&] {
       const std::string raw = recast_raw(top, folder_ / "look.raw");
       EXPECT_EQ(check_ext(raw, 1 * mib), "");
-      std::filesystem::remove(raw);
+      files::remove(raw);
     };
     run_on({"grow", "--by", "64MiB", "--give", "/"});
     expect_sound();

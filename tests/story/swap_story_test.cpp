@@ -1,13 +1,9 @@
 // Swap areas outside of volumes: in a partition and on a whole disk, of every page size and byte
 // order, through the built program. The judge is the system's own maker of swap areas: what grew
 // must be what it makes at that size.
-#include <gtest/gtest.h>
-
-#include <algorithm>
 #include <ostream>
 
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -65,12 +61,10 @@ TEST_P(SwapAlone, GrowsToWhatTheSystemWouldMake) {
   make_area(large, 80U << 20);
   put_on_disk(small);
   const std::uint32_t before = file_digest(image_);
-  const ProgramResult grown =
-      juneheath({"grow", image_, "--by", "48MiB", "--give", GetParam().partition ? "p1" : "disk"});
-  ASSERT_EQ(grown.status, 0) << grown.out << grown.err;
+  succeeds({"grow", image_, "--by", "48MiB", "--give", GetParam().partition ? "p1" : "disk"});
   EXPECT_EQ(read_file(image_).substr(GetParam().partition ? start : 0), read_file(large));
-  EXPECT_EQ(juneheath({"audit", image_}).status, 0);
-  EXPECT_EQ(juneheath({"undo", image_}).status, 0);
+  expect_status(0, {"audit", image_});
+  expect_status(0, {"undo", image_});
   EXPECT_EQ(file_digest(image_), before);
 }
 
@@ -80,12 +74,9 @@ TEST_P(SwapAlone, ASuspendedSystemIsRefused) {
   const std::uint64_t signature = std::stoull(GetParam().page_size) - 10;
   poke(area, signature, std::string("S1SUSPEND\0", 10));
   put_on_disk(area);
-  const std::uint32_t before = file_digest(image_);
-  const ProgramResult refused =
-      juneheath({"grow", image_, "--by", "48MiB", "--give", GetParam().partition ? "p1" : "disk"});
-  EXPECT_EQ(refused.status, 3) << refused.err;
-  EXPECT_TRUE(refused.said("suspended")) << refused.err;
-  EXPECT_EQ(file_digest(image_), before);
+  expect_status(3,
+                {"grow", image_, "--by", "48MiB", "--give", GetParam().partition ? "p1" : "disk"},
+                {"suspended"});
 }
 
 INSTANTIATE_TEST_SUITE_P(Kinds, SwapAlone,

@@ -1,17 +1,9 @@
 // Tables of many shapes through the built program, judged by a general archiver's reading of them.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-
 #include "core/base/checksum.h"
 #include "core/store/file_store.h"
 #include "core/table/gpt/format.h"
 #include "core/table/mbr/format.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -79,12 +71,10 @@ TEST_P(GptShapes, Grow) {
   poke(image, mib, read_file(folder / "fs"));
   ASSERT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
   // The rest of the disk first, then more disk.
-  const ProgramResult first = juneheath({"grow", image});
-  ASSERT_EQ(first.status, 0) << first.err;
-  const ProgramResult second = juneheath({"grow", image, "--to", "300MiB"});
-  ASSERT_EQ(second.status, 0) << second.err;
+  succeeds({"grow", image});
+  succeeds({"grow", image, "--to", "300MiB"});
   EXPECT_EQ(check_ext(image, mib), "");
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  expect_status(0, {"audit", image});
   // To the last whole MiB before the backup copy.
   const std::map<std::uint64_t, std::uint64_t> expected{{mib, 298 * mib}};
   if (GetParam().sector == 512) {
@@ -103,8 +93,7 @@ INSTANTIATE_TEST_SUITE_P(Shapes, GptShapes,
 
 TEST(Tables, ALogicalPartitionGrowsWithItsExtendedOne) {
   const TempFolder folder;
-  const std::string image = folder / "guest.img";
-  unpack_sample("mbr-extended", image);
+  const std::string image = unpack_sample("mbr-extended", folder / "guest.img");
   const std::uint32_t digest = file_digest(image);
   const auto before = listed_partitions(image, "MBR");
   ASSERT_EQ(before.size(), 3U);
@@ -112,9 +101,8 @@ TEST(Tables, ALogicalPartitionGrowsWithItsExtendedOne) {
   const std::uint64_t data = before.rbegin()->first;
   std::map<std::string, std::string> tree;
   if (can_mount()) tree = tree_facts(Mounted(image, data).path());
-  const ProgramResult grown = juneheath({"grow", image, "--by", "300MiB", "--give", "/srv"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("the extended partition grows along"));
+  succeeds({"grow", image, "--by", "300MiB", "--give", "/srv"},
+           {"the extended partition grows along"});
   auto expected = before;
   expected[data] += 300 * mib;
   EXPECT_EQ(listed_partitions(image, "MBR"), expected);
@@ -123,24 +111,21 @@ TEST(Tables, ALogicalPartitionGrowsWithItsExtendedOne) {
   if (can_mount()) {
     EXPECT_EQ(tree_difference(tree, tree_facts(Mounted(image, data).path())), "");
   }
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  expect_status(0, {"audit", image});
+  succeeds({"undo", image});
   EXPECT_EQ(file_digest(image), digest);
 }
 
 TEST(Tables, OneDamagedGptCopyIsRepairedOnChange) {
   for (const bool first_copy : {true, false}) {
     const TempFolder folder;
-    const std::string image = folder / "guest.img";
-    unpack_sample("nestcam", image);
+    const std::string image = unpack_sample("nestcam", folder / "guest.img");
     poke(image, first_copy ? 512 + 40 : (320 * mib - 512) + 40, "\x77");
-    EXPECT_EQ(juneheath({"audit", image}).status, 4);
+    expect_status(4, {"audit", image});
     const ProgramResult survey = juneheath({"survey", image});
     EXPECT_TRUE(survey.said("the next change puts it right")) << survey.out;
-    const ProgramResult grown = juneheath({"grow", image, "--by", "200MiB", "--give", "/"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
-    EXPECT_TRUE(grown.said("repair: ")) << grown.out;
-    EXPECT_EQ(juneheath({"audit", image}).status, 0);
+    succeeds({"grow", image, "--by", "200MiB", "--give", "/"}, {"repair: "});
+    expect_status(0, {"audit", image});
     EXPECT_EQ(check_ext(image, 52428800), "");
   }
 }
@@ -155,17 +140,15 @@ TEST(Tables, ADamagedSpareCopyDoesNotStopTheDiskFromGrowing) {
     const Buffer noise(33 * 512, 0x5A);
     file.write(file.size() - noise.size(), noise);
   }
-  const ProgramResult grown = juneheath({"grow", image, "--by", "20MiB", "--give", "nothing"});
-  EXPECT_EQ(grown.status, 0) << grown.err;
-  const ProgramResult audit = juneheath({"audit", image});
-  EXPECT_EQ(audit.status, 0) << audit.out;
+  expect_status(0, {"grow", image, "--by", "20MiB", "--give", "nothing"});
+  expect_status(0, {"audit", image});
 }
 
 // An MBR does not tell the size of its sectors: what the user says of it holds for every disk, up
 // to the proof.
 TEST(Tables, TheSectorSizeIsForAllDisks) {
   const TempFolder folder;
-  std::vector<std::string> images;
+  Words images;
   for (const char* name : {"first.img", "second.img"}) {
     images.push_back(folder / name);
     make_sparse_file(images.back(), 100 * mib);
@@ -177,14 +160,13 @@ TEST(Tables, TheSectorSizeIsForAllDisks) {
     record.entries[0].sectors = 10 * 256;
     file.write(0, bytes_of(record));
   }
-  const ProgramResult grown = juneheath({"grow", images[0], images[1], "--disk", "2", "--by",
-                                         "20MiB", "--give", "2:p1", "--sector-size", "4096"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  succeeds({"grow", images[0], images[1], "--disk", "2", "--by", "20MiB", "--give", "2:p1",
+            "--sector-size", "4096"});
   const auto survey =
       juneheath({"survey", images[0], images[1], "--sector-size", "4096", "--json"}).out;
-  EXPECT_NE(survey.find(std::to_string(119 * mib)), std::string::npos) << survey;
+  EXPECT_THAT(survey, HasSubstr(std::to_string(119 * mib)));
   // Taken for sectors of 512 bytes, as a survey without the word does, it is an eighth of that.
-  EXPECT_EQ(juneheath({"undo", images[0], images[1]}).status, 0);
+  expect_status(0, {"undo", images[0], images[1]});
 }
 
 TEST(Tables, WhatCannotBeTrustedIsRefused) {
@@ -195,7 +177,7 @@ TEST(Tables, WhatCannotBeTrustedIsRefused) {
     EXPECT_EQ(outcome.status, status) << outcome.out << outcome.err;
     EXPECT_TRUE(outcome.said(words)) << outcome.err;
     EXPECT_EQ(file_digest(image), before);
-    EXPECT_FALSE(std::filesystem::exists(image + ".juneheath"));
+    EXPECT_FALSE(files::exists(image + ".juneheath"));
   };
   const auto fresh = [&](const std::string& name, const std::string& sample) {
     unpack_sample(sample, folder / name);

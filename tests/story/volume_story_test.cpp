@@ -1,11 +1,9 @@
 // Volumes through the built program, judged by the system's checker, its kernel and a boot loader's
 // own reader of groups, volumes and files.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/lvm/device.h"
 #include "core/store/file_store.h"
 #include "core/store/views.h"
+#include "support/test.h"
 #include "support/volume_guest.h"
 
 namespace jh::test {
@@ -16,16 +14,14 @@ TEST_F(VolumeGuest, FreeExtentsOfTheGroupAreUsedFirst) {
   const auto tree = tree_of("field-station/var--log");
   const std::string loader_before =
       loader_sum(images_, "(lvm/field--station-var----log)/noise.bin");
-  const ProgramResult grown = grow({"--give", "/var/log=40MiB"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("add 10 extents of 4 MiB")) << grown.out;
-  EXPECT_EQ(std::filesystem::file_size(images_[0]), 768ULL << 20);
+  grows({"--give", "/var/log=40MiB"}, {"add 10 extents of 4 MiB"});
+  EXPECT_EQ(files::file_size(images_[0]), 768ULL << 20);
   const std::uint64_t capacity = expect_sound("field-station/var--log", tree);
   if (can_mount()) {
     EXPECT_GE(capacity, 140ULL << 20);
   }
   EXPECT_EQ(loader_sum(images_, "(lvm/field--station-var----log)/noise.bin"), loader_before);
-  EXPECT_EQ(loader_before.find("failed"), std::string::npos) << loader_before;
+  EXPECT_THAT(loader_before, Not(HasSubstr("failed")));
   expect_audit_clean();
   undo_and_compare();
 }
@@ -34,9 +30,8 @@ TEST_F(VolumeGuest, ThePhysicalVolumeGrowsInPlaceForSeveralTargets) {
   unpack({"fieldstation"});
   const auto root = tree_of("field-station/root");
   const auto home = tree_of("field-station/home");
-  const ProgramResult grown = grow({"--by", "1GiB", "--give", "/home=25%", "--give", "swap=64MiB",
-                                    "--give", "/=rest", "--proof", "full"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  const ProgramResult grown = grows({"--by", "1GiB", "--give", "/home=25%", "--give", "swap=64MiB",
+                                     "--give", "/=rest", "--proof", "full"});
   // 27 free and 256 new extents: a quarter of them, 16, and what is left.
   EXPECT_TRUE(grown.said("add 70 extents")) << grown.out;
   EXPECT_TRUE(grown.said("add 16 extents")) << grown.out;
@@ -45,10 +40,9 @@ TEST_F(VolumeGuest, ThePhysicalVolumeGrowsInPlaceForSeveralTargets) {
   expect_sound("field-station/home", home);
   const std::string devices = loader_devices(images_);
   for (const char* volume : {"root", "home", "swap_1", "var----log"})
-    EXPECT_NE(devices.find(fmt::format("(lvm/field--station-{})", volume)), std::string::npos)
-        << devices;
+    EXPECT_THAT(devices, HasSubstr(fmt::format("(lvm/field--station-{})", volume)));
   expect_audit_clean();
-  ASSERT_EQ(grow({"--by", "128MiB", "--give", "/home"}).status, 0);
+  grows({"--by", "128MiB", "--give", "/home"});
   expect_sound("field-station/home", home);
   EXPECT_EQ(undo().status, 0);
 }
@@ -67,12 +61,9 @@ TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
   unpack({"mbr-boot-lvm"});
   const auto tree = tree_of("moorvg/rootlv");
   const std::string fstab = loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab");
-  const ProgramResult full = grow({"--give", "/=64MiB"});
-  EXPECT_EQ(full.status, 3);
-  EXPECT_TRUE(full.said("takes 16 extents of 4 MiB, and none is free")) << full.err;
+  expect_grow(3, {"--give", "/=64MiB"}, {"takes 16 extents of 4 MiB, and none is free"});
   expect_untouched();
-  const ProgramResult grown = grow({"--to", "2GiB", "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  grows({"--to", "2GiB", "--give", "/"});
   expect_sound("moorvg/rootlv", tree);
   EXPECT_EQ(loader_sum(images_, "(lvm/moorvg-rootlv)/etc/fstab"), fstab);
   expect_audit_clean();
@@ -82,9 +73,8 @@ TEST_F(VolumeGuest, OldMetadataUnderAnMbrAndAFullGroup) {
 // Found by random chains of commands: the disk is longer than its physical volume.
 TEST_F(VolumeGuest, ADiskLongerThanItsPhysicalVolumeBecomesSmallerAroundIt) {
   unpack({"whole-disk-pv"});
-  ASSERT_EQ(grow({"--by", "10MiB", "--give", "nothing"}).status, 0);
-  const ProgramResult shrunk = juneheath({"shrink", images_[0], "--by", "5MiB", "--yes"});
-  ASSERT_EQ(shrunk.status, 0) << shrunk.err;
+  grows({"--by", "10MiB", "--give", "nothing"});
+  succeeds({"shrink", images_[0], "--by", "5MiB", "--yes"});
   expect_audit_clean();
 }
 
@@ -104,27 +94,24 @@ TEST_F(VolumeGuest, AGroupOverTwoDisksIsWrittenOnBoth) {
   const auto scratch = tree_of("twodisk/striped");
   const std::string noise = loader_sum(images_, "(lvm/twodisk-striped)/noise.bin");
   // Neither can grow without the other: the stripes need room on both.
-  const ProgramResult one = grow({"--give", "/scratch=16MiB"});
-  EXPECT_EQ(one.status, 3);
+  expect_grow(3, {"--give", "/scratch=16MiB"});
   expect_untouched();
-  ASSERT_EQ(grow({"--disk", "1", "--by", "256MiB", "--give", "/=8MiB"}).status, 0);
-  const ProgramResult grown = grow({"--give", "/scratch=60MiB", "--give", "/=rest"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("rows of 2 extents")) << grown.out;
+  grows({"--disk", "1", "--by", "256MiB", "--give", "/=8MiB"});
+  grows({"--give", "/scratch=60MiB", "--give", "/=rest"}, {"rows of 2 extents"});
   expect_sound("twodisk/store", store);
   expect_sound("twodisk/striped", scratch);
   EXPECT_EQ(loader_sum(images_, "(lvm/twodisk-striped)/noise.bin"), noise);
   // Both copies say the same.
   const std::string a = metadata_text(images_[0], 68157952 - 512);
   EXPECT_EQ(a, metadata_text(images_[1], 1049088 - 512));
-  EXPECT_NE(a.find("seqno = 5"), std::string::npos) << a;
-  EXPECT_NE(a.find("description = \"juneheath grow: /scratch, /\""), std::string::npos) << a;
+  EXPECT_THAT(a, HasSubstr("seqno = 5"));
+  EXPECT_THAT(a, HasSubstr("description = \"juneheath grow: /scratch, /\""));
   expect_audit_clean();
 }
 
 TEST_F(VolumeGuest, UndoCoversBothDisks) {
   unpack({"two-disk-a", "two-disk-b"});
-  ASSERT_EQ(grow({"--disk", "2", "--by", "1GiB", "--give", "/"}).status, 0);
+  grows({"--disk", "2", "--by", "1GiB", "--give", "/"});
   EXPECT_NE(file_digest(images_[0]), digests_[0]);
   EXPECT_NE(file_digest(images_[1]), digests_[1]);
   undo_and_compare();
@@ -132,52 +119,40 @@ TEST_F(VolumeGuest, UndoCoversBothDisks) {
 
 TEST_F(VolumeGuest, AMissingDiskIsNamedAndNothingChanges) {
   unpack({"two-disk-a"});
-  const ProgramResult refused = grow({"--by", "1GiB", "--give", "twodisk/store"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("lacks a physical volume")) << refused.err;
-  EXPECT_TRUE(refused.said("name all disks")) << refused.err;
+  expect_grow(3, {"--by", "1GiB", "--give", "twodisk/store"},
+              {"lacks a physical volume", "name all disks"});
   expect_untouched();
 }
 
 TEST_F(VolumeGuest, OneDiskTwiceIsADuplicate) {
   unpack({"two-disk-a", "two-disk-b"});
-  std::filesystem::copy_file(images_[1], folder_ / "copy.img");
+  files::copy_file(images_[1], folder_ / "copy.img");
   images_.push_back(folder_ / "copy.img");
   digests_.push_back(digests_[1]);
-  const ProgramResult refused = grow({"--disk", "1", "--by", "1GiB", "--give", "twodisk/store"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("have the identity")) << refused.err;
+  expect_grow(3, {"--disk", "1", "--by", "1GiB", "--give", "twodisk/store"}, {"have the identity"});
   expect_untouched();
 }
 
 TEST_F(VolumeGuest, AnAmountThatIsOneExtentShortIsRefusedWithBothCounts) {
   unpack({"fieldstation"});
-  const ProgramResult refused = grow({"--by", "512MiB", "--give", "/var/log=624MiB"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("takes 156 extents of 4 MiB, and there are 155")) << refused.err;
-  EXPECT_TRUE(refused.said("--give /var/log=rest")) << refused.err;
+  expect_grow(3, {"--by", "512MiB", "--give", "/var/log=624MiB"},
+              {"takes 156 extents of 4 MiB, and there are 155", "--give /var/log=rest"});
   expect_untouched();
-  ASSERT_EQ(grow({"--by", "512MiB", "--give", "/var/log=rest"}).status, 0);
+  grows({"--by", "512MiB", "--give", "/var/log=rest"});
 }
 
 TEST_F(VolumeGuest, RoundingUpIsSaid) {
   unpack({"fieldstation"});
-  const ProgramResult plan = grow({"--give", "/home=10MiB", "--dry-run"});
-  EXPECT_EQ(plan.status, 0);
-  EXPECT_TRUE(plan.said("/home gets 12 MiB")) << plan.out;
+  expect_grow(0, {"--give", "/home=10MiB", "--dry-run"}, {"/home gets 12 MiB"});
 }
 
 TEST_F(VolumeGuest, MoreThanOneRestOrOneTargetTwiceIsWrongUsage) {
   unpack({"fieldstation"});
-  EXPECT_EQ(grow({"--give", "/home", "--give", "/"}).status, 2);
-  EXPECT_EQ(grow({"--give", "/home=4MiB", "--give", "field-station/home"}).status, 2);
-  const ProgramResult mixed = grow({"--give", "/home=4MiB", "--give", "/boot"});
-  EXPECT_EQ(mixed.status, 3);
-  EXPECT_TRUE(mixed.said("/boot cannot grow: p3")) << mixed.err;
-  EXPECT_TRUE(mixed.said("--allow-move --give /home=4MiB --give /boot")) << mixed.err;
-  const ProgramResult which = grow({"--by", "1GiB"});
-  EXPECT_EQ(which.status, 3);
-  EXPECT_TRUE(which.said("--give /var/log")) << which.err;
+  expect_grow(2, {"--give", "/home", "--give", "/"});
+  expect_grow(2, {"--give", "/home=4MiB", "--give", "field-station/home"});
+  expect_grow(3, {"--give", "/home=4MiB", "--give", "/boot"},
+              {"/boot cannot grow: p3", "--allow-move --give /home=4MiB --give /boot"});
+  expect_grow(3, {"--by", "1GiB"}, {"--give /var/log"});
   expect_untouched();
 }
 
@@ -186,9 +161,7 @@ TEST_F(VolumeGuest, ASuspendedSystemInSwapIsRefused) {
   // The swap volume begins at extent 115 of p3's data.
   poke(images_[0], 102760960 - 512 + (1 << 20) + 115ULL * (4 << 20) + 4086, "S1SUSPEND\0");
   digests_[0] = file_digest(images_[0]);
-  const ProgramResult refused = grow({"--give", "swap=8MiB"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("suspended")) << refused.err;
+  expect_grow(3, {"--give", "swap=8MiB"}, {"suspended"});
   expect_untouched();
 }
 
@@ -212,12 +185,8 @@ TEST_P(OtherKinds, AreShownKeptAndRefusedByName) {
   }
   digests_[0] = file_digest(images_[0]);
   const auto pieces = volume_pieces(images_, "field-station/home");
-  const ProgramResult survey = juneheath({"survey", images_[0]});
-  EXPECT_EQ(survey.status, 0) << survey.err;
-  EXPECT_TRUE(survey.said(GetParam())) << survey.out;
-  const ProgramResult refused = grow({"--give", "field-station/swap_1=8MiB"});
-  EXPECT_EQ(refused.status, 6) << refused.out << refused.err;
-  EXPECT_TRUE(refused.said(GetParam())) << refused.err;
+  expect_status(0, {"survey", images_[0]}, {GetParam()});
+  expect_grow(6, {"--give", "field-station/swap_1=8MiB"}, {GetParam()});
   expect_untouched();
 
   const std::string kept = metadata_text(images_[0], device_start);
@@ -226,8 +195,7 @@ TEST_P(OtherKinds, AreShownKeptAndRefusedByName) {
     return text.substr(start, text.find("\n}", start) - start);
   };
   const auto home = tree_of("field-station/home");
-  const ProgramResult grown = grow({"--by", "256MiB", "--give", "/home"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  grows({"--by", "256MiB", "--give", "/home"});
   expect_sound("field-station/home", home);
   EXPECT_EQ(section(metadata_text(images_[0], device_start)), section(kept));
   undo_and_compare();

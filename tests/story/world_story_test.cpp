@@ -1,29 +1,18 @@
 // The world moves on between a cut and recover, between a change and undo: the guest runs, the
 // image is replaced, a ledger is somebody's trap. The built program on real files.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <sys/stat.h>
 
-#include <algorithm>
-#include <filesystem>
-#include <fstream>
 #include <future>
-#include <random>
 
 #include "core/store/host.h"
 #include "support/containers.h"
-#include "support/judges.h"
-#include "support/program.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
-using Words = std::vector<std::string>;
 using Facts = std::map<std::string, std::string>;
 
 constexpr std::uint64_t first_mib = 1048576;
@@ -31,9 +20,8 @@ constexpr std::uint64_t first_mib = 1048576;
 class World : public testing::Test {
  protected:
   void SetUp() override {
-#ifdef JUNEHEATH_SANITIZED
-    GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
-#endif
+    if (is_sanitized)
+      GTEST_SKIP() << "preloading and the sanitizer's own library do not go together";
     if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
     unpack_sample("heather", base_);
     fill_and_delete(base_, first_mib, 100);
@@ -112,8 +100,7 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
   SKIP_UNLESS_ITS_TURN(2)
   constexpr std::uint64_t root = 52428800;
   const Words grow{"grow", image_, "--by", "64MiB", "--give", "/", "--quiet"};
-  const std::string whole = folder_ / "nestcam.raw";
-  unpack_sample("nestcam", whole);
+  const std::string whole = unpack_sample("nestcam", folder_ / "nestcam.raw");
   const auto prepare = [&] {
     files::remove(image_ + ".juneheath");
     files::remove(image_ + ".juneheath.open");
@@ -129,10 +116,8 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
     if (!stopped(grow, n)) continue;
     const bool is_closed = read_file(image_).starts_with("juneheath: this image is in the middle");
     if (is_closed) {
-      const ProgramResult survey = juneheath({"survey", image_});
-      EXPECT_EQ(survey.status, 3);
-      EXPECT_TRUE(survey.said("juneheath recover")) << survey.err;
-      EXPECT_EQ(juneheath({"recover", image_, "--keep-as-is"}).status, 3);
+      expect_status(3, {"survey", image_}, {"juneheath recover"});
+      expect_status(3, {"recover", image_, "--keep-as-is"});
       ++closed;
     } else {
       const Mounted mounted(image_, root, 0, true);
@@ -140,9 +125,8 @@ TEST_F(World, NobodyStartsFromHalfOfAChange) {
       run({"sync", "-f", mounted.path()});
       ++used;
     }
-    const ProgramResult recovered = juneheath({"recover", image_});
-    EXPECT_EQ(recovered.status, 0) << recovered.err;
-    EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+    expect_status(0, {"recover", image_});
+    expect_status(0, {"audit", image_});
     EXPECT_EQ(check_ext(image_, root), "");
     if (!is_closed) {
       EXPECT_EQ(read_file(Mounted(image_, root).path() + "/late"), "a late bird");
@@ -162,7 +146,7 @@ TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
     const auto prepare = [&] {
       fresh();
       if (compacts) {
-        ASSERT_EQ(juneheath({"recast", image_, image, "--quiet"}).status, 0);
+        succeeds({"recast", image_, image, "--quiet"});
       }
     };
     prepare();
@@ -202,43 +186,39 @@ TEST_F(World, AnotherImageWasCopiedOverTheFile) {
     ASSERT_TRUE(stopped(grow, n));
     run({"cp", base_, other});
     files::resize_file(other, 400ULL << 20);
-    ASSERT_EQ(juneheath({"grow", other, "--quiet"}).status, 0);
+    succeeds({"grow", other, "--quiet"});
     ASSERT_EQ(run({"cp", other, image_}).status, 0);  // the same inode, another content
     const std::uint32_t digest = file_digest(image_);
     const ProgramResult recovered = juneheath({"recover", image_});
     EXPECT_TRUE(recovered.status == 0 || recovered.status == 3) << recovered.err;
     EXPECT_EQ(file_digest(image_), digest);
     if (recovered.status == 0) continue;
-    EXPECT_EQ(juneheath({"recover", image_, "--keep-as-is"}).status, 0);
+    expect_status(0, {"recover", image_, "--keep-as-is"});
     EXPECT_EQ(file_digest(image_), digest);
-    EXPECT_EQ(juneheath({"recover", image_}).status, 0);
+    expect_status(0, {"recover", image_});
   }
 }
 
 TEST_F(World, AnImageWithTwoNamesIsLeftAlone) {
   fresh();
   files::create_hard_link(image_, folder_ / "second.img");
-  const ProgramResult refused = juneheath({"grow", image_, "--to", "256MiB"});
-  EXPECT_EQ(refused.status, 3);
-  EXPECT_TRUE(refused.said("2 names")) << refused.err;
-  EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--into", folder_ / "new.img"}).status, 0);
+  expect_status(3, {"grow", image_, "--to", "256MiB"}, {"2 names"});
+  expect_status(0, {"grow", image_, "--to", "256MiB", "--into", folder_ / "new.img"});
 }
 
 TEST_F(World, TheUndoOfAChangeEndsWithTheNextOne) {
   fresh();
-  ASSERT_EQ(juneheath({"shrink", image_, "--by", "60MiB", "--yes"}).status, 0);
-  const ProgramResult compacted = juneheath({"compact", image_, "--yes"});
-  ASSERT_EQ(compacted.status, 0);
-  EXPECT_TRUE(compacted.said("can no longer be taken back")) << compacted.out;
-  EXPECT_EQ(juneheath({"undo", image_}).status, 3);
+  succeeds({"shrink", image_, "--by", "60MiB", "--yes"});
+  succeeds({"compact", image_, "--yes"}, {"can no longer be taken back"});
+  expect_status(3, {"undo", image_});
   // A dropped change may have written to what the one before it had freed.
   fresh();
-  ASSERT_EQ(juneheath({"shrink", image_, "--by", "60MiB", "--yes"}).status, 0);
+  succeeds({"shrink", image_, "--by", "60MiB", "--yes"});
   ASSERT_TRUE(stopped({"grow", image_, "--to", "256MiB", "--quiet"}, 12));
   if (files::exists(image_ + ".juneheath.open")) {
     const ProgramResult recovered = juneheath({"recover", image_});
     EXPECT_TRUE(recovered.said("can no longer be taken back")) << recovered.out;
-    EXPECT_EQ(juneheath({"undo", image_}).status, 3);
+    expect_status(3, {"undo", image_});
   }
 }
 
@@ -251,10 +231,10 @@ TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
     // Content that nobody knows.
     poke(image, 51380224 + 3, "MOORFILE");
     files::resize_file(image, 400ULL << 20);
-    ASSERT_EQ(juneheath({"grow", image, "--give", "p2", "--quiet"}).status, 0);
+    succeeds({"grow", image, "--give", "p2", "--quiet"});
   };
   prepare();
-  ASSERT_EQ(juneheath({"undo", image}).status, 0);
+  succeeds({"undo", image});
   const auto partitions = listed_partitions(image, "MBR");
   ASSERT_GE(partitions.size(), 2U);
   const std::uint64_t start = std::next(partitions.begin())->first;
@@ -270,18 +250,15 @@ TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
   // What was not handed out does not matter, and is left as it is found.
   prepare();
   poke(image, 600000, "a note elsewhere");
-  const ProgramResult undo = juneheath({"undo", image});
-  EXPECT_EQ(undo.status, 0) << undo.err;
-  EXPECT_TRUE(undo.said("all others are as they were found")) << undo.out;
+  expect_status(0, {"undo", image}, {"all others are as they were found"});
   EXPECT_EQ(read_file(image).substr(600000, 16), "a note elsewhere");
 }
 
 TEST_F(World, AGrownDiskWhoseTableWasChangedSinceIsNotTakenBack) {
   fresh();
-  ASSERT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--give", "nothing", "--quiet"}).status,
-            0);
+  succeeds({"grow", image_, "--to", "256MiB", "--give", "nothing", "--quiet"});
   poke(image_, 446 + 16 + 4, "\x83");  // the guest makes a partition behind the first
-  EXPECT_EQ(juneheath({"undo", image_}).status, 3);
+  expect_status(3, {"undo", image_});
 }
 
 TEST_F(World, BothImagesOfAChangeAreNamedAndFree) {
@@ -316,8 +293,8 @@ TEST_F(World, BothImagesOfAChangeAreNamedAndFree) {
       EXPECT_EQ(busy.status, 3) << busy.out;
       EXPECT_EQ(now(), sums);
     }
-    EXPECT_EQ(juneheath({"recover", a, b}).status, 0);
-    EXPECT_EQ(juneheath({"audit", a, b}).status, 0);
+    expect_status(0, {"recover", a, b});
+    expect_status(0, {"audit", a, b});
   }
 }
 
@@ -334,19 +311,19 @@ TEST_F(World, NewImagesHaveTheirNamesOnlyWhenTheyAreWhole) {
       fresh();
       ASSERT_TRUE(stopped(command, n));
       if (files::exists(made)) {
-        EXPECT_EQ(juneheath({"audit", made}).status, 0);
+        expect_status(0, {"audit", made});
         continue;
       }
       ++partial;
       if (n % 2 == 0) {
-        EXPECT_EQ(juneheath({"recover", made}).status, 0);
+        expect_status(0, {"recover", made});
         EXPECT_FALSE(files::exists(made + ".juneheath.new"));
       }
       if (files::exists(made)) continue;  // it was whole but for its name
       const ProgramResult again = juneheath(command);
       // The same, found by the command itself.
       EXPECT_EQ(again.status, again.said("complete but for its name") ? 3 : 0) << again.err;
-      EXPECT_EQ(juneheath({"audit", made}).status, 0);
+      expect_status(0, {"audit", made});
       EXPECT_FALSE(files::exists(made + ".juneheath.new"));
     }
     EXPECT_GT(partial, 3);
@@ -357,11 +334,11 @@ TEST_F(World, NamesOfLedgersAreNoNamesForImages) {
   fresh();
   for (const char* ending : {".juneheath", ".juneheath.open", ".juneheath.new"}) {
     const std::string name = image_ + ending;
-    EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--backup", name}).status, 3);
-    EXPECT_EQ(juneheath({"grow", image_, "--to", "256MiB", "--into", name}).status, 3);
-    EXPECT_EQ(juneheath({"compact", image_, "--into", name}).status, 3);
-    EXPECT_EQ(juneheath({"recast", image_, name, "--form", "qcow2"}).status, 3);
-    EXPECT_EQ(juneheath({"grow", image_, "--add-disk", name + "=64MiB"}).status, 3);
+    expect_status(3, {"grow", image_, "--to", "256MiB", "--backup", name});
+    expect_status(3, {"grow", image_, "--to", "256MiB", "--into", name});
+    expect_status(3, {"compact", image_, "--into", name});
+    expect_status(3, {"recast", image_, name, "--form", "qcow2"});
+    expect_status(3, {"grow", image_, "--add-disk", name + "=64MiB"});
     EXPECT_FALSE(files::exists(name));
   }
 }
@@ -396,7 +373,7 @@ TEST_F(World, LimitsAndClosedOutputsAreFailuresWithAMessage) {
   EXPECT_FALSE(files::exists(folder_ / "big.vdi"));
   const ProgramResult full = run({"bash", "-c", program + " survey " + image_ + " > /dev/full"});
   EXPECT_EQ(full.status, 5) << full.err;
-  EXPECT_EQ(juneheath({"grow", image_, "--by", "18446744073709551615"}).status, 2);
+  expect_status(2, {"grow", image_, "--by", "18446744073709551615"});
   files::create_directories(folder_ / "config/juneheath/juneheath.conf");
   EXPECT_EQ(juneheath({"survey", image_}, {{"XDG_CONFIG_HOME", folder_ / "config"}}).status, 2);
   const std::string name = folder_ / (std::string(246, 'n') + ".img");
@@ -434,7 +411,7 @@ TEST_F(World, AnImageLeadsToNoFileElsewhere) {
     files::remove(out);
   }
   descriptor("device");
-  EXPECT_EQ(juneheath({"recast", inner + "/trap.vmdk", out, "--allow-outside"}).status, 3);
+  expect_status(3, {"recast", inner + "/trap.vmdk", out, "--allow-outside"});
   EXPECT_FALSE(files::exists(out));
 }
 
@@ -446,8 +423,7 @@ TEST_F(World, ADamagedPackedEntryIsFoundByEveryCommand) {
   for (const Words& command :
        {Words{"compact", image, "--dry-run"}, Words{"grow", image, "--by", "1GiB", "--dry-run"},
         Words{"grow", image, "--by", "1GiB", "--yes"}, Words{"audit", image}}) {
-    Words limited{"timeout", "60", JUNEHEATH_PROGRAM};
-    limited.insert(limited.end(), command.begin(), command.end());
+    Words limited = Words{"timeout", "60", JUNEHEATH_PROGRAM} + command;
     EXPECT_EQ(run(limited).status, 4) << command[0] << command.back();
   }
 }
@@ -470,7 +446,7 @@ TEST_F(World, TwoAtATime) {
       EXPECT_FALSE(each.said("damage")) << each.err;
     }
     EXPECT_TRUE(one.status == 0 || two.status == 0) << one.err << two.err;
-    EXPECT_EQ(juneheath({"audit", image_}).status, 0);
+    expect_status(0, {"audit", image_});
     EXPECT_EQ(check_ext(image_, first_mib), "");
   }
 }
@@ -478,9 +454,8 @@ TEST_F(World, TwoAtATime) {
 // A survey or an audit beside a change, in every form: what does not fit together for a moment is
 // no damage, and no file that ends too early.
 TEST_F(World, WhoeverLooksMeanwhileSeesNoDamage) {
-  const std::string sample = folder_ / "sample.img";
-  unpack_sample("mbr-boot-lvm", sample);
-  std::vector<std::string> forms{"raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"};
+  const std::string sample = unpack_sample("mbr-boot-lvm", folder_ / "sample.img");
+  Words forms{"raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"};
   std::mt19937 random(seed_of_run());
   std::shuffle(forms.begin(), forms.end(), random);
   if (!takes_all()) forms.resize(2);
@@ -520,9 +495,7 @@ TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
   bool was_gone = false;
   for (int n = 1;; ++n) {
     fresh();
-    const ProgramResult grown = juneheath(
-        {"grow", image_, "--add-disk", added + "=40MiB", "--give", "bare/data", "--quiet"});
-    ASSERT_EQ(grown.status, 0) << grown.err;
+    succeeds({"grow", image_, "--add-disk", added + "=40MiB", "--give", "bare/data", "--quiet"});
     const ProgramResult undo =
         juneheath({"undo", image_, added, "--quiet"},
                   {{"LD_PRELOAD", JUNEHEATH_STOPPER}, {"JUNEHEATH_STOP_AT", std::to_string(n)}});
@@ -540,7 +513,7 @@ TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
   }
   EXPECT_GT(cuts, 20);
   EXPECT_TRUE(was_gone);
-  EXPECT_EQ(juneheath({"recover", folder_ / "mistyped.img"}).status, 3);
+  expect_status(3, {"recover", folder_ / "mistyped.img"});
 }
 
 }  // namespace

@@ -1,12 +1,5 @@
 // A guest with XFS on a volume: one command from the image to the filesystem, in every form.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <nlohmann/json.hpp>
-
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -28,38 +21,32 @@ class XfsStory : public testing::TestWithParam<const char*> {};
 
 TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
   const TempFolder folder;
-  const std::string raw = folder / "guest.img";
-  unpack_sample("moorhost", raw);
+  const std::string raw = unpack_sample("moorhost", folder / "guest.img");
   const std::string format = GetParam();
   std::string image = raw;
   if (format != "img") {
     image = folder / ("guest." + format);
-    ASSERT_EQ(juneheath({"recast", raw, image, "--quiet"}).status, 0);
+    succeeds({"recast", raw, image, "--quiet"});
   }
-  const auto survey = nlohmann::json::parse(juneheath({"survey", image, "--json"}).out);
+  const auto survey = survey_of({image});
   EXPECT_EQ(survey["hostname"], "moorhost") << "read from its XFS";
   EXPECT_EQ(survey["groups"][0]["volumes"][1]["mount_points"][0], "/");
 
-  const ProgramResult grown =
-      juneheath({"grow", image, "--by", "1GiB", "--give", "/", "--give", "swap=64MiB", "--yes"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("XFS on heath/root")) << grown.out;
+  succeeds({"grow", image, "--by", "1GiB", "--give", "/", "--give", "swap=64MiB", "--yes"},
+           {"XFS on heath/root"});
   EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
-  const ProgramResult undone = juneheath({"undo", image, "--yes"});
-  EXPECT_EQ(undone.status, 0) << undone.err;
+  expect_status(0, {"undo", image, "--yes"});
 
   // /boot stands in front of the physical volume: that moves out of its way, with all that is in
   // it.
-  const ProgramResult moved = juneheath(
-      {"grow", image, "--by", "512MiB", "--give", "/boot=400MiB", "--allow-move", "--yes"});
-  ASSERT_EQ(moved.status, 0) << moved.err;
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
-  ASSERT_EQ(juneheath({"compact", image, "--yes"}).status, 0);
-  EXPECT_EQ(juneheath({"audit", image}).status, 0);
+  succeeds({"grow", image, "--by", "512MiB", "--give", "/boot=400MiB", "--allow-move", "--yes"});
+  expect_status(0, {"audit", image});
+  succeeds({"compact", image, "--yes"});
+  expect_status(0, {"audit", image});
   const std::string whole = format == "img" ? image : recast_raw(image, folder / "whole.img");
   cut_out(whole, boot_at, 800ULL << 20, folder / "boot");
   EXPECT_EQ(check_xfs(folder / "boot"), "");
-  const auto now = nlohmann::json::parse(juneheath({"survey", whole, "--json"}).out);
+  const auto now = survey_of({whole});
   const std::uint64_t moved_by = now["disks"][0]["places"][1]["offset"].get<std::uint64_t>() -
                                  survey["disks"][0]["places"][1]["offset"].get<std::uint64_t>();
   EXPECT_GE(moved_by, 400ULL << 20);

@@ -1,22 +1,16 @@
 #include "support/btrfs_guest.h"
 
 #include <fcntl.h>
-#include <fmt/format.h>
 #include <linux/fs.h>
 #include <sys/ioctl.h>
 #include <sys/mount.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
-#include <filesystem>
-#include <fstream>
-
-#include "support/judges.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
 
 class Life {
  public:

@@ -1,9 +1,5 @@
 #include "support/changes.h"
 
-#include <gtest/gtest.h>
-
-#include <sstream>
-
 #include "core/change/carry_out.h"
 #include "core/change/recast.h"
 #include "core/compact/compact.h"
@@ -12,9 +8,8 @@
 #include "core/plan/shrink.h"
 #include "support/containers.h"
 #include "support/guest_writes.h"
-#include "support/judges.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -39,7 +34,6 @@ void grow(FaultHost& host, const Guest& guest, const BeforeProof& before_proof) 
   request.by = 40_MiB;
   if (guest.disks().size() > 1)
     request.gives = {parse_give("/scratch=16MiB"), parse_give("/=rest")};
-  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
@@ -50,7 +44,6 @@ void grow_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_pr
   request.disk_chosen = true;
   request.by = 40_MiB;
   request.gives = {parse_give("disk")};
-  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
@@ -60,7 +53,6 @@ void shrink(FaultHost& host, const Guest& guest, const BeforeProof& before_proof
   request.disk_chosen = true;
   request.to_floor = true;
   request.allow_move = true;
-  NullProgress silent;
   carry_out(host, guest, plan_shrink(guest, request), request, silent, before_proof);
 }
 
@@ -71,7 +63,6 @@ void grow_with_moves(FaultHost& host, const Guest& guest, const std::vector<cons
   request.by = 24_MiB;
   request.allow_move = true;
   for (const char* give : gives) request.gives.push_back(parse_give(give));
-  NullProgress silent;
   carry_out(host, guest, plan_growth(guest, request), request, silent, before_proof);
 }
 
@@ -86,12 +77,10 @@ void grow_two_groups(FaultHost& host, const Guest& guest, const BeforeProof& bef
 }
 
 void compact(FaultHost& host, const Guest& guest, const BeforeProof&) {
-  NullProgress silent;
   compact_in_place(host, guest, 0, false, Sharing::automatic, silent);
 }
 
 void keep_full(FaultHost& host, const Guest&, const BeforeProof&) {
-  NullProgress silent;
   recast_in_place(host, first_image, Allocation::full, silent);
 }
 
@@ -107,7 +96,6 @@ void add_disk(FaultHost& host, const Guest& guest, const BeforeProof& before_pro
   MemoryStore blank((64_MiB).value(), added_image);
   disks.push_back({added_image, &blank, true});
   const Guest with_it(disks);
-  NullProgress silent;
   carry_out(host, with_it, plan_growth(with_it, request), request, silent, before_proof);
 }
 
@@ -182,7 +170,6 @@ Contents images_of(const GuestChange& change) {
     wanted.allocation = change.allocation;
     wanted.disk_size = Bytes(disk.size());
     auto made = new_image(wanted);
-    NullProgress silent;
     fill_disk(*from, *made->container, silent);
     auto& image = dynamic_cast<MemoryStore&>(*made->main);
     old.emplace(path, change.with_snapshots ? MemoryStore(snapshot_twice(image), path)
@@ -214,8 +201,8 @@ bool same(const Contents& a, const Contents& b) {
          });
 }
 
-std::vector<std::string> images_on(FaultHost& host) {
-  std::vector<std::string> paths;
+Words images_on(FaultHost& host) {
+  Words paths;
   for (const std::string& path : {first_image, second_image, added_image})
     if (host.exists(path) && host.content(path).size() != 0) paths.push_back(path);
   return paths;

@@ -1,10 +1,5 @@
 #include "support/children.h"
 
-#include <gtest/gtest.h>
-
-#include <algorithm>
-#include <filesystem>
-
 #include "core/container/qcow2/qcow2.h"
 #include "core/container/vdi/vdi.h"
 #include "core/container/vhd/vhd.h"
@@ -12,8 +7,7 @@
 #include "core/container/vmdk/vmdk.h"
 #include "core/store/file_store.h"
 #include "core/store/utf16.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -142,15 +136,15 @@ void make_child_of(Store& child, Store& parent, ImageFormat format, const std::s
 
 std::string new_child(const std::string& parent, const std::string& name, ImageFormat format,
                       std::uint64_t disk_size) {
-  const std::filesystem::path folder = std::filesystem::path(parent).parent_path();
+  const files::path folder = files::path(parent).parent_path();
   const std::string empty = folder / "empty.img";
   FileStore::create(empty)->resize(disk_size);
   const std::string path = folder / name;
   EXPECT_EQ(juneheath({"recast", empty, path, "--form", format_name(format), "--quiet"}).status, 0);
-  std::filesystem::remove(empty);
+  files::remove(empty);
   FileStore child(path, Access::read_write);
   FileStore below(parent, Access::read_only);
-  make_child_of(child, below, format, std::filesystem::path(parent).filename());
+  make_child_of(child, below, format, files::path(parent).filename());
   child.flush();
   return path;
 }

@@ -2,15 +2,12 @@
 
 #include <zstd.h>
 
-#include <filesystem>
 #include <stdexcept>
 
 #include "core/store/file_store.h"
-#include "support/program.h"
+#include "support/test.h"
 
 namespace jh::test {
-
-namespace files = std::filesystem;
 
 namespace {
 

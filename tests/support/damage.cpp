@@ -1,7 +1,6 @@
 #include "support/damage.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
+#include "support/test.h"
 
 namespace jh::test {
 

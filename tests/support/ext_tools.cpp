@@ -1,9 +1,5 @@
 #include "support/ext_tools.h"
 
-#include <fmt/format.h>
-
-#include <filesystem>
-
 #include "core/base/checksum.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/ext.h"
@@ -11,7 +7,7 @@
 #include "core/fs/ext/relocate.h"
 #include "core/fs/ext/shrink.h"
 #include "core/store/file_store.h"
-#include "support/judges.h"
+#include "support/test.h"
 #include "support/tree.h"
 
 namespace jh::test {
@@ -33,26 +29,24 @@ void grow_ext(const std::string& path, std::uint64_t size) {
   }
   // What finds no room while it moves is refused: then the file is put back.
   const std::string kept = path + ".kept";
-  if (moves) std::filesystem::copy_file(path, kept);
+  if (moves) files::copy_file(path, kept);
   try {
     file.resize(std::max(size, old_size));
-    NullProgress silent;
     ext::clear_table_way(file, blocks, silent);
     ext::Filesystem fs(file);
     ext::grow(fs, ext::plan_grow(fs, blocks));
   } catch (const Error&) {
     file.resize(old_size);
-    if (moves) std::filesystem::rename(kept, path);
+    if (moves) files::rename(kept, path);
     throw;
   }
-  std::filesystem::remove(kept);
+  files::remove(kept);
 }
 
 std::uint64_t shrink_ext(const std::string& path, std::uint64_t size) {
   FileStore file(path, Access::read_write);
   ext::Filesystem fs(file);
   const auto plan = ext::plan_shrink(fs, size / fs.geometry().block_size);
-  NullProgress silent;
   ext::shrink(fs, plan, silent);
   return fs.geometry().blocks * fs.geometry().block_size;
 }
@@ -66,7 +60,6 @@ std::uint64_t floor_of(const std::string& path) {
 Findings audit_ext(const std::string& path) {
   FileStore file(path, Access::read_only);
   Findings findings;
-  NullProgress silent;
   try {
     ext::Filesystem fs(file);
     ext::audit(fs, {}, findings, silent);
@@ -78,7 +71,6 @@ Findings audit_ext(const std::string& path) {
 
 Findings audit_ext_in(Container& container) {
   Findings findings;
-  NullProgress silent;
   container.audit(findings);
   ext::Filesystem fs(container.disk());
   ext::audit(fs, {}, findings, silent);
@@ -151,9 +143,8 @@ const std::vector<ExtKind>& ext_kinds() {
 }
 
 void make_ext_kind(const ExtKind& kind, std::uint32_t block_size, const std::string& path,
-                   std::uint64_t size, const std::vector<std::string>& further, bool filled) {
-  std::vector<std::string> options{"-b", std::to_string(block_size)};
-  options.insert(options.end(), kind.options.begin(), kind.options.end());
+                   std::uint64_t size, const Words& further, bool filled) {
+  Words options = Words{"-b", std::to_string(block_size)} + kind.options;
   options.insert(options.end(), further.begin(), further.end());
   make_ext(path, size, options, filled && kind.filled);
 }

@@ -2,14 +2,10 @@
 // must be what is there.
 #pragma once
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <optional>
-
 #include "cli/terminal.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
+#include "support/test.h"
 
 namespace jh::test {
 
@@ -69,8 +65,7 @@ SaidLeft fail_everywhere(const Contents& old, const std::string& image, std::uin
           break;
         case Outcome::unfinished:
           ++said.unfinished;
-          EXPECT_NE(cli::text_of(error->next()).find("juneheath recover " + image),
-                    std::string::npos);
+          EXPECT_THAT(cli::text_of(error->next()), HasSubstr("juneheath recover " + image));
           recover(host, image);
           break;
         case Outcome::sound:

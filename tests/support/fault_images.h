@@ -1,13 +1,12 @@
 // The files of one image of any kind, put on hosts whose power is cut.
 #pragma once
 
-#include <gtest/gtest.h>
-
 #include "core/container/fill.h"
 #include "support/changes.h"
 #include "support/containers.h"
-#include "support/fault_host.h"
+#include "support/power_cuts.h"
 #include "support/same_guest.h"
+#include "support/test.h"
 
 namespace jh::test {
 
@@ -18,7 +17,6 @@ class FaultImages : public testing::TestWithParam<Kind> {
     MemoryStore content(disk, "content");
     const auto from = open_container(content);
     auto made = new_image(wanted(GetParam(), content.size()));
-    NullProgress silent;
     fill_disk(*from, *made->container, silent);
     for (const std::string& path : made->files.siblings("")) {
       auto* store = dynamic_cast<MemoryStore*>(made->files.part(path));
@@ -28,19 +26,9 @@ class FaultImages : public testing::TestWithParam<Kind> {
   void put(FaultHost& host) const {
     for (const auto& [path, content] : old_) host.put(path, content);
   }
-  /// On such a host the power goes in the work's n-th operation, which may not come to it; then the
-  /// image is recovered.
-  template <class Work>
-  void cut_and_recover(FaultHost& host, std::uint64_t n, Unflushed mode, std::mt19937& random,
-                       Work work) const {
-    put(host);
-    host.cut_at(n, mode);
-    try {
-      work(host);
-    } catch (const PowerCut&) {
-    }
-    host.restart(random);
-    recover(host, first_image);
+  /// The same as the beginning of a sweep.
+  PowerCuts::Work prepared() const {
+    return [this](FaultHost& host) { put(host); };
   }
   /// All files are there, and each is what it was, to the byte.
   bool is_identical(const FaultHost& host) const {

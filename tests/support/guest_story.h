@@ -1,14 +1,7 @@
 // Stories that change a guest and look at all its filesystems before and after.
 #pragma once
 
-#include <gtest/gtest.h>
-
-#include <filesystem>
-#include <nlohmann/json.hpp>
-
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 #include "support/tree.h"
 #include "support/volumes.h"
 
@@ -23,9 +16,8 @@ struct ExtPlace {
 
 class GuestStory : public testing::Test {
  protected:
-  std::vector<ExtPlace> filesystems(const std::vector<std::string>& images) {
-    std::vector<std::string> command{"survey", "--json"};
-    command.insert(command.end(), images.begin(), images.end());
+  std::vector<ExtPlace> filesystems(const Words& images) {
+    Words command = Words{"survey", "--json"} + images;
     const auto survey = nlohmann::json::parse(juneheath(command).out);
     std::vector<ExtPlace> places;
     const auto is_ext = [](const nlohmann::json& place) {
@@ -44,8 +36,7 @@ class GuestStory : public testing::Test {
   }
 
   // Sound by the checker; the tree as the kernel shows it.
-  std::map<std::string, std::map<std::string, std::string>> trees(
-      const std::vector<std::string>& raw) {
+  std::map<std::string, std::map<std::string, std::string>> trees(const Words& raw) {
     std::map<std::string, std::map<std::string, std::string>> all;
     for (const ExtPlace& place : filesystems(raw)) {
       std::string file = raw.front();
@@ -55,12 +46,12 @@ class GuestStory : public testing::Test {
       }
       EXPECT_EQ(check_ext(file, place.offset), "") << place.name;
       if (can_mount()) all[place.name] = tree_facts(Mounted(file, place.offset).path());
-      if (place.volume) std::filesystem::remove(file);
+      if (place.volume) files::remove(file);
     }
     return all;
   }
 
-  void expect_same(const std::vector<std::string>& raw,
+  void expect_same(const Words& raw,
                    const std::map<std::string, std::map<std::string, std::string>>& before) {
     const auto now = trees(raw);
     ASSERT_EQ(now.size(), before.size());
@@ -68,15 +59,11 @@ class GuestStory : public testing::Test {
       EXPECT_EQ(tree_difference(tree, now.at(name)), "") << name;
   }
 
-  ProgramResult run_on(const std::string& command, const std::vector<std::string>& images,
-                       const std::vector<std::string>& options) {
-    std::vector<std::string> words{command};
-    words.insert(words.end(), images.begin(), images.end());
-    words.insert(words.end(), options.begin(), options.end());
-    return juneheath(words);
+  ProgramResult run_on(const std::string& command, const Words& images, const Words& options) {
+    return juneheath(Words{command} + images + options);
   }
 
-  void expect_audit_clean(const std::vector<std::string>& images) {
+  void expect_audit_clean(const Words& images) {
     const ProgramResult audit = run_on("audit", images, {});
     EXPECT_EQ(audit.status, 0) << audit.out;
   }

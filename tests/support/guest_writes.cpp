@@ -1,8 +1,5 @@
 #include "support/guest_writes.h"
 
-#include <random>
-
-#include "core/base/progress.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/directory_edit.h"
 #include "core/fs/ext/ext.h"
@@ -10,6 +7,7 @@
 #include "core/fs/ext/quota.h"
 #include "core/guest/guest.h"
 #include "support/ext_tools.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -19,7 +17,6 @@ using Filesystem = ext::Filesystem;
 
 bool is_sound(Filesystem& fs) {
   Findings findings;
-  NullProgress silent;
   audit(fs, {}, findings, silent);
   return findings.clean();
 }
@@ -86,7 +83,7 @@ std::uint32_t make_file(Filesystem& fs, const std::string& name, std::uint64_t s
   return ino;
 }
 
-bool guest_writes_files(Host& host, const std::vector<std::string>& images, const std::string& name,
+bool guest_writes_files(Host& host, const Words& images, const std::string& name,
                         std::uint64_t size) {
   try {
     HostFileResolver resolver(host);

@@ -1,27 +1,17 @@
 #include "support/judges.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
 #include <sys/statvfs.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
-#include <array>
 #include <chrono>
-#include <filesystem>
-#include <fstream>
-#include <random>
-#include <sstream>
 #include <stdexcept>
-#include <string_view>
 #include <thread>
 
-#include "support/samples.h"
+#include "support/test.h"
 #include "support/xfs_guest.h"
 
 namespace jh::test {
-
-namespace files = std::filesystem;
 
 namespace {
 
@@ -69,15 +59,14 @@ const std::string& sample_tree() {
   return path;
 }
 
-void make_ext(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
-              bool filled) {
+std::string make_ext(const std::string& path, std::uint64_t size, const Words& options,
+                     bool filled) {
   make_sparse_file(path, size);
-  std::vector<std::string> command{"mkfs.ext4", "-q", "-F", "-L", "moor"};
+  Words command{"mkfs.ext4", "-q", "-F", "-L", "moor"};
   if (filled) command.insert(command.end(), {"-d", sample_tree()});
-  command.insert(command.end(), options.begin(), options.end());
-  command.push_back(path);
-  const ProgramResult outcome = run(command);
+  const ProgramResult outcome = run(command + options + Words{path});
   if (outcome.status != 0) throw std::runtime_error(fmt::format("mkfs.ext4: {}", outcome.err));
+  return path;
 }
 
 std::string check_ext(const std::string& image, std::uint64_t offset) {
@@ -93,8 +82,8 @@ void fill_by_kernel(const std::string& path) {
   run({"cp", "-a", sample_tree() + "/.", mounted.path()});
 }
 
-void make_by(std::vector<std::string> maker, const std::string& path, std::uint64_t size,
-             const std::vector<std::string>& options, bool filled) {
+void make_by(Words maker, const std::string& path, std::uint64_t size, const Words& options,
+             bool filled) {
   make_sparse_file(path, size);
   const std::string name = maker.front();
   maker.insert(maker.end(), options.begin(), options.end());
@@ -106,19 +95,21 @@ void make_by(std::vector<std::string> maker, const std::string& path, std::uint6
 
 }  // namespace
 
-void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
-              bool filled) {
-  std::vector<std::string> known = options;
+std::string make_xfs(const std::string& path, std::uint64_t size, const Words& options,
+                     bool filled) {
+  Words known = options;
   const bool parents = std::erase(known, with_parents) != 0;
   make_by({"mkfs.xfs", "-q", "-f"}, path, size, known, filled && !parents);
-  if (!parents) return;
+  if (!parents) return path;
   add_parents(path);
   if (filled && can_mount()) fill_by_kernel(path);
+  return path;
 }
 
-void make_btrfs(const std::string& path, std::uint64_t size,
-                const std::vector<std::string>& options, bool filled) {
+std::string make_btrfs(const std::string& path, std::uint64_t size, const Words& options,
+                       bool filled) {
   make_by({"mkfs.btrfs", "-q", "-f"}, path, size, options, filled);
+  return path;
 }
 
 std::string check_btrfs(const std::string& image) {
@@ -202,7 +193,7 @@ std::size_t fill_and_delete(const std::string& raw, std::uint64_t offset, int fi
   std::string noise(300000, ' ');
   std::mt19937 random(7);
   for (char& c : noise) c = static_cast<char>(random());
-  std::vector<std::string> names;
+  Words names;
   for (int i = 0; i < files; ++i) {
     names.push_back(fmt::format("{}/film-{}", mounted.path(), i));
     std::ofstream file(names.back(), std::ios::binary);
@@ -210,7 +201,7 @@ std::size_t fill_and_delete(const std::string& raw, std::uint64_t offset, int fi
   }
   run({"sync", "-f", mounted.path()});
   for (std::size_t i = 0; i < names.size(); ++i)
-    if (i % 10 != 0) std::filesystem::remove(names[i]);
+    if (i % 10 != 0) files::remove(names[i]);
   return names.size();
 }
 

@@ -11,8 +11,8 @@ namespace jh::test {
 
 /// A new filesystem in a file (made sparse, of this size), optionally with content: a few hundred
 /// files, links, a sparse file, an indexed directory.
-void make_ext(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
-              bool filled = true);
+std::string make_ext(const std::string& path, std::uint64_t size, const Words& options,
+                     bool filled = true);
 /// A folder with such content, made once per process.
 const std::string& sample_tree();
 
@@ -20,15 +20,15 @@ const std::string& sample_tree();
 std::string check_ext(const std::string& image, std::uint64_t offset = 0);
 
 /// The same for XFS: made by the system, filled by its kernel (where this process may mount).
-void make_xfs(const std::string& path, std::uint64_t size, const std::vector<std::string>& options,
-              bool filled = true);
+std::string make_xfs(const std::string& path, std::uint64_t size, const Words& options,
+                     bool filled = true);
 /// Empty when the system's checker, told to change nothing, is content; its words otherwise. Of one
 /// with parent pointers, which the checker does not know: when its kernel is.
 std::string check_xfs(const std::string& image);
 
 /// The same for btrfs.
-void make_btrfs(const std::string& path, std::uint64_t size,
-                const std::vector<std::string>& options, bool filled = true);
+std::string make_btrfs(const std::string& path, std::uint64_t size, const Words& options,
+                       bool filled = true);
 std::string check_btrfs(const std::string& image);
 
 /// Whether this process may attach and mount images.

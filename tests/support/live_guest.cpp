@@ -1,10 +1,6 @@
 #include "support/live_guest.h"
 
-#include <gtest/gtest.h>
-
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {}  // namespace
@@ -40,22 +36,21 @@ MemoryKernel system_with_volumes() {
   return made;
 }
 
-GrowRequest give(const std::vector<std::string>& targets) {
+GrowRequest give(const Words& targets) {
   GrowRequest request;
   request.running = true;
   for (const std::string& target : targets) request.gives.push_back(parse_give(target));
   return request;
 }
 
-std::vector<std::string> orders(const MemoryKernel& kernel) {
-  std::vector<std::string> out;
+Words orders(const MemoryKernel& kernel) {
+  Words out;
   for (const std::string& each : kernel.told)
     if (!each.starts_with("write")) out.push_back(each);
   return out;
 }
 
 void change(MemoryKernel& kernel, const GrowRequest& request, const std::string& notes) {
-  NullProgress silent;
   live::LiveChange change(kernel, request, live::Notes(notes), /*to_change=*/true);
   change.carry_out(silent, [](const Step&) {});
 }

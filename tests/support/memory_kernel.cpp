@@ -1,13 +1,10 @@
 #include "support/memory_kernel.h"
 
-#include <fmt/format.h>
-
-#include <sstream>
-
 #include "core/base/errors.h"
 #include "core/guest/guest.h"
 #include "core/live/running_system.h"
 #include "core/lvm/mapper_name.h"
+#include "support/test.h"
 
 namespace jh::test {
 

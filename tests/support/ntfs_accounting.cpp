@@ -1,9 +1,8 @@
 #include "support/ntfs_accounting.h"
 
-#include <cstring>
-#include <fstream>
 #include <stdexcept>
-#include <vector>
+
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

@@ -1,18 +1,15 @@
 #include "support/ntfs_writer.h"
 
-#include <fmt/format.h>
-
-#include <algorithm>
-#include <random>
-
 #include "core/fs/ntfs/index.h"
 #include "core/fs/ntfs/record_table.h"
 #include "core/store/utf16.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
 using namespace ntfs;
+using Filesystem = ntfs::Filesystem;
 
 // Free clusters from a place on, ascending.
 class Ascending final : public Clusters {

@@ -1,23 +1,24 @@
 #include "support/program.h"
 
 #include <fcntl.h>
-#include <gtest/gtest.h>
+#include <fmt/ranges.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <cstdlib>
-#include <filesystem>
 #include <regex>
-#include <set>
 #include <stdexcept>
 
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 
-ProgramResult run(const std::vector<std::string>& command,
-                  const std::map<std::string, std::string>& environment) {
+Words operator+(Words first, const Words& then) {
+  first.insert(first.end(), then.begin(), then.end());
+  return first;
+}
+
+ProgramResult run(const Words& command, const std::map<std::string, std::string>& environment) {
   const TempFolder folder;
   const std::string out = folder / "out";
   const std::string err = folder / "err";
@@ -78,8 +79,12 @@ void paste_commands_of(const ProgramResult& said) {
 
 }  // namespace
 
+nlohmann::json survey_of(const Words& images) {
+  return nlohmann::json::parse(juneheath(Words{"survey", "--json"} + images).out);
+}
+
 std::string recast_raw(const std::string& image, const std::string& to) {
-  std::filesystem::remove(to);
+  files::remove(to);
   const ProgramResult made =
       juneheath({"recast", image, to, "--form", "raw", "--store", "sparse", "--quiet"});
   EXPECT_EQ(made.status, 0) << made.err;
@@ -99,11 +104,64 @@ ProgramResult paste(const std::string& line) {
   return run({"sh", "-c", std::regex_replace(line, std::regex("^juneheath"), our_program())});
 }
 
-ProgramResult juneheath(std::vector<std::string> arguments,
-                        const std::map<std::string, std::string>& environment) {
+ProgramResult juneheath(Words arguments, const std::map<std::string, std::string>& environment) {
   arguments.insert(arguments.begin(), our_program());
   const ProgramResult outcome = run(arguments, environment);
   if (std::getenv("JUNEHEATH_PASTE") != nullptr) paste_commands_of(outcome);
+  return outcome;
+}
+
+namespace {
+
+// What is not as it was expected; empty: all of it is.
+std::string difference(const ProgramResult& outcome, int status, const Words& texts) {
+  std::string all;
+  if (outcome.status != status)
+    all += fmt::format("it ended with {} and not with {}\n", outcome.status, status);
+  for (const std::string& text : texts)
+    if (!outcome.said(text)) all += fmt::format("it did not say: {}\n", text);
+  return all;
+}
+
+// Of what is named and all that lies beside it; 0 for what is too large to be read each time.
+std::map<std::string, std::uint32_t> digests_around(const Words& arguments) {
+  std::set<files::path> folders;
+  for (const std::string& each : arguments)
+    if (files::is_regular_file(each)) folders.insert(files::absolute(each).parent_path());
+  std::map<std::string, std::uint32_t> all;
+  for (const files::path& folder : folders)
+    for (const auto& entry : files::directory_iterator(folder))
+      if (entry.is_regular_file())
+        all[entry.path()] = allocated(entry.path()) < 1ULL << 30 ? file_digest(entry.path()) : 0;
+  // What the program writes for its user.
+  const auto log = std::find(arguments.begin(), arguments.end(), "--log");
+  if (log != arguments.end()) all.erase(*std::next(log));
+  return all;
+}
+
+std::string told(const Words& arguments, const std::string& what, const ProgramResult& outcome) {
+  return fmt::format("juneheath {}\n{}{}{}", fmt::join(arguments, " "), what, outcome.out,
+                     outcome.err);
+}
+
+}  // namespace
+
+ProgramResult expect_status(int status, const Words& arguments, const Words& texts,
+                            std::source_location here) {
+  const bool refuses = status == 2 || status == 3 || status == 4 || status == 6;
+  const auto before = refuses ? digests_around(arguments) : decltype(digests_around({}))();
+  ProgramResult outcome = juneheath(arguments);
+  std::string what = difference(outcome, status, texts);
+  if (refuses && digests_around(arguments) != before) what += "it has changed a file\n";
+  if (!what.empty())
+    ADD_FAILURE_AT(here.file_name(), static_cast<int>(here.line()))
+        << told(arguments, what, outcome);
+  return outcome;
+}
+
+ProgramResult succeeds(const Words& arguments, const Words& texts, std::source_location here) {
+  ProgramResult outcome = expect_status(0, arguments, texts, here);
+  if (outcome.status != 0) throw std::runtime_error("the test cannot go on without it");
   return outcome;
 }
 

@@ -2,10 +2,17 @@
 #pragma once
 
 #include <map>
+#include <nlohmann/json.hpp>
+#include <source_location>
 #include <string>
 #include <vector>
 
 namespace jh::test {
+
+using Words = std::vector<std::string>;
+
+/// One behind the other.
+Words operator+(Words first, const Words& then);
 
 struct ProgramResult {
   int status = -1;    // exit status; 128 + signal when killed
@@ -17,11 +24,22 @@ struct ProgramResult {
   }
 };
 
-ProgramResult run(const std::vector<std::string>& command,
-                  const std::map<std::string, std::string>& environment = {});
+ProgramResult run(const Words& command, const std::map<std::string, std::string>& environment = {});
 /// Our own program.
-ProgramResult juneheath(std::vector<std::string> arguments,
+ProgramResult juneheath(Words arguments,
                         const std::map<std::string, std::string>& environment = {});
+
+/// Expects of our own program that it ends with this status and says all of these texts, and
+/// returns what it said. Where it refuses or finds damage not a byte has changed of the files named
+/// and of those beside them, and none has come or gone.
+ProgramResult expect_status(int status, const Words& arguments, const Words& texts = {},
+                            std::source_location here = std::source_location::current());
+/// Where the test cannot go on without: throws when it does not succeed.
+ProgramResult succeeds(const Words& arguments, const Words& texts = {},
+                       std::source_location here = std::source_location::current());
+
+/// What `survey --json` says of a guest.
+nlohmann::json survey_of(const Words& images);
 
 /// The disk of an image as a raw one, for outside judges: made anew at `to`, which it returns. A
 /// failure of the test where it cannot be.

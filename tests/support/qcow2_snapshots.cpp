@@ -1,10 +1,6 @@
 #include "support/qcow2_snapshots.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <fstream>
-#include <map>
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

@@ -1,14 +1,6 @@
 #include "support/same_guest.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <algorithm>
-#include <filesystem>
-#include <map>
-
 #include "core/base/checksum.h"
-#include "core/base/progress.h"
 #include "core/fs/ext/audit.h"
 #include "core/fs/ext/ext.h"
 #include "core/fs/ext/read.h"
@@ -16,15 +8,14 @@
 #include "core/guest/guest.h"
 #include "core/guest/unused.h"
 #include "support/ext_tools.h"
-#include "support/judges.h"
 #include "support/ntfs_accounting.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
 struct OpenGuest {
-  OpenGuest(Host& host, const std::vector<std::string>& paths) : resolver(host) {
+  OpenGuest(Host& host, const Words& paths) : resolver(host) {
     std::vector<Guest::Image> images;
     for (const std::string& path : paths) {
       files.push_back(host.open(path, Access::read_only));
@@ -63,7 +54,6 @@ bool same_filesystem(const Layer& before, const Layer& after) {
   if (!before.content.filesystem() || !after.content.filesystem()) return false;
   if (before.content.size != after.content.size) return false;
   Findings findings;
-  NullProgress silent;
   after.content.on_disk()->audit(AuditScope::full, {}, findings, silent);
   return findings.clean() && tree_of(before.content) == tree_of(after.content);
 }
@@ -133,7 +123,6 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
   const Content content = recognise_content(place);
   if (content.filesystem()) try {
       Findings findings;
-      NullProgress silent;
       FilesystemOnDisk& fs = *content.on_disk();
       fs.audit(AuditScope::full, {}, findings, silent);
       fs.floor();
@@ -150,7 +139,6 @@ void look_all_over(MemoryStore& place, Files files, const std::string& words) {
 }
 
 void expect_sound_with(Store& place, const Sums& tree) {
-  NullProgress silent;
   const Content content = recognise_content(place);
   ASSERT_TRUE(content.on_disk() != nullptr)
       << (content.blockers.empty() ? content.state : content.blockers.front().what());
@@ -197,10 +185,8 @@ Sums tree_sums(FilesystemOnDisk& fs) {
   return found;
 }
 
-bool same_for_the_guest(Host& before, Host& after, const std::string& image,
-                        const std::vector<std::string>& also) {
-  std::vector<std::string> paths{image};
-  paths.insert(paths.end(), also.begin(), also.end());
+bool same_for_the_guest(Host& before, Host& after, const std::string& image, const Words& also) {
+  Words paths = Words{image} + also;
   const OpenGuest was(before, paths);
   const OpenGuest now(after, paths);
   return for_each_difference_in_use(was, now, [&](std::size_t disk, std::uint64_t at) {
@@ -208,7 +194,7 @@ bool same_for_the_guest(Host& before, Host& after, const std::string& image,
   });
 }
 
-bool same_where_used(Host& before, Host& after, const std::vector<std::string>& images) {
+bool same_where_used(Host& before, Host& after, const Words& images) {
   try {
     return for_each_difference_in_use(OpenGuest(before, images), OpenGuest(after, images),
                                       [](std::size_t, std::uint64_t) { return false; });
@@ -221,7 +207,7 @@ std::string what_the_guest_finds(Host& host, const std::string& image) {
   return what_the_guests_disks_hold(host, {image});
 }
 
-std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string>& images) {
+std::string what_the_guests_disks_hold(Host& host, const Words& images) {
   const OpenGuest opened(host, images);
   std::string found;
   for (const Disk& disk : opened.guest->disks())
@@ -236,7 +222,7 @@ std::string what_the_guests_disks_hold(Host& host, const std::vector<std::string
   return found;
 }
 
-std::string checker_says(Host& host, const std::vector<std::string>& images) {
+std::string checker_says(Host& host, const Words& images) {
   const OpenGuest opened(host, images);
   const TempFolder folder;
   std::string said;

@@ -1,18 +1,14 @@
 #include "support/samples.h"
 
-#include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <zstd.h>
 
-#include <fstream>
-
 #include "core/base/checksum.h"
 #include "core/store/file_store.h"
+#include "support/test.h"
 
 namespace jh::test {
-
-namespace files = std::filesystem;
 
 TempFolder::TempFolder() {
   std::string pattern = (files::temp_directory_path() / "juneheath-test-XXXXXX").string();
@@ -25,7 +21,7 @@ TempFolder::~TempFolder() {
   files::remove_all(path_, ignored);
 }
 
-void unpack_sample(const std::string& name, const std::string& to) {
+std::string unpack_sample(const std::string& name, const std::string& to) {
   files::path from = files::path(JUNEHEATH_SAMPLES) / (name + ".img.zst");
   if (!files::exists(from)) from = files::path(JUNEHEATH_FIXTURES) / (name + ".img.zst");
   const std::string compressed = read_file(from.string());
@@ -47,6 +43,7 @@ void unpack_sample(const std::string& name, const std::string& to) {
   }
   ZSTD_freeDStream(stream);
   files::permissions(to, files::perms::owner_read | files::perms::owner_write);
+  return to;
 }
 
 MemoryStore load(const std::string& path) {
@@ -70,7 +67,7 @@ MemoryStore load(const std::string& path) {
 }
 
 void save(Store& store, const std::string& path) {
-  std::filesystem::remove(path);
+  files::remove(path);
   const auto file = FileStore::create(path);
   file->resize(store.size());
   for (std::uint64_t at = 0; at < store.size();) {
@@ -120,7 +117,7 @@ std::string read_file(const std::string& path) {
   std::ifstream file(path, std::ios::binary);
   std::string text;
   std::error_code none;
-  const std::uintmax_t size = std::filesystem::file_size(path, none);
+  const std::uintmax_t size = files::file_size(path, none);
   if (!none) text.reserve(size + 1);
   // Many at a time: images are read so.
   for (std::size_t got = 1; got != 0;) {

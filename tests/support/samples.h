@@ -22,8 +22,8 @@ class TempFolder {
   std::filesystem::path path_;
 };
 
-/// Unpacks demo/NAME.img.zst or tests/fixtures/NAME.img.zst, sparse.
-void unpack_sample(const std::string& name, const std::string& to);
+/// Unpacks demo/NAME.img.zst or tests/fixtures/NAME.img.zst, sparse. Returns where to.
+std::string unpack_sample(const std::string& name, const std::string& to);
 /// A copy of a file in memory; holes stay holes.
 MemoryStore load(const std::string& path);
 /// The other way: a new file with what a store holds; holes stay holes.

@@ -1,13 +1,11 @@
 #include "support/schema.h"
 
-#include <nlohmann/json.hpp>
-#include <sstream>
 #include <valijson/adapters/nlohmann_json_adapter.hpp>
 #include <valijson/schema.hpp>
 #include <valijson/schema_parser.hpp>
 #include <valijson/validator.hpp>
 
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 

@@ -1,17 +1,8 @@
 #include "support/sequences.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <cstdlib>
-#include <filesystem>
-#include <optional>
-
 #include "core/guest/content.h"
-#include "support/judges.h"
 #include "support/same_guest.h"
-#include "support/samples.h"
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 
@@ -27,7 +18,7 @@ int run_sequences(const Sequences& kind) {
     SCOPED_TRACE(fmt::format("seed {}, sequence {}", seed, i));
     std::mt19937_64 random{seed + static_cast<unsigned>(i)};
     if (i % kind.of_one_make == 0) {
-      std::filesystem::remove(image);
+      files::remove(image);
       kind.make(image, random);
       made.emplace(load(image));
       tree = tree_sums(*recognise_content(*made).on_disk());
@@ -41,7 +32,7 @@ int run_sequences(const Sequences& kind) {
     save(place, copy);
     EXPECT_EQ(kind.check(copy), "");
     if (testing::Test::HasFailure()) return i;
-    std::filesystem::remove(copy);
+    files::remove(copy);
   }
   return sequences;
 }

@@ -1,13 +1,9 @@
 #include "support/share.h"
 
-#include <fmt/format.h>
-
-#include <algorithm>
-#include <cstdlib>
 #include <ctime>
-#include <random>
 
 #include "core/base/checksum.h"
+#include "support/test.h"
 
 namespace jh::test {
 

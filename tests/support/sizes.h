@@ -7,11 +7,14 @@ namespace jh::test {
 
 inline constexpr std::uint64_t mib = 1ULL << 20;
 
-/// Every how manyeth operation is troubled: all of them, but where sanitizers make each one slow.
+/// Whether sanitizers make each operation slow.
 #ifdef JUNEHEATH_SANITIZED
-constexpr std::uint64_t stride_of(std::uint64_t sanitized) { return sanitized; }
+inline constexpr bool is_sanitized = true;
 #else
-constexpr std::uint64_t stride_of(std::uint64_t /*sanitized*/) { return 1; }
+inline constexpr bool is_sanitized = false;
 #endif
+
+/// Every how manyeth operation is troubled: all of them, but where each one is slow.
+constexpr std::uint64_t stride_of(std::uint64_t sanitized) { return is_sanitized ? sanitized : 1; }
 
 }  // namespace jh::test

@@ -1,19 +1,14 @@
 #include "support/tree.h"
 
-#include <fmt/format.h>
 #include <sys/stat.h>
 #include <sys/xattr.h>
 
-#include <filesystem>
-
 #include "core/base/checksum.h"
 #include "core/store/store.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
-
-namespace files = std::filesystem;
 
 std::string attributes(const std::string& path) {
   std::string names(65536, '\0');

@@ -1,19 +1,11 @@
 // A guest with volumes, grown through the built program, and what every such test looks at.
 #pragma once
 
-#include <gtest/gtest.h>
-
-#include <filesystem>
-
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 #include "support/tree.h"
 #include "support/volumes.h"
 
 namespace jh::test {
-
-using Words = std::vector<std::string>;
 
 class VolumeGuest : public testing::Test {
  protected:
@@ -24,11 +16,12 @@ class VolumeGuest : public testing::Test {
       digests_.push_back(file_digest(images_.back()));
     }
   }
-  ProgramResult grow(const Words& options) {
-    Words command{"grow"};
-    command.insert(command.end(), images_.begin(), images_.end());
-    command.insert(command.end(), options.begin(), options.end());
-    return juneheath(command);
+  ProgramResult grow(const Words& options) { return juneheath(Words{"grow"} + images_ + options); }
+  void expect_grow(int status, const Words& options, const Words& texts = {}) {
+    expect_status(status, Words{"grow"} + images_ + options, texts);
+  }
+  ProgramResult grows(const Words& options, const Words& texts = {}) {
+    return succeeds(Words{"grow"} + images_ + options, texts);
   }
   // The volume's filesystem is sound, mounts, and has this tree; its size is returned.
   std::uint64_t expect_sound(const std::string& volume,
@@ -42,7 +35,7 @@ class VolumeGuest : public testing::Test {
       capacity = mounted.capacity();
       EXPECT_EQ(tree_difference(tree, tree_facts(mounted.path())), "") << volume;
     }
-    std::filesystem::remove(copy);
+    files::remove(copy);
     return capacity;
   }
   std::map<std::string, std::string> tree_of(const std::string& volume) {
@@ -50,28 +43,17 @@ class VolumeGuest : public testing::Test {
     const std::string copy = folder_ / "before";
     extract_volume(images_, volume, copy);
     auto facts = tree_facts(Mounted(copy, 0).path());
-    std::filesystem::remove(copy);
+    files::remove(copy);
     return facts;
   }
-  void expect_audit_clean() {
-    Words command{"audit"};
-    command.insert(command.end(), images_.begin(), images_.end());
-    const ProgramResult audit = juneheath(command);
-    EXPECT_EQ(audit.status, 0) << audit.out;
-  }
+  void expect_audit_clean() { expect_status(0, Words{"audit"} + images_); }
   void expect_untouched() {
     for (std::size_t i = 0; i < images_.size(); ++i)
       EXPECT_EQ(file_digest(images_[i]), digests_[i]) << images_[i];
-    for (const auto& entry : std::filesystem::directory_iterator(folder_.path()))
-      EXPECT_EQ(entry.path().filename().string().find("juneheath"), std::string::npos)
-          << entry.path();
+    for (const auto& entry : files::directory_iterator(folder_.path()))
+      EXPECT_THAT(entry.path().filename().string(), Not(HasSubstr("juneheath"))) << entry.path();
   }
-  ProgramResult undo(const Words& also = {}) {
-    Words command{"undo"};
-    command.insert(command.end(), images_.begin(), images_.end());
-    command.insert(command.end(), also.begin(), also.end());
-    return juneheath(command);
-  }
+  ProgramResult undo(const Words& also = {}) { return juneheath(Words{"undo"} + images_ + also); }
   /// `also`: disks that the change added.
   void undo_and_compare(const Words& also = {}) {
     const ProgramResult undone = undo(also);

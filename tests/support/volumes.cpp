@@ -1,23 +1,15 @@
 #include "support/volumes.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <fstream>
-#include <nlohmann/json.hpp>
-
 #include "core/store/file_store.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
 using nlohmann::json;
 
-std::vector<std::string> loader(const std::vector<std::string>& images) {
-  std::vector<std::string> command{"grub-fstest", "-c", std::to_string(images.size())};
-  command.insert(command.end(), images.begin(), images.end());
+Words loader(const Words& images) {
+  Words command = Words{"grub-fstest", "-c", std::to_string(images.size())} + images;
   return command;
 }
 
@@ -48,10 +40,8 @@ std::string part(const std::string& image, std::uint64_t offset, std::size_t siz
 
 }  // namespace
 
-std::vector<VolumePiece> volume_pieces(const std::vector<std::string>& images,
-                                       const std::string& volume) {
-  std::vector<std::string> command{"survey", "--json"};
-  command.insert(command.end(), images.begin(), images.end());
+std::vector<VolumePiece> volume_pieces(const Words& images, const std::string& volume) {
+  Words command = Words{"survey", "--json"} + images;
   const json survey = json::parse(juneheath(command).out);
   std::vector<VolumePiece> pieces;
   for (const json& group : survey.at("groups")) {
@@ -90,8 +80,7 @@ std::vector<VolumePiece> volume_pieces(const std::vector<std::string>& images,
   return pieces;
 }
 
-void extract_volume(const std::vector<std::string>& images, const std::string& volume,
-                    const std::string& to) {
+void extract_volume(const Words& images, const std::string& volume, const std::string& to) {
   const auto out = FileStore::create(to);
   std::uint64_t total = 0;
   for (const VolumePiece& piece : volume_pieces(images, volume)) {
@@ -109,15 +98,15 @@ void extract_volume(const std::vector<std::string>& images, const std::string& v
   }
 }
 
-std::string loader_devices(const std::vector<std::string>& images) {
-  std::vector<std::string> command = loader(images);
+std::string loader_devices(const Words& images) {
+  Words command = loader(images);
   command.emplace_back("ls");
   const ProgramResult outcome = run(command);
   return outcome.out + outcome.err;
 }
 
-std::string loader_sum(const std::vector<std::string>& images, const std::string& file) {
-  std::vector<std::string> command = loader(images);
+std::string loader_sum(const Words& images, const std::string& file) {
+  Words command = loader(images);
   command.emplace_back("crc");
   command.push_back(file);
   const ProgramResult outcome = run(command);

@@ -1,7 +1,6 @@
 #include "support/xfs_guest.h"
 
 #include <fcntl.h>
-#include <fmt/format.h>
 #include <linux/fs.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
@@ -9,22 +8,10 @@
 #include <sys/xattr.h>
 #include <unistd.h>
 
-#include <algorithm>
-#include <array>
-#include <cstring>
-#include <filesystem>
-#include <fstream>
-#include <map>
-#include <set>
-#include <sstream>
-
 #include "core/fs/xfs/geometry.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
-namespace files = std::filesystem;
 
 const std::vector<XfsMade>& xfs_makes() {
   static const std::vector<XfsMade> all = [] {
@@ -54,7 +41,7 @@ const std::vector<XfsMade>& xfs_makes() {
   return all;
 }
 
-std::vector<std::string> any_xfs_options(std::mt19937_64& random) {
+Words any_xfs_options(std::mt19937_64& random) {
   const auto one_of = [&](std::initializer_list<unsigned> values) {
     return *(values.begin() + random() % values.size());
   };
@@ -64,19 +51,18 @@ std::vector<std::string> any_xfs_options(std::mt19937_64& random) {
   const unsigned inode = std::min(one_of({512, 512, 1024, 2048}), block / 2);
   const bool free_inodes = random() % 4 != 0;
   const bool sparse = either();
-  std::vector<std::string> out{
-      "-b",
-      fmt::format("size={}", block),
-      "-s",
-      fmt::format("size={}", sector),
-      "-m",
-      fmt::format("finobt={},rmapbt={},reflink={},inobtcount={},bigtime={}", int{free_inodes},
-                  either(), either(), free_inodes ? either() : 0, either()),
-      "-i",
-      fmt::format("size={},sparse={},nrext64={},maxpct={}", inode, int{sparse}, either(),
-                  one_of({0, 5, 25, 50})),
-      "-n",
-      fmt::format("size={}", std::max(block, one_of({4096, 4096, 16384, 65536})))};
+  Words out{"-b",
+            fmt::format("size={}", block),
+            "-s",
+            fmt::format("size={}", sector),
+            "-m",
+            fmt::format("finobt={},rmapbt={},reflink={},inobtcount={},bigtime={}", int{free_inodes},
+                        either(), either(), free_inodes ? either() : 0, either()),
+            "-i",
+            fmt::format("size={},sparse={},nrext64={},maxpct={}", inode, int{sparse}, either(),
+                        one_of({0, 5, 25, 50})),
+            "-n",
+            fmt::format("size={}", std::max(block, one_of({4096, 4096, 16384, 65536})))};
   if (either()) {
     out.insert(out.end(), {"-d", fmt::format("agcount={}", 2 + random() % 3)});
   } else if (random() % 4 == 0) {

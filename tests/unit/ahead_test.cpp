@@ -6,7 +6,7 @@
 
 #include "core/base/prefetcher.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 TEST(Prefetcher, KeepsTheOrderAndNeverRunsTooFar) {
@@ -73,4 +73,4 @@ TEST(Prefetcher, NothingIsMade) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

@@ -1,12 +1,7 @@
 // Large sets: what was set is there, ranks count it, and what nobody set takes no memory.
 #include "core/fs/ext/bits.h"
 
-#include <gtest/gtest.h>
-
-#include <random>
-#include <set>
-
-#include "support/share.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

@@ -1,12 +1,9 @@
 #include "core/base/checksum.h"
 
-#include <gtest/gtest.h>
-
-#include <string_view>
-
 #include "core/base/uuid.h"
+#include "support/test.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 std::span<const std::uint8_t> bytes(std::string_view text) {
@@ -35,4 +32,4 @@ TEST(Uuids, HaveTwoByteOrders) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

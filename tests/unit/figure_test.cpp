@@ -1,21 +1,16 @@
 // Figures: true to scale, nothing that overlaps or is cut off, told apart without colours.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/base/markup.h"
 #include "core/figure/layout.h"
 #include "core/figure/occupancy.h"
 #include "core/figure/painter.h"
 #include "core/figure/strip.h"
-#include "support/share.h"
+#include "support/test.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 std::mt19937_64 generator() {
-  const auto seed = test::seed_of_run();
+  const auto seed = seed_of_run();
   fmt::print("  seed {}\n", seed);
   return std::mt19937_64(seed);
 }
@@ -188,12 +183,12 @@ TEST(Painter, WritesWhatOthersRead) {
   view.panels.push_back(panel);
   const Scene scene = layout_scene(view, std::nullopt, false, painter_measure());
   const std::string svg = svg_of(scene, light_palette());
-  EXPECT_NE(svg.find("<title>&lt;moor&gt; &amp; &quot;host&quot;\\x1b[31m: as it is</title>"),
-            std::string::npos)
+  EXPECT_THAT(svg,
+              HasSubstr("<title>&lt;moor&gt; &amp; &quot;host&quot;\\x1b[31m: as it is</title>"))
       << svg.substr(0, 600);
-  EXPECT_NE(svg.find("role=\"img\""), std::string::npos);
-  EXPECT_EQ(svg.find("<script"), std::string::npos);
-  EXPECT_NE(svg.find("10 MiB used"), std::string::npos) << "its words are in it";
+  EXPECT_THAT(svg, HasSubstr("role=\"img\""));
+  EXPECT_THAT(svg, Not(HasSubstr("<script")));
+  EXPECT_THAT(svg, HasSubstr("10 MiB used")) << "its words are in it";
   const std::string png = png_of(scene, light_palette());
   ASSERT_GT(png.size(), 24U);
   EXPECT_EQ(png.substr(1, 3), "PNG");
@@ -219,4 +214,4 @@ TEST(Markup, Base64IsThatOfTheStandard) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

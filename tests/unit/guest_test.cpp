@@ -7,7 +7,7 @@
 #include "core/plan/plan.h"
 #include "library/command_text.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 TEST(Fstab, ReadsWhatCounts) {
@@ -50,4 +50,4 @@ TEST(Commands, AreReadyForTheShell) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

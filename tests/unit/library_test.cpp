@@ -1,11 +1,7 @@
 // The public classes, used as another program would use them.
-#include <gtest/gtest.h>
 #include <juneheath/juneheath.h>
 
-#include <filesystem>
-
-#include "support/judges.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -38,7 +34,7 @@ class Stopper : public juneheath::Observer {
   bool advance(std::uint64_t) override { return ++calls < most; }
   int most = 1 << 30;
   int calls = 0;
-  std::vector<std::string> seen;
+  Words seen;
 };
 
 template <class Work>
@@ -53,12 +49,12 @@ juneheath::Error error_of(Work work) {
 
 TEST_F(Library, LooksPlansCarriesOutAndTakesBack) {
   const std::uint32_t old = file_digest(image_);
-  const std::uintmax_t length = std::filesystem::file_size(image_);
+  const std::uintmax_t length = files::file_size(image_);
   {
     const juneheath::Guest guest = open(juneheath::Purpose::change);
-    EXPECT_EQ(guest.images(), std::vector<std::string>{image_});
+    EXPECT_EQ(guest.images(), Words{image_});
     EXPECT_FALSE(guest.hostname().empty());
-    EXPECT_NE(guest.survey_json().find("\"schema\": \"juneheath/1\""), std::string::npos);
+    EXPECT_THAT(guest.survey_json(), HasSubstr("\"schema\": \"juneheath/1\""));
     const juneheath::Plan plan(guest, by_a_gibibyte());
     EXPECT_EQ(plan.target(), "/");
     ASSERT_FALSE(plan.steps().empty());
@@ -77,10 +73,10 @@ TEST_F(Library, LooksPlansCarriesOutAndTakesBack) {
     story.change = &change;
     story.after = &now;
     write_report(story, folder_ / "page");
-    EXPECT_TRUE(std::filesystem::exists(folder_ / "page/report.html"));
-    EXPECT_TRUE(std::filesystem::exists(folder_ / "page/layout.png"));
+    EXPECT_TRUE(files::exists(folder_ / "page/report.html"));
+    EXPECT_TRUE(files::exists(folder_ / "page/layout.png"));
   }
-  EXPECT_EQ(std::filesystem::file_size(image_), length + (1ULL << 30));
+  EXPECT_EQ(files::file_size(image_), length + (1ULL << 30));
   EXPECT_TRUE(juneheath::recover({image_}, options_).empty()) << "nothing was interrupted";
   juneheath::undo({image_}, options_);
   EXPECT_EQ(file_digest(image_), old);
@@ -127,8 +123,8 @@ TEST_F(Library, SaysWhatStandsInTheWayAsData) {
   EXPECT_EQ(error.status(), juneheath::Status::refused);
   ASSERT_FALSE(error.suggestions().empty());
   EXPECT_EQ(error.suggestions().front().command, "survey");
-  EXPECT_EQ(error.suggestions().front().images, std::vector<std::string>{image_});
-  EXPECT_NE(error.next().find("juneheath survey " + image_), std::string::npos);
+  EXPECT_EQ(error.suggestions().front().images, Words{image_});
+  EXPECT_THAT(error.next(), HasSubstr("juneheath survey " + image_));
   EXPECT_EQ(error_of([&] { juneheath::undo({image_}, options_); }).status(),
             juneheath::Status::refused);
   EXPECT_EQ(error_of([&] { juneheath::Guest({}, {}); }).status(), juneheath::Status::usage);

@@ -1,10 +1,6 @@
 // What the system writes of itself, as it is read.
-#include <gtest/gtest.h>
-
 #include "core/live/linux_kernel.h"
-#include "support/judges.h"
-#include "support/program.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -51,21 +47,14 @@ TEST(LinuxFacts, MountsAndSwapsAreRead) {
 TEST(LinuxKernel, AFrozenFilesystemIsRefused) {
   if (!can_mount()) GTEST_SKIP() << "no mounts here";
   const TempFolder folder;
-  const std::string image = folder / "place.img";
-  make_ext(image, 32U << 20, {});
+  const std::string image = make_ext(folder / "place.img", 32U << 20, {});
   const Mounted mounted(image, 0, 0, /*writable=*/true);
   live::LinuxKernel kernel;
   live::Mount mount;
   mount.point = mounted.path();
   kernel.check_takes_writes(mount);
   ASSERT_EQ(run({"fsfreeze", "-f", mount.point}).status, 0);
-  try {
-    kernel.check_takes_writes(mount);
-    ADD_FAILURE() << "nobody noticed";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(std::string(error.what()).find("frozen"), std::string::npos) << error.what();
-  }
+  expect_error(Status::refused, "frozen", [&] { kernel.check_takes_writes(mount); });
   ASSERT_EQ(run({"fsfreeze", "-u", mount.point}).status, 0);
   kernel.check_takes_writes(mount);
 }

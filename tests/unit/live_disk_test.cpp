@@ -1,12 +1,7 @@
 // Live, attacked: disks that are taken, what lies over a mount, and disks that stop nobody.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/live/new_disk.h"
-#include "support/judges.h"
 #include "support/live_guest.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -31,14 +26,8 @@ class NewDiskOfASystem : public testing::Test {
   }
   void expect_refused(const std::string& words) {
     const std::uint64_t before = kernel_.calls;
-    try {
-      change(kernel_, request_, notes_.path());
-      FAIL() << "it is refused: " << words;
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), Status::refused);
-      EXPECT_NE(std::string(error.what()).find(words), std::string::npos) << error.what();
-      EXPECT_EQ(kernel_.calls, before) << "something was changed";
-    }
+    expect_error(Status::refused, words, [&] { change(kernel_, request_, notes_.path()); });
+    EXPECT_EQ(kernel_.calls, before) << "something was changed";
   }
 
   MemoryKernel kernel_;
@@ -59,7 +48,7 @@ TEST_F(NewDiskOfASystem, WhatSomebodyHasPutThereSinceIsKept) {
       disk.write(at + i, read_buffer(theirs, i, mib));
     expect_refused("somebody has written to it since");
     kernel_ = fresh;
-    std::filesystem::remove(notes_ / ("live-" + std::string(live::disk_note)));
+    files::remove(notes_ / ("live-" + std::string(live::disk_note)));
   }
 }
 
@@ -136,14 +125,8 @@ TEST(LiveMounts, AFilesystemUnderAnotherIsNamed) {
   for (live::Mount& mount : kernel.mounts_)
     if (mount.point == "/home") mount.hidden = true;
   const TempFolder notes;
-  try {
-    change(kernel, give({"/home"}), notes.path());
-    FAIL() << "its driver cannot be reached";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(std::string(error.what()).find("mounted over it at /home"), std::string::npos)
-        << error.what();
-  }
+  expect_error(Status::refused, "mounted over it at /home",
+               [&] { change(kernel, give({"/home"}), notes.path()); });
   EXPECT_EQ(kernel.calls, 0U);
   // By another of its points it is reached.
   for (const live::Mount& mount : std::vector<live::Mount>(kernel.mounts_))

@@ -1,14 +1,7 @@
 // Changes of a running system, over a kernel in memory: what is done, and in which order.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <filesystem>
-
 #include "cli/terminal.h"
 #include "support/live_guest.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -21,21 +14,15 @@ TEST(Live, APlainPartitionGrowsOutsideIn) {
   const std::uint64_t after = kernel.disks_[0].partitions[0].size;
   EXPECT_GE(after, before + 298 * mib);
   EXPECT_EQ(kernel.sizes_["/"].size, after / 4096 * 4096);
-  EXPECT_EQ(orders(kernel),
-            (std::vector<std::string>{fmt::format("partition 1 of vda: {}", after),
-                                      fmt::format("grow / to {}", after / 4096 * 4096)}));
+  EXPECT_EQ(orders(kernel), (Words{fmt::format("partition 1 of vda: {}", after),
+                                   fmt::format("grow / to {}", after / 4096 * 4096)}));
   EXPECT_TRUE(kernel.held.empty());
-  EXPECT_EQ(kernel.locks, std::vector<std::string>{""});
+  EXPECT_EQ(kernel.locks, Words{""});
   // Nothing is left: said so by name.
-  try {
-    change(kernel, give({"/"}), notes.path());
-    FAIL() << "there is no room";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.reason(), Reason::no_room);
-    EXPECT_EQ(error.status(), Status::refused);
-    EXPECT_NE(cli::text_of(error.next()).find("juneheath grow --live --give /"), std::string::npos)
-        << cli::text_of(error.next());
-  }
+  const Error error =
+      expect_error(Status::refused, "", [&] { change(kernel, give({"/"}), notes.path()); });
+  EXPECT_EQ(error.reason(), Reason::no_room);
+  EXPECT_THAT(cli::text_of(error.next()), HasSubstr("juneheath grow --live --give /"));
 }
 
 TEST(Live, AVolumeGrowsThroughAllLayers) {
@@ -43,7 +30,7 @@ TEST(Live, AVolumeGrowsThroughAllLayers) {
   const TempFolder notes;
   change(kernel, give({"/var/log=64MiB", "swap=16MiB", "/home"}), notes.path());
   // Twice: between the partition and the group others that wait go first.
-  EXPECT_EQ(kernel.locks, (std::vector<std::string>{"", "field-station", "", "field-station"}));
+  EXPECT_EQ(kernel.locks, (Words{"", "field-station", "", "field-station"}));
   const RunningSystem now(kernel, {});
   const Guest& guest = now.guest();
   ASSERT_EQ(guest.groups().size(), 1U);
@@ -133,8 +120,8 @@ TEST(Live, TablesAreKeptAndCanBePutBack) {
   const live::TablesKept kept = keep_tables(change.system(), change.plan(), folder / "kept");
   EXPECT_EQ(kept.command, "sh " + (folder / "kept/put-back"));
   const std::string script = read_file(folder / "kept/put-back");
-  EXPECT_NE(script.find("of=/dev/vda "), std::string::npos);
-  EXPECT_NE(script.find("of=/dev/vda3 "), std::string::npos) << script;
+  EXPECT_THAT(script, HasSubstr("of=/dev/vda "));
+  EXPECT_THAT(script, HasSubstr("of=/dev/vda3 "));
   // Whatever stands on the tables must be as long as it was before the first of them is put back.
   const auto& home =
       *std::find_if(kernel.mapped_.begin(), kernel.mapped_.end(),

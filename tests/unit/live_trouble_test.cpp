@@ -1,13 +1,8 @@
 // Changes of a running system that go wrong, over a kernel in memory: every call that fails or is
 // the last one, a kernel that lies, others that come in between, and everything that is refused.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "core/report/report.h"
 #include "support/live_guest.h"
-#include "support/program.h"
-#include "support/samples.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -41,14 +36,10 @@ TEST(Live, WhatOthersTookMeanwhileIsSaid) {
   const TempFolder notes;
   const std::uint64_t logs = kernel.sizes_["/var/log"].size;
   somebody_first(kernel, give({"/home"}), notes / "theirs");
-  try {
-    change(kernel, give({"/var/log=160MiB"}), notes / "ours");
-    FAIL() << "there is no room any more";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::refused) << error.what();
-    EXPECT_EQ(error.reason(), Reason::no_room) << error.what();
-    EXPECT_EQ(error.outcome(), Outcome::sound);
-  }
+  const Error error = expect_error(
+      Status::refused, "", [&] { change(kernel, give({"/var/log=160MiB"}), notes / "ours"); });
+  EXPECT_EQ(error.reason(), Reason::no_room) << error.what();
+  EXPECT_EQ(error.outcome(), Outcome::sound);
   EXPECT_EQ(kernel.sizes_["/var/log"].size, logs);
   expect_sound(kernel, before);
 }
@@ -67,7 +58,7 @@ void expect_same(const MemoryKernel& kernel, const MemoryKernel& wanted) {
 struct Scenario {
   const char* name;
   MemoryKernel (*kernel)();
-  std::vector<std::string> gives;
+  Words gives;
   std::string disk;
 };
 void PrintTo(const Scenario& scenario, std::ostream* out) { *out << scenario.name; }
@@ -114,13 +105,8 @@ TEST_P(LiveTrouble, EveryCallFailsInTurn) {
     const std::string notes = folder / std::to_string(n);
     MemoryKernel kernel(before);
     kernel.trouble.fails = n;
-    try {
-      change(kernel, request(), notes);
-      ADD_FAILURE() << "it was not noticed";
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), Status::io);
-      EXPECT_FALSE(error.where().empty());
-    }
+    const Error error = expect_error(Status::io, "", [&] { change(kernel, request(), notes); });
+    EXPECT_FALSE(error.where().empty());
     EXPECT_TRUE(kernel.held.empty());
     expect_sound(kernel, before);
     run_again(kernel, notes, when);
@@ -175,8 +161,7 @@ TEST_P(LiveTrouble, AKernelThatLiesIsNoticed) {
       EXPECT_TRUE(wanted.told[n - 1].starts_with("swap")) << "it was not noticed";
     } catch (const Error& error) {
       EXPECT_EQ(error.status(), Status::io);
-      EXPECT_NE(std::string(error.what()).find("the kernel says"), std::string::npos)
-          << error.what();
+      EXPECT_THAT(error.what(), HasSubstr("the kernel says"));
       ++noticed;
     }
     expect_sound(kernel, before);
@@ -192,15 +177,9 @@ void expect_refusal(MemoryKernel kernel, const GrowRequest& request, Status stat
                     const std::string& words) {
   SCOPED_TRACE(words);
   const TempFolder notes;
-  try {
-    change(kernel, request, notes.path());
-    ADD_FAILURE() << "it was not refused";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), status) << error.what();
-    EXPECT_NE(std::string(error.what()).find(words), std::string::npos) << error.what();
-    EXPECT_FALSE(error.next().empty()) << error.what();
-  }
-  EXPECT_EQ(orders(kernel), std::vector<std::string>{});
+  const Error error = expect_error(status, words, [&] { change(kernel, request, notes.path()); });
+  EXPECT_FALSE(error.next().empty()) << error.what();
+  EXPECT_EQ(orders(kernel), Words{});
   EXPECT_EQ(kernel.calls, 0U);
 }
 
@@ -221,7 +200,7 @@ TEST(Live, NoAdviceForADiskThatIsAPartOfAnother) {
   kernel.disks_[0].holders = {"dm-7"};
   const auto [words, commands] = advised(kernel);
   EXPECT_EQ(commands, 0U) << words;
-  EXPECT_NE(words.find("a part of dm-7"), std::string::npos) << words;
+  EXPECT_THAT(words, HasSubstr("a part of dm-7"));
 }
 
 TEST(Live, WhatIsRefusedIsSaid) {

@@ -1,9 +1,6 @@
 // Work orders: what is read, what is refused, and what a second run knows.
 #include "core/order/order.h"
 
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
 #include "cli/terminal.h"
 #include "core/base/csv.h"
 #include "core/order/patterns.h"
@@ -11,7 +8,7 @@
 #include "core/order/state.h"
 #include "core/plan/grow.h"
 #include "core/plan/shrink.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -31,7 +28,7 @@ std::optional<std::vector<OptionFact>> some_options(const std::string& change) {
 class OrderTest : public testing::Test {
  protected:
   void SetUp() override {
-    std::filesystem::create_directories(folder_ / "cams");
+    files::create_directories(folder_ / "cams");
     for (const char* name :
          {"heath.img", "bog.img", "cams/a.img", "cams/b.img", "cams/b.img.juneheath"})
       write_file(folder_ / name, "x");
@@ -44,16 +41,9 @@ class OrderTest : public testing::Test {
   // Refused, at this line, with words on what is wrong and on what would be right.
   void expect_wrong(const std::string& text, int line, const std::string& what,
                     const std::string& allowed) {
-    try {
-      read(text);
-      ADD_FAILURE() << "accepted: " << text;
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), Status::usage) << error.what();
-      EXPECT_EQ(error.where(), fmt::format("{}, line {}", path(), line)) << error.what();
-      EXPECT_NE(std::string(error.what()).find(what), std::string::npos) << error.what();
-      EXPECT_NE(cli::text_of(error.next()).find(allowed), std::string::npos)
-          << cli::text_of(error.next());
-    }
+    const Error error = expect_error(Status::usage, what, [&] { read(text); });
+    EXPECT_EQ(error.where(), fmt::format("{}, line {}", path(), line)) << error.what();
+    EXPECT_THAT(cli::text_of(error.next()), HasSubstr(allowed));
   }
   TempFolder folder_;
 };
@@ -74,15 +64,14 @@ TEST_F(OrderTest, SaysWhatIsToBeDone) {
   EXPECT_EQ(order.after_failure, Order::AfterFailure::stop);
   EXPECT_EQ(order.deadline, 1000 + 5400);
   EXPECT_EQ(order.report, folder_ / "out");
-  EXPECT_EQ(order.slurm_options, (std::vector<std::string>{"-p", "x"}));
+  EXPECT_EQ(order.slurm_options, (Words{"-p", "x"}));
   ASSERT_EQ(order.tasks.size(), 3U);
   EXPECT_EQ(order.tasks[0].name, "heath");
-  EXPECT_EQ(order.tasks[0].arguments,
-            (std::vector<std::string>{"heath.img", "bog.img", "--give", "/var=1GiB", "--give", "/",
-                                      "--allow-move", "--by", "1GiB"}));
+  EXPECT_EQ(order.tasks[0].arguments, (Words{"heath.img", "bog.img", "--give", "/var=1GiB",
+                                             "--give", "/", "--allow-move", "--by", "1GiB"}));
   // A pattern makes a guest of each image, never of a ledger; a guest's own word counts.
   EXPECT_EQ(order.tasks[1].name, "a");
-  EXPECT_EQ(order.tasks[2].arguments, (std::vector<std::string>{"cams/b.img", "--to", "5GiB"}));
+  EXPECT_EQ(order.tasks[2].arguments, (Words{"cams/b.img", "--to", "5GiB"}));
 }
 
 TEST_F(OrderTest, NamesStandForGuests) {
@@ -91,9 +80,8 @@ TEST_F(OrderTest, NamesStandForGuests) {
       "\"new/{name}.qcow2\"\n"
       "form = \"qcow2\"\n");
   ASSERT_EQ(order.tasks.size(), 2U);
-  EXPECT_EQ(order.tasks[1].arguments,
-            (std::vector<std::string>{"cams/b.img", "new/b.qcow2", "--form", "qcow2"}));
-  EXPECT_EQ(order.tasks[1].made, std::vector<std::string>{"new/b.qcow2"});
+  EXPECT_EQ(order.tasks[1].arguments, (Words{"cams/b.img", "new/b.qcow2", "--form", "qcow2"}));
+  EXPECT_EQ(order.tasks[1].made, Words{"new/b.qcow2"});
 }
 
 TEST_F(OrderTest, DeadlinesAreMomentsToo) {
@@ -149,8 +137,8 @@ TEST_F(OrderTest, DefaultsAreTakenByThoseWhoKnowThem) {
   const Order order = read(
       "order = 1\n[defaults]\ngive = \"/\"\n[[guest]]\nchange = \"audit\"\ndisks = \"heath.img\"\n"
       "[[guest]]\nchange = \"grow\"\ndisks = \"bog.img\"\n");
-  EXPECT_EQ(order.tasks[0].arguments, std::vector<std::string>{"heath.img"});
-  EXPECT_EQ(order.tasks[1].arguments, (std::vector<std::string>{"bog.img", "--give", "/"}));
+  EXPECT_EQ(order.tasks[0].arguments, Words{"heath.img"});
+  EXPECT_EQ(order.tasks[1].arguments, (Words{"bog.img", "--give", "/"}));
   expect_wrong(
       "order = 1\n[defaults]\ngvie = \"/\"\n[[guest]]\nchange = \"grow\"\ndisks = \"bog.img\"\n", 3,
       "gvie", "give");
@@ -160,8 +148,7 @@ TEST_F(OrderTest, DefaultsAreTakenByThoseWhoKnowThem) {
 TEST(TaskStands, TellsBeforeFromAfter) {
   const TempFolder folder;
   for (const char* name : {"heather", "nestcam", "fieldstation", "mbr-extended"}) {
-    const std::string path = folder / (std::string(name) + ".img");
-    unpack_sample(name, path);
+    const std::string path = unpack_sample(name, folder / (std::string(name) + ".img"));
     MemoryStore image = load(path);
     const Guest guest({{path, &image}});
     GrowRequest grow;
@@ -266,11 +253,11 @@ TEST(Csv, QuotesWhatNeedsIt) {
 
 TEST(Patterns, FindFilesAndNoLedgers) {
   const TempFolder folder;
-  std::filesystem::create_directories(folder / "odd [x]");
+  files::create_directories(folder / "odd [x]");
   for (const char* name : {"odd [x]/b.img", "odd [x]/a.img", "odd [x]/a.img.juneheath"})
     write_file(folder / name, "x");
-  EXPECT_EQ(files_matching(folder / "odd [x]", "*"), (std::vector<std::string>{"a.img", "b.img"}));
-  EXPECT_EQ(files_matching(folder / "odd [x]", "[b-z].img"), std::vector<std::string>{"b.img"});
+  EXPECT_EQ(files_matching(folder / "odd [x]", "*"), (Words{"a.img", "b.img"}));
+  EXPECT_EQ(files_matching(folder / "odd [x]", "[b-z].img"), Words{"b.img"});
   EXPECT_TRUE(files_matching(folder / "odd [x]", "c.img").empty());
   EXPECT_EQ(safe_name("../a b/c"), "a-b-c");
 }

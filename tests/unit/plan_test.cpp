@@ -1,15 +1,11 @@
 // Plans on the sample guests, in memory: amounts to the byte, and what is refused.
 #include "core/plan/plan.h"
 
-#include <gtest/gtest.h>
-
-#include <algorithm>
-
 #include "cli/terminal.h"
 #include "core/plan/grow.h"
 #include "core/plan/grow_disk.h"
 #include "core/plan/room.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
@@ -90,10 +86,10 @@ TEST_F(Plans, AmountsAreMetToTheByte) {
             256_MiB);
   request_.gives = {parse_give("/=1025MiB")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("juneheath grow guest.img --give /=rest"), std::string::npos) << words_;
+  EXPECT_THAT(words_, HasSubstr("juneheath grow guest.img --give /=rest"));
   request_.gives = {parse_give("/=1000B")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("512 or 1024"), std::string::npos) << words_;
+  EXPECT_THAT(words_, HasSubstr("512 or 1024"));
 }
 
 TEST_F(Plans, SizesBetweenSectorsAreRaisedAndSaid) {
@@ -102,7 +98,7 @@ TEST_F(Plans, SizesBetweenSectorsAreRaisedAndSaid) {
   const Plan plan = plan_growth(*guest_, request_);
   EXPECT_EQ(plan.disks[0].to, Bytes(300'000'256));
   ASSERT_FALSE(plan.notes.empty());
-  EXPECT_NE(plan.notes[0].find("156 bytes"), std::string::npos) << plan.notes[0];
+  EXPECT_THAT(plan.notes[0], HasSubstr("156 bytes"));
 }
 
 TEST_F(Plans, WhatCannotBeMeantIsRefused) {
@@ -135,7 +131,7 @@ TEST_F(Plans, RoomBehindALogicalPartition) {
             2);
   request_.gives = {parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("stands directly behind it"), std::string::npos) << words_;
+  EXPECT_THAT(words_, HasSubstr("stands directly behind it"));
 }
 
 // Extents: what a group has free, what its devices gain, and who gets how many of them.
@@ -143,7 +139,7 @@ TEST_F(Plans, AGroupSharesItsExtents) {
   open("fieldstation", 60ULL << 20);
   request_.gives = {parse_give("/var/log=10MiB"), parse_give("/home=25%"), parse_give("/")};
   const Plan plan = plan_growth(*guest_, request_);
-  ASSERT_EQ(plan.groups, std::vector<std::string>{"field-station"});
+  ASSERT_EQ(plan.groups, Words{"field-station"});
   std::map<std::string, std::uint64_t> gained;
   plan.for_each<step::GrowVolume>([&](const Step& step, const step::GrowVolume& work) {
     gained[step.layer.volume] = work.extents;
@@ -162,8 +158,8 @@ TEST_F(Plans, AGroupSharesItsExtents) {
   EXPECT_FALSE(inside.has<step::GrowPhysicalVolume>());
   request_.gives = {parse_give("/home=200MiB")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("50 extents of 4 MiB, and there are 42"), std::string::npos) << words_;
-  EXPECT_NE(words_.find("--give /home=rest"), std::string::npos) << words_;
+  EXPECT_THAT(words_, HasSubstr("50 extents of 4 MiB, and there are 42"));
+  EXPECT_THAT(words_, HasSubstr("--give /home=rest"));
 }
 
 TEST_F(Plans, APhysicalVolumeAloneTakesItsRoom) {
@@ -198,8 +194,8 @@ TEST_F(Plans, TwoGroupsAreServedOneAfterTheOther) {
   EXPECT_FALSE(plan.has<step::GrowPhysicalVolume>(LayerId(0, {}, {1})));
   request_.gives = {parse_give("first/pieces=40MiB"), parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("10 extents of 4 MiB, and there are 9"), std::string::npos) << words_;
-  EXPECT_NE(words_.find("--allow-move"), std::string::npos) << words_;
+  EXPECT_THAT(words_, HasSubstr("10 extents of 4 MiB, and there are 9"));
+  EXPECT_THAT(words_, HasSubstr("--allow-move"));
 }
 
 // What makes room moves as little as it must: nothing, one, or all behind the target.
@@ -243,9 +239,7 @@ TEST_F(Plans, WhatStaysIsAWall) {
   request_.allow_move = true;
   request_.gives = {parse_give("/")};
   EXPECT_EQ(refused(), Status::refused);
-  EXPECT_NE(words_.find("p4 (unknown content) stands behind it, and does not move"),
-            std::string::npos)
-      << words_;
+  EXPECT_THAT(words_, HasSubstr("p4 (unknown content) stands behind it, and does not move"));
   EXPECT_FALSE(could_grow_by_moves(*guest_, *find_target(*guest_, "/"), 1_GiB));
 }
 

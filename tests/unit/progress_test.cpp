@@ -1,8 +1,6 @@
 // What is said of work that takes a while.
-#include <gtest/gtest.h>
 #include <unistd.h>
 
-#include <array>
 #include <chrono>
 #include <csignal>
 #include <thread>
@@ -11,7 +9,7 @@
 #include "cli/interrupt.h"
 #include "cli/terminal.h"
 #include "core/base/stopped.h"
-#include "support/sizes.h"
+#include "support/test.h"
 
 namespace jh::cli {
 namespace {

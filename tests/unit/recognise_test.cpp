@@ -8,7 +8,7 @@
 #include "core/guest/content.h"
 #include "core/store/memory_store.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 MemoryStore with(std::uint64_t size, std::uint64_t offset, const std::string& bytes) {
@@ -85,4 +85,4 @@ TEST(Recognise, PlacesTooSmallForAnything) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

@@ -2,19 +2,15 @@
 // left.
 #include "core/store/recovery.h"
 
-#include <gtest/gtest.h>
-
 #include "core/base/checksum.h"
 #include "core/base/compression.h"
 #include "core/store/first_page_guard.h"
 #include "core/store/transaction.h"
 #include "support/fault_host.h"
+#include "support/test.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
-
-using test::FaultHost;
-using test::filled;
 
 constexpr const char* image_path = "/m/a.img";
 constexpr const char* victim = "/etc/passwd";
@@ -230,6 +226,23 @@ TEST_F(Forged, RecordsThatLieAreDamageOrRefused) {
         l.append_about(RecordKind::after, 0, 8192, 4096, packed,
                        ledger::flag_compressed | ledger::flag_spilled);
       },
+      // The same where all else is as it should be.
+      [&](Ledger& l) {
+        l.append(RecordKind::before, 0, 8192, filled(4096, 2));
+        l.append_about(RecordKind::after, 0, 8192, 4096, packed,
+                       ledger::flag_compressed | ledger::flag_spilled);
+      },
+      [&](Ledger& l) {
+        std::array<Le32, 8> sums;
+        sums.fill(Le32(crc32c(filled(512, 2))));
+        l.append_about(RecordKind::before_direct, 0, 8192, 4096, packed, ledger::flag_compressed);
+        l.append_about(RecordKind::wrote, 0, 8192, 4096, bytes_of(sums));
+      },
+      [&](Ledger& l) {
+        l.append(RecordKind::before, 0, 8192, filled(4096, 2));
+        l.append_about(RecordKind::after, 0, 8192, 4096, Buffer(packed.begin(), packed.end() - 4),
+                       ledger::flag_compressed);
+      },
       // Shared bytes that are not there, are not where they would be, are not a whole page, are of
       // a kind that has none such, or are others than the image has.
       [&](Ledger& l) { share_at(l, RecordKind::cut, 0, 65'536, 4096); },
@@ -285,7 +298,6 @@ void change(FaultHost& host, bool keep_undo) {
   stage.write_unreferenced(4096 * 15, filled(4096, 0xB3));
   stage.resize(80'000);
   stage.write(70'000, filled(3000, 0xC3));
-  NullProgress silent;
   transaction.seal(silent, keep_undo);
 }
 
@@ -432,4 +444,4 @@ TEST(BusyLedger, IsSeenAsItStands) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

@@ -1,12 +1,9 @@
 // Drive letters out of a guest's registry.
 #include "core/guest/registry.h"
 
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/store/memory_store.h"
 #include "support/hive.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {

@@ -1,19 +1,12 @@
 // The house has an order: a room includes what stands before it, rooms on one floor do not know
 // each other, and no two files lead to each other.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <algorithm>
-#include <filesystem>
-#include <fstream>
-#include <map>
 #include <regex>
-#include <set>
 
-namespace jh {
+#include "support/test.h"
+
+namespace jh::test {
 namespace {
 
-namespace files = std::filesystem;
 using Names = std::set<std::string>;
 
 // Floors, from the ground up; rooms on one floor side by side.
@@ -109,4 +102,4 @@ TEST(Rooms, NobodyAboveNamesAKindOfFilesystem) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

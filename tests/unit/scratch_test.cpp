@@ -1,11 +1,8 @@
 // The scratch store: changes stay in memory, or in a store beside it.
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/store/scratch_store.h"
+#include "support/test.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 // In memory, and with no more than two pages of it there.
@@ -70,4 +67,4 @@ TEST(ScratchStore, KnowsWhatItDidNotChange) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

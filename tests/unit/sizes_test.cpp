@@ -2,7 +2,7 @@
 
 #include <gtest/gtest.h>
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 Status status_of(const std::string& text) {
@@ -65,4 +65,4 @@ TEST(Sizes, ArithmeticIsChecked) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

@@ -1,9 +1,5 @@
 #include "core/store/store.h"
 
-#include <gtest/gtest.h>
-
-#include <random>
-
 #include "core/base/errors.h"
 #include "core/store/file_store.h"
 #include "core/store/memory_store.h"
@@ -12,9 +8,9 @@
 #include "core/store/transfer.h"
 #include "core/store/views.h"
 #include "support/fault_host.h"
-#include "support/samples.h"
+#include "support/test.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
 
 Buffer pattern(std::size_t size, std::uint8_t start) {
@@ -74,7 +70,7 @@ TEST(MemoryStore, BehavesLikeAnArray) {
 }
 
 TEST(FileStore, BehavesLikeAnArray) {
-  const test::TempFolder folder;
+  const TempFolder folder;
   const auto store = FileStore::create(folder / "a.img");
   store->resize(150'000);
   play(*store, 150'000, true, 2);
@@ -106,7 +102,7 @@ TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
   for (const Stage::Tail tail : {Stage::Tail::held, Stage::Tail::direct})
     for (unsigned seed = 1; seed <= 12; ++seed) {
       SCOPED_TRACE(fmt::format("tail {}, seed {}", static_cast<int>(tail), seed));
-      test::FaultHost host;
+      FaultHost host;
       MemoryStore old(150'000);
       old.write(0, pattern(150'000, 9));
       old.discard(40'000, 30'000);
@@ -131,11 +127,10 @@ TEST(Stage, BehavesLikeAnArrayAndKeepsTheOldState) {
         at += run.length;
       }
       const Buffer wanted = read_buffer(stage, 0, stage.size());
-      NullProgress silent;
       transaction.seal(silent, true);
       MemoryStore sealed(host.content("/m/a.img"), "sealed");
       ASSERT_EQ(read_buffer(sealed, 0, sealed.size()), wanted) << seed;
-      test::undo(host, "/m/a.img");
+      undo(host, "/m/a.img");
       EXPECT_TRUE(host.content("/m/a.img").same_content(old)) << seed;
     }
 }
@@ -151,7 +146,7 @@ Buffer numbered_page(std::uint64_t number) {
 // More than the stage holds in memory goes through the ledger, and comes back.
 TEST(Stage, ParksWhatIsTooMuchToHold) {
   constexpr std::uint64_t size = Stage::most_in_memory * 2;
-  test::FaultHost host;
+  FaultHost host;
   const MemoryStore old(size);
   host.put("/m/a.img", old);
   const auto file = host.open("/m/a.img", Access::read_write);
@@ -165,7 +160,6 @@ TEST(Stage, ParksWhatIsTooMuchToHold) {
     EXPECT_LE(stage.held_in_memory(), Stage::most_in_memory);
     EXPECT_EQ(stage.held(), size);
     EXPECT_GT(host.content("/m/a.img.juneheath.open").size(), Stage::most_in_memory / 2);
-    NullProgress silent;
     transaction.seal(silent, true);
   }
   for (std::uint64_t at = 0; at + 4096 <= size; at += 4096) {
@@ -174,7 +168,7 @@ TEST(Stage, ParksWhatIsTooMuchToHold) {
     if (at / 4096 % 11 == 7) std::copy(over.begin(), over.end(), wanted.begin() + 9);
     ASSERT_EQ(read_buffer(*file, at, 4096), wanted) << at;
   }
-  test::undo(host, "/m/a.img");
+  undo(host, "/m/a.img");
   EXPECT_TRUE(host.content("/m/a.img").same_content(old));
 }
 
@@ -183,7 +177,7 @@ TEST(Stage, KeepsCopiesOnce) {
   constexpr std::uint64_t table = 512;  // pages
   constexpr std::uint64_t copies = 30;
   constexpr std::uint64_t size = 4096 * table * copies * 2;
-  test::FaultHost host;
+  FaultHost host;
   const MemoryStore old(size);
   host.put("/m/a.img", old);
   const auto file = host.open("/m/a.img", Access::read_write);
@@ -204,7 +198,6 @@ TEST(Stage, KeepsCopiesOnce) {
       stage.write(place(4, page), numbered_page(page + table));
     stage.discard(place(5, 0), table * 4096);
     EXPECT_LE(stage.held_in_memory(), (2 * table + 1) * 4096);
-    NullProgress silent;
     transaction.seal(silent, true);
     const std::uint64_t payload = 3 * table * 4096;
     EXPECT_LT(host.content("/m/a.img.juneheath").size(), payload + 200'000);
@@ -216,13 +209,13 @@ TEST(Stage, KeepsCopiesOnce) {
         ASSERT_EQ(read_buffer(*file, place(copy, page), 4096), wanted) << copy << ", " << page;
       }
   }
-  test::undo(host, "/m/a.img");
+  undo(host, "/m/a.img");
   EXPECT_TRUE(host.content("/m/a.img").same_content(old));
 }
 
 // The end came in front of the old one and went back: what was behind it is gone.
 TEST(Stage, ShowsZerosWhereTheEndHasBeen) {
-  test::FaultHost host;
+  FaultHost host;
   MemoryStore old(100'000);
   old.write(0, pattern(100'000, 1));
   host.put("/m/a.img", old);
@@ -253,7 +246,7 @@ TEST(Stores, RefuseRangesPastTheirEnd) {
 }
 
 TEST(FileStore, KeepsHoles) {
-  const test::TempFolder folder;
+  const TempFolder folder;
   const auto store = FileStore::create(folder / "a.img");
   store->resize(1ULL << 40);
   EXPECT_LT(store->allocated(), 65536U);
@@ -264,7 +257,7 @@ TEST(FileStore, KeepsHoles) {
 }
 
 TEST(FileStore, WhatTheHostBringsOutMeanwhileMayBeWrittenAgain) {
-  const test::TempFolder folder;
+  const TempFolder folder;
   constexpr std::uint64_t piece = 6U << 20;
   constexpr std::uint64_t pieces = 8;
   {
@@ -288,7 +281,7 @@ TEST(FileStore, WhatTheHostBringsOutMeanwhileMayBeWrittenAgain) {
 }
 
 TEST(FileStore, RefusesWhatIsNoImage) {
-  const test::TempFolder folder;
+  const TempFolder folder;
   const auto status = [&](const std::string& path) {
     try {
       const FileStore store(path, Access::read_only);
@@ -373,4 +366,4 @@ TEST(MemoryStore, CopiesAreIndependentAndCompare) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

@@ -1,26 +1,26 @@
 // Stage, ledger, seal, undo and recover on small stores.
 #include "core/store/transaction.h"
 
-#include <gtest/gtest.h>
-
 #include "core/base/checksum.h"
 #include "core/base/errors.h"
-#include "support/fault_host.h"
+#include "support/power_cuts.h"
+#include "support/test.h"
 
-namespace jh {
+namespace jh::test {
 namespace {
-
-using test::check_undo;
-using test::FaultHost;
-using test::filled;
-using test::recover;
-using test::undo;
 
 MemoryStore image_of(std::uint64_t size, std::uint8_t seed) {
   MemoryStore image(size);
   for (std::uint64_t at = 0; at < size; at += 3 * 4096)
     image.write(at, filled(std::min<std::uint64_t>(4096, size - at),
                            static_cast<std::uint8_t>(seed + at / 4096)));
+  return image;
+}
+
+// The same on a host.
+MemoryStore put_image(FaultHost& host) {
+  MemoryStore image = image_of(100'352, 3);
+  host.put("/m/a.img", image);
   return image;
 }
 
@@ -34,7 +34,6 @@ void change(FaultHost& host, const std::vector<std::string>& paths, bool seal,
     stores.push_back(files.back().get());
   }
   Transaction transaction(host, paths, stores);
-  NullProgress silent;
   for (std::size_t i = 0; i < paths.size(); ++i) {
     Stage& stage = transaction.stage(i);
     const std::uint64_t old = stage.size();
@@ -54,8 +53,7 @@ void change(FaultHost& host, const std::vector<std::string>& paths, bool seal,
 
 TEST(Transaction, SealsAndUndoesToTheByte) {
   FaultHost host;
-  const MemoryStore old = image_of(100'352, 3);
-  host.put("/m/a.img", old);
+  const MemoryStore old = put_image(host);
   change(host, {"/m/a.img"}, true);
   EXPECT_EQ(host.content("/m/a.img").size(), 200'352U);
   EXPECT_EQ(host.names(), (std::vector<std::string>{"/m/a.img", "/m/a.img.juneheath"}));
@@ -67,8 +65,7 @@ TEST(Transaction, SealsAndUndoesToTheByte) {
 
 TEST(Transaction, DroppedWithoutASeal) {
   FaultHost host;
-  const MemoryStore old = image_of(100'352, 3);
-  host.put("/m/a.img", old);
+  const MemoryStore old = put_image(host);
   change(host, {"/m/a.img"}, false);
   EXPECT_TRUE(host.content("/m/a.img").same_content(old));
   EXPECT_EQ(host.names(), std::vector<std::string>{"/m/a.img"});
@@ -76,8 +73,7 @@ TEST(Transaction, DroppedWithoutASeal) {
 
 TEST(Transaction, DroppingRemovesTheFileItMadeAndNoOtherOfThatName) {
   FaultHost host;
-  const MemoryStore old = image_of(100'352, 3);
-  host.put("/m/a.img", old);
+  const MemoryStore old = put_image(host);
   host.put("new.img", old);  // in the folder that the program runs in
   {
     const auto a = host.open("/m/a.img", Access::read_write);
@@ -92,8 +88,7 @@ TEST(Transaction, DroppingRemovesTheFileItMadeAndNoOtherOfThatName) {
 
 TEST(Transaction, KeepsTheEarlierUndoWhenDropped) {
   FaultHost host;
-  const MemoryStore old = image_of(100'352, 3);
-  host.put("/m/a.img", old);
+  const MemoryStore old = put_image(host);
   change(host, {"/m/a.img"}, true);
   change(host, {"/m/a.img"}, false);
   undo(host, "/m/a.img");
@@ -158,7 +153,6 @@ TEST(Undo, TakesBackWhatWasWrittenTwice) {
     Buffer before(16 * 4096);
     stage.read_old(0, before);
     EXPECT_EQ(before, read_buffer(const_cast<MemoryStore&>(old), 0, before.size()));
-    NullProgress silent;
     transaction.seal(silent, true);
   }
   const auto file = host.open("/m/a.img", Access::read_only);
@@ -178,7 +172,6 @@ TEST(Undo, LeavesTheRestOfAHoleAlone) {
     transaction.stage(0).write_unreferenced(1U << 20, filled(1U << 20, 0xB1));
     EXPECT_EQ(read_buffer(*file, 1U << 20, 1)[0], 0xB1) << "it need not wait";
     transaction.stage(0).write(0, filled(10, 0xB2));
-    NullProgress silent;
     transaction.seal(silent, true);
   }
   const auto file = host.open("/m/a.img", Access::read_write);
@@ -207,7 +200,6 @@ void move_and_cut(FaultHost& host, bool seal) {
     stage.note_moved(page * 4096, stage, page * 4096, 4096, crc);
   }
   stage.write(3 * 4096, filled(9000, 0xA7));
-  NullProgress silent;
   if (seal) transaction.seal(silent, true);
 }
 
@@ -228,7 +220,6 @@ void share_and_cut(FaultHost& host, bool seal) {
   EXPECT_EQ(stage.share_unreferenced(100 * 4096, {&stage, 4096, 90 * 4096}), 0U);
   EXPECT_EQ(stage.share_unreferenced(100 * 4096, {file.get(), 400 * 4096, 90 * 4096}), 0U);
   stage.resize(kept);
-  NullProgress silent;
   if (seal) transaction.seal(silent, true);
 }
 
@@ -288,16 +279,14 @@ TEST(Undo, TakesBackWhatMovedBySharing) {
 // The change itself, at each of its operations.
 TEST(Recover, OfAMoveBySharingIsAllOrNothing) {
   const MemoryStore old = image_with_a_tail();
-  FaultHost whole;
-  whole.put("/m/a.img", old);
-  whole.cut_at(0, Unflushed::kept);
-  share_and_cut(whole, true);
-  const MemoryStore sealed(whole.content("/m/a.img"), "sealed");
-  std::mt19937 random(20261130);
+  const auto prepare = [&](FaultHost& host) { host.put("/m/a.img", old); };
+  PowerCuts cuts(prepare, [](FaultHost& host) { share_and_cut(host, true); });
+  const MemoryStore sealed(cuts.whole().content("/m/a.img"), "sealed");
   int finished = 0;
   // What is there now is the old state, but for what nothing referred to, or the new one, which can
   // be taken back.
   const auto expect_whole = [&](FaultHost& host, std::uint64_t n) {
+    recover(host, "/m/a.img");
     MemoryStore now(host.content("/m/a.img"), "now");
     if (now.size() == sealed.size()) {
       ++finished;
@@ -313,22 +302,13 @@ TEST(Recover, OfAMoveBySharingIsAllOrNothing) {
                 read_buffer(was, from * 4096ULL, (to - from) * 4096ULL))
           << n;
   };
-  for (std::uint64_t n = 1; n <= whole.operations(); ++n)
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
-      FaultHost host;
-      host.put("/m/a.img", old);
-      host.cut_at(n, mode);
-      ASSERT_THROW(share_and_cut(host, true), PowerCut) << n;
-      host.restart(random);
-      recover(host, "/m/a.img");
-      expect_whole(host, n);
-    }
+  cuts.everywhere({}, expect_whole);
   EXPECT_GT(finished, 20);
   // The disk fails, once or for good.
-  for (std::uint64_t n = 1; n <= whole.operations(); ++n)
+  for (std::uint64_t n = 1; n <= cuts.operations(); ++n)
     for (const bool lasting : {false, true}) {
       FaultHost host;
-      host.put("/m/a.img", old);
+      prepare(host);
       host.fail_at(n, lasting);
       try {
         share_and_cut(host, true);
@@ -336,7 +316,6 @@ TEST(Recover, OfAMoveBySharingIsAllOrNothing) {
         EXPECT_EQ(error.status(), Status::io) << error.what();
       }
       host.mend();
-      recover(host, "/m/a.img");
       expect_whole(host, n);
     }
   // The host shares so many times, and then no more: the rest is copied.
@@ -360,31 +339,22 @@ TEST_P(UndoOfAMove, SurvivesAPowerCutAnywhere) {
   GetParam()(made, true);
   const MemoryStore sealed(made.content("/m/a.img"), "sealed");
   const MemoryStore ledger(made.content("/m/a.img.juneheath"), "ledger");
-  made.cut_at(0, Unflushed::kept);
-  undo(made, "/m/a.img");
-  std::mt19937 random(20261123);
-  int taken_back = 0;
-  for (std::uint64_t n = 1; n <= made.operations(); ++n)
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
-      FaultHost host;
-      host.put("/m/a.img", sealed);
-      host.put("/m/a.img.juneheath", ledger);
-      host.cut_at(n, mode);
-      ASSERT_THROW(undo(host, "/m/a.img"), PowerCut) << n;
-      host.restart(random);
-      host.cut_at(1 + n % 150, mode);
-      try {
-        recover(host, "/m/a.img");
-      } catch (const PowerCut&) {
-      }
-      host.restart(random);
-      recover(host, "/m/a.img");
-      const bool is_old = host.content("/m/a.img").same_content(old);
-      taken_back += is_old ? 1 : 0;
-      ASSERT_TRUE(is_old || host.content("/m/a.img").same_content(sealed)) << n;
-    }
-  EXPECT_GT(made.operations(), GetParam() == move_and_cut ? 100U : 15U);
-  EXPECT_GT(taken_back, GetParam() == move_and_cut ? 100 : 15);
+  const PowerCuts cuts(
+      [&](FaultHost& host) {
+        host.put("/m/a.img", sealed);
+        host.put("/m/a.img.juneheath", ledger);
+      },
+      [](FaultHost& host) { undo(host, "/m/a.img"); });
+  std::uint64_t taken_back = 0;
+  cuts.everywhere({}, [&](FaultHost& host, std::uint64_t n) {
+    recover_with_a_cut(host, "/m/a.img", 1 + n % 150);
+    const bool is_old = host.content("/m/a.img").same_content(old);
+    taken_back += is_old ? 1 : 0;
+    EXPECT_TRUE(is_old || host.content("/m/a.img").same_content(sealed));
+  });
+  const std::uint64_t least = GetParam() == move_and_cut ? 100 : 15;
+  EXPECT_GT(cuts.operations(), least);
+  EXPECT_GT(taken_back, least);
 }
 
 INSTANTIATE_TEST_SUITE_P(By, UndoOfAMove, testing::Values(move_and_cut, share_and_cut),
@@ -402,61 +372,46 @@ TEST(Recover, WritesCopiesThatWereKeptOnce) {
     for (std::uint64_t copy = 0; copy < 6; ++copy)
       for (std::uint64_t page = 0; page < 12; ++page)
         stage.write((copy * 50 + page) * 4096, filled(4096, static_cast<std::uint8_t>(90 + page)));
-    NullProgress silent;
     transaction.seal(silent, true);
   };
-  FaultHost whole;
-  whole.put("/m/a.img", old);
-  whole.cut_at(0, Unflushed::kept);
-  copy_about(whole);
-  MemoryStore fresh(whole.content("/m/a.img"), "fresh");
+  PowerCuts cuts([&](FaultHost& host) { host.put("/m/a.img", old); }, copy_about);
+  MemoryStore fresh(cuts.whole().content("/m/a.img"), "fresh");
   EXPECT_EQ(read_buffer(fresh, (250 + 11) * 4096, 1)[0], 101);
-  std::mt19937 random(20261126);
   int finished = 0;
-  for (std::uint64_t n = 1; n <= whole.operations(); ++n)
-    for (const Unflushed mode : {Unflushed::kept, Unflushed::lost, Unflushed::torn}) {
-      FaultHost host;
-      host.put("/m/a.img", old);
-      host.cut_at(n, mode);
-      ASSERT_THROW(copy_about(host), PowerCut) << n;
-      host.restart(random);
-      recover(host, "/m/a.img");
-      const bool is_new = host.content("/m/a.img").same_content(fresh);
-      finished += is_new ? 1 : 0;
-      ASSERT_TRUE(is_new || host.content("/m/a.img").same_content(old)) << n;
-    }
+  cuts.everywhere({}, [&](FaultHost& host, std::uint64_t) {
+    recover(host, "/m/a.img");
+    const bool is_new = host.content("/m/a.img").same_content(fresh);
+    finished += is_new ? 1 : 0;
+    EXPECT_TRUE(is_new || host.content("/m/a.img").same_content(old));
+  });
   EXPECT_GT(finished, 20);
 }
 
 TEST(Recover, RefusesAnotherImage) {
-  FaultHost whole;
-  whole.put("/m/a.img", image_of(100'352, 3));
-  whole.cut_at(0, Unflushed::kept);
-  change(whole, {"/m/a.img"}, true);
-  std::mt19937 random(1);
+  const PowerCuts cuts([](FaultHost& host) { host.put("/m/a.img", image_of(100'352, 3)); },
+                       [](FaultHost& host) { change(host, {"/m/a.img"}, true); });
   const MemoryStore other = image_of(100'352, 77);
+  std::vector<std::uint64_t> second_half;
+  for (std::uint64_t n = cuts.operations() / 2; n <= cuts.operations(); ++n)
+    second_half.push_back(n);
   int refused = 0;
   // Whether it is all of another image, or only the page that says that the change is going on.
   for (const bool whole_image : {true, false})
-    for (std::uint64_t n = whole.operations() / 2; n <= whole.operations(); ++n) {
-      FaultHost cut;
-      cut.put("/m/a.img", image_of(100'352, 3));
-      cut.cut_at(n, Unflushed::kept);
-      EXPECT_THROW(change(cut, {"/m/a.img"}, true), PowerCut);
-      cut.restart(random);
-      if (whole_image)
-        cut.put("/m/a.img", other);
-      else
-        cut.open("/m/a.img", Access::read_write)->write(0, Buffer(4096, 0x77));
-      const MemoryStore now(cut.content("/m/a.img"), "now");
-      try {
-        recover(cut, "/m/a.img");
-      } catch (const Error& error) {
-        EXPECT_EQ(error.status(), Status::refused) << error.what();
-        ++refused;
-      }
-      EXPECT_TRUE(cut.content("/m/a.img").same_content(now)) << n;
-    }
+    cuts.everywhere({.fates = {Unflushed::kept}, .points = second_half},
+                    [&](FaultHost& host, std::uint64_t) {
+                      if (whole_image)
+                        host.put("/m/a.img", other);
+                      else
+                        host.open("/m/a.img", Access::read_write)->write(0, Buffer(4096, 0x77));
+                      const MemoryStore now(host.content("/m/a.img"), "now");
+                      try {
+                        recover(host, "/m/a.img");
+                      } catch (const Error& error) {
+                        EXPECT_EQ(error.status(), Status::refused) << error.what();
+                        ++refused;
+                      }
+                      EXPECT_TRUE(host.content("/m/a.img").same_content(now));
+                    });
   EXPECT_GT(refused, 2);
 }
 
@@ -491,4 +446,4 @@ TEST(Ledger, DamageIsNoticed) {
 }
 
 }  // namespace
-}  // namespace jh
+}  // namespace jh::test

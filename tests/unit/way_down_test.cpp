@@ -1,11 +1,6 @@
 // The parts of a plan for the way down, each by itself on the sample guests in memory: what is
 // unused, what a block loses, floors, how partitions come to lie side by side, and the steps that
 // follow.
-#include <fmt/format.h>
-#include <gtest/gtest.h>
-
-#include <algorithm>
-
 #include "core/carry/worker.h"
 #include "core/compact/reclaimable.h"
 #include "core/container/fill.h"
@@ -13,14 +8,14 @@
 #include "core/plan/shrink.h"
 #include "support/containers.h"
 #include "support/fault_host.h"
-#include "support/samples.h"
+#include "support/test.h"
 
 namespace jh::test {
 namespace {
 
 class WayDown : public testing::Test {
  protected:
-  void open(const std::vector<std::string>& samples) {
+  void open(const Words& samples) {
     guest_.reset();
     files_.clear();
     request_ = {};
@@ -122,7 +117,6 @@ TEST_F(WayDown, ABlockLosesItsPlaceWhenAllOfItIsUnusedOrZero) {
                    {5 * 65536 + 1, 6 * 65536, 0},     // all but a byte of one
                    {8 * 65536, 8 * 65536 + 1000, 0},  // one in two parts
                    {8 * 65536 + 1000, 9 * 65536, 1}};
-  NullProgress silent;
   const Reclaimable drops = find_reclaimable(*image->container, unused, Look::content, silent);
   const Ranges expected{{65536, 2 * 65536}, {3 * 65536, 4 * 65536}, {8 * 65536, 9 * 65536}};
   EXPECT_EQ(drops.ranges, expected);
@@ -148,12 +142,7 @@ TEST_F(WayDown, AFloorIsReachedAndNoByteLess) {
     EXPECT_EQ(plan_to_floor(false).disks[0].to, floor.size);
     request_.to_floor = false;
     request_.to = floor.size - Bytes(512);
-    try {
-      plan_shrink(*guest_, request_);
-      ADD_FAILURE() << "below the floor";
-    } catch (const Error& error) {
-      EXPECT_EQ(error.status(), Status::refused);
-    }
+    expect_error(Status::refused, "", [&] { plan_shrink(*guest_, request_); });
     for (const Layer* each : guest_->layers()) EXPECT_LE(floors.of(*each).size, each->size);
   }
 }
@@ -243,7 +232,6 @@ TEST_F(WayDown, AGroupsStepsStandAroundItsMetadata) {
 TEST_F(WayDown, TheWorkerDoesWhatThePlanSays) {
   open({"heather"});
   const Plan plan = plan_to_floor(false);
-  NullProgress silent;
   FileSet files(host_, *guest_, plan);
   {
     Worker worker(*guest_, plan, files, 1788000000);
@@ -270,15 +258,11 @@ TEST_F(WayDown, TheWorkerStopsWhereAPlanIsNotMet) {
   Plan plan = plan_to_floor(false);
   Step& step = plan.steps[index_of<step::ShrinkContent>(plan)];
   std::get<step::ShrinkContent>(step.work).size += Bytes(1);
-  NullProgress silent;
   FileSet files(host_, *guest_, plan);
   Worker worker(*guest_, plan, files, 1788000000);
-  try {
+  expect_error(Status::internal, "", [&] {
     for (const Step& each : plan.steps) worker.run(each, silent);
-    ADD_FAILURE() << "nobody noticed";
-  } catch (const Error& error) {
-    EXPECT_EQ(error.status(), Status::internal);
-  }
+  });
 }
 
 }  // namespace

@@ -37,8 +37,9 @@ struct ResizePlan {
   bool changes() const { return from != to; }
 };
 
-enum class AuditScope {
-  structure,  // all that a growth can touch
+enum class AuditScope {  // each looks at more than the one before
+  growth,                // what a growth builds on, but for what it writes anew
+  structure,             // all that a growth can touch
   full,
   content,  // and what files hold, where the filesystem keeps sums of it
 };

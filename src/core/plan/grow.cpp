@@ -9,10 +9,24 @@
 #include "core/plan/content.h"
 #include "core/plan/grow_guess.h"
 #include "core/plan/grow_inner.h"
+#include "core/plan/grow_layer.h"
 #include "core/plan/grow_steps.h"
 
 namespace jh {
 namespace {
+
+// Every byte that the guest would see; what is kept nowhere is zero.
+bool is_blank(const Disk& disk) {
+  const std::uint64_t size = disk.size().value();
+  for (std::uint64_t at = 0; at < size;) {
+    const Extent extent = disk.container->extent_at(at, size - at);
+    if (extent.kind != Extent::Kind::zero &&
+        !range_is_zero(disk.container->disk(), at, extent.length))
+      return false;
+    at += extent.length;
+  }
+  return true;
+}
 
 class Planner {
  public:
@@ -150,19 +164,6 @@ class Planner {
       plan_.notes.push_back(fmt::format(
           "{} is blank, and left alone: only a volume group could use it", disk_name(guest_, i)));
     }
-  }
-
-  // Every byte that the guest would see; what is kept nowhere is zero.
-  static bool is_blank(const Disk& disk) {
-    const std::uint64_t size = disk.size().value();
-    for (std::uint64_t at = 0; at < size;) {
-      const Extent extent = disk.container->extent_at(at, size - at);
-      if (extent.kind != Extent::Kind::zero &&
-          !range_is_zero(disk.container->disk(), at, extent.length))
-        return false;
-      at += extent.length;
-    }
-    return true;
   }
 
   void add_target(const Layer& layer, const Amount& amount, const std::string& written) {
@@ -308,9 +309,9 @@ class Planner {
   // What is a share of the same room is a share of all of it.
   void resolve_layers(Amount::Kind kind) {
     std::vector<Bytes> rooms;
-    for (const LayerTarget& target : layers_) rooms.push_back(room_for(*target.layer));
+    for (const LayerTarget& target : layers_) rooms.push_back(room_for(scene_, *target.layer));
     for (std::size_t i = 0; i < layers_.size(); ++i)
-      if (layers_[i].amount.kind == kind) resolve(layers_[i], rooms[i]);
+      if (layers_[i].amount.kind == kind) resolve_layer(scene_, layers_[i], rooms[i]);
   }
 
   // Where partitions may move they share the room of their disk.
@@ -326,124 +327,6 @@ class Planner {
         wrong_usage("only one target of a disk can take the rest when partitions may move",
                     "give the others a size or a percentage");
     }
-  }
-
-  Bytes room_for(const Layer& layer) const {
-    const DiskGrowth& disk = scene_.disks[layer.disk];
-    Bytes reach = disk.reach(layer);
-    const Bytes size = content_size(layer);
-    // Less than a block at the end is no room.
-    if (can_be_resized(layer.content))
-      reach = std::max(size, layer.content.filesystem()->usable(reach));
-    return reach > size ? reach - size : Bytes(0);
-  }
-
-  // The end of a partition that was cut off from what is in it.
-  void put_end_back(LayerTarget& target) {
-    const Layer& layer = *target.layer;
-    const Disk& disk = guest_.disks()[layer.disk];
-    const Bytes claim = *layer.content.claims;
-    const std::string name = guest_.best_name(layer);
-    if (target.amount.kind != Amount::Kind::rest)
-      refuse(fmt::format("{} first gets back what its content says to have ({})", name,
-                         spelled_out(claim)),
-             disk.path, "leave out the amount:\n  " + command_with(request_, name));
-    DiskGrowth& growth = scene_.disks[layer.disk];
-    if (!layer.partition || claim > growth.reach_in_place(layer) || growth.becomes_larger())
-      throw layer.content.blockers.front().with_context(disk.path + ", " + guest_.name_of(layer));
-    const std::uint32_t sector = disk.table->facts().sector_size;
-    const Sectors end = layer.partition->first + Sectors(ceil_div(claim.value(), sector));
-    const Sectors aligned = disk.table->align_up(end);
-    const Bytes wanted = to_bytes(aligned - layer.partition->first, sector);
-    growth.promise(layer, wanted <= growth.reach_in_place(layer) ? wanted : claim);
-    plan_.notes.push_back(
-        fmt::format("{} is longer than its partition: only the partition's end is put back; what "
-                    "lies behind it is looked at as it is found there",
-                    name));
-  }
-
-  void resolve(LayerTarget& target, Bytes shared_room) {
-    const Layer& layer = *target.layer;
-    if (layer.content.claims) return put_end_back(target);
-    if (!layer.content.blockers.empty()) throw layer.content.blockers.front();
-    const Disk& disk = guest_.disks()[layer.disk];
-    const Amount& amount = target.amount;
-    const Bytes room = room_for(layer);
-    const std::uint64_t unit = disk.table ? disk.table->facts().sector_size : 512;
-    Bytes add = room;
-    if (amount.kind == Amount::Kind::size) add = amount.size;
-    if (amount.kind == Amount::Kind::percent)
-      add = Bytes(round_down(part_of(amount, shared_room.value()), unit));
-    // What is for others takes what there is: they say what they lack.
-    if (target.carries_layers && (add > room || room == Bytes(0))) add = room;
-    if (!target.carries_layers && (add > room || room == Bytes(0))) refuse_amount(layer, add, room);
-    if (add.value() % unit != 0)
-      refuse(fmt::format("{} bytes are no whole number of {}-byte sectors", add.value(), unit), {},
-             fmt::format("ask for {} or {} bytes", round_down(add.value(), unit),
-                         round_up(add.value(), unit)));
-    if (amount.kind != Amount::Kind::rest && add == Bytes(0) && !target.carries_layers)
-      wrong_usage("an amount of nothing", "use a size greater than zero, a percentage, or rest");
-    target.content = content_size(layer) + add;
-    DiskGrowth& growth = scene_.disks[layer.disk];
-    // All of the room, or all of the partition: the filesystem fills it as well as it can.
-    const Bytes wanted = amount.kind == Amount::Kind::rest ? growth.reach(layer) : target.content;
-    if (wanted > layer.size) growth.promise(layer, wanted);
-  }
-
-  // The command that lets what stands behind it move, on this disk or a larger one; empty: that
-  // would not help.
-  Suggestion command_by_moving(const Layer& layer) const {
-    if (request_.allow_move || request_.running) return {};
-    GrowRequest moving = request_;
-    moving.allow_move = true;
-    const std::string give = request_.gives.empty() ? guest_.best_name(layer) : "";
-    const Bytes size = scene_.disks[layer.disk].size();
-    if (could_grow_by_moves(guest_, layer, size)) return command_with(moving, give);
-    if (request_.by || request_.to || !could_grow_by_moves(guest_, layer, size + 10_GiB)) return {};
-    moving.by = 10_GiB;
-    return command_with(moving, give);
-  }
-
-  [[noreturn]] void refuse_amount(const Layer& layer, Bytes add, Bytes room) const {
-    const Disk& disk = guest_.disks()[layer.disk];
-    const std::string name = guest_.best_name(layer);
-    const Suggestion moving = command_by_moving(layer);
-    const auto or_else = [&](const Advice& other) {
-      return moving.empty()
-                 ? other
-                 : "let what stands behind it move to the end:\n  " + moving + "\nor " + other;
-    };
-    if (room != Bytes(0))
-      refuse(fmt::format("{} cannot get {}: there are only {}", name, spelled_out(add),
-                         spelled_out(room)),
-             disk.path,
-             or_else("take what there is:\n  " + command_with(request_, name + "=rest")));
-    std::string why = "there is no room behind it";
-    Suggestion larger = command_by_10(request_);
-    if (!request_.running) {
-      larger = suggest("grow", {disk.path}).with("by", "10GiB");
-      if (request_.allow_move) larger.with("allow-move");
-      larger.with("give", name);
-    }
-    Advice next = "make the disk larger:\n  " + larger;
-    if (const Layer* obstacle = obstacle_behind(layer)) {
-      why = fmt::format("{} ({}) stands {}behind it", guest_.name_of(*obstacle),
-                        obstacle->content.name, request_.allow_move ? "" : "directly ");
-      next = or_else("give the room to that one, or to the disk alone (--give nothing)");
-      if (request_.allow_move) why += ", and does not move: " + why_it_stays(*obstacle);
-    }
-    throw Error(Status::refused, fmt::format("{} cannot grow: {}", name, why), disk.path, next)
-        .with_reason(Reason::no_room);
-  }
-
-  // What stands next behind it, or where others may move, the first that does not.
-  const Layer* obstacle_behind(const Layer& layer) const {
-    if (!layer.partition) return nullptr;
-    const PartitionLayout lineup(guest_, layer.disk);
-    for (const PartitionLayout::Member& member : lineup.members())
-      if (member.first >= layer.partition->end() && (!request_.allow_move || member.stays))
-        return member.layer;
-    return nullptr;
   }
 
   // Table repairs alone are no reason to touch a disk on which nothing else changes.

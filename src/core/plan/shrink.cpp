@@ -280,22 +280,10 @@ class Shrinker {
       if (each.count < each.layer->partition->count)
         limit(*each.layer, to_bytes(each.count, sector));
       if (!each.moves()) continue;
-      check_device_moves(*each.layer);
+      if (sizes_.contains(each.layer)) check_can_be_compared(guest_, *each.layer);
       moves_.push_back(each);
     }
     extended_ = packed.extended(usable);
-  }
-
-  // A physical volume that becomes smaller on its way is proven by its volumes: all must be seen.
-  void check_device_moves(const Layer& layer) const {
-    std::size_t pv = 0;
-    const VolumeGroup* group = guest_.group_on(layer, pv);
-    if (group == nullptr || !sizes_.contains(&layer)) return;
-    for (const Layer& volume : group->volumes)
-      if (!volume.window)
-        unsupported(guest_.name_of(layer) + " would have to shrink and to move, and " +
-                        guest_.name_of(volume) + " cannot be compared afterwards",
-                    disk().path, "shrink without --allow-move");
   }
 
   const Layer& find_giver(const PartitionLayout& lineup, Bytes lacking) {

@@ -9,6 +9,17 @@
 
 namespace jh {
 
+void check_can_be_compared(const Guest& guest, const Layer& layer) {
+  std::size_t pv = 0;
+  const VolumeGroup* group = guest.group_on(layer, pv);
+  if (group == nullptr) return;
+  for (const Layer& volume : group->volumes)
+    if (!volume.window)
+      unsupported(guest.name_of(layer) + " would have to shrink and to move, and " +
+                      guest.name_of(volume) + " cannot be compared afterwards",
+                  guest.disks()[layer.disk].path, "shrink without --allow-move");
+}
+
 void ShrinkAround::shorten(const Layer& layer, Sectors end, std::optional<Bytes> disk_size) {
   const Disk& on = guest_.disks()[layer.disk];
   const auto add = [&](const Partition& partition, const char* action) {

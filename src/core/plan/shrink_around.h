@@ -9,6 +9,10 @@
 
 namespace jh {
 
+/// A physical volume that becomes smaller on its way is proven by its volumes: throws unsupported
+/// where not all of them can be seen.
+void check_can_be_compared(const Guest& guest, const Layer& layer);
+
 class ShrinkAround {
  public:
   /// All must outlive it.

@@ -44,8 +44,9 @@ void check_sound(const Guest& guest, const Plan& plan, Progress& progress) {
     FilesystemOnDisk& fs = *layer.content.on_disk();
     Findings findings;
     // What moves must be known to be whole: no block of two owners, none that is not counted.
-    const AuditScope scope =
-        plan.moves_content(step.layer) ? AuditScope::full : AuditScope::structure;
+    const AuditScope scope = plan.moves_content(step.layer) ? AuditScope::full
+                             : step.to > step.from          ? AuditScope::growth
+                                                            : AuditScope::structure;
     fs.audit(scope, fs.size(), findings, progress);
     if (findings.clean()) continue;
     const std::string& path = guest.disks()[step.layer.disk].path;

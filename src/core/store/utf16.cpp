@@ -29,6 +29,13 @@ std::string text_from_utf16(ConstByteSpan raw, bool big_endian) {
   return boost::locale::conv::utf_to_utf<char>(units);
 }
 
+std::u16string utf16_units(ConstByteSpan raw) {
+  std::u16string units(raw.size() / 2, u'\0');
+  for (std::size_t i = 0; i < units.size(); ++i)
+    units[i] = static_cast<char16_t>(raw[2 * i + 1] << 8 | raw[2 * i]);
+  return units;
+}
+
 Buffer utf16_from_text(const std::string& text) {
   Buffer raw;
   for (const char16_t unit : boost::locale::conv::utf_to_utf<char16_t>(text)) {

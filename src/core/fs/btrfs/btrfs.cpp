@@ -74,7 +74,7 @@ class BtrfsFilesystem final : public FilesystemOnDisk {
 
   void audit(AuditScope scope, Bytes, Findings& findings, Progress& progress) override {
     audit_structure(volume_, findings);
-    if (scope == AuditScope::structure) return;
+    if (scope <= AuditScope::structure) return;
     audit_trees(volume_, findings, progress);
     audit_files(volume_, findings, progress);
     if (scope == AuditScope::content) audit_content(volume_, findings, progress);

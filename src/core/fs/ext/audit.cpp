@@ -157,7 +157,7 @@ void audit_layout(AuditState& state, std::uint32_t first_group) {
 }
 
 void audit(Filesystem& fs, const AuditRequest& request, Findings& findings, Progress& progress) {
-  const bool full = request.scope == AuditScope::full;
+  const bool full = request.scope >= AuditScope::full;
   AuditState state(fs, findings, progress, full);
   const Geometry& g = fs.geometry();
   progress.begin("auditing the filesystem",
@@ -165,7 +165,7 @@ void audit(Filesystem& fs, const AuditRequest& request, Findings& findings, Prog
   audit_layout(state, full ? 0 : request.first_group);
   // Where the metadata's own places are wrong, what they hold cannot be judged.
   if (findings.clean() || full) {
-    audit_special_inodes(state);
+    audit_special_inodes(state, request.scope);
     if (full) {
       audit_inodes(state);
       audit_directories(state);

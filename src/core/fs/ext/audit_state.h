@@ -10,6 +10,7 @@
 #include "core/base/progress.h"
 #include "core/fs/ext/bits.h"
 #include "core/fs/ext/filesystem.h"
+#include "core/fs/filesystem.h"
 
 namespace jh::ext {
 
@@ -65,7 +66,7 @@ struct AuditState {
 /// Superblock copies, descriptors and the places of all group metadata.
 void audit_layout(AuditState& state, std::uint32_t first_group);
 /// The resize inode and the journal.
-void audit_special_inodes(AuditState& state);
+void audit_special_inodes(AuditState& state, AuditScope scope);
 /// All inodes and the blocks they hold.
 void audit_inodes(AuditState& state);
 /// All directories, and from them link counts and what cannot be reached.

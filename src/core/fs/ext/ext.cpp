@@ -85,13 +85,13 @@ void ExtFilesystem::resize(Bytes size, Progress& progress) {
 void ExtFilesystem::audit(jh::AuditScope scope, Bytes from, Findings& findings,
                           Progress& progress) {
   AuditRequest request;
-  if (scope == jh::AuditScope::structure) {
+  if (scope <= jh::AuditScope::structure) {
     const Geometry& g = fs_.geometry();
     // The group that the byte in front lies in may have become longer.
     const std::uint64_t block = from.value() / g.block_size;
     const std::uint64_t last =
         std::clamp(block, std::uint64_t{g.first_data_block} + 1, g.blocks) - 1;
-    request = {AuditScope::structure, g.group_of(last)};
+    request = {scope, g.group_of(last)};
   }
   ext::audit(fs_, request, findings, progress);
 }

@@ -78,7 +78,7 @@ void keep_going(AuditState& state, Work&& work) {
 }  // namespace
 
 void audit(Filesystem& fs, AuditScope scope, Bytes from, Findings& findings, Progress& progress) {
-  const bool all = scope != AuditScope::structure;
+  const bool all = scope > AuditScope::structure;
   AuditState state(fs, findings, progress, all);
   keep_going(state, [&] { audit_boot(state); });
   keep_going(state, [&] { audit_mirror(state); });

@@ -11,13 +11,6 @@
 namespace jh::ntfs {
 namespace {
 
-std::u16string units_of(ConstByteSpan raw) {
-  std::u16string text(raw.size() / 2, u'\0');
-  std::memcpy(text.data(), raw.data(), 2 * text.size());
-  for (char16_t& unit : text) boost::endian::little_to_native_inplace(unit);
-  return text;
-}
-
 constexpr std::uint64_t most_bitmap_bytes = 64U << 20;
 
 }  // namespace
@@ -99,14 +92,14 @@ NameKey parse_name(ConstByteSpan key) {
   if (key.size() < sizeof(FileName)) damaged("a name is too short", "NTFS");
   NameKey found{parse_as<FileName>(key, 0), {}};
   if (key.size() < sizeof(FileName) + 2U * found.head.length) damaged("a name is cut", "NTFS");
-  found.name = units_of(key.subspan(sizeof(FileName), 2U * found.head.length));
+  found.name = utf16_units(key.subspan(sizeof(FileName), 2U * found.head.length));
   return found;
 }
 
 Upcase::Upcase(Filesystem& fs) {
   const Stream stream = File(fs, fs.read_record(file::upcase)).stream(type::data);
   const std::uint64_t size = std::min<std::uint64_t>(stream.size(), 2U << 16);
-  const std::u16string units = units_of(stream.read(0, size));
+  const std::u16string units = utf16_units(stream.read(0, size));
   table_.assign(units.begin(), units.end());
 }
 
@@ -157,8 +150,9 @@ std::optional<std::uint64_t> find_file(Filesystem& fs, const std::string& path) 
     const Record record = fs.read_record(at);
     if (!record.in_use() || !record.is_folder()) return std::nullopt;
     const File folder(fs, record);
-    const auto next = find_name(Index(fs, folder), upcase,
-                                upcase(units_of(utf16_from_text(path.substr(from, end - from)))));
+    const auto next =
+        find_name(Index(fs, folder), upcase,
+                  upcase(utf16_units(utf16_from_text(path.substr(from, end - from)))));
     if (!next) return std::nullopt;
     at = *next;
     from = end;

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "core/store/utf16.h"
+
 namespace jh::ntfs {
 namespace {
 
@@ -119,11 +121,8 @@ Attribute Attribute::piece_like(const Attribute& first, const ClusterRuns& runs)
 
 std::u16string Attribute::name() const {
   const AttributeHeader header = common();
-  std::u16string text(header.name_length, u'\0');
-  for (std::size_t i = 0; i < header.name_length; ++i)
-    text[i] =
-        static_cast<char16_t>(parse_as<Le16>(raw(), header.name_offset.value() + 2 * i).value());
-  return text;
+  if (header.name_length == 0) return {};
+  return utf16_units(raw().subspan(header.name_offset.value(), 2U * header.name_length));
 }
 
 ConstByteSpan Attribute::value() const {

@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <boost/container_hash/hash.hpp>
 
+#include "core/fs/xfs/content_format.h"
+
 namespace jh::xfs {
 namespace {
 

@@ -4,6 +4,7 @@
 
 #include <map>
 
+#include "core/fs/xfs/content_format.h"
 #include "core/fs/xfs/index.h"
 #include "core/fs/xfs/room.h"
 

@@ -6,6 +6,7 @@
 #include "core/base/ranges.h"
 #include "core/fs/xfs/audit.h"
 #include "core/fs/xfs/audit_files.h"
+#include "core/fs/xfs/content_format.h"
 #include "core/fs/xfs/inode.h"
 #include "core/fs/xfs/quota.h"
 #include "core/fs/xfs/shared_blocks.h"

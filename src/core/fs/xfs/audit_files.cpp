@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "core/base/ranges.h"
+#include "core/fs/xfs/content_format.h"
 
 namespace jh::xfs {
 

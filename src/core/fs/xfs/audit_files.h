@@ -3,6 +3,7 @@
 #pragma once
 
 #include "core/fs/xfs/attributes.h"
+#include "core/fs/xfs/content_format.h"
 
 namespace jh::xfs {
 

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "core/fs/xfs/audit_files.h"
+#include "core/fs/xfs/content_format.h"
 #include "core/fs/xfs/index.h"
 
 namespace jh::xfs {

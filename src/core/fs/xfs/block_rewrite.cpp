@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "core/fs/xfs/attributes.h"
+#include "core/fs/xfs/content_format.h"
 
 namespace jh::xfs {
 namespace {

@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <bit>
 
+#include "core/fs/xfs/content_format.h"
+
 namespace jh::xfs {
 
 std::uint32_t hash_of(ConstByteSpan name) {

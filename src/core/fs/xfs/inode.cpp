@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "core/fs/xfs/content_format.h"
+
 namespace jh::xfs {
 namespace {
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "core/base/checksum.h"
+#include "core/fs/xfs/log_format.h"
 
 namespace jh::xfs {
 namespace {

@@ -7,6 +7,7 @@
 
 #include "core/base/findings.h"
 #include "core/fs/xfs/geometry.h"
+#include "core/fs/xfs/log_format.h"
 
 namespace jh::xfs {
 

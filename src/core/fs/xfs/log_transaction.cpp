@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "core/fs/xfs/log_format.h"
+
 namespace jh::xfs {
 namespace {
 

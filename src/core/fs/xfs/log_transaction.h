@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "core/fs/xfs/log.h"
+#include "core/fs/xfs/log_format.h"
 
 namespace jh::xfs {
 

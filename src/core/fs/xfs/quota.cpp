@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "core/fs/xfs/content_format.h"
+
 namespace jh::xfs {
 namespace {
 

@@ -6,6 +6,10 @@
 #include <set>
 
 #include "core/base/checksum.h"
+#include "core/fs/xfs/block_seal.h"
+#include "core/fs/xfs/content_format.h"
+#include "core/fs/xfs/log_format.h"
+#include "core/fs/xfs/replay_inode.h"
 
 namespace jh::xfs {
 namespace {
@@ -48,53 +52,6 @@ T as(const Buffer& region) {
 }
 
 Extent extent_of(const LoggedBuffer& item) { return {item.address.value(), item.length.value()}; }
-
-// Where checksum and log sequence are in a block of metadata; nothing: it has none.
-struct Sealed {
-  std::size_t checksum = 0;
-  std::size_t sequence = 0;
-};
-std::optional<Sealed> sealed_as(ConstByteSpan block) {
-  if (block.size() < basic_block || parse_as<Be16>(block, 0).value() == inode_magic)
-    return std::nullopt;
-  switch (parse_as<Be32>(block, 0).value()) {
-    case superblock_magic:
-      return Sealed{offsetof(Superblock, checksum), offsetof(Superblock, log_sequence)};
-    case free_space_magic:
-      return Sealed{offsetof(FreeSpaceHeader, checksum), offsetof(FreeSpaceHeader, log_sequence)};
-    case inode_header_magic:
-      return Sealed{offsetof(InodeHeader, checksum), offsetof(InodeHeader, log_sequence)};
-    case free_list_magic:
-      return Sealed{offsetof(FreeListHeader, checksum), offsetof(FreeListHeader, log_sequence)};
-    case tree_magic::by_block:
-    case tree_magic::by_size:
-    case tree_magic::inodes:
-    case tree_magic::free_inodes:
-    case tree_magic::reverse_map:
-    case tree_magic::shared:
-      return Sealed{offsetof(TreeHeader, checksum), offsetof(TreeHeader, log_sequence)};
-    case tree_magic::extents:
-      return Sealed{offsetof(LongTreeHeader, checksum), offsetof(LongTreeHeader, log_sequence)};
-    case one_block_magic:
-    case data_block_magic:
-    case block_magic::free_index:
-      return Sealed{offsetof(DirectoryHeader, checksum), offsetof(DirectoryHeader, log_sequence)};
-    case block_magic::link_text:
-    case block_magic::remote_value:
-      return Sealed{offsetof(TextHeader, checksum), offsetof(TextHeader, log_sequence)};
-    default:
-      break;
-  }
-  switch (parse_as<Be16>(block, 8).value()) {
-    case block_magic::node:
-    case block_magic::attribute_leaf:
-    case block_magic::index_leaf:
-    case block_magic::index_leaf_of_many:
-      return Sealed{offsetof(IndexHeader, checksum), offsetof(IndexHeader, log_sequence)};
-    default:
-      return std::nullopt;
-  }
-}
 
 class Replay {
  public:
@@ -195,7 +152,7 @@ class Replay {
     const bool of_inodes = (flags & logged_buffer::of_inodes) != 0;
     if (!of_inodes)
       if (const auto sealed = sealed_as(block);
-          sealed && carries_identity(block, *sealed) &&
+          sealed && carries_identity(block, *sealed, geometry_.metadata_uuid()) &&
           is_newer(parse_as<Be64>(block, sealed->sequence).value(), extent.address))
         return;
     const Buffer before = block;
@@ -210,31 +167,6 @@ class Replay {
     }
     put(extent, block);
     ++report_.buffers;
-  }
-
-  // A block that was something else before has a log sequence of nobody's.
-  bool carries_identity(ConstByteSpan block, const Sealed& sealed) const {
-    if (parse_as<Be32>(block, 0).value() == superblock_magic) return true;
-    // In all of them the identity follows the sequence, but in two headers of a group.
-    std::size_t at = sealed.sequence + 8;
-    switch (parse_as<Be32>(block, 0).value()) {
-      case free_space_magic:
-        at = offsetof(FreeSpaceHeader, uuid);
-        break;
-      case inode_header_magic:
-        at = offsetof(InodeHeader, uuid);
-        break;
-      case free_list_magic:
-        at = offsetof(FreeListHeader, uuid);
-        break;
-      case block_magic::link_text:
-      case block_magic::remote_value:
-        at = offsetof(TextHeader, uuid);
-        break;
-      default:
-        break;
-    }
-    return parse_as<Uuid>(block, at) == geometry_.metadata_uuid();
   }
 
   static void copy_chunks(const LoggedItem& item, const LoggedBuffer& buffer, Buffer& block) {
@@ -349,108 +281,12 @@ class Replay {
     // The same record may change it twice; one that lies there from later on stays.
     const std::uint64_t sequence = there.log_sequence.value();
     if (sequence != 0 && sequence != ~0ULL && sequence > sequence_ && !fresh_.contains(key)) return;
-    put_core(item.regions[1], there, bytes);
-    put_forks(item, logged, bytes);
+    put_logged_inode(item, logged, sequence_, bytes);
     set_checksum(bytes, offsetof(Inode, checksum));
     place_.write(start + at, bytes);
     fresh_.insert(key);
     report_.bytes += size;
     ++report_.inodes;
-  }
-
-  // The logged core has the fields of the one on disk, at the same places, in the byte order of
-  // the guest's processor.
-  void put_core(const Buffer& core, const Inode& there, Buffer& bytes) const {
-    if (core.size() < sizeof(Inode) || parse_as<Le16>(core, 0).value() != inode_magic ||
-        core[offsetof(Inode, version)] != 3)
-      corrupt("an inode of the log is none");
-    Buffer fresh(core.begin(), core.begin() + sizeof(Inode));
-    const auto turn = [&](std::size_t at, std::size_t width) {
-      const auto first = fresh.begin() + static_cast<std::ptrdiff_t>(at);
-      std::reverse(first, first + static_cast<std::ptrdiff_t>(width));
-    };
-    for (const std::size_t at :
-         {offsetof(Inode, magic), offsetof(Inode, mode), offsetof(Inode, project_low),
-          offsetof(Inode, project_high), offsetof(Inode, event_state), offsetof(Inode, flags)})
-      turn(at, 2);
-    for (const std::size_t at :
-         {offsetof(Inode, user), offsetof(Inode, owner_group), offsetof(Inode, links),
-          offsetof(Inode, extent_hint), offsetof(Inode, extents), offsetof(Inode, event_mask),
-          offsetof(Inode, generation), offsetof(Inode, copy_extent_hint)})
-      turn(at, 4);
-    for (const std::size_t at :
-         {offsetof(Inode, size), offsetof(Inode, blocks), offsetof(Inode, change_count),
-          offsetof(Inode, flags2), offsetof(Inode, number)})
-      turn(at, 8);
-    const std::uint64_t flags2 = parse_as<Be64>(fresh, offsetof(Inode, flags2)).value();
-    for (const std::size_t at : {offsetof(Inode, accessed), offsetof(Inode, modified),
-                                 offsetof(Inode, changed), offsetof(Inode, created)}) {
-      if ((flags2 & has_big_time) != 0) {
-        turn(at, 8);
-      } else {
-        turn(at, 4);  // seconds, and parts of them
-        turn(at + 4, 4);
-      }
-    }
-    if ((flags2 & has_many_extents) != 0) {
-      turn(offsetof(Inode, many_extents), 8);
-    } else {
-      std::fill_n(fresh.begin() + offsetof(Inode, many_extents), 8, std::uint8_t{0});
-      turn(offsetof(Inode, attribute_extents), 2);
-    }
-    put_at(fresh, offsetof(Inode, old_links), Be16(0));
-    // Deleted files hang together on disk only.
-    put_at(fresh, offsetof(Inode, next_unlinked), there.next_unlinked);
-    put_at(fresh, offsetof(Inode, log_sequence), Be64(sequence_));
-    std::copy(fresh.begin(), fresh.end(), bytes.begin());
-  }
-
-  void put_forks(const LoggedItem& item, const LoggedInode& logged, Buffer& bytes) const {
-    const auto core = parse_as<Inode>(bytes, 0);
-    const std::size_t size = bytes.size();
-    const std::size_t split =
-        core.fork_offset == 0 ? size : sizeof(Inode) + std::size_t{core.fork_offset} * 8;
-    if (split > size) corrupt("an inode of the log has its attributes behind its end");
-    const std::uint32_t fields = logged.fields.value();
-    std::size_t region = 2;
-    const auto next = [&]() -> const Buffer& {
-      if (region >= item.regions.size()) corrupt("an inode of the log lacks a part");
-      return item.regions[region++];
-    };
-    const auto put_fork = [&](const Buffer& fork, bool is_root, std::size_t from, std::size_t to) {
-      const Buffer on_disk = is_root ? root_on_disk(fork, to - from) : fork;
-      if (on_disk.size() > to - from) corrupt("an inode of the log has more than has room in it");
-      std::copy(on_disk.begin(), on_disk.end(), bytes.begin() + static_cast<std::ptrdiff_t>(from));
-    };
-    if ((fields & logged_inode::data) != 0)
-      put_fork(next(), (fields & logged_inode::data_root) != 0, sizeof(Inode), split);
-    if ((fields & logged_inode::device) != 0)
-      put_at(bytes, sizeof(Inode), Be32(parse_as<Le32>(logged.device, 0).value()));
-    if ((fields & logged_inode::attributes) != 0)
-      put_fork(next(), (fields & logged_inode::attribute_root) != 0, split, size);
-  }
-
-  // In memory, and in the log, the root of a tree of extents has the header of a block; on disk
-  // it has only level and count, and room for as many pointers as the fork takes.
-  static Buffer root_on_disk(const Buffer& logged, std::size_t room) {
-    if (logged.size() < sizeof(LongTreeHeader))
-      corrupt("the root of an inode's extents is too short");
-    const auto header = parse_as<LongTreeHeader>(logged, 0);
-    const std::size_t count = header.records.value();
-    constexpr std::size_t root_header = 4;
-    constexpr std::size_t pair = 16;
-    const std::size_t most = (room - root_header) / pair;
-    const std::size_t in_memory = (logged.size() - sizeof(LongTreeHeader)) / pair;
-    if (room < root_header || count > most || count > in_memory)
-      corrupt("the root of an inode's extents has too many pointers");
-    Buffer root(root_header + most * pair);
-    put_at(root, 0, header.level);
-    put_at(root, 2, header.records);
-    const auto keys = logged.begin() + sizeof(LongTreeHeader);
-    std::copy_n(keys, count * 8, root.begin() + root_header);
-    std::copy_n(keys + static_cast<std::ptrdiff_t>(in_memory * 8), count * 8,
-                root.begin() + static_cast<std::ptrdiff_t>(root_header + most * 8));
-    return root;
   }
 
   void write_quota(const LoggedItem& item) {

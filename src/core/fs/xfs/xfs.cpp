@@ -68,13 +68,12 @@ class XfsFilesystem final : public FilesystemOnDisk {
     // Of what a growth has kept, all groups but the last are as they were.
     const std::uint64_t known = from.value() / (geometry_.group_blocks() * geometry_.block_size());
     const auto first =
-        scope != AuditScope::structure || known == 0
+        scope > AuditScope::structure || known == 0
             ? 0U
             : static_cast<std::uint32_t>(std::min<std::uint64_t>(known, geometry_.groups()) - 1);
     NewestSequence newest;
     audit_structure(place_, geometry_, first, newest, findings, progress);
-    if (scope != AuditScope::structure)
-      audit_content(place_, geometry_, newest, findings, progress);
+    if (scope > AuditScope::structure) audit_content(place_, geometry_, newest, findings, progress);
     newest.compare(place_, geometry_, findings);
   }
   void audit_kept(FilesystemOnDisk& before, bool content_moves, Findings& findings) override {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "core/base/checksum.h"
+#include "core/store/utf16.h"
 #include "core/table/mbr/format.h"
 
 namespace jh {
@@ -14,27 +15,6 @@ namespace {
 
 constexpr std::uint64_t max_array_bytes = 4U << 20;  // 16,384 entries of the usual size are 2 MiB
 
-std::string name_text(const Entry& entry) {
-  std::string text;
-  for (const Le16& unit : entry.name) {
-    const std::uint32_t c = unit.value();
-    if (c == 0) break;
-    if (c < 0x80) {
-      text += c < 0x20 ? '?' : static_cast<char>(c);
-    } else if (c < 0x800) {
-      text += static_cast<char>(0xC0 | (c >> 6));
-      text += static_cast<char>(0x80 | (c & 0x3F));
-    } else if (c >= 0xD800 && c <= 0xDFFF) {
-      text += '?';  // a name beyond the basic plane is shown, never written back from this text
-    } else {
-      text += static_cast<char>(0xE0 | (c >> 12));
-      text += static_cast<char>(0x80 | ((c >> 6) & 0x3F));
-      text += static_cast<char>(0x80 | (c & 0x3F));
-    }
-  }
-  return text;
-}
-
 std::uint32_t header_crc(Store& disk, std::uint64_t at, Header header) {
   const std::uint32_t size = header.header_size.value();
   Buffer raw = read_buffer(disk, at, size);
@@ -43,7 +23,14 @@ std::uint32_t header_crc(Store& disk, std::uint64_t at, Header header) {
   return crc32(raw);
 }
 
-GptTable::Copy read_copy(Store& disk, std::uint64_t lba, std::uint32_t sector) {
+bool has_signature(Store& disk, std::uint64_t at) {
+  return at + sizeof(Header) <= disk.size() &&
+         read_as<Header>(disk, at).signature == gpt::signature;
+}
+
+}  // namespace
+
+GptTable::Copy GptTable::read_copy(Store& disk, std::uint64_t lba, std::uint32_t sector) {
   GptTable::Copy copy;
   if (lba >= disk.size() / sector) {
     copy.defect = fmt::format("sector {} lies past the end of the disk", lba);
@@ -80,19 +67,10 @@ GptTable::Copy read_copy(Store& disk, std::uint64_t lba, std::uint32_t sector) {
   return copy;
 }
 
-bool has_signature(Store& disk, std::uint64_t at) {
-  return at + sizeof(Header) <= disk.size() &&
-         read_as<Header>(disk, at).signature == gpt::signature;
-}
-
-mbr::Record protective_record(Store& disk) { return read_as<mbr::Record>(disk, 0); }
-
-}  // namespace
-
 std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size) {
   std::vector<std::uint32_t> sizes{512, 4096};
   if (sector_size != 0) sizes = {sector_size};
-  const auto record = protective_record(disk);
+  const auto record = read_as<mbr::Record>(disk, 0);
   const bool protective =
       record.signature.value() == mbr::boot_signature &&
       std::any_of(record.entries.begin(), record.entries.end(),
@@ -111,10 +89,10 @@ std::unique_ptr<PartitionTable> open_gpt(Store& disk, std::uint32_t sector_size)
     // A backup copy without a protective MBR and without a primary is a leftover of an older table.
     if (!primary_there && !(spare_there && protective)) continue;
     if (!primary_there && other_mbr) continue;
-    GptTable::Copy primary = read_copy(disk, 1, sector);
+    GptTable::Copy primary = GptTable::read_copy(disk, 1, sector);
     const std::uint64_t backup_lba =
         primary.good() ? primary.header.alternate_lba.value() : sectors - 1;
-    GptTable::Copy backup = read_copy(disk, backup_lba, sector);
+    GptTable::Copy backup = GptTable::read_copy(disk, backup_lba, sector);
     if (!primary.good() && !backup.good()) {
       defects = fmt::format("primary: {}; backup: {}", primary.defect, backup.defect);
       continue;
@@ -242,7 +220,7 @@ void GptTable::set_limits(Store& disk) {
 }
 
 void GptTable::check_protective_mbr(Store& disk) {
-  const auto record = protective_record(disk);
+  const auto record = read_as<mbr::Record>(disk, 0);
   std::size_t protective = 0;
   std::size_t others = 0;
   for (const mbr::Entry& entry : record.entries) {
@@ -274,7 +252,7 @@ void GptTable::read_partitions() {
     const PartitionType type = gpt_type(partition.type_code);
     partition.type_name = type.name;
     partition.purpose = type.purpose;
-    partition.label = name_text(entry);
+    partition.label = text_from_utf16(bytes_of(entry.name), /*big_endian=*/false);
     partition.part_uuid = guid_text(entry.id);
     partition.first = Sectors(entry.first_lba.value());
     if (entry.last_lba.value() < entry.first_lba.value() ||
@@ -289,143 +267,6 @@ void GptTable::read_partitions() {
     partition.count = Sectors(entry.last_lba.value() - entry.first_lba.value() + 1);
     facts_.partitions.push_back(partition);
   }
-}
-
-void GptTable::cover_disk(Store& disk) {
-  set_limits(disk);
-  if (!must_move_spare()) return;
-  wipe_old_spare(disk);
-  backup_lba_ = last_lba_;
-  header_.alternate_lba = last_lba_;
-  header_.last_usable_lba = last_lba_ - array_sectors() - 1;
-  set_limits(disk);
-  write_all(disk);
-}
-
-// The old backup copy would stand in the middle of somebody's partition one day.
-void GptTable::wipe_old_spare(Store& disk) {
-  if (!backup_good_ || backup_lba_ >= last_lba_) return;
-  const std::uint32_t sector = facts_.sector_size;
-  const auto old = read_copy(disk, backup_lba_, sector);
-  if (!old.good()) return;
-  const std::uint64_t array_lba = old.header.entries_lba.value();
-  const std::uint64_t length = ceil_div(old.entries.size(), sector);
-  const auto outside_all = [&](std::uint64_t first, std::uint64_t count) {
-    return std::none_of(facts_.partitions.begin(), facts_.partitions.end(), [&](const auto& p) {
-      return p.first.value() < first + count && first < p.end().value();
-    });
-  };
-  if (array_lba > 1 + array_sectors() && outside_all(array_lba, length))
-    disk.write(array_lba * sector, Buffer(length * sector));
-  if (outside_all(backup_lba_, 1)) disk.write(backup_lba_ * sector, Buffer(sector));
-}
-
-void GptTable::move_end(Store& disk, std::uint32_t number, Sectors new_end) {
-  for (Partition& partition : facts_.partitions) {
-    if (partition.number != number) continue;
-    ensure(new_end > partition.first && new_end <= reach(partition),
-           "a partition ends behind its beginning, and grows into free sectors only");
-    const std::size_t at = std::size_t{number - 1} * header_.entry_size.value();
-    auto entry = parse_as<Entry>(entries_, at);
-    entry.last_lba = new_end.value() - 1;
-    put_at(entries_, at, entry);
-    partition.count = new_end - partition.first;
-    write_all(disk);
-    return;
-  }
-  ensure(false, "the partition is in the table");
-}
-
-void GptTable::move(Store& disk, std::uint32_t number, Sectors first, Sectors end) {
-  for (Partition& partition : facts_.partitions) {
-    if (partition.number != number) continue;
-    const std::size_t at = std::size_t{number - 1} * header_.entry_size.value();
-    auto entry = parse_as<Entry>(entries_, at);
-    entry.first_lba = first.value();
-    entry.last_lba = end.value() - 1;
-    put_at(entries_, at, entry);
-    partition.first = first;
-    partition.count = end - first;
-    write_all(disk);
-    return;
-  }
-  ensure(false, "the partition is in the table");
-}
-
-NewPartition GptTable::place_new(const std::vector<Partition>& among, Bytes disk_size) const {
-  const auto [first, end] = largest_room(gaps(among, usable_end_on(disk_size)));
-  if (first == end)
-    refuse("the disk has no room for a new partition", "GPT", "make the disk larger (--by SIZE)");
-  for (std::uint32_t number = 1; number <= header_.entry_count.value(); ++number)
-    if (find_in(among, number) == nullptr) return {number, PartitionRole::primary, first, end};
-  refuse(fmt::format("the GPT has no entry left for a new partition (all {} are used)",
-                     header_.entry_count.value()),
-         "GPT", "remove a partition in the guest first");
-}
-
-void GptTable::create(Store& disk, const NewPartition& partition, const Uuid& id) {
-  const std::size_t at = std::size_t{partition.number - 1} * header_.entry_size.value();
-  ensure(is_zero(parse_as<Entry>(entries_, at).type), "a new partition gets an empty entry");
-  Entry entry{};
-  entry.type = gpt::type_physical_volume;
-  entry.id = id;
-  entry.first_lba = partition.first.value();
-  entry.last_lba = partition.end.value() - 1;
-  put_at(entries_, at, entry);
-  write_all(disk);
-  facts_.partitions.clear();
-  read_partitions();
-}
-
-void GptTable::repair(Store& disk) {
-  write_all(disk);
-  facts_.repairs.clear();
-}
-
-void GptTable::write_all(Store& disk) {
-  const std::uint32_t sector = facts_.sector_size;
-  header_.entries_crc = crc32(entries_);
-  const auto write_copy = [&](std::uint64_t lba, std::uint64_t alternate, std::uint64_t array_lba) {
-    Buffer array(entries_);
-    array.resize(array_sectors() * sector);
-    disk.write(array_lba * sector, array);
-    // Bytes behind the fields we know are reserved and zero; the checksum covers header_size.
-    Buffer block(sector);
-    header_.my_lba = lba;
-    header_.alternate_lba = alternate;
-    header_.entries_lba = array_lba;
-    header_.header_crc = 0;
-    put_at(block, 0, header_);
-    header_.header_crc = crc32(ConstByteSpan(block).first(header_.header_size.value()));
-    put_at(block, 0, header_);
-    disk.write(lba * sector, block);
-  };
-  const std::uint64_t primary_array = header_.entries_lba.value();
-  write_copy(last_lba_, 1, last_lba_ - array_sectors());
-  write_copy(1, last_lba_, primary_array);
-  write_protective_mbr(disk);
-  backup_good_ = true;
-  backup_array_lba_ = last_lba_ - array_sectors();
-  backup_lba_ = last_lba_;
-}
-
-void GptTable::write_protective_mbr(Store& disk) {
-  auto record = protective_record(disk);
-  const auto covered = static_cast<std::uint32_t>(std::min<std::uint64_t>(last_lba_, UINT32_MAX));
-  mbr::Entry* entry = nullptr;
-  for (mbr::Entry& candidate : record.entries)
-    if (candidate.type == mbr::type_protective) entry = &candidate;
-  if (entry == nullptr || record.signature.value() != mbr::boot_signature) {
-    record.entries = {};
-    entry = &record.entries[0];
-    entry->start_chs = {0x00, 0x02, 0x00};
-    entry->type = mbr::type_protective;
-    entry->end_chs = {0xFF, 0xFF, 0xFF};
-    entry->start_lba = 1;
-    record.signature = mbr::boot_signature;
-  }
-  entry->sectors = covered;
-  disk.write(0, bytes_of(record));
 }
 
 void GptTable::audit(Store& disk, Findings& findings) {

@@ -16,6 +16,8 @@ class GptTable final : public PartitionTable {
     bool good() const { return defect.empty(); }
   };
 
+  static Copy read_copy(Store& disk, std::uint64_t lba, std::uint32_t sector);
+
   GptTable(Store& disk, std::uint32_t sector_size, Copy primary, Copy backup);
   Ranges own_places() const override;
   bool must_move_spare() const override;
