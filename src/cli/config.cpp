@@ -112,7 +112,7 @@ CommandLine config_line() {
       CommandLine::Takes::nothing};
 }
 
-int run_config(CommandRun& run, const Parsed& parsed) {
+int run_config(CommandRun& run, const Parsed& /*parsed*/) {
   const std::string path = config_path();
   const bool there = config_is_there(path);
   const std::vector<Setting> all = settings(path);

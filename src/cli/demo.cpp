@@ -138,7 +138,7 @@ CommandLine demo_line() {
       CommandLine::Takes::folder};
 }
 
-int run_demo(CommandRun& run, const Parsed& parsed) {
+int run_demo(CommandRun& /*run*/, const Parsed& parsed) {
   const files::path folder = parsed.images.front();
   const files::path samples = sample_folder();
   files::create_directories(folder);

@@ -79,8 +79,7 @@ TEST_P(ContainerPowerCut, OldOrNew) {
              became_new);
 }
 
-INSTANTIATE_TEST_SUITE_P(Forms, ContainerPowerCut, testing::ValuesIn(kinds()),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, ContainerPowerCut, testing::ValuesIn(kinds()), by_name);
 
 // With two snapshots inside, one of them without its disk's size, and writes after them: whenever
 // the power goes, both read as before and every cluster is counted.
@@ -167,7 +166,7 @@ TEST_P(SnapshotPowerCut, WhatWasDoneBetweenTheCutAndRecoverStays) {
 
 INSTANTIATE_TEST_SUITE_P(Forms, SnapshotPowerCut,
                          testing::Values(Kind{"Qcow2", ImageFormat::qcow2, Allocation::sparse}),
-                         [](const auto& param) { return param.param.name; });
+                         by_name);
 
 }  // namespace
 }  // namespace jh::test

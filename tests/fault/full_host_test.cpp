@@ -87,8 +87,7 @@ TEST_P(FullHost, IsFoundBeforeAnythingIsDone) {
   EXPECT_TRUE(same(contents_of(host, true), old)) << "something was left behind";
 }
 
-INSTANTIATE_TEST_SUITE_P(Changes, FullHost, testing::ValuesIn(guest_changes()),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Changes, FullHost, testing::ValuesIn(guest_changes()), by_name);
 
 // After a backup that shares blocks with the image, what the seal overwrites needs room of its own:
 // that is found before the commit.

@@ -96,7 +96,7 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"GptLonger", "nestcam", 0, false, "400MiB"},
                     Case{"RoomThatWasThere", "nestcam", 420ULL << 20, false, nullptr},
                     Case{"RoomWithJunk", "nestcam", 400ULL << 20, true, nullptr}),
-    [](const auto& test) { return std::string(test.param.name); });
+    by_name);
 
 // All but what the change below calls unreferenced; behind the old end there may be anything.
 bool referenced_is(const MemoryStore& now, const MemoryStore& old) {

@@ -24,9 +24,7 @@ namespace {
 // Some files, a journal and inode tables all over it, and old content in its free blocks.
 const MemoryStore& full_disk() {
   static const MemoryStore disk = [] {
-    const TempFolder folder;
-    const std::string path = make_ext(folder / "full.img", 24U << 20, {"-b", "1024", "-N", "800"});
-    MemoryStore content = load(path);
+    MemoryStore content = ext_image(24U << 20, {"-b", "1024", "-N", "800"});
     const Guest guest({{first_image, &content}});
     std::mt19937 random(9);
     for (const UnusedRange& range : find_unused(guest, 0).ranges) {
@@ -157,8 +155,7 @@ TEST_P(MovePowerCut, OldOrNew) {
   EXPECT_GT(new_ones, 0U);
 }
 
-INSTANTIATE_TEST_SUITE_P(Forms, MovePowerCut, testing::Values(kinds().front()),
-                         [](const auto& test) { return test.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, MovePowerCut, testing::Values(kinds().front()), by_name);
 
 void compact(FaultHost& host) {
   HostFileResolver resolver(host);
@@ -230,7 +227,7 @@ INSTANTIATE_TEST_SUITE_P(Forms, ChildPowerCut,
                                          Kind{"Vmdk", ImageFormat::vmdk, Allocation::sparse},
                                          Kind{"Vhd", ImageFormat::vhd, Allocation::sparse},
                                          Kind{"Vhdx", ImageFormat::vhdx, Allocation::sparse}),
-                         [](const auto& param) { return param.param.name; });
+                         by_name);
 
 // Compressed blocks, several in a cluster of the file, and over the borders of those.
 class PackedPowerCut : public ShrinkPowerCut {
@@ -346,8 +343,7 @@ TEST_P(ShrinkFailedDisk, LeavesASoundImageWhileCompacting) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Forms, ShrinkPowerCut, testing::ValuesIn(kinds()),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, ShrinkPowerCut, testing::ValuesIn(kinds()), by_name);
 
 // Full images keep every block, used or not.
 std::vector<Kind> sparse_kinds() {
@@ -357,11 +353,9 @@ std::vector<Kind> sparse_kinds() {
   return sparse;
 }
 
-INSTANTIATE_TEST_SUITE_P(Forms, ShrinkFailedDisk, testing::Values(kinds()[0], kinds()[1]),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, ShrinkFailedDisk, testing::Values(kinds()[0], kinds()[1]), by_name);
 
-INSTANTIATE_TEST_SUITE_P(Forms, CompactPowerCut, testing::ValuesIn(sparse_kinds()),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, CompactPowerCut, testing::ValuesIn(sparse_kinds()), by_name);
 
 }  // namespace
 }  // namespace jh::test

@@ -77,7 +77,7 @@ TEST_P(StoppedProgram, LeavesOldOrNew) {
   fresh_start();
   const std::string old_disk = disk();
   const std::uint32_t old_digest = file_digest(image_);
-  std::map<std::string, std::string> environment{{"LD_PRELOAD", JUNEHEATH_STOPPER}};
+  Facts environment{{"LD_PRELOAD", JUNEHEATH_STOPPER}};
   if (trouble.forgets) environment["JUNEHEATH_FORGET"] = memory_;
   auto counting = environment;
   counting["JUNEHEATH_STOP_COUNT"] = folder_ / "count";

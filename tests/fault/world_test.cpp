@@ -284,8 +284,7 @@ TEST_P(World, MovesOnBetweenTheChangeAndItsUndo) {
   fmt::print("  {} done, {} refused\n", done_, refused_);
 }
 
-INSTANTIATE_TEST_SUITE_P(Changes, World, testing::ValuesIn(guest_changes()),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Changes, World, testing::ValuesIn(guest_changes()), by_name);
 
 }  // namespace
 }  // namespace jh::test

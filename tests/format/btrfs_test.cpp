@@ -46,16 +46,7 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   EXPECT_EQ(mounted_tree(image), tree);
   change({"shrink", image, "--to", "floor", "--yes"});
   change({"grow", image, "--by", "400MiB", "--give", "disk", "--yes"});
-  {
-    // 200 MiB come and go, wherever its kernel puts them.
-    const Mounted mounted(image, 0, 0, /*writable=*/true);
-    const std::string films = mounted.path() + "/films";
-    files::create_directory(films);
-    const std::string noise(1 << 20, 'n');
-    for (int i = 0; i < 200; ++i) write_file(films + "/film-" + std::to_string(i), noise);
-    run({"sync", "-f", mounted.path()});
-    files::remove_all(films);
-  }
+  come_and_go(image, 200);
   expect_sound(image);
   const std::string later = mounted_tree(image);  // the top folder has another time now
   succeeds({"compact", image, "--yes"});
@@ -64,8 +55,7 @@ TEST_P(BtrfsMatrix, ChangesItsSizeAndTheSystemIsContent) {
   EXPECT_EQ(scrub(image), "");
 }
 
-INSTANTIATE_TEST_SUITE_P(Makes, BtrfsMatrix, testing::ValuesIn(btrfs_makes()),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Makes, BtrfsMatrix, testing::ValuesIn(btrfs_makes()), by_name);
 
 // Snapshots have their content in common: it moves once, and is compared once.
 TEST(Btrfs, WhatSnapshotsShareIsComparedOnce) {
@@ -206,11 +196,7 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     byte = std::min(byte, bytes.size() - 1);
     const auto value = static_cast<std::uint8_t>(bytes[byte] ^ 1U << random() % 8);
     damage(place, volume, {block, byte, value});
-    const std::string copy = folder / "copy.img";
-    save(place, copy);
-    const std::string checker = check_btrfs(copy);
-    const ProgramResult audit = juneheath({"audit", copy});
-    ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
+    const auto [checker, audit] = verdicts_on(place, check_btrfs);
     if (!checker.empty()) {
       // What looks like a profile over devices is left alone, and that is said.
       EXPECT_TRUE(audit.status == 4 || audit.said("not looked into"))
@@ -221,7 +207,6 @@ TEST(Btrfs, TheAuditAgreesWithTheChecker) {
     } else {
       only_here += audit.status == 4 ? 1 : 0;
     }
-    files::remove(copy);
   }
   fmt::print("  {} found by both, {} only here\n", found_by_both, only_here);
   EXPECT_GT(found_by_both, rounds / 5);
@@ -332,8 +317,7 @@ TEST(Btrfs, ContentIsReadAgainstItsSums) {
       const Mounted mounted(image, 0, 0, /*writable=*/true);
       run({"bash", "-c", "head -c 100M /dev/urandom > '" + mounted.path() + "/films'"});
     }
-    EXPECT_EQ(juneheath({"audit", image, "--proof", "full"}).status, 0)
-        << juneheath({"audit", image, "--proof", "full"}).out;
+    expect_status(0, {"audit", image, "--proof", "full"});
     std::uint64_t at = 0;
     {
       MemoryStore place = load(image);
@@ -382,9 +366,7 @@ TEST(Btrfs, IsReadByPathInTheSubvolumeThatTheGuestStartsFrom) {
       const std::string longer = text("/long");
       ASSERT_EQ(longer.size(), 300'000U);
       EXPECT_EQ(longer.substr(299'990), "bird\nbird\n");
-      const ProgramResult survey = juneheath({"survey", image});
-      EXPECT_TRUE(survey.said("/home")) << survey.out;
-      EXPECT_TRUE(survey.said("guest moss")) << survey.out;
+      expect_said({"survey", image}, {"/home", "guest moss"});
       expect_status(0, {"grow", image, "--by", "100MiB", "--give", "/home", "--dry-run"});
     }
 }
@@ -418,8 +400,8 @@ TEST(Btrfs, WhatItLeavesAloneIsNamed) {
   // What only its guest knows is left to it, and said.
   const auto expect_left = [&](const std::string& words) {
     expect_status(0, {"grow", image, "--by", "1GiB", "--give", "disk", "--yes"}, {"Left for you"});
-    EXPECT_TRUE(juneheath({"survey", image}).said(words)) << juneheath({"survey", image}).out;
-    EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
+    expect_said({"survey", image}, {words});
+    expect_said({"audit", image}, {"not looked into"});
     EXPECT_NE(juneheath({"shrink", image, "--to", "120MiB", "--yes"}).status, 0);
   };
   with_super([](auto& super) { super.devices = 2; });

@@ -101,8 +101,7 @@ TEST_P(ContainerDamage, RandomBytesAndACutOffFile) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Forms, ContainerDamage, testing::ValuesIn(kinds()),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, ContainerDamage, testing::ValuesIn(kinds()), by_name);
 
 TEST(ContainerDamage, TablesThatClaimMuchCostNothing) {
   // An L1 table of four thousand million entries, and clusters that all share one table.

@@ -118,8 +118,7 @@ TEST_P(ContainerModel, RandomOperations) {
   Model(*image, seeded).run(random_operations, pieces ? 7ULL << 30 : 96U << 20);
 }
 
-INSTANTIATE_TEST_SUITE_P(Forms, ContainerModel, testing::ValuesIn(kinds()),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(Forms, ContainerModel, testing::ValuesIn(kinds()), by_name);
 
 struct Qcow2Kind {
   std::string name;
@@ -149,7 +148,7 @@ INSTANTIATE_TEST_SUITE_P(Kinds, Qcow2Model,
                                          Qcow2Kind{"WideCounts", {9, 6, false, 3, false}},
                                          Qcow2Kind{"Subclusters", {16, 4, false, 3, true}},
                                          Qcow2Kind{"SmallSubclusters", {14, 5, false, 3, true}}),
-                         [](const auto& param) { return param.param.name; });
+                         by_name);
 
 // Growing has put the large tables behind everything; the file becomes shorter all the same.
 TEST(Qcow2Limits, LargeTablesAtTheEndDoNotKeepTheFileLong) {

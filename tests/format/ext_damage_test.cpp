@@ -54,14 +54,15 @@ bool look_everywhere(const MemoryStore& damaged_image) {
   return refused;
 }
 
-class ExtDamage : public testing::TestWithParam<Words> {};
+class ExtDamage : public testing::TestWithParam<Words> {
+ protected:
+  static MemoryStore made() {
+    return ext_image(12ULL << 20, Words{"-b", "1024", "-J", "size=1", "-N", "512"} + GetParam());
+  }
+};
 
 TEST_P(ExtDamage, EveryFieldInTurn) {
-  const TempFolder folder;
-  const std::string path = folder / "fs";
-  Words options = Words{"-b", "1024", "-J", "size=1", "-N", "512"} + GetParam();
-  make_ext(path, 12ULL << 20, options);
-  MemoryStore image = load(path);
+  MemoryStore image = made();
   std::vector<SpoiledPlace> targets;
   {
     ext::Filesystem fs(image);
@@ -93,11 +94,7 @@ TEST_P(ExtDamage, EveryFieldInTurn) {
 }
 
 TEST_P(ExtDamage, RandomBytes) {
-  const TempFolder folder;
-  const std::string path = folder / "fs";
-  Words options = Words{"-b", "1024", "-J", "size=1", "-N", "512"} + GetParam();
-  make_ext(path, 12ULL << 20, options);
-  const MemoryStore image = load(path);
+  const MemoryStore image = made();
   std::mt19937 random(20261123);
   constexpr int rounds = is_sanitized ? 60 : 600;
   // Most metadata lies in the first megabyte.

@@ -323,5 +323,25 @@ TEST(ExtEdge, ListsOfReservedBlocksAreRefusedWhereAGrowthBuildsOnThem) {
   expect_status(0, {"audit", image});
 }
 
+// Its size is that of the last block that its lists name; for the checker as well.
+TEST(ExtEdge, TheResizeInodeIsAsLongAsItsListsReach) {
+  const MemoryStore whole = ext_image(64 * mib, {"-b", "1024"});
+  for (const std::uint32_t size : {0U, 1U << 20, 1U << 30}) {
+    SCOPED_TRACE(size);
+    MemoryStore place(whole, "place");
+    ext::Filesystem fs(place);
+    ext::InodeRecord inode = fs.read_inode(ext::resize_ino);
+    const bool is_enough = inode.size() <= size;
+    inode.fields.size_lo = size;
+    inode.fields.size_hi = 0;
+    inode.store_fields();
+    fs.write_inode(inode);
+    const Verdicts both =
+        verdicts_on(place, [](const std::string& path) { return check_ext(path); });
+    EXPECT_EQ(both.checker.empty(), is_enough) << both.checker;
+    EXPECT_EQ(both.found_here(), !is_enough) << both.audit.out;
+  }
+}
+
 }  // namespace
 }  // namespace jh::test

@@ -88,7 +88,7 @@ INSTANTIATE_TEST_SUITE_P(
                  {"-O", "^resize_inode,^64bit,^flex_bg,^sparse_super,^extents,^has_journal"},
                  256,
                  7}),
-    [](const auto& test) { return std::string(test.param.name); });
+    by_name);
 
 }  // namespace
 }  // namespace jh::test

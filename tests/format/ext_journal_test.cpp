@@ -68,8 +68,7 @@ TEST_P(UncleanExt, ShowsWhatTheKernelShows) {
 
   const std::string ours = folder / "ours";
   run({"cp", "--sparse=always", folder / "unclean", ours});
-  const ProgramResult plan = juneheath({"grow", ours, "--to", "200MiB", "--dry-run"});
-  EXPECT_TRUE(plan.said("replay the journal")) << plan.out << plan.err;
+  expect_said({"grow", ours, "--to", "200MiB", "--dry-run"}, {"replay the journal"});
   succeeds({"grow", ours, "--to", "200MiB", "--proof", "full"});
   EXPECT_EQ(check_ext(ours), "");
   EXPECT_EQ(tree_difference(expected, tree_facts(Mounted(ours, 0).path())), "");
@@ -128,14 +127,13 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
     }
     run({"cp", "--sparse=always", folder / "unclean", folder / "theirs"});
     { const Mounted replay(folder / "theirs", 0, 0, true); }
-    const auto without_directories = [](std::map<std::string, std::string> facts) {
+    const auto without_directories = [](Facts facts) {
       std::erase_if(facts, [](const auto& entry) { return entry.second.starts_with("4"); });
       return facts;
     };
     const auto expected = without_directories(tree_facts(Mounted(folder / "theirs", 0).path()));
     const std::string ours = folder / "unclean";
-    const ProgramResult survey = juneheath({"survey", ours});
-    EXPECT_TRUE(survey.said("fast commit")) << survey.out;
+    expect_said({"survey", ours}, {"fast commit"});
     succeeds({"grow", ours, "--to", "200MiB", "--proof", "full"});
     EXPECT_EQ(check_ext(ours), "");
     EXPECT_EQ(tree_difference(expected, without_directories(tree_facts(Mounted(ours, 0).path()))),
@@ -146,8 +144,7 @@ TEST(UncleanSample, FastCommitsOfManyKinds) {
 TEST(UncleanSample, TheSampleShowsWhatItMust) {
   const TempFolder folder;
   const std::string image = unpack_sample("dirty-ext4", folder / "guest.img");
-  const ProgramResult survey = juneheath({"survey", image});
-  EXPECT_TRUE(survey.said("needs journal replay")) << survey.out;
+  expect_said({"survey", image}, {"needs journal replay"});
   expect_status(0, {"audit", image});
   succeeds({"grow", image, "--by", "100MiB"});
   EXPECT_EQ(check_ext(image, 1048576), "");
@@ -172,7 +169,7 @@ TEST(UncleanSample, AnExternalJournalIsRefusedByName) {
   poke(image, 1024 + 0x60, std::string("\xc6\x02", 2));
   const ProgramResult outcome = juneheath({"grow", image, "--to", "200MiB"});
   EXPECT_NE(outcome.status, 0);
-  EXPECT_TRUE(juneheath({"grow", folder / "journal", "--to", "200MiB"}).said("journal_dev"));
+  expect_said({"grow", folder / "journal", "--to", "200MiB"}, {"journal_dev"});
 }
 
 }  // namespace

@@ -45,7 +45,7 @@ TEST_P(ExtMatrix, GrowsToEverySize) {
   const TempFolder folder;
   const std::string base = folder / "base";
   const std::string grown = folder / "grown";
-  std::map<std::string, std::string> tree;
+  Facts tree;
   for (std::size_t i = 0; i < sizes.size(); ++i) {
     const bool past = sizes[i] == past_reserved(block_size);
     if (i == 0 || past) {

@@ -415,10 +415,8 @@ TEST_P(FilesystemContract, NamesDamageAndNeverFallsOverIt) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContract, testing::ValuesIn(subjects()),
-                         [](const auto& test) { return std::string(test.param.name); });
-INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContractCuts, testing::ValuesIn(subjects()),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContract, testing::ValuesIn(subjects()), by_name);
+INSTANTIATE_TEST_SUITE_P(Kinds, FilesystemContractCuts, testing::ValuesIn(subjects()), by_name);
 
 }  // namespace
 }  // namespace jh::test

@@ -88,8 +88,7 @@ TEST_P(RecastMatrix, IntoEveryForm) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(From, RecastMatrix, testing::ValuesIn(all_kinds()),
-                         [](const auto& param) { return param.param.name; });
+INSTANTIATE_TEST_SUITE_P(From, RecastMatrix, testing::ValuesIn(all_kinds()), by_name);
 
 TEST(Recast, ADifferenceIsFound) {
   const auto original = source();

@@ -166,7 +166,7 @@ TEST(XfsLog, IsReplayedAsTheKernelDoes) {
     }
     ASSERT_EQ(grown.status, 0) << grown.err;
     replayed += grown.said("replay the log") ? 1 : 0;
-    EXPECT_EQ(juneheath({"audit", ours}).status, 0) << juneheath({"audit", ours}).out;
+    expect_status(0, {"audit", ours});
     // What was deleted and not freed yet waits for its kernel, and the report says so.
     if (!grown.said("deleted while open")) {
       EXPECT_EQ(check_xfs(ours), "");
@@ -174,7 +174,7 @@ TEST(XfsLog, IsReplayedAsTheKernelDoes) {
     }
     EXPECT_EQ(replayed_tree(ours), tree);
     EXPECT_EQ(check_xfs(ours), "");
-    EXPECT_EQ(juneheath({"audit", ours}).status, 0) << juneheath({"audit", ours}).out;
+    expect_status(0, {"audit", ours});
   }
   fmt::print("  {} replayed, {} with work that only the guest can finish\n", replayed, unfinished);
   EXPECT_GT(replayed, rounds / 2);
@@ -225,7 +225,7 @@ TEST(XfsLog, TornRecordsEndItAndDamagedOnesAreRefused) {
         juneheath({"grow", ours, "--by", "100MiB", "--give", "disk", "--yes"});
     if (back < 9) {
       ASSERT_EQ(grown.status, 0) << grown.err;
-      EXPECT_EQ(juneheath({"audit", ours}).status, 0) << juneheath({"audit", ours}).out;
+      expect_status(0, {"audit", ours});
       EXPECT_EQ(replayed_tree(ours), replayed_tree(theirs));
       EXPECT_EQ(check_xfs(ours), "");
     } else {
@@ -314,7 +314,7 @@ TEST(XfsLog, UnfinishedWorkIsNamed) {
   save(place, stuck);
   expect_status(3, {"grow", stuck, "--by", "1GiB", "--give", "disk", "--yes"},
                 {"stopped while it was freeing blocks", "start the guest"});
-  EXPECT_TRUE(juneheath({"survey", stuck}).said("needs log replay"));
+  expect_said({"survey", stuck}, {"needs log replay"});
 }
 
 // A guest that lost power for good, in a volume of a real disk: what replay must show is there.
@@ -322,12 +322,11 @@ TEST(XfsLog, OfARealGuestIsReplayedInOneCommand) {
   const TempFolder folder;
   const std::string image = unpack_sample("dirty-xfs", folder / "dirty.img");
   const std::uint32_t before = file_digest(image);
-  const ProgramResult survey = juneheath({"survey", image});
-  EXPECT_TRUE(survey.said("needs log replay")) << survey.out;
+  expect_said({"survey", image}, {"needs log replay"});
   EXPECT_EQ(file_digest(image), before);
   succeeds({"grow", image, "--by", "1GiB", "--give", "/", "--yes"},
            {"replay the log: 2 transactions"});
-  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  expect_status(0, {"audit", image});
   expect_status(0, {"undo", image, "--yes"});
   EXPECT_EQ(file_digest(image), before);
 }

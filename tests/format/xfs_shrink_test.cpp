@@ -46,20 +46,6 @@ class XfsShrink : public testing::TestWithParam<XfsMade> {
     expect_status(0, {"audit", image_});
     EXPECT_EQ(mounted_tree(image_), tree);
   }
-  // As much as there is room for, 200 MiB at most, wherever its kernel puts it.
-  void write_and_remove() const {
-    const Mounted mounted(image_, 0, 0, /*writable=*/true);
-    const std::string films = mounted.path() + "/films";
-    std::error_code error;
-    files::create_directory(films, error);
-    const std::string noise(1 << 20, 'n');
-    for (int i = 0; i < 200; ++i)
-      if (files::space(mounted.path()).available > 4 * mib)
-        write_file(films + "/film-" + std::to_string(i), noise);
-    run({"sync", "-f", mounted.path()});
-    files::remove_all(films, error);
-  }
-
   // Every name is changed and every file removed, by its kernel: it holds each against what it has
   // noted elsewhere.
   void expect_all_can_go() const {
@@ -105,7 +91,7 @@ TEST_P(XfsShrink, ToTheFloorAndAboveAndTheSystemIsContent) {
     succeeds({"undo", image_, "--yes"});
     EXPECT_EQ(run({"cmp", image_, kept}).status, 0) << "not as it was";
     shrink(std::to_string(round_up(size, 512)));
-    write_and_remove();
+    come_and_go(image_, 200);
     EXPECT_EQ(check_xfs(image_), "");
     const std::string now = mounted_tree(image_);  // the root folder has another time
     succeeds({"grow", image_, "--to", std::to_string(full), "--yes"});
@@ -118,8 +104,7 @@ TEST_P(XfsShrink, ToTheFloorAndAboveAndTheSystemIsContent) {
   EXPECT_EQ(run({"cmp", image_, kept}).status, 0);
 }
 
-INSTANTIATE_TEST_SUITE_P(Makes, XfsShrink, testing::ValuesIn(shrink_makes()),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Makes, XfsShrink, testing::ValuesIn(shrink_makes()), by_name);
 
 // In memory: smaller and larger, again and again, by any amount. The files stay, the audit is
 // content, and now and then the checker. JUNEHEATH_SEQUENCES: how many.
@@ -300,7 +285,7 @@ TEST(XfsShrinking, ParentsThatLieAreDamage) {
     xfs::set_checksum(bytes, checksum);
     place.write(at, bytes);
     save(place, image);
-    EXPECT_TRUE(juneheath({"audit", image}).said("names other folders, or other names"));
+    expect_said({"audit", image}, {"names other folders, or other names"});
     expect_status(4, {"shrink", image, "--to", "floor", "--yes"});
     EXPECT_TRUE(load(image).same_content(place));
     lie.folder = geometry.superblock().root_inode.value() + 1;

@@ -26,7 +26,7 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
   make_xfs(image, old_size, GetParam().options);
   std::string tree = mounted_tree(image);
   EXPECT_FALSE(tree.empty());
-  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  expect_status(0, {"audit", image});
   // Twice: what was added must be able to grow, too; the second time to a hundred times its size.
   for (const std::uint64_t size : {old_size + 1 + random() % (old_size * 2), old_size * 100}) {
     SCOPED_TRACE(fmt::format("{} from {} to {} bytes", GetParam().name, old_size, size));
@@ -34,24 +34,13 @@ TEST_P(XfsMatrix, GrowsAndTheSystemIsContent) {
     EXPECT_EQ(check_xfs(image), "");
     expect_status(0, {"audit", image});
     EXPECT_EQ(mounted_tree(image), tree);
-    {
-      // 200 MiB come and go, wherever its kernel puts them.
-      const Mounted mounted(image, 0, 0, /*writable=*/true);
-      EXPECT_GE(mounted.capacity() + 80 * mib + size / 50, size) << "the kernel sees less";
-      const std::string films = mounted.path() + "/films";
-      files::create_directory(films);
-      const std::string noise(1 << 20, 'n');
-      for (int i = 0; i < 200; ++i) write_file(films + "/film-" + std::to_string(i), noise);
-      run({"sync", "-f", mounted.path()});
-      files::remove_all(films);
-    }
+    EXPECT_GE(come_and_go(image, 200) + 80 * mib + size / 50, size) << "the kernel sees less";
     EXPECT_EQ(check_xfs(image), "");
     tree = mounted_tree(image);  // the root folder has another time now
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(xfs_makes()),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Makes, XfsMatrix, testing::ValuesIn(xfs_makes()), by_name);
 
 // Any combination of features, a guest that lived in it: the audit finds it sound, it grows, and
 // the system is content. JUNEHEATH_FULL: a hundred of them.
@@ -133,9 +122,7 @@ TEST(Xfs, FullTreesOfTheLastGroupGrow) {
 // A tree that has to become wider, and higher: blocks come from the free list, and it reads as it
 // was written.
 TEST(Xfs, ATreeGetsBlocksFromTheFreeList) {
-  const TempFolder folder;
-  const std::string image = make_xfs(folder / "place.img", 304 * mib, {"-b", "size=1024"}, false);
-  MemoryStore place = load(image);
+  MemoryStore place = xfs_image(304 * mib, {"-b", "size=1024"}, false);
   const xfs::Geometry geometry(place);
   const xfs::Group group(place, geometry, 1);
   const std::size_t most = xfs::most_records(geometry, xfs::Tree::by_block);
@@ -179,9 +166,7 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
   const auto seed = seed_of_run();
   fmt::print("  seed {}\n", seed);
   std::mt19937 random{seed};
-  const TempFolder folder;
-  const std::string image = make_xfs(folder / "place.img", 304 * mib, {"-m", "rmapbt=1"});
-  MemoryStore whole = load(image);
+  MemoryStore whole = xfs_image(304 * mib, {"-m", "rmapbt=1"});
   const xfs::Geometry geometry(whole);
   int found_by_both = 0;
   const int rounds = inputs_of(25, 300);
@@ -205,18 +190,12 @@ TEST(Xfs, TheAuditAgreesWithTheChecker) {
     bytes[victim] ^= static_cast<std::uint8_t>(1U << random() % 8);
     xfs::set_checksum(bytes, sum);
     place.write(at, bytes);
-    const std::string copy = folder / "copy.img";
-    save(place, copy);
-    const bool checker = !check_xfs(copy).empty();
-    const ProgramResult audit = juneheath({"audit", copy});
-    ASSERT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
-    if (checker) {
-      EXPECT_EQ(audit.status, 4) << "group " << group << ", structure " << what << ", byte "
-                                 << victim << "\n"
-                                 << check_xfs(copy);
-      found_by_both += audit.status == 4 ? 1 : 0;
-    }
-    files::remove(copy);
+    const Verdicts both = verdicts_on(place, check_xfs);
+    if (both.checker.empty()) continue;
+    EXPECT_TRUE(both.found_here())
+        << "group " << group << ", structure " << what << ", byte " << victim << "\n"
+        << both.checker;
+    found_by_both += both.found_here() ? 1 : 0;
   }
   EXPECT_GT(found_by_both, rounds / 4);
 }
@@ -297,11 +276,7 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
     bytes[byte] ^= bits;
     xfs::set_checksum(bytes, target.sum);
     place.write(target.at, bytes);
-    const std::string copy = folder / "copy.img";
-    save(place, copy);
-    const std::string checker = check_xfs(copy);
-    const ProgramResult audit = juneheath({"audit", copy});
-    EXPECT_TRUE(audit.status == 0 || audit.status == 4) << audit.err;
+    const auto [checker, audit] = verdicts_on(place, check_xfs);
     const std::string what = fmt::format("{} ({}), byte {}", target.what, kind, byte);
     if (!checker.empty() && audit.status != 4)
       fmt::print("  only the checker: {}\n{}\n", what, checker);
@@ -310,7 +285,6 @@ TEST(Xfs, TheAuditAgreesWithTheCheckerOnFiles) {
     theirs += !checker.empty() && audit.status == 0;
     if (takes_all() && rounds <= 300 && checker.empty() && audit.status == 4)
       fmt::print("  only ours: {}: {}\n", what, audit.out.substr(0, 400));
-    files::remove(copy);
   };
   // An extent that lies elsewhere in the file than the reverse map says; a hint that is not there.
   const auto in_extents = [&](const Target& target) {
@@ -439,7 +413,7 @@ TEST(Xfs, QuotasAreCounted) {
   EXPECT_EQ(check_xfs(image), "");
   succeeds({"grow", image, "--by", "200MiB", "--give", "disk", "--yes"});
   EXPECT_EQ(check_xfs(image), "");
-  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  expect_status(0, {"audit", image});
   MemoryStore whole = load(image);
   const xfs::Geometry geometry(whole);
   const xfs::Superblock& super = geometry.superblock();
@@ -512,8 +486,8 @@ TEST(Xfs, WhatItLeavesAloneIsNamed) {
   expect_refused("the superblock's checksum is wrong", 4);
   fresh({"-m", "crc=0"});
   expect_status(0, {"grow", image, "--by", "1GiB", "--give", "disk", "--yes"}, {"Left for you"});
-  EXPECT_TRUE(juneheath({"survey", image}).said("XFS of version 4"));
-  EXPECT_TRUE(juneheath({"audit", image}).said("not looked into"));
+  expect_said({"survey", image}, {"XFS of version 4"});
+  expect_said({"audit", image}, {"not looked into"});
   const ProgramResult smaller = juneheath({"shrink", image, "--to", "200MiB", "--yes"});
   EXPECT_NE(smaller.status, 0);
   EXPECT_TRUE(smaller.said("XFS")) << smaller.err;

@@ -276,7 +276,7 @@ INSTANTIATE_TEST_SUITE_P(
              {"two-disk-a", "two-disk-b"},
              250,
              grows("416MiB", {"/scratch=16MiB", "/=rest"})}),
-    [](const auto& test) { return std::string(test.param.name); });
+    by_name);
 
 }  // namespace
 }  // namespace jh::test

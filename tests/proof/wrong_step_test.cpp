@@ -155,7 +155,7 @@ INSTANTIATE_TEST_SUITE_P(
                     PlannedChange{"ShrinkNtfs", {"mbr-ntfs"}, to_the_floor},
                     PlannedChange{"Move", {"mbr-extended"}, to_the_floor},
                     PlannedChange{"ShrinkVolumes", {"fieldstation"}, to_the_floor}),
-    [](const auto& test) { return std::string(test.param.name); });
+    by_name);
 
 // What is done to the staged result, every sum right, and the words of the part that must see it.
 struct Forgery {
@@ -359,7 +359,7 @@ INSTANTIATE_TEST_SUITE_P(
                   count = static_cast<std::uint16_t>(count.value() + 1);
                   files.stage(0).write(block, bytes_of(count));
                 }}),
-    [](const auto& test) { return std::string(test.param.name); });
+    by_name);
 
 }  // namespace
 }  // namespace jh::test

@@ -138,8 +138,7 @@ class SleepingStory : public AroundStory {
     if (changed_before) commands.push_back({"undo", image, "--yes"});
     expect_left_alone(image, words, commands);
     EXPECT_FALSE(files::exists(folder_ / "new.img"));
-    const ProgramResult survey = juneheath({"survey", image});
-    EXPECT_TRUE(survey.said(words)) << survey.out;
+    const ProgramResult survey = expect_said({"survey", image}, {words});
     EXPECT_FALSE(survey.said("juneheath grow")) << survey.out;
     EXPECT_FALSE(survey.said("juneheath undo")) << survey.out;
   }
@@ -335,9 +334,8 @@ TEST_P(LongerThanItsPlace, IsLeftAloneAndGetsItsEndBack) {
   const std::string whole = read_file(image).substr(0, 512);
   const auto before = trees({image});
   cut_last_partition(image, 81920);  // 40 MiB
-  const ProgramResult survey = juneheath({"survey", image});
-  EXPECT_TRUE(survey.said("longer than its place")) << survey.out;
-  EXPECT_TRUE(survey.said("juneheath grow " + image + " --give " + place)) << survey.out;
+  expect_said({"survey", image},
+              {"longer than its place", "juneheath grow " + image + " --give " + place});
   expect_left_alone(image, "--give " + std::string(place),
                     {{"shrink", image, "--to", "floor", "--yes"},
                      {"shrink", image, "--to", "floor", "--allow-move", "--yes"},
@@ -422,8 +420,7 @@ TEST_F(AroundStory, MembersOfArraysAreNamedAndLeftAlone) {
     const std::string image = folder_ / "member.img";
     files::copy(original, image, files::copy_options::overwrite_existing);
     put(image, start + each.at, each.bytes);
-    const ProgramResult survey = juneheath({"survey", image});
-    EXPECT_TRUE(survey.said(each.what)) << survey.out;
+    expect_said({"survey", image}, {each.what});
     expect_left_alone(image, "",
                       {{"grow", image, "--by", "64MiB", "--give", "p1", "--yes"},
                        {"shrink", image, "--to", "floor", "--yes"},

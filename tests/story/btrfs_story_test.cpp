@@ -9,12 +9,7 @@ class BtrfsStory : public testing::TestWithParam<const char*> {};
 TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
   const TempFolder folder;
   const std::string raw = unpack_sample("moss", folder / "guest.img");
-  const std::string format = GetParam();
-  std::string image = raw;
-  if (format != "img") {
-    image = folder / ("guest." + format);
-    succeeds({"recast", raw, image, "--quiet"});
-  }
+  const std::string image = in_form(raw, GetParam());
   constexpr std::uint64_t start = 1 << 20;
   const auto tree_of = [&](const std::string& disk) {
     return can_mount() ? [&] {
@@ -30,7 +25,7 @@ TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
   const std::string before = tree_of(raw);
   EXPECT_EQ(!before.empty(), can_mount());
   const auto check = [&] {
-    EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+    expect_status(0, {"audit", image});
     const std::string whole = recast_raw(image, folder / "whole.img");
     run({"bash", "-c",
          fmt::format("dd if='{0}' of='{0}.fs' bs=1M skip=1 conv=sparse status=none", whole)});
@@ -51,8 +46,7 @@ TEST_P(BtrfsStory, GrowsShrinksAndIsCompacted) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, BtrfsStory,
-                         testing::Values("img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"),
-                         [](const auto& test) { return std::string(test.param); });
+                         testing::Values("img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"), by_name);
 
 }  // namespace
 }  // namespace jh::test

@@ -55,12 +55,8 @@ class GrowSeveral : public GuestStory,
 TEST_P(GrowSeveral, IsJudgedAndUndone) {
   SKIP_UNLESS_TAKEN(4)
   const std::string sample = unpack_sample(story().sample, folder_ / "sample.img");
-  std::string image = sample;
-  if (format() != "raw") {
-    image = folder_ / ("guest." + format());
-    succeeds({"recast", sample, image, "--quiet"});
-    files::remove(sample);
-  }
+  const std::string image = in_form(sample, format());
+  if (image != sample) files::remove(sample);
   const std::string original = folder_ / "original";
   files::copy_file(image, original);
   const std::string raw_before = as_raw(image, "before");

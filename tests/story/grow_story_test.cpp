@@ -20,7 +20,7 @@ TEST_P(GrowStory, OneCommandThenUndo) {
   const TempFolder folder;
   const std::string image = unpack_sample(sample.name, folder / "guest.img");
   const std::uint32_t digest = file_digest(image);
-  std::map<std::string, std::string> tree;
+  Facts tree;
   if (can_mount()) tree = tree_facts(Mounted(image, sample.offset).path());
 
   Words command = Words{"grow", image} + sample.request;
@@ -66,7 +66,7 @@ INSTANTIATE_TEST_SUITE_P(
         GrownSample{"heather", 1048576, {"--to", "1GiB"}, 1ULL << 30, 950ULL << 20},
         GrownSample{
             "nestcam", 52428800, {"--by", "1GiB", "--give", "/"}, 1409286144, 1200ULL << 20}),
-    [](const auto& test) { return std::string(test.param.name); });
+    by_name);
 
 TEST(Grow, AFullFilesystemGrowsLikeAnyOther) {
   if (!can_mount()) GTEST_SKIP() << "needs loop mounts";
@@ -108,9 +108,8 @@ TEST(Grow, UsesRoomThatIsThereAlready) {
     const std::string image = unpack_sample(name, folder / (std::string(name) + ".img"));
     files::resize_file(image, 700ULL << 20);
     const std::uint32_t digest = file_digest(image);
-    const ProgramResult survey = juneheath({"survey", image});
-    EXPECT_TRUE(survey.said("room")) << survey.out;
-    EXPECT_TRUE(survey.said("juneheath grow " + image + " --give /")) << survey.out;
+    const ProgramResult survey =
+        expect_said({"survey", image}, {"room", "juneheath grow " + image + " --give /"});
     if (std::string(name) == "nestcam") {
       EXPECT_TRUE(survey.said("larger than its GPT knows")) << survey.out;
     }
@@ -194,7 +193,7 @@ TEST(Grow, AFilesystemOnTheWholeDisk) {
   const std::string image = make_ext(folder / "plain.img", 64ULL << 20, {});
   succeeds({"grow", image, "--to", "300MiB"});
   EXPECT_EQ(check_ext(image), "");
-  EXPECT_TRUE(juneheath({"survey", image}).said("merlin"));
+  expect_said({"survey", image}, {"merlin"});
 }
 
 // A block device of the host: its size is not ours to change, but the room on it can be used.
@@ -246,7 +245,7 @@ TEST(Grow, DisksWithLargeSectors) {
   EXPECT_EQ(survey["disks"][0]["table"]["sector_size"], 4096);
   succeeds({"grow", image, "--to", "200MiB"});
   EXPECT_EQ(check_ext(image, 1 << 20), "");
-  EXPECT_TRUE(juneheath({"survey", image}).said("199.0"));
+  expect_said({"survey", image}, {"199.0"});
 }
 
 }  // namespace

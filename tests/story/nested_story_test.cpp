@@ -67,9 +67,9 @@ TEST_F(NestedStory, GrowthReachesAnEncryptedLayerAndStops) {
 TEST_F(NestedStory, WhatCannotBeReachedIsNotTouched) {
   const std::uint32_t before = file_digest(image_);
   for (const char* target : {"upland/guestdisk:p1", "label:inside", "upland/guestdisk:p2"}) {
-    const ProgramResult no = juneheath({"shrink", image_, "--take", target, "--yes"});
-    EXPECT_EQ(no.status, 6) << target;
-    EXPECT_TRUE(no.said("lies on a disk that is kept in upland/guestdisk")) << no.err;
+    SCOPED_TRACE(target);
+    expect_status(6, {"shrink", image_, "--take", target, "--yes"},
+                  {"lies on a disk that is kept in upland/guestdisk"});
   }
   expect_status(3, {"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk:p1"},
                 {"upland/guestdisk:p1 cannot grow: there is no room behind it"});
@@ -234,10 +234,10 @@ TEST_F(NestedStory, AVolumeWithADiskInItGrowsAroundIt) {
   succeeds({"grow", image_, "--by", "32MiB", "--give", "upland/guestdisk=8MiB", "--yes"},
            {"upland/guestdisk is a disk with an MBR"});
   expect_status(0, {"audit", image_});
-  EXPECT_TRUE(juneheath({"survey", image_}).said("guestdisk:p1"));
+  expect_said({"survey", image_}, {"guestdisk:p1"});
   expect_status(0, {"shrink", image_, "--to", "floor", "--yes"});
   expect_status(0, {"audit", image_});
-  EXPECT_TRUE(juneheath({"survey", image_}).said("\"inside\""));
+  expect_said({"survey", image_}, {"\"inside\""});
 }
 
 }  // namespace

@@ -19,23 +19,15 @@ void PrintTo(const NtfsGuest& guest, std::ostream* out) { *out << guest.sample <
 class NtfsStory : public testing::TestWithParam<NtfsGuest> {
  protected:
   void SetUp() override {
-    raw_ = folder_ / "raw.img";
-    unpack_sample(GetParam().sample, raw_);
-    image_ = raw_;
-    if (std::string(GetParam().format) == "raw") return;
-    image_ = folder_ / std::string("image.") + GetParam().format;
-    expect_done({"recast", raw_, image_, "--form", GetParam().format});
-    files::remove(raw_);
-  }
-  void expect_done(const Words& command) {
-    const ProgramResult done = juneheath(command);
-    ASSERT_EQ(done.status, 0) << testing::PrintToString(command) << done.out << done.err;
+    raw_ = unpack_sample(GetParam().sample, folder_ / "raw.img");
+    image_ = in_form(raw_, GetParam().format);
+    if (image_ != raw_) files::remove(raw_);
   }
   // The disk as a raw image.
   std::string raw() {
     if (image_ == raw_) return raw_;
     files::remove(raw_);
-    expect_done({"recast", image_, raw_, "--form", "raw", "--store", "sparse", "--quiet"});
+    succeeds({"recast", image_, raw_, "--form", "raw", "--store", "sparse", "--quiet"});
     return raw_;
   }
   nlohmann::json ntfs_places() {
@@ -89,7 +81,7 @@ class NtfsStory : public testing::TestWithParam<NtfsGuest> {
   void grow(const Words& how, const std::string& amount = {}) {
     Words command = Words{"grow", image_, "--give", GetParam().target + amount, "--yes"} + how;
     if (GetParam().rescue_behind) command.emplace_back("--allow-move");
-    expect_done(command);
+    succeeds(command);
   }
 
   TempFolder folder_;
@@ -108,7 +100,7 @@ TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
   grow({"--by", fmt::format("{}", small)});
   EXPECT_GE(size(), 2 * small - mib);
   expect_sound(before);
-  expect_done({"undo", image_, "--yes"});
+  succeeds({"undo", image_, "--yes"});
   EXPECT_EQ(file_digest(image_), digest);
   // By half of what there is.
   grow({"--by", "200MiB"}, "=50%");
@@ -119,13 +111,13 @@ TEST_P(NtfsStory, GrowsShrinksAndCompacts) {
   EXPECT_GE(size(), 20 * small);
   expect_sound(before);
   // All the way back, and up again.
-  expect_done({"shrink", image_, "--to", "floor", "--allow-move", "--yes"});
+  succeeds({"shrink", image_, "--to", "floor", "--allow-move", "--yes"});
   EXPECT_LT(size(), small / 2);
   expect_sound(before);
   EXPECT_TRUE(archiver_says() == archive);
   grow({"--by", "64MiB"});
   expect_sound(before);
-  expect_done({"compact", image_, "--yes"});
+  succeeds({"compact", image_, "--yes"});
   expect_sound(before);
   EXPECT_TRUE(archiver_says() == archive);
 }
@@ -160,9 +152,9 @@ TEST_F(NtfsNames, AreThoseOfTheGuest) {
   EXPECT_THAT(survey.out, HasSubstr("C:"));
   EXPECT_THAT(survey.out, HasSubstr("p4 (the rescue partition) stands behind it"));
   for (const char* target : {"C:", "c:", "system", "label:Dispatch", "p3"}) {
-    const ProgramResult plan =
-        juneheath({"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
-    EXPECT_EQ(plan.status, 0) << target << plan.err;
+    SCOPED_TRACE(target);
+    const ProgramResult plan = expect_status(
+        0, {"grow", image_, "--by", "1GiB", "--allow-move", "--give", target, "--dry-run"});
     EXPECT_THAT(plan.out, HasSubstr("towards the end, with all that is in it"));
   }
   // Without a target: what a system keeps to repair itself with is not meant, though room lies

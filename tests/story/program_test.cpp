@@ -17,7 +17,7 @@ TEST(Program, HelpFitsAScreen) {
     EXPECT_LE(lines(own.out), 40) << command;
     EXPECT_TRUE(own.said("juneheath " + std::string(command)));
   }
-  EXPECT_TRUE(juneheath({"--version"}).said("juneheath 0."));
+  expect_said({"--version"}, {"juneheath 0."});
 }
 
 TEST(Program, ErrorsAreJsonToo) {
@@ -53,7 +53,7 @@ TEST(Program, ConfigSaysWhereValuesComeFrom) {
   const TempFolder folder;
   files::create_directories(folder / "juneheath");
   write_file(folder / "juneheath/juneheath.conf", "# ours\nproof = full\nprof = full\n");
-  const std::map<std::string, std::string> here{{"XDG_CONFIG_HOME", folder.path().string()}};
+  const Facts here{{"XDG_CONFIG_HOME", folder.path().string()}};
   const auto document = nlohmann::json::parse(juneheath({"config", "--json"}, here).out);
   EXPECT_EQ(document["there"], true);
   std::map<std::string, nlohmann::json> options;

@@ -43,7 +43,7 @@ class Walk {
   bool step() {
     made_.clear();
     const Words command = pick();
-    std::map<std::string, std::string> environment;
+    Facts environment;
     if (!is_sanitized && random_() % 4 == 0 && command[0] != "recover")
       environment = {
           {"LD_PRELOAD", JUNEHEATH_STOPPER},

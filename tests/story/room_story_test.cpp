@@ -1,4 +1,5 @@
 // The ways room reaches a volume, at the sizes guests have; each is one command.
+#include "core/store/file_store.h"
 #include "support/test.h"
 #include "support/volume_guest.h"
 
@@ -39,9 +40,8 @@ TEST_F(Room, ANewPartitionOfTheRightType) {
   EXPECT_EQ(listed_partitions(images_[0], "MBR").size(), 3U);
   // The third entry of the table: its type byte.
   {
-    std::ifstream in(images_[0], std::ios::binary);
-    in.seekg(446 + 2 * 16 + 4);
-    EXPECT_EQ(in.get(), 0x8E);
+    FileStore disk(images_[0], Access::read_only);
+    EXPECT_EQ(read_buffer(disk, 446 + 2 * 16 + 4, 1), Buffer{0x8E});
   }
   EXPECT_GE(expect_sound("moorvg/rootlv", tree), 19ULL << 30);
   EXPECT_THAT(loader_devices(images_), HasSubstr("(lvm/moorvg-rootlv)"));
@@ -68,18 +68,9 @@ TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
   const auto tree = tree_of("moorvg/rootlv");
   const std::uint64_t end = 512ULL << 20;
   files::resize_file(images_[0], end + (64ULL << 20));
-  const auto entry = [](std::uint8_t type, std::uint64_t first, std::uint64_t count) {
-    std::string bytes(16, '\0');
-    bytes[4] = static_cast<char>(type);
-    for (std::size_t i = 0; i < 4; ++i) {
-      bytes[8 + i] = static_cast<char>(first >> (8 * i));
-      bytes[12 + i] = static_cast<char>(count >> (8 * i));
-    }
-    return bytes;
-  };
   // p3: 16 MiB that hold nothing; p4: extended, 16 MiB, with nothing in it yet.
-  poke(images_[0], 446 + 2 * 16, entry(0x83, end / 512, 32768));
-  poke(images_[0], 446 + 3 * 16, entry(0x05, end / 512 + 32768, 32768));
+  set_mbr_entry(images_[0], 2, 0x83, end / 512, 32768);
+  set_mbr_entry(images_[0], 3, 0x05, end / 512 + 32768, 32768);
   poke(images_[0], end + (16ULL << 20) + 510, "\x55\xAA");
   digests_[0] = file_digest(images_[0]);
   grows({"--by", "1GiB", "--give", "/"}, {"make a new logical partition (type 0x8e)"});
@@ -96,14 +87,8 @@ TEST_F(Room, ALogicalPartitionWhereTheTableIsFull) {
 TEST_F(Room, FourPrimariesAreExplained) {
   unpack({"mbr-boot-lvm"});
   files::resize_file(images_[0], 600ULL << 20);
-  for (int i = 2; i < 4; ++i) {
-    std::string bytes(16, '\0');
-    bytes[4] = '\x83';
-    const std::uint32_t first = (512U << 11) + static_cast<std::uint32_t>(i - 2) * 2048;
-    std::memcpy(&bytes[8], &first, 4);
-    bytes[13] = '\x08';  // 2048 sectors
-    poke(images_[0], 446 + static_cast<std::uint64_t>(i) * 16, bytes);
-  }
+  for (int i = 2; i < 4; ++i)
+    set_mbr_entry(images_[0], i, 0x83, (512U << 11) + (i - 2) * 2048, 2048);
   digests_[0] = file_digest(images_[0]);
   expect_grow(3, {"--by", "1GiB", "--give", "/"}, {"four primary partitions", "--add-disk"});
   expect_untouched();
@@ -187,12 +172,7 @@ TEST_F(Room, AGuestWithAListOfItsDevices) {
   }
   // Something stands behind the physical volume: only a new partition could take the room.
   files::resize_file(images_[0], 520ULL << 20);
-  std::string bytes(16, '\0');
-  bytes[4] = '\x83';
-  const std::uint32_t first = 512U << 11;
-  std::memcpy(&bytes[8], &first, 4);
-  bytes[13] = '\x08';
-  poke(images_[0], 446 + 2 * 16, bytes);
+  set_mbr_entry(images_[0], 2, 0x83, 512U << 11, 2048);
   digests_[0] = file_digest(images_[0]);
   expect_grow(3, {"--by", "1GiB", "--give", "/"}, {"system.devices", "--new-partition"});
   expect_untouched();

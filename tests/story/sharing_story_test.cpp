@@ -296,7 +296,7 @@ TEST_P(SharedBlocks, CompactionIntoANewImage) {
 const auto hosts =
     testing::Values(HostKind{"xfs", make_xfs, true}, HostKind{"btrfs", make_btrfs, true},
                     HostKind{"ext", make_ext, false});
-const auto name_of = [](const auto& param) { return std::string(param.param.name); };
+const auto name_of = by_name;
 INSTANTIATE_TEST_SUITE_P(On, SharedBlocks, hosts, name_of);
 INSTANTIATE_TEST_SUITE_P(On, MovedBySharing, hosts, name_of);
 

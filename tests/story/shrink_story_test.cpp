@@ -176,8 +176,7 @@ TEST_P(TwoDisks, OneLeavesTheGroup) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, TwoDisks,
-                         testing::Values("raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"),
-                         [](const auto& test) { return std::string(test.param); });
+                         testing::Values("raw", "qcow2", "vdi", "vmdk", "vhd", "vhdx"), by_name);
 
 // Only a volume becomes smaller; the room stays in the group. Another gets it.
 TEST_F(Shrunk, AVolumeLosesWhatAnotherGets) {

@@ -22,10 +22,17 @@ class Snapshots : public testing::Test {
     FileHost host(folder_ / "ledgers");
     return guest_writes_files(host, {image_}, name, size);
   }
-  ProgramResult run(Words words) {
+  Words on_image(Words words) const {
     words.insert(words.begin() + 1, image_);
     words.emplace_back("--yes");
-    return juneheath(words);
+    return words;
+  }
+  ProgramResult run(const Words& words) const { return juneheath(on_image(words)); }
+  ProgramResult expect_end(int status, const Words& words, const Words& texts = {}) const {
+    return expect_status(status, on_image(words), texts);
+  }
+  ProgramResult done(const Words& words, const Words& texts = {}) const {
+    return succeeds(on_image(words), texts);
   }
   // By the letter of the specification, by the audit, and by the system's checker.
   void expect_whole() {
@@ -72,25 +79,21 @@ TEST_F(Snapshots, StayThroughGrowingShrinkingCompactingAndUndo) {
   const std::uint32_t before = file_digest(image_);
   const std::uint64_t size = disk_size();
 
-  const ProgramResult grown = run({"grow", "--by", "1GiB", "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
-  EXPECT_TRUE(grown.said("3 snapshots inside of")) << grown.out;
+  done({"grow", "--by", "1GiB", "--give", "/"}, {"3 snapshots inside of"});
   expect_same(first, read_snapshots(image_), size);
   expect_whole();
-  ASSERT_EQ(run({"undo"}).status, 0);
+  done({"undo"});
   EXPECT_EQ(file_digest(image_), before) << "the undo is to the byte";
 
-  ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
+  done({"grow", "--by", "64MiB", "--give", "/"});
   ASSERT_TRUE(write("august", 3'000'000));
   make_snapshot(image_, "larger");
   const auto second = read_snapshots(image_);
-  const ProgramResult smaller = run({"shrink", "--to", "floor+20MiB"});
-  ASSERT_EQ(smaller.status, 0) << smaller.err;
+  done({"shrink", "--to", "floor+20MiB"});
   expect_same(second, read_snapshots(image_), size);
   expect_whole();
   ASSERT_TRUE(write("september", 200'000));
-  const ProgramResult compact = run({"compact"});
-  ASSERT_EQ(compact.status, 0) << compact.err;
+  done({"compact"});
   expect_same(second, read_snapshots(image_), size);
   expect_whole();
 
@@ -100,7 +103,7 @@ TEST_F(Snapshots, StayThroughGrowingShrinkingCompactingAndUndo) {
     SCOPED_TRACE(second[back].name);
     EXPECT_EQ(disk_size(), second[back].disk_size);
     expect_whole();
-    ASSERT_EQ(run({"grow", "--by", "32MiB", "--give", "/"}).status, 0);
+    done({"grow", "--by", "32MiB", "--give", "/"});
     expect_same(second, read_snapshots(image_), size);
     expect_whole();
   }
@@ -112,8 +115,7 @@ TEST_F(Snapshots, MemorySavedBehindTheDiskIsNoPartOfIt) {
   revert_to(image_, 0);  // with the memory in the active tables, as while it is being read
   const auto was = read_snapshots(image_);
   const std::uint64_t size = disk_size();
-  const ProgramResult grown = run({"grow", "--by", "2GiB", "--give", "/"});
-  ASSERT_EQ(grown.status, 0) << grown.err;
+  done({"grow", "--by", "2GiB", "--give", "/"});
   expect_same(was, read_snapshots(image_), size);
   expect_whole();
 }
@@ -121,7 +123,7 @@ TEST_F(Snapshots, MemorySavedBehindTheDiskIsNoPartOfIt) {
 TEST_F(Snapshots, SurveySaysWhatEachOfThemKeeps) {
   make_snapshot(image_, "before season", 2 * mib);
   ASSERT_TRUE(write("june", 2'000'000));
-  ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
+  done({"grow", "--by", "64MiB", "--give", "/"});
   const std::string survey = juneheath({"survey", image_}).out;
   EXPECT_THAT(survey, HasSubstr("└─ snapshot 1 \"before season\" of 2026-"));
   const auto states = survey_of({image_})["disks"][0]["states"];
@@ -186,7 +188,7 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
   for (const char* since : {"made", "reverted", "made by a guest that wrote"}) {
     SCOPED_TRACE(since);
     files::copy_file(image_, kept, files::copy_options::overwrite_existing);
-    ASSERT_EQ(run({"grow", "--by", "64MiB", "--give", "/"}).status, 0);
+    done({"grow", "--by", "64MiB", "--give", "/"});
     if (since == std::string("reverted")) revert_to(image_, 0);
     // The hypervisor's clock says so.
     const bool newer = since != std::string("reverted");
@@ -195,11 +197,9 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
       ASSERT_TRUE(write("june", 900'000));
     }
     const std::uint32_t now = file_digest(image_);
-    const ProgramResult undo = run({"undo"});
-    EXPECT_EQ(undo.status, 3) << undo.out << undo.err;
-    EXPECT_TRUE(undo.said(newer ? "made since and kept inside: snapshot \"later\""
-                                : "of the 1 snapshot kept inside none is newer"))
-        << undo.err;
+    expect_end(3, {"undo"},
+               {newer ? "made since and kept inside: snapshot \"later\""
+                      : "of the 1 snapshot kept inside none is newer"});
     EXPECT_EQ(file_digest(image_), now);
     ASSERT_TRUE(files::remove(image_ + ".juneheath"));
     files::copy_file(kept, image_, files::copy_options::overwrite_existing);

@@ -85,7 +85,7 @@ INSTANTIATE_TEST_SUITE_P(Kinds, SwapAlone,
                                          SwapCase{"BigEndian", "4096", true, true},
                                          SwapCase{"LargePages", "65536", false, true},
                                          SwapCase{"LargePagesBigEndian", "16384", true, false}),
-                         [](const auto& param) { return param.param.name; });
+                         by_name);
 
 }  // namespace
 }  // namespace jh::test

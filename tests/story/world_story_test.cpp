@@ -13,8 +13,6 @@
 namespace jh::test {
 namespace {
 
-using Facts = std::map<std::string, std::string>;
-
 constexpr std::uint64_t first_mib = 1048576;
 
 class World : public testing::Test {
@@ -155,15 +153,14 @@ TEST_F(World, AChangeWithoutUndoDataIsNeverUndone) {
     const std::string finished = what_the_guest_finds(host, image);
     bool seen = false;
     for (long n = calls - 25; n <= calls; n += takes_all() ? 2 : 4) {
+      SCOPED_TRACE(n);
       prepare();
       if (!stopped(command, n)) continue;
       seen |= files::exists(image + ".juneheath");
       const bool waits = files::exists(image + ".juneheath");
       EXPECT_FALSE(juneheath({"survey", image}).said("juneheath undo")) << n;
-      const ProgramResult undo = juneheath({"undo", image});
-      EXPECT_EQ(undo.status, 3) << n << undo.out;
-      const ProgramResult recovered = juneheath({"recover", image});
-      EXPECT_EQ(recovered.status, 0) << n << recovered.err;
+      const ProgramResult undo = expect_status(3, {"undo", image});
+      expect_status(0, {"recover", image});
       EXPECT_EQ(juneheath({"undo", image}).status, 3) << n;
       EXPECT_FALSE(files::exists(image + ".juneheath")) << n;
       if (waits) {
@@ -216,8 +213,7 @@ TEST_F(World, TheUndoOfAChangeEndsWithTheNextOne) {
   succeeds({"shrink", image_, "--by", "60MiB", "--yes"});
   ASSERT_TRUE(stopped({"grow", image_, "--to", "256MiB", "--quiet"}, 12));
   if (files::exists(image_ + ".juneheath.open")) {
-    const ProgramResult recovered = juneheath({"recover", image_});
-    EXPECT_TRUE(recovered.said("can no longer be taken back")) << recovered.out;
+    expect_said({"recover", image_}, {"can no longer be taken back"});
     expect_status(3, {"undo", image_});
   }
 }
@@ -239,12 +235,11 @@ TEST_F(World, RoomThatIsUsedIsNotTakenBack) {
   ASSERT_GE(partitions.size(), 2U);
   const std::uint64_t start = std::next(partitions.begin())->first;
   for (const std::uint64_t at : {start + 100, std::uint64_t{390} << 20}) {
+    SCOPED_TRACE(at);
     prepare();
     poke(image, at, "written by the guest");
     const std::uint32_t digest = file_digest(image);
-    const ProgramResult undo = juneheath({"undo", image});
-    EXPECT_EQ(undo.status, 3) << at;
-    EXPECT_TRUE(undo.said("has been used since")) << undo.err;
+    expect_status(3, {"undo", image}, {"has been used since"});
     EXPECT_EQ(file_digest(image), digest);
   }
   // What was not handed out does not matter, and is left as it is found.
@@ -360,7 +355,7 @@ TEST_F(World, WhatTheGuestNamesReachesTheTerminalHarmless) {
       for (const char c : text)
         EXPECT_TRUE(c == '\n' || static_cast<unsigned char>(c) >= 0x20) << command[0] << text;
   }
-  EXPECT_TRUE(juneheath({"survey", image_}).said("moor\\x1b]0;stolen\\x07host"));
+  expect_said({"survey", image_}, {"moor\\x1b]0;stolen\\x07host"});
 }
 
 TEST_F(World, LimitsAndClosedOutputsAreFailuresWithAMessage) {
@@ -381,7 +376,7 @@ TEST_F(World, LimitsAndClosedOutputsAreFailuresWithAMessage) {
   const ProgramResult long_name = juneheath({"grow", name, "--to", "256MiB"});
   EXPECT_NE(long_name.status, 0);
   EXPECT_TRUE(long_name.said("too long")) << long_name.err;
-  EXPECT_TRUE(juneheath({"survey", image_, "--json"}).said("\"store\": \"sparse\""));
+  expect_said({"survey", image_, "--json"}, {"\"store\": \"sparse\""});
 }
 
 // An image of somebody else's names files of the host: a root's copy would hand them out.
@@ -401,10 +396,9 @@ TEST_F(World, AnImageLeadsToNoFileElsewhere) {
   files::create_symlink(secret, inner + "/link");
   files::create_symlink("/dev/zero", inner + "/device");
   for (const std::string& extent : {std::string("../secret"), secret, std::string("link")}) {
+    SCOPED_TRACE(extent);
     descriptor(extent);
-    const ProgramResult refused = juneheath({"recast", inner + "/trap.vmdk", out});
-    EXPECT_EQ(refused.status, 3) << extent;
-    EXPECT_TRUE(refused.said("secret")) << refused.err;
+    expect_status(3, {"recast", inner + "/trap.vmdk", out}, {"secret"});
     EXPECT_FALSE(files::exists(out));
     EXPECT_EQ(juneheath({"recast", inner + "/trap.vmdk", out, "--allow-outside"}).status, 0)
         << extent;
@@ -494,6 +488,7 @@ TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
   int cuts = 0;
   bool was_gone = false;
   for (int n = 1;; ++n) {
+    SCOPED_TRACE(n);
     fresh();
     succeeds({"grow", image_, "--add-disk", added + "=40MiB", "--give", "bare/data", "--quiet"});
     const ProgramResult undo =
@@ -502,8 +497,7 @@ TEST_F(World, AnUndoThatRemovesADiskIsSettledWhereverItWasCut) {
     if (undo.status != 99) break;
     ++cuts;
     was_gone = was_gone || !files::exists(added);
-    const ProgramResult recovered = juneheath({"recover", image_, added});
-    EXPECT_EQ(recovered.status, 0) << n << recovered.err;
+    expect_status(0, {"recover", image_, added});
     if (files::exists(added)) {
       EXPECT_EQ(juneheath({"undo", image_, added, "--quiet"}).status, 0) << n;
     }

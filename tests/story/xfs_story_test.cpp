@@ -23,18 +23,14 @@ TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
   const TempFolder folder;
   const std::string raw = unpack_sample("moorhost", folder / "guest.img");
   const std::string format = GetParam();
-  std::string image = raw;
-  if (format != "img") {
-    image = folder / ("guest." + format);
-    succeeds({"recast", raw, image, "--quiet"});
-  }
+  const std::string image = in_form(raw, format);
   const auto survey = survey_of({image});
   EXPECT_EQ(survey["hostname"], "moorhost") << "read from its XFS";
   EXPECT_EQ(survey["groups"][0]["volumes"][1]["mount_points"][0], "/");
 
   succeeds({"grow", image, "--by", "1GiB", "--give", "/", "--give", "swap=64MiB", "--yes"},
            {"XFS on heath/root"});
-  EXPECT_EQ(juneheath({"audit", image}).status, 0) << juneheath({"audit", image}).out;
+  expect_status(0, {"audit", image});
   expect_status(0, {"undo", image, "--yes"});
 
   // /boot stands in front of the physical volume: that moves out of its way, with all that is in
@@ -62,8 +58,7 @@ TEST_P(XfsStory, OneCommandFromTheImageToTheFilesystem) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Forms, XfsStory,
-                         testing::Values("img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"),
-                         [](const auto& test) { return std::string(test.param); });
+                         testing::Values("img", "qcow2", "vdi", "vmdk", "vhd", "vhdx"), by_name);
 
 }  // namespace
 }  // namespace jh::test

@@ -77,10 +77,10 @@ Findings audit_ext_in(Container& container) {
   return findings;
 }
 
-std::map<std::string, std::string> own_tree_facts(const std::string& path) {
+Facts own_tree_facts(const std::string& path) {
   FileStore file(path, Access::read_only);
   ext::Filesystem fs(file);
-  std::map<std::string, std::string> facts;
+  Facts facts;
   ext::walk_tree(fs, [&](const std::string& name, const ext::InodeRecord& inode) {
     const auto& f = inode.fields;
     Buffer content;
@@ -94,7 +94,7 @@ std::map<std::string, std::string> own_tree_facts(const std::string& path) {
 
 // The tree as the kernel shows it, or as we read it where this kernel was built without the
 // feature.
-std::map<std::string, std::string> ext_tree(const std::string& path) {
+Facts ext_tree(const std::string& path) {
   if (can_mount()) {
     try {
       return tree_facts(Mounted(path, 0).path());

@@ -10,6 +10,7 @@
 #include "core/container/container.h"
 #include "core/fs/ext/filesystem.h"
 #include "core/guest/content.h"
+#include "support/program.h"
 
 namespace jh::test {
 
@@ -28,10 +29,10 @@ Findings audit_ext(const std::string& path);
 /// The same of a container, and of the filesystem that its disk is.
 Findings audit_ext_in(Container& container);
 /// Path → attributes and a sum of the content, by our own reader.
-std::map<std::string, std::string> own_tree_facts(const std::string& path);
+Facts own_tree_facts(const std::string& path);
 /// The tree as the kernel shows it, or as we read it where this kernel was built without the
 /// feature.
-std::map<std::string, std::string> ext_tree(const std::string& path);
+Facts ext_tree(const std::string& path);
 
 /// The kinds of filesystem that the system's maker makes: options for it.
 struct ExtKind {

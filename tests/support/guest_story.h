@@ -36,8 +36,8 @@ class GuestStory : public testing::Test {
   }
 
   // Sound by the checker; the tree as the kernel shows it.
-  std::map<std::string, std::map<std::string, std::string>> trees(const Words& raw) {
-    std::map<std::string, std::map<std::string, std::string>> all;
+  std::map<std::string, Facts> trees(const Words& raw) {
+    std::map<std::string, Facts> all;
     for (const ExtPlace& place : filesystems(raw)) {
       std::string file = raw.front();
       if (place.volume) {
@@ -51,8 +51,7 @@ class GuestStory : public testing::Test {
     return all;
   }
 
-  void expect_same(const Words& raw,
-                   const std::map<std::string, std::map<std::string, std::string>>& before) {
+  void expect_same(const Words& raw, const std::map<std::string, Facts>& before) {
     const auto now = trees(raw);
     ASSERT_EQ(now.size(), before.size());
     for (const auto& [name, tree] : before)

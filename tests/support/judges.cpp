@@ -225,4 +225,34 @@ std::map<std::uint64_t, std::uint64_t> listed_partitions(const std::string& imag
   return found;
 }
 
+std::uint64_t come_and_go(const std::string& image, int mebibytes) {
+  const Mounted mounted(image, 0, 0, /*writable=*/true);
+  const std::string films = mounted.path() + "/films";
+  files::create_directory(films);
+  for (int i = 0; i < mebibytes && files::space(films).available > 4ULL << 20; ++i)
+    write_file(films + "/film-" + std::to_string(i), std::string(1 << 20, 'n'));
+  run({"sync", "-f", mounted.path()});
+  files::remove_all(films);
+  return mounted.capacity();
+}
+
+MemoryStore ext_image(std::uint64_t size, const Words& options, bool filled) {
+  const TempFolder folder;
+  return load(make_ext(folder / "fs", size, options, filled));
+}
+
+MemoryStore xfs_image(std::uint64_t size, const Words& options, bool filled) {
+  const TempFolder folder;
+  return load(make_xfs(folder / "fs", size, options, filled));
+}
+
+Verdicts verdicts_on(Store& place, const std::function<std::string(const std::string&)>& checker) {
+  const TempFolder folder;
+  const std::string copy = folder / "copy.img";
+  save(place, copy);
+  Verdicts both{checker(copy), juneheath({"audit", copy})};
+  EXPECT_TRUE(both.audit.status == 0 || both.audit.status == 4) << both.audit.err;
+  return both;
+}
+
 }  // namespace jh::test

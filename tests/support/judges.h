@@ -1,10 +1,12 @@
 // Outside judges: the operating system's own makers and checkers of filesystems, and its kernel.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <string>
 #include <vector>
 
+#include "core/store/memory_store.h"
 #include "support/program.h"
 
 namespace jh::test {
@@ -13,6 +15,9 @@ namespace jh::test {
 /// files, links, a sparse file, an indexed directory.
 std::string make_ext(const std::string& path, std::uint64_t size, const Words& options,
                      bool filled = true);
+/// The same in memory.
+MemoryStore ext_image(std::uint64_t size, const Words& options, bool filled = true);
+MemoryStore xfs_image(std::uint64_t size, const Words& options, bool filled = true);
 /// A folder with such content, made once per process.
 const std::string& sample_tree();
 
@@ -30,6 +35,14 @@ std::string check_xfs(const std::string& image);
 std::string make_btrfs(const std::string& path, std::uint64_t size, const Words& options,
                        bool filled = true);
 std::string check_btrfs(const std::string& image);
+
+/// What the system's checker and our audit say of one filesystem; the audit ends with 0 or 4.
+struct Verdicts {
+  std::string checker;
+  ProgramResult audit;
+  bool found_here() const { return audit.status == 4; }
+};
+Verdicts verdicts_on(Store& place, const std::function<std::string(const std::string&)>& checker);
 
 /// Whether this process may attach and mount images.
 bool can_mount();
@@ -53,6 +66,10 @@ class Mounted {
 /// What the kernel shows of a filesystem in an image: each name with its attributes, sums of all
 /// files, extended attributes. For comparing.
 std::string mounted_tree(const std::string& image);
+
+/// Files of so many MiB in all, or as many as fit, are written by the kernel, wherever it puts
+/// them, and removed. Returns the capacity that it sees.
+std::uint64_t come_and_go(const std::string& image, int mebibytes);
 
 /// Writes so many files of 250 kB of noise into a filesystem through the kernel, or as many as fit,
 /// and deletes nine of ten. Returns how many it had written.

@@ -83,6 +83,13 @@ nlohmann::json survey_of(const Words& images) {
   return nlohmann::json::parse(juneheath(Words{"survey", "--json"} + images).out);
 }
 
+std::string in_form(const std::string& raw, const std::string& form) {
+  if (form == "raw" || form == "img") return raw;
+  const std::string image = files::path(raw).parent_path() / ("guest." + form);
+  succeeds({"recast", raw, image, "--form", form, "--quiet"});
+  return image;
+}
+
 std::string recast_raw(const std::string& image, const std::string& to) {
   files::remove(to);
   const ProgramResult made =
@@ -154,6 +161,14 @@ ProgramResult expect_status(int status, const Words& arguments, const Words& tex
   std::string what = difference(outcome, status, texts);
   if (refuses && digests_around(arguments) != before) what += "it has changed a file\n";
   if (!what.empty())
+    ADD_FAILURE_AT(here.file_name(), static_cast<int>(here.line()))
+        << told(arguments, what, outcome);
+  return outcome;
+}
+
+ProgramResult expect_said(const Words& arguments, const Words& texts, std::source_location here) {
+  ProgramResult outcome = juneheath(arguments);
+  if (const std::string what = difference(outcome, outcome.status, texts); !what.empty())
     ADD_FAILURE_AT(here.file_name(), static_cast<int>(here.line()))
         << told(arguments, what, outcome);
   return outcome;

@@ -10,6 +10,8 @@
 namespace jh::test {
 
 using Words = std::vector<std::string>;
+/// By path or by name.
+using Facts = std::map<std::string, std::string>;
 
 /// One behind the other.
 Words operator+(Words first, const Words& then);
@@ -34,6 +36,9 @@ ProgramResult juneheath(Words arguments,
 /// and of those beside them, and none has come or gone.
 ProgramResult expect_status(int status, const Words& arguments, const Words& texts = {},
                             std::source_location here = std::source_location::current());
+/// The same, however it ends.
+ProgramResult expect_said(const Words& arguments, const Words& texts,
+                          std::source_location here = std::source_location::current());
 /// Where the test cannot go on without: throws when it does not succeed.
 ProgramResult succeeds(const Words& arguments, const Words& texts = {},
                        std::source_location here = std::source_location::current());
@@ -41,6 +46,8 @@ ProgramResult succeeds(const Words& arguments, const Words& texts = {},
 /// What `survey --json` says of a guest.
 nlohmann::json survey_of(const Words& images);
 
+/// The disk of a raw image in one of that form beside it; of "raw" and "img": itself.
+std::string in_form(const std::string& raw, const std::string& form);
 /// The disk of an image as a raw one, for outside judges: made anew at `to`, which it returns. A
 /// failure of the test where it cannot be.
 std::string recast_raw(const std::string& image, const std::string& to);

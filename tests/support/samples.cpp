@@ -6,6 +6,7 @@
 
 #include "core/base/checksum.h"
 #include "core/store/file_store.h"
+#include "core/table/mbr/format.h"
 #include "support/test.h"
 
 namespace jh::test {
@@ -137,6 +138,16 @@ void write_file(const std::string& path, const std::string& text) {
 void poke(const std::string& path, std::uint64_t offset, const std::string& bytes) {
   FileStore file(path, Access::read_write);
   file.write(offset, {reinterpret_cast<const std::uint8_t*>(bytes.data()), bytes.size()});
+}
+
+void set_mbr_entry(const std::string& path, int index, std::uint8_t type, std::uint32_t first,
+                   std::uint32_t count) {
+  mbr::Entry entry{};
+  entry.type = type;
+  entry.start_lba = first;
+  entry.sectors = count;
+  FileStore(path, Access::read_write)
+      .write(446 + static_cast<std::uint64_t>(index) * sizeof(entry), bytes_of(entry));
 }
 
 }  // namespace jh::test

@@ -35,6 +35,9 @@ std::uint32_t file_digest(const std::string& path);
 std::uint64_t allocated(const std::string& path);
 std::string read_file(const std::string& path);
 void write_file(const std::string& path, const std::string& text);
+/// Overwrites an entry of an MBR (0 to 3); places in sectors.
+void set_mbr_entry(const std::string& path, int index, std::uint8_t type, std::uint32_t first,
+                   std::uint32_t count);
 /// Overwrites bytes of a file.
 void poke(const std::string& path, std::uint64_t offset, const std::string& bytes);
 

@@ -44,6 +44,14 @@ using testing::Not;
 /// Hears nothing.
 inline NullProgress silent;
 
+/// Names the cases of a suite: each has a name, or is one.
+inline constexpr auto by_name = [](const auto& test) {
+  if constexpr (requires { test.param.name; })
+    return std::string(test.param.name);
+  else
+    return std::string(test.param);
+};
+
 /// Expects that the work ends with an error of this status that has this text in its message.
 inline Error expect_error(Status status, const std::string& text,
                           const std::function<void()>& work) {

@@ -26,8 +26,8 @@ std::string attributes(const std::string& path) {
 
 }  // namespace
 
-std::map<std::string, std::string> tree_facts(const std::string& root) {
-  std::map<std::string, std::string> facts;
+Facts tree_facts(const std::string& root) {
+  Facts facts;
   const auto add = [&](const files::path& path) {
     struct stat info {};
     if (::lstat(path.c_str(), &info) != 0) return;
@@ -47,8 +47,7 @@ std::map<std::string, std::string> tree_facts(const std::string& root) {
   return facts;
 }
 
-std::string tree_difference(const std::map<std::string, std::string>& expected,
-                            const std::map<std::string, std::string>& found) {
+std::string tree_difference(const Facts& expected, const Facts& found) {
   std::string text;
   for (const auto& [path, facts] : expected) {
     const auto twin = found.find(path);

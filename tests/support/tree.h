@@ -4,14 +4,15 @@
 #include <map>
 #include <string>
 
+#include "support/program.h"
+
 namespace jh::test {
 
 /// Path → type, mode, owner, size, times, links, target, attributes and a sum of the content, as
 /// the operating system reports them.
-std::map<std::string, std::string> tree_facts(const std::string& root);
+Facts tree_facts(const std::string& root);
 
 /// What differs, a line each; empty when nothing does.
-std::string tree_difference(const std::map<std::string, std::string>& expected,
-                            const std::map<std::string, std::string>& found);
+std::string tree_difference(const Facts& expected, const Facts& found);
 
 }  // namespace jh::test

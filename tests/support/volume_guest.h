@@ -24,8 +24,7 @@ class VolumeGuest : public testing::Test {
     return succeeds(Words{"grow"} + images_ + options, texts);
   }
   // The volume's filesystem is sound, mounts, and has this tree; its size is returned.
-  std::uint64_t expect_sound(const std::string& volume,
-                             const std::map<std::string, std::string>& tree) {
+  std::uint64_t expect_sound(const std::string& volume, const Facts& tree) {
     const std::string copy = folder_ / "volume";
     extract_volume(images_, volume, copy);
     EXPECT_EQ(check_ext(copy), "") << volume;
@@ -38,7 +37,7 @@ class VolumeGuest : public testing::Test {
     files::remove(copy);
     return capacity;
   }
-  std::map<std::string, std::string> tree_of(const std::string& volume) {
+  Facts tree_of(const std::string& volume) {
     if (!can_mount()) return {};
     const std::string copy = folder_ / "before";
     extract_volume(images_, volume, copy);

@@ -169,8 +169,7 @@ TEST_P(LiveTrouble, AKernelThatLiesIsNoticed) {
   EXPECT_GT(noticed, 0);
 }
 
-INSTANTIATE_TEST_SUITE_P(Scenarios, LiveTrouble, testing::ValuesIn(scenarios),
-                         [](const auto& test) { return std::string(test.param.name); });
+INSTANTIATE_TEST_SUITE_P(Scenarios, LiveTrouble, testing::ValuesIn(scenarios), by_name);
 
 // Refused, by name, and nothing was told to the kernel or written.
 void expect_refusal(MemoryKernel kernel, const GrowRequest& request, Status status,

@@ -12,14 +12,10 @@ namespace {
 class InodeAudit {
  public:
   InodeAudit(AuditState& state, const InodeRecord& inode)
-      : state_(state),
-        fs_(state.fs),
-        g_(state.fs.geometry()),
-        inode_(inode),
-        where_(fmt::format("inode {}", inode.ino)) {}
+      : state_(state), fs_(state.fs), g_(state.fs.geometry()), inode_(inode) {}
 
   void run() {
-    if (!fs_.inode_checksum_ok(inode_)) state_.find(where_, "its checksum is wrong");
+    if (!fs_.inode_checksum_ok(inode_)) state_.find(where(), "its checksum is wrong");
     check_fields();
     walk_blocks();
     check_attributes();
@@ -29,31 +25,33 @@ class InodeAudit {
   }
 
  private:
+  std::string where() const { return fmt::format("inode {}", inode_.ino); }
+
   void check_fields() {
     if (inode_.fields.obsolete_faddr.value() != 0)
-      state_.find(where_, "a field that is always zero (fragment address) is not");
+      state_.find(where(), "a field that is always zero (fragment address) is not");
     if (g_.inode_size > old_inode_size) {
       const std::uint32_t extra = inode_.fields.extra_isize.value();
       if (extra != 0 && (extra % 4 != 0 || extra < 4 || old_inode_size + extra > g_.inode_size))
-        state_.find(where_, "its extra size {} is not possible", extra);
+        state_.find(where(), "its extra size {} is not possible", extra);
     }
     if (inode_.has_flag(flag_inline_data) && !g_.has_incompat(incompat::inline_data))
-      state_.find(where_, "it has inline data, which this filesystem does not know");
+      state_.find(where(), "it has inline data, which this filesystem does not know");
     if (inode_.has_flag(flag_extents) && !g_.has_incompat(incompat::extents))
-      state_.find(where_, "it has extents, which this filesystem does not know");
+      state_.find(where(), "it has extents, which this filesystem does not know");
     if (inode_.has_flag(flag_casefold) &&
         (!g_.has_incompat(incompat::casefold) || inode_.type() != mode_dir))
-      state_.find(where_, "it ignores case in names, which cannot be here");
+      state_.find(where(), "it ignores case in names, which cannot be here");
     if (inode_.has_flag(flag_index) && inode_.type() != mode_dir)
-      state_.find(where_, "it has an index of names, but is no directory");
+      state_.find(where(), "it has an index of names, but is no directory");
     else if (inode_.has_flag(flag_index) && !g_.has_compat(compat::dir_index))
-      state_.find(where_, "it has an index of names, which this filesystem does not know");
+      state_.find(where(), "it has an index of names, which this filesystem does not know");
     if (inode_.has_flag(flag_imagic) && !g_.has_compat(compat::imagic_inodes))
-      state_.find(where_,
+      state_.find(where(),
                   "it is a server's own kind of inode, which this filesystem does not know");
     if (inode_.ino >= g_.first_ino || inode_.ino == root_ino) {
       if (inode_.fields.dtime.value() != 0)
-        state_.find(where_, "it is in use but has a deletion time");
+        state_.find(where(), "it is in use but has a deletion time");
       switch (inode_.type()) {
         case mode_fifo:
         case mode_char:
@@ -64,7 +62,7 @@ class InodeAudit {
         case mode_socket:
           break;
         default:
-          state_.find(where_, "its mode 0{:o} names no type", inode_.fields.mode.value());
+          state_.find(where(), "its mode 0{:o} names no type", inode_.fields.mode.value());
       }
     }
   }
@@ -73,11 +71,11 @@ class InodeAudit {
     bool complete = false;
     const Buffer data = inline_data(inode_, &complete);
     if (!complete) {
-      state_.find(where_, "its inline data lacks the attribute that belongs to it");
+      state_.find(where(), "its inline data lacks the attribute that belongs to it");
     } else if (inode_.type() == mode_dir || inode_.type() == mode_link
                    ? inode_.size() != data.size()
                    : inode_.size() > data.size()) {
-      state_.find(where_, "it is {} bytes long, but its inline data has {}", inode_.size(),
+      state_.find(where(), "it is {} bytes long, but its inline data has {}", inode_.size(),
                   data.size());
     }
   }
@@ -87,7 +85,7 @@ class InodeAudit {
     const std::string text = read_link(fs_, inode_);
     if (text.size() != inode_.size() || text.empty() || text.find('\0') != std::string::npos ||
         goes_on(text.size()))
-      state_.find(where_, "its link target is damaged");
+      state_.find(where(), "its link target is damaged");
   }
 
   bool goes_on(std::size_t size) {
@@ -100,7 +98,7 @@ class InodeAudit {
 
   void claim(std::uint64_t block, std::uint64_t count) {
     if (!g_.is_block(block) || count > g_.blocks - block) {
-      state_.find(where_, "block {} lies outside of the filesystem", block);
+      state_.find(where(), "block {} lies outside of the filesystem", block);
       return;
     }
     const std::uint64_t first = state_.cluster_of(block);
@@ -110,7 +108,7 @@ class InodeAudit {
         state_.claimed.set(cluster);
         ++clusters_;
       } else if (std::find(edges_.begin(), edges_.end(), cluster) == edges_.end()) {
-        state_.find(where_, "block {} belongs to something else as well",
+        state_.find(where(), "block {} belongs to something else as well",
                     g_.first_data_block + cluster * g_.cluster_ratio);
         return;
       }
@@ -128,7 +126,7 @@ class InodeAudit {
                          last_physical_ != 0;
     if (run.logical % g_.cluster_ratio != place ||
         (goes_on && state_.cluster_of(run.physical) != state_.cluster_of(last_physical_)))
-      state_.find(where_, "block {} of it is not where its cluster has it", run.logical);
+      state_.find(where(), "block {} of it is not where its cluster has it", run.logical);
     last_logical_ = run.logical + run.count - 1;
     last_physical_ = run.physical + run.count - 1;
   }
@@ -163,12 +161,21 @@ class InodeAudit {
   void walk_resize_inode() {
     const std::uint32_t root = inode_.fields.block[13].value();
     if (!g_.is_block(root)) {
-      state_.find(where_, "it has no block list");
+      state_.find(where(), "it has no block list");
       return;
     }
     claim(root, 1);
     const std::uint64_t backups = g_.backup_groups().size();
     clusters_ = 1 + g_.reserved_gdt * (1 + backups);
+    if (g_.reserved_gdt == 0 || backups == 0) return;
+    // Its size covers the last copy that its lists name.
+    const std::uint64_t per_list = g_.block_size / 4;
+    std::uint64_t last_list = 0;
+    for (std::uint32_t i = 0; i < g_.reserved_gdt; ++i)
+      last_list = std::max<std::uint64_t>(last_list, (g_.desc_blocks + i) % per_list);
+    const std::uint64_t last = 12 + per_list + last_list * per_list + backups - 1;
+    if (inode_.size() < last * g_.block_size)
+      state_.find(where(), "it is {} bytes long, and its lists reach further", inode_.size());
   }
 
   void check_attributes() {
@@ -182,12 +189,12 @@ class InodeAudit {
       check_entries(area, 0, false);
     }
     if (inode_.has_flag(flag_encrypt) && !has_encryption_)
-      state_.find(where_, "it is encrypted, but lacks the attribute that says how");
+      state_.find(where(), "it is encrypted, but lacks the attribute that says how");
   }
 
   void check_attribute_block(std::uint64_t block) {
     if (!g_.is_block(block)) {
-      state_.find(where_, "its attribute block {} lies outside of the filesystem", block);
+      state_.find(where(), "its attribute block {} lies outside of the filesystem", block);
       return;
     }
     ++clusters_;
@@ -199,17 +206,17 @@ class InodeAudit {
       return;
     }
     if (state_.claimed.test(state_.cluster_of(block)))
-      state_.find(where_, "its attribute block {} belongs to something else as well", block);
+      state_.find(where(), "its attribute block {} belongs to something else as well", block);
     state_.claimed.set(state_.cluster_of(block));
     const Buffer raw = fs_.read_block(block);
     const auto header = parse_as<XattrHeader>(raw, 0);
     known->second.claimed_refs = header.refcount.value();
     if (header.magic.value() != xattr_magic || header.blocks.value() != 1) {
-      state_.find(where_, "its attribute block {} has a wrong header", block);
+      state_.find(where(), "its attribute block {} has a wrong header", block);
       return;
     }
     if (g_.metadata_csum() && fs_.checksums().xattr_block(block, raw) != header.checksum.value())
-      state_.find(where_, "the checksum of its attribute block {} is wrong", block);
+      state_.find(where(), "the checksum of its attribute block {} is wrong", block);
     const std::uint64_t before = clusters_;
     check_entries(raw, sizeof(XattrHeader), true);
     known->second.value_clusters = clusters_ - before;
@@ -220,12 +227,12 @@ class InodeAudit {
   void check_entries(ConstByteSpan area, std::size_t at, bool in_block) {
     while (true) {
       if (at + 4 > area.size()) {
-        state_.find(where_, "its attributes have no end");
+        state_.find(where(), "its attributes have no end");
         return;
       }
       if (parse_as<Le32>(area, at).value() == 0) return;
       if (at + sizeof(XattrEntry) > area.size()) {
-        state_.find(where_, "its attributes have no end");
+        state_.find(where(), "its attributes have no end");
         return;
       }
       const auto entry = parse_as<XattrEntry>(area, at);
@@ -234,16 +241,16 @@ class InodeAudit {
       if (entry.name_index == xattr_index_encryption) has_encryption_ = true;
       if (entry.value_inum.value() != 0) {
         if (!g_.has_incompat(incompat::ea_inode) || entry.value_inum.value() > g_.inodes())
-          state_.find(where_, "an attribute's value is in inode {}, which cannot be",
+          state_.find(where(), "an attribute's value is in inode {}, which cannot be",
                       entry.value_inum.value());
         else
           ++state_.value_inodes[entry.value_inum.value()];
         // What a value takes in its own inode is charged to everyone who has it.
         clusters_ += ceil_div(size, std::uint64_t{g_.block_size} * g_.cluster_ratio);
       } else if (size != 0 && (offset > area.size() || size > area.size() - offset)) {
-        state_.find(where_, "an attribute's value lies outside of its place");
+        state_.find(where(), "an attribute's value lies outside of its place");
       } else if ((in_block || entry.hash.value() != 0) && !attribute_hash_holds(area, at)) {
-        state_.find(where_, "an attribute's hash does not fit it");
+        state_.find(where(), "an attribute's hash does not fit it");
       }
       at += sizeof(XattrEntry) + (entry.name_len + 3U) / 4 * 4;
     }
@@ -285,16 +292,16 @@ class InodeAudit {
     const std::uint64_t bs = g_.block_size;
     const std::uint64_t needed = ceil_div(inode_.size(), bs);
     if (inode_.type() == mode_dir && !inode_.has_flag(flag_inline_data)) {
-      if (directory_holes_) state_.find(where_, "its directory has holes");
+      if (directory_holes_) state_.find(where(), "its directory has holes");
       if (inode_.size() % bs != 0 || needed != directory_next_)
-        state_.find(where_, "its directory is {} bytes long, but has {} blocks", inode_.size(),
+        state_.find(where(), "its directory is {} bytes long, but has {} blocks", inode_.size(),
                     directory_next_);
     } else if (has_blocks(inode_) && inode_.type() == mode_file && next_written_ > needed &&
                inode_.ino >= g_.first_ino) {
-      state_.find(where_, "it has blocks behind its end at {} bytes", inode_.size());
+      state_.find(where(), "it has blocks behind its end at {} bytes", inode_.size());
     }
     if (has_blocks(inode_) && needed > most_file_blocks())
-      state_.find(where_, "{} bytes are more than a file can have", inode_.size());
+      state_.find(where(), "{} bytes are more than a file can have", inode_.size());
     // Without huge files the upper half is zero.
     const std::uint64_t stored =
         inode_.fields.blocks_lo.value() | std::uint64_t{inode_.fields.blocks_hi.value()} << 32;
@@ -302,14 +309,13 @@ class InodeAudit {
         g_.has_ro_compat(ro_compat::huge_file) && inode_.has_flag(flag_huge_file);
     const std::uint64_t seen = clusters_ * g_.cluster_ratio * (in_blocks ? 1 : g_.block_size / 512);
     if (stored != seen)
-      state_.find(where_, "it says it has {} sectors, but holds {}", stored, seen);
+      state_.find(where(), "it says it has {} sectors, but holds {}", stored, seen);
   }
 
   AuditState& state_;
   Filesystem& fs_;
   const Geometry& g_;
   const InodeRecord& inode_;
-  std::string where_;
   std::uint64_t clusters_ = 0;
   std::vector<std::uint64_t> edges_;
   std::uint64_t next_ = 0;
