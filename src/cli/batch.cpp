@@ -114,6 +114,10 @@ class Batch {
     }
   }
 
+  std::string title() const {
+    return styled(order_.title.empty() ? order_.path : order_.title, Style::heading);
+  }
+
   std::vector<const Task*> to_do() const {
     std::vector<const Task*> tasks;
     for (const TaskResult& result : results_)
@@ -144,8 +148,7 @@ class Batch {
       }
       rows.push_back(std::move(row));
     }
-    std::cout << styled(order_.title.empty() ? order_.path : order_.title, Style::heading)
-              << "\n\n";
+    std::cout << title() << "\n\n";
     print_table(rows);
     for (const auto& [name, plan] : plans_) {
       if (plan.status == 0) continue;
@@ -188,7 +191,10 @@ class Batch {
   bool goes_on() {
     // Where nobody is asked and no refusal ends the order, each guest is planned when its turn
     // comes, and only then.
-    if (yes_ && order_.after_failure != Order::AfterFailure::stop) return true;
+    if (yes_ && order_.after_failure != Order::AfterFailure::stop) {
+      if (run_.text()) std::cout << title() << "\n";
+      return true;
+    }
     look();
     if (run_.text()) print_plans();
     return !is_ended() && may_go_on();
