@@ -85,5 +85,32 @@ INSTANTIATE_TEST_SUITE_P(Hashes, ExtIndex,
                                   (kind.param.unsigned_chars ? "_unsigned" : "_signed");
                          });
 
+// Names are looked at by two threads: what they find is all of it, in one order.
+TEST(ExtNames, ThatAreThereTwiceAreFoundInEveryDirectory) {
+  const TempFolder folder;
+  constexpr int sites = 60;
+  for (int site = 0; site < sites; ++site) {
+    const std::string in = folder / fmt::format("tree/site{}", site);
+    files::create_directories(in);
+    for (int ring = 0; ring < 600; ++ring) write_file(fmt::format("{}/ring-{:04}", in, ring), "");
+  }
+  const std::string path =
+      make_ext(folder / "fs", 96ULL << 20,
+               {"-b", "1024", "-N", "40000", "-O", "^metadata_csum", "-d", folder / "tree"}, false);
+  EXPECT_EQ(words_of(audit_ext(path)), "");
+  const std::string bytes = read_file(path);
+  int spoiled = 0;
+  for (std::size_t at = bytes.find("ring-0007"); at != std::string::npos;
+       at = bytes.find("ring-0007", at + 1), ++spoiled)
+    poke(path, at, "ring-0123");
+  ASSERT_EQ(spoiled, sites);
+  const std::string first = words_of(audit_ext(path));
+  for (int turn = 0; turn < 3; ++turn) EXPECT_EQ(words_of(audit_ext(path)), first);
+  const Findings found = audit_ext(path);
+  EXPECT_EQ(found.count(), sites);
+  for (const Finding& each : found.kept())
+    EXPECT_THAT(each.what, HasSubstr("\"ring-0123\" is there twice"));
+}
+
 }  // namespace
 }  // namespace jh::test

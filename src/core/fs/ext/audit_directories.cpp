@@ -1,9 +1,7 @@
 // Every directory: its blocks, its entries, and from all of them what each inode's link count ought
 // to be and which directories cannot be reached.
-#include <unordered_set>
-
 #include "core/base/checksum.h"
-#include "core/fs/ext/audit_index.h"
+#include "core/fs/ext/audit_names.h"
 #include "core/fs/ext/block_map.h"
 #include "core/fs/ext/read.h"
 
@@ -36,11 +34,15 @@ bool is_quota_inode(const Superblock& super, std::uint32_t ino) {
          ino == super.prj_quota_inum.value();
 }
 
+// Of larger ones the names are looked at block by block.
+constexpr std::uint64_t most_kept = 4U << 20;
+
 class DirectoryAudit {
  public:
   DirectoryAudit(AuditState& state, const InodeRecord& inode, std::vector<std::uint32_t>& parents,
-                 std::vector<std::uint32_t>& dotdots)
+                 std::vector<std::uint32_t>& dotdots, SecondHand& second_hand)
       : state_(state),
+        second_hand_(second_hand),
         fs_(state.fs),
         g_(state.fs.geometry()),
         inode_(inode),
@@ -50,11 +52,15 @@ class DirectoryAudit {
         seed_(fs_.seed_of(inode)) {}
 
   void run() {
+    std::optional<IndexAudit> index;
+    if (!inode_.has_flag(flag_inline_data) && inode_.has_flag(flag_index) &&
+        g_.has_compat(compat::dir_index))
+      index.emplace(state_, inode_, where_, seed_);
+    names_ = std::make_unique<NameAudit>(where_, inode_.has_flag(flag_encrypt), g_.block_size,
+                                         std::move(index));
     if (inode_.has_flag(flag_inline_data)) {
       audit_inline();
     } else {
-      if (inode_.has_flag(flag_index) && g_.has_compat(compat::dir_index))
-        index_.emplace(state_, inode_, where_, seed_);
       BlockVisitor visitor;
       visitor.defect = [](const std::string&) {};  // reported with the inode
       visitor.data = [&](const MappedExtent& run) {
@@ -66,6 +72,7 @@ class DirectoryAudit {
     }
     if (!seen_dot_ || !seen_dotdot_)
       state_.find(where_, "its entries \".\" and \"..\" are missing");
+    second_hand_.give(std::move(names_));
   }
 
  private:
@@ -76,13 +83,19 @@ class DirectoryAudit {
     ++state_.names[state_.used.rank(inode_.ino)];
     parent_entry(parse_as<Le32>(data, 0).value());
     constexpr std::size_t in_inode = sizeof(Inode::block);
-    entries(all.subspan(4, in_inode - 4), 1, false);
-    if (data.size() > in_inode) entries(all.subspan(in_inode), 1, false);
+    const auto look = [&](ConstByteSpan area) {
+      entries(area, 1, false);
+      names_->look(area, 1, area.size());
+    };
+    look(all.subspan(4, in_inode - 4));
+    if (data.size() > in_inode) look(all.subspan(in_inode));
   }
 
-  void block(const Buffer& raw, std::uint64_t logical) {
-    if (index_ && index_->is_node(logical)) {
-      if (logical == 0) entries(raw, logical, false);
+  void block(Buffer raw, std::uint64_t logical) {
+    if (names_->index() && names_->index()->is_node(logical)) {
+      if (logical != 0) return;
+      entries(raw, logical, false);
+      names_->look(raw, logical, raw.size());
       return;
     }
     bool tail = false;
@@ -97,6 +110,11 @@ class DirectoryAudit {
         state_.find(where_, "the checksum of block {} is wrong", logical);
     }
     entries(raw, logical, tail);
+    const std::size_t end = raw.size() - (tail ? sizeof(DirTail) : 0);
+    if (inode_.size() <= most_kept)
+      names_->keep(std::move(raw), logical, end);
+    else
+      names_->look(raw, logical, end);
   }
 
   void entries(ConstByteSpan raw, std::uint64_t logical, bool tail) {
@@ -106,28 +124,26 @@ class DirectoryAudit {
       if (end - at < sizeof(DirEntry)) break;
       const auto entry = parse_as<DirEntry>(raw, at);
       const std::uint32_t length = entry_length(entry.rec_len.value(), g_.block_size);
-      if (length < 12 || length % 4 != 0 || length > end - at ||
-          entry.name_len + sizeof(DirEntry) > length) {
+      if (!is_whole(entry, length, end - at)) {
         // Entries of a block's last bytes may be padding in inline areas.
         state_.find(where_, "an entry in block {} at byte {} is broken", logical, at);
         return;
       }
-      const std::string name(reinterpret_cast<const char*>(raw.data() + at + sizeof(DirEntry)),
-                             entry.name_len);
+      const std::string_view name(reinterpret_cast<const char*>(raw.data() + at + sizeof(DirEntry)),
+                                  entry.name_len);
       if (logical == 0 && index < 2) {
         if (raw[at + sizeof(DirEntry) + index + 1] != 0)
           state_.find(where_, "its entry \"{}\" does not end with a zero", index == 0 ? "." : "..");
         head_entry(entry, name, index);
       } else if (entry.inode.value() != 0) {
         child_entry(entry, name);
-        if (index_) index_->check_name(logical, name);
       }
       at += length;
     }
     if (at != end) state_.find(where_, "the entries of block {} do not fill it", logical);
   }
 
-  void head_entry(const DirEntry& entry, const std::string& name, std::uint32_t index) {
+  void head_entry(const DirEntry& entry, std::string_view name, std::uint32_t index) {
     const std::uint32_t ino = entry.inode.value();
     check_type(entry, name);
     if (index == 0) {
@@ -148,7 +164,7 @@ class DirectoryAudit {
     ++state_.names[state_.used.rank(ino)];
   }
 
-  void check_type(const DirEntry& entry, const std::string& name) {
+  void check_type(const DirEntry& entry, std::string_view name) {
     const std::uint32_t ino = entry.inode.value();
     if (ino == 0 || ino > g_.inodes() || !state_.used.test(ino)) return;
     if (!g_.has_incompat(incompat::filetype)) return;
@@ -158,13 +174,8 @@ class DirectoryAudit {
       state_.find(where_, "entry \"{}\" gives its inode {} a wrong type", printable(name), ino);
   }
 
-  void child_entry(const DirEntry& entry, const std::string& name) {
+  void child_entry(const DirEntry& entry, std::string_view name) {
     const std::uint32_t ino = entry.inode.value();
-    if (name.empty() || name == "." || name == ".." || name.find('\0') != std::string::npos ||
-        (name.find('/') != std::string::npos && !inode_.has_flag(flag_encrypt)))
-      state_.find(where_, "the name \"{}\" is not allowed", printable(name));
-    if (!names_.insert(name).second)
-      state_.find(where_, "the name \"{}\" is there twice", printable(name));
     if (ino > g_.inodes() || !state_.used.test(ino) || (ino < g_.first_ino && ino != root_ino)) {
       state_.find(where_, "entry \"{}\" leads to inode {}, which is not in use", printable(name),
                   ino);
@@ -185,6 +196,7 @@ class DirectoryAudit {
   }
 
   AuditState& state_;
+  SecondHand& second_hand_;
   Filesystem& fs_;
   const Geometry& g_;
   const InodeRecord& inode_;
@@ -192,8 +204,7 @@ class DirectoryAudit {
   std::vector<std::uint32_t>& dotdots_;
   std::string where_;
   std::uint32_t seed_;
-  std::unordered_set<std::string> names_;
-  std::optional<IndexAudit> index_;
+  std::unique_ptr<NameAudit> names_;
   bool seen_dot_ = false;
   bool seen_dotdot_ = false;
 };
@@ -246,16 +257,18 @@ void audit_directories(AuditState& state) {
     state.find("root directory", "inode 2 is no directory");
     return;
   }
+  SecondHand second_hand(state.findings);
   for_each_bit(state.directories, [&](std::uint32_t ino) {
     state.progress.advance(std::uint64_t{g.group_count} * g.itable_blocks * g.block_size);
     try {
       const InodeRecord inode = fs.read_inode(ino);
-      DirectoryAudit(state, inode, parents, dotdots).run();
+      DirectoryAudit(state, inode, parents, dotdots, second_hand).run();
     } catch (const Error& error) {
       if (error.status() != Status::damaged) throw;
       state.find(fmt::format("directory inode {}", ino), "{}", error.what());
     }
   });
+  second_hand.finish();
   check_reachable(state, parents, dotdots);
   for_each_bit(state.used, [&](std::uint32_t ino) {
     if (ino < g.first_ino && ino != root_ino) return;

@@ -159,23 +159,21 @@ void IndexAudit::find_unreferenced() {
   visit_blocks(fs_, directory_, visitor);
 }
 
-void IndexAudit::check_name(std::uint64_t logical, const std::string& name) {
-  if (!whole_ || names_ == Names::unchecked) return;
+bool IndexAudit::is_sought_in(std::uint64_t logical, const std::string& name) const {
+  if (!whole_ || names_ == Names::unchecked) return true;
   const auto found = ranges_.find(logical);
-  if (found == ranges_.end() || found->second.node) return;
+  if (found == ranges_.end() || found->second.node) return true;
   std::string hashed = name;
   if (names_ == Names::folded) {
     // What folding does to other characters is the business of the filesystem's character tables.
     for (char& c : hashed) {
-      if (static_cast<unsigned char>(c) >= 0x80) return;
+      if (static_cast<unsigned char>(c) >= 0x80) return true;
       if (c >= 'A' && c <= 'Z') c = static_cast<char>(c - 'A' + 'a');
     }
   }
   const Range& range = found->second;
   const std::uint32_t hash = hash_.of(hashed);
-  if (hash < range.low || hash > range.high || (hash == range.high && !range.high_too))
-    state_.find(where_, "the name \"{}\" lies in block {}, where its index would not look for it",
-                printable(name), logical);
+  return hash >= range.low && hash <= range.high && (hash != range.high || range.high_too);
 }
 
 }  // namespace jh::ext

@@ -19,8 +19,9 @@ class IndexAudit {
   /// Whether this block of the directory belongs to the index. The root (block 0) holds "." and
   /// ".." too; other nodes hold no names.
   bool is_node(std::uint64_t logical) const;
-  /// Reports a name that a search would not find in this block.
-  void check_name(std::uint64_t logical, const std::string& name);
+  /// Whether a search for this name would look into this block, as far as that can be told. Needs
+  /// nothing but what the walk has found.
+  bool is_sought_in(std::uint64_t logical, const std::string& name) const;
 
  private:
   // The hashes that a search sends to a block: from `low`, and below `high`; a chain of equal

@@ -53,5 +53,10 @@ std::optional<std::pair<std::size_t, std::size_t>> inline_rest(const InodeRecord
 
 /// The length of a directory entry in blocks of this size (64 KiB needs a code for itself).
 std::uint32_t entry_length(std::uint16_t raw, std::uint32_t block_size);
+/// Whether an entry of this length, where there is so much room, can be one.
+inline bool is_whole(const DirEntry& entry, std::uint32_t length, std::size_t room) {
+  return length >= 12 && length % 4 == 0 && length <= room &&
+         entry.name_len + sizeof(DirEntry) <= length;
+}
 
 }  // namespace jh::ext
