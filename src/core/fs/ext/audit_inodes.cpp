@@ -170,9 +170,8 @@ class InodeAudit {
     if (g_.reserved_gdt == 0 || backups == 0) return;
     // Its size covers the last copy that its lists name.
     const std::uint64_t per_list = g_.block_size / 4;
-    std::uint64_t last_list = 0;
-    for (std::uint32_t i = 0; i < g_.reserved_gdt; ++i)
-      last_list = std::max<std::uint64_t>(last_list, (g_.desc_blocks + i) % per_list);
+    const std::uint64_t last_list =
+        std::min<std::uint64_t>(g_.desc_blocks % per_list + g_.reserved_gdt, per_list) - 1;
     const std::uint64_t last = 12 + per_list + last_list * per_list + backups - 1;
     if (inode_.size() < last * g_.block_size)
       state_.find(where(), "it is {} bytes long, and its lists reach further", inode_.size());
@@ -254,31 +253,6 @@ class InodeAudit {
       }
       at += sizeof(XattrEntry) + (entry.name_len + 3U) / 4 * 4;
     }
-  }
-
-  // Over name and value; long ago the name's characters were taken as signed by some machines.
-  static bool attribute_hash_holds(ConstByteSpan area, std::size_t at) {
-    const auto entry = parse_as<XattrEntry>(area, at);
-    const std::size_t name_at = at + sizeof(XattrEntry);
-    if (entry.name_len > area.size() - name_at) return false;
-    std::uint32_t hash = 0;
-    std::uint32_t signed_hash = 0;
-    for (std::size_t i = 0; i < entry.name_len; ++i) {
-      const std::uint8_t c = area[name_at + i];
-      const auto sign_extended =
-          static_cast<std::uint32_t>(static_cast<std::int32_t>(static_cast<std::int8_t>(c)));
-      hash = (hash << 5) ^ (hash >> 27) ^ c;
-      signed_hash = (signed_hash << 5) ^ (signed_hash >> 27) ^ sign_extended;
-    }
-    const std::size_t words = (entry.value_size.value() + 3U) / 4;
-    for (std::size_t i = 0; i < words; ++i) {
-      const std::size_t word_at = entry.value_offs.value() + i * 4;
-      if (word_at + 4 > area.size()) return false;
-      const std::uint32_t word = parse_as<Le32>(area, word_at).value();
-      hash = (hash << 16) ^ (hash >> 16) ^ word;
-      signed_hash = (signed_hash << 16) ^ (signed_hash >> 16) ^ word;
-    }
-    return entry.hash.value() == hash || entry.hash.value() == signed_hash;
   }
 
   std::uint64_t most_file_blocks() const {

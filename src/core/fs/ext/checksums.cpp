@@ -96,4 +96,28 @@ std::uint32_t Checksums::mmp(const MmpBlock& block) const {
   return crc32c_raw(seed_, bytes_of(block).first(offsetof(MmpBlock, checksum)));
 }
 
+bool attribute_hash_holds(ConstByteSpan area, std::size_t at) {
+  const auto entry = parse_as<XattrEntry>(area, at);
+  const std::size_t name_at = at + sizeof(XattrEntry);
+  if (entry.name_len > area.size() - name_at) return false;
+  std::uint32_t hash = 0;
+  std::uint32_t signed_hash = 0;
+  for (std::size_t i = 0; i < entry.name_len; ++i) {
+    const std::uint8_t c = area[name_at + i];
+    const auto sign_extended =
+        static_cast<std::uint32_t>(static_cast<std::int32_t>(static_cast<std::int8_t>(c)));
+    hash = (hash << 5) ^ (hash >> 27) ^ c;
+    signed_hash = (signed_hash << 5) ^ (signed_hash >> 27) ^ sign_extended;
+  }
+  const std::size_t words = (entry.value_size.value() + 3U) / 4;
+  for (std::size_t i = 0; i < words; ++i) {
+    const std::size_t word_at = entry.value_offs.value() + i * 4;
+    if (word_at + 4 > area.size()) return false;
+    const std::uint32_t word = parse_as<Le32>(area, word_at).value();
+    hash = (hash << 16) ^ (hash >> 16) ^ word;
+    signed_hash = (signed_hash << 16) ^ (signed_hash >> 16) ^ word;
+  }
+  return entry.hash.value() == hash || entry.hash.value() == signed_hash;
+}
+
 }  // namespace jh::ext

@@ -36,4 +36,8 @@ class Checksums {
 /// Whether the larger inode has the upper half of its checksum.
 bool inode_has_checksum_hi(const Geometry& geometry, const Inode& inode);
 
+/// Whether the hash of the attribute entry at `at` of `area` is that of its name and value; long
+/// ago the name's characters were taken as signed by some machines.
+bool attribute_hash_holds(ConstByteSpan area, std::size_t at);
+
 }  // namespace jh::ext
