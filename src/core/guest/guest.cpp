@@ -3,10 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <charconv>
 
 #include "core/array/member.h"
-#include "core/base/shell_word.h"
 #include "core/base/uuid.h"
 
 namespace jh {
