@@ -55,7 +55,7 @@ class Differencing : public testing::Test {
   void expect_refused(const std::string& words) {
     const Error error = expect_error(
         Status::refused, "", [&] { open_container(*files_.part("/moor/child.img"), &files_); });
-    EXPECT_THAT((error.what() + error.where() + cli::text_of(error.next())), HasSubstr(words))
+    EXPECT_THAT(error.what() + error.where() + cli::text_of(error.next()), HasSubstr(words))
         << error.what();
   }
 

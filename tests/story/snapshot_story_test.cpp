@@ -28,12 +28,6 @@ class Snapshots : public testing::Test {
     return words;
   }
   ProgramResult run(const Words& words) const { return juneheath(on_image(words)); }
-  ProgramResult expect_end(int status, const Words& words, const Words& texts = {}) const {
-    return expect_status(status, on_image(words), texts);
-  }
-  ProgramResult done(const Words& words, const Words& texts = {}) const {
-    return succeeds(on_image(words), texts);
-  }
   // By the letter of the specification, by the audit, and by the system's checker.
   void expect_whole() {
     EXPECT_EQ(check_counts(image_), "");
@@ -79,21 +73,21 @@ TEST_F(Snapshots, StayThroughGrowingShrinkingCompactingAndUndo) {
   const std::uint32_t before = file_digest(image_);
   const std::uint64_t size = disk_size();
 
-  done({"grow", "--by", "1GiB", "--give", "/"}, {"3 snapshots inside of"});
+  succeeds(on_image({"grow", "--by", "1GiB", "--give", "/"}), {"3 snapshots inside of"});
   expect_same(first, read_snapshots(image_), size);
   expect_whole();
-  done({"undo"});
+  succeeds(on_image({"undo"}));
   EXPECT_EQ(file_digest(image_), before) << "the undo is to the byte";
 
-  done({"grow", "--by", "64MiB", "--give", "/"});
+  succeeds(on_image({"grow", "--by", "64MiB", "--give", "/"}));
   ASSERT_TRUE(write("august", 3'000'000));
   make_snapshot(image_, "larger");
   const auto second = read_snapshots(image_);
-  done({"shrink", "--to", "floor+20MiB"});
+  succeeds(on_image({"shrink", "--to", "floor+20MiB"}));
   expect_same(second, read_snapshots(image_), size);
   expect_whole();
   ASSERT_TRUE(write("september", 200'000));
-  done({"compact"});
+  succeeds(on_image({"compact"}));
   expect_same(second, read_snapshots(image_), size);
   expect_whole();
 
@@ -103,7 +97,7 @@ TEST_F(Snapshots, StayThroughGrowingShrinkingCompactingAndUndo) {
     SCOPED_TRACE(second[back].name);
     EXPECT_EQ(disk_size(), second[back].disk_size);
     expect_whole();
-    done({"grow", "--by", "32MiB", "--give", "/"});
+    succeeds(on_image({"grow", "--by", "32MiB", "--give", "/"}));
     expect_same(second, read_snapshots(image_), size);
     expect_whole();
   }
@@ -115,7 +109,7 @@ TEST_F(Snapshots, MemorySavedBehindTheDiskIsNoPartOfIt) {
   revert_to(image_, 0);  // with the memory in the active tables, as while it is being read
   const auto was = read_snapshots(image_);
   const std::uint64_t size = disk_size();
-  done({"grow", "--by", "2GiB", "--give", "/"});
+  succeeds(on_image({"grow", "--by", "2GiB", "--give", "/"}));
   expect_same(was, read_snapshots(image_), size);
   expect_whole();
 }
@@ -123,7 +117,7 @@ TEST_F(Snapshots, MemorySavedBehindTheDiskIsNoPartOfIt) {
 TEST_F(Snapshots, SurveySaysWhatEachOfThemKeeps) {
   make_snapshot(image_, "before season", 2 * mib);
   ASSERT_TRUE(write("june", 2'000'000));
-  done({"grow", "--by", "64MiB", "--give", "/"});
+  succeeds(on_image({"grow", "--by", "64MiB", "--give", "/"}));
   const std::string survey = juneheath({"survey", image_}).out;
   EXPECT_THAT(survey, HasSubstr("└─ snapshot 1 \"before season\" of 2026-"));
   const auto states = survey_of({image_})["disks"][0]["states"];
@@ -188,7 +182,7 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
   for (const char* since : {"made", "reverted", "made by a guest that wrote"}) {
     SCOPED_TRACE(since);
     files::copy_file(image_, kept, files::copy_options::overwrite_existing);
-    done({"grow", "--by", "64MiB", "--give", "/"});
+    succeeds(on_image({"grow", "--by", "64MiB", "--give", "/"}));
     if (since == std::string("reverted")) revert_to(image_, 0);
     // The hypervisor's clock says so.
     const bool newer = since != std::string("reverted");
@@ -197,9 +191,9 @@ TEST_F(Snapshots, AnUndoIsRefusedWhenSnapshotsCameOrWentSince) {
       ASSERT_TRUE(write("june", 900'000));
     }
     const std::uint32_t now = file_digest(image_);
-    expect_end(3, {"undo"},
-               {newer ? "made since and kept inside: snapshot \"later\""
-                      : "of the 1 snapshot kept inside none is newer"});
+    expect_status(3, on_image({"undo"}),
+                  {newer ? "made since and kept inside: snapshot \"later\""
+                         : "of the 1 snapshot kept inside none is newer"});
     EXPECT_EQ(file_digest(image_), now);
     ASSERT_TRUE(files::remove(image_ + ".juneheath"));
     files::copy_file(kept, image_, files::copy_options::overwrite_existing);

@@ -17,8 +17,7 @@ struct ExtPlace {
 class GuestStory : public testing::Test {
  protected:
   std::vector<ExtPlace> filesystems(const Words& images) {
-    Words command = Words{"survey", "--json"} + images;
-    const auto survey = nlohmann::json::parse(juneheath(command).out);
+    const auto survey = survey_of(images);
     std::vector<ExtPlace> places;
     const auto is_ext = [](const nlohmann::json& place) {
       return place["content"]["name"].get<std::string>().starts_with("ext") &&

@@ -92,9 +92,7 @@ std::string in_form(const std::string& raw, const std::string& form) {
 
 std::string recast_raw(const std::string& image, const std::string& to) {
   files::remove(to);
-  const ProgramResult made =
-      juneheath({"recast", image, to, "--form", "raw", "--store", "sparse", "--quiet"});
-  EXPECT_EQ(made.status, 0) << made.err;
+  expect_status(0, {"recast", image, to, "--form", "raw", "--store", "sparse", "--quiet"});
   return to;
 }
 
@@ -146,9 +144,12 @@ std::map<std::string, std::uint32_t> digests_around(const Words& arguments) {
   return all;
 }
 
-std::string told(const Words& arguments, const std::string& what, const ProgramResult& outcome) {
-  return fmt::format("juneheath {}\n{}{}{}", fmt::join(arguments, " "), what, outcome.out,
-                     outcome.err);
+void report(const std::source_location& here, const Words& arguments, const std::string& what,
+            const ProgramResult& outcome) {
+  if (what.empty()) return;
+  ADD_FAILURE_AT(here.file_name(), static_cast<int>(here.line()))
+      << "juneheath " << fmt::format("{}\n", fmt::join(arguments, " ")) << what << outcome.out
+      << outcome.err;
 }
 
 }  // namespace
@@ -156,21 +157,17 @@ std::string told(const Words& arguments, const std::string& what, const ProgramR
 ProgramResult expect_status(int status, const Words& arguments, const Words& texts,
                             std::source_location here) {
   const bool refuses = status == 2 || status == 3 || status == 4 || status == 6;
-  const auto before = refuses ? digests_around(arguments) : decltype(digests_around({}))();
+  const auto before = digests_around(refuses ? arguments : Words{});
   ProgramResult outcome = juneheath(arguments);
   std::string what = difference(outcome, status, texts);
   if (refuses && digests_around(arguments) != before) what += "it has changed a file\n";
-  if (!what.empty())
-    ADD_FAILURE_AT(here.file_name(), static_cast<int>(here.line()))
-        << told(arguments, what, outcome);
+  report(here, arguments, what, outcome);
   return outcome;
 }
 
 ProgramResult expect_said(const Words& arguments, const Words& texts, std::source_location here) {
   ProgramResult outcome = juneheath(arguments);
-  if (const std::string what = difference(outcome, outcome.status, texts); !what.empty())
-    ADD_FAILURE_AT(here.file_name(), static_cast<int>(here.line()))
-        << told(arguments, what, outcome);
+  report(here, arguments, difference(outcome, outcome.status, texts), outcome);
   return outcome;
 }
 

@@ -41,8 +41,7 @@ std::string part(const std::string& image, std::uint64_t offset, std::size_t siz
 }  // namespace
 
 std::vector<VolumePiece> volume_pieces(const Words& images, const std::string& volume) {
-  Words command = Words{"survey", "--json"} + images;
-  const json survey = json::parse(juneheath(command).out);
+  const json survey = survey_of(images);
   std::vector<VolumePiece> pieces;
   for (const json& group : survey.at("groups")) {
     std::map<std::string, VolumePiece> devices;

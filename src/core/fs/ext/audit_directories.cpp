@@ -40,9 +40,9 @@ constexpr std::uint64_t most_kept = 4U << 20;
 class DirectoryAudit {
  public:
   DirectoryAudit(AuditState& state, const InodeRecord& inode, std::vector<std::uint32_t>& parents,
-                 std::vector<std::uint32_t>& dotdots, SecondHand& second_hand)
+                 std::vector<std::uint32_t>& dotdots, NameAuditWorker& worker)
       : state_(state),
-        second_hand_(second_hand),
+        worker_(worker),
         fs_(state.fs),
         g_(state.fs.geometry()),
         inode_(inode),
@@ -72,7 +72,7 @@ class DirectoryAudit {
     }
     if (!seen_dot_ || !seen_dotdot_)
       state_.find(where_, "its entries \".\" and \"..\" are missing");
-    second_hand_.give(std::move(names_));
+    worker_.add(std::move(names_));
   }
 
  private:
@@ -84,8 +84,8 @@ class DirectoryAudit {
     parent_entry(parse_as<Le32>(data, 0).value());
     constexpr std::size_t in_inode = sizeof(Inode::block);
     const auto look = [&](ConstByteSpan area) {
-      entries(area, 1, false);
-      names_->look(area, 1, area.size());
+      entries(area, 1);
+      names_->look(area, 1);
     };
     look(all.subspan(4, in_inode - 4));
     if (data.size() > in_inode) look(all.subspan(in_inode));
@@ -94,31 +94,30 @@ class DirectoryAudit {
   void block(Buffer raw, std::uint64_t logical) {
     if (names_->index() && names_->index()->is_node(logical)) {
       if (logical != 0) return;
-      entries(raw, logical, false);
-      names_->look(raw, logical, raw.size());
+      entries(raw, logical);
+      names_->look(raw, logical);
       return;
     }
-    bool tail = false;
     if (g_.metadata_csum()) {
       const std::size_t at = raw.size() - sizeof(DirTail);
       const auto end = parse_as<DirTail>(raw, at);
-      tail = end.zero_inode.value() == 0 && end.rec_len.value() == sizeof(DirTail) &&
-             end.zero_name_len == 0 && end.file_type == dir_tail_type;
+      const bool tail = end.zero_inode.value() == 0 && end.rec_len.value() == sizeof(DirTail) &&
+                        end.zero_name_len == 0 && end.file_type == dir_tail_type;
       if (!tail)
         state_.find(where_, "block {} has no checksum", logical);
       else if (crc32c_raw(seed_, ConstByteSpan(raw).first(at)) != end.checksum.value())
         state_.find(where_, "the checksum of block {} is wrong", logical);
+      if (tail) raw.resize(at);
     }
-    entries(raw, logical, tail);
-    const std::size_t end = raw.size() - (tail ? sizeof(DirTail) : 0);
+    entries(raw, logical);
     if (inode_.size() <= most_kept)
-      names_->keep(std::move(raw), logical, end);
+      names_->keep(std::move(raw), logical);
     else
-      names_->look(raw, logical, end);
+      names_->look(raw, logical);
   }
 
-  void entries(ConstByteSpan raw, std::uint64_t logical, bool tail) {
-    const std::size_t end = raw.size() - (tail ? sizeof(DirTail) : 0);
+  void entries(ConstByteSpan raw, std::uint64_t logical) {
+    const std::size_t end = raw.size();
     std::size_t at = 0;
     for (std::uint32_t index = 0; at < end; ++index) {
       if (end - at < sizeof(DirEntry)) break;
@@ -196,7 +195,7 @@ class DirectoryAudit {
   }
 
   AuditState& state_;
-  SecondHand& second_hand_;
+  NameAuditWorker& worker_;
   Filesystem& fs_;
   const Geometry& g_;
   const InodeRecord& inode_;
@@ -257,18 +256,18 @@ void audit_directories(AuditState& state) {
     state.find("root directory", "inode 2 is no directory");
     return;
   }
-  SecondHand second_hand(state.findings);
+  NameAuditWorker worker(state.findings);
   for_each_bit(state.directories, [&](std::uint32_t ino) {
     state.progress.advance(std::uint64_t{g.group_count} * g.itable_blocks * g.block_size);
     try {
       const InodeRecord inode = fs.read_inode(ino);
-      DirectoryAudit(state, inode, parents, dotdots, second_hand).run();
+      DirectoryAudit(state, inode, parents, dotdots, worker).run();
     } catch (const Error& error) {
       if (error.status() != Status::damaged) throw;
       state.find(fmt::format("directory inode {}", ino), "{}", error.what());
     }
   });
-  second_hand.finish();
+  worker.finish();
   check_reachable(state, parents, dotdots);
   for_each_bit(state.used, [&](std::uint32_t ino) {
     if (ino < g.first_ino && ino != root_ino) return;

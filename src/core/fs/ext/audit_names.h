@@ -19,11 +19,11 @@ class NameAudit {
             std::optional<IndexAudit> index);
 
   const std::optional<IndexAudit>& index() const { return index_; }
-  /// The entries of a block of the directory in front of `end`, as far as they are whole: what is
-  /// broken is for those who follow them.
-  void look(ConstByteSpan raw, std::uint64_t logical, std::size_t end);
+  /// The entries of a block of the directory, without its checksum, as far as they are whole: what
+  /// is broken is for those who follow them.
+  void look(ConstByteSpan entries, std::uint64_t logical);
   /// The same, but later.
-  void keep(Buffer raw, std::uint64_t logical, std::size_t end);
+  void keep(Buffer entries, std::uint64_t logical);
   std::size_t kept_bytes() const;
   /// Looks at what was kept. All that was found is there then.
   const Findings& finish();
@@ -32,9 +32,8 @@ class NameAudit {
   void check(const std::string& name, std::uint64_t logical);
 
   struct Block {
-    Buffer raw;
+    Buffer entries;
     std::uint64_t logical = 0;
-    std::size_t end = 0;
   };
   std::string where_;
   bool encrypted_;
@@ -46,26 +45,26 @@ class NameAudit {
 };
 
 /// Finishes many of them in a thread of its own; in the caller's where that one is at work still.
-class SecondHand {
+class NameAuditWorker {
  public:
-  explicit SecondHand(Findings& findings) : findings_(findings) {}
+  explicit NameAuditWorker(Findings& findings) : findings_(findings) {}
 
-  void give(std::unique_ptr<NameAudit> names);
-  /// Waits for all. What was found is added in the order in which the directories were given.
+  void add(std::unique_ptr<NameAudit> names);
+  /// Waits for all. What was found is added in the order in which the directories were added.
   void finish();
 
  private:
   using Work = std::vector<std::unique_ptr<NameAudit>>;
   static Findings done(const Work& work);
-  void hand_on();
+  void dispatch();
 
   Findings& findings_;
   Work waiting_;
   std::size_t waiting_bytes_ = 0;
   std::future<Findings> at_work_;
   std::uint64_t at_work_on_ = 0;
-  std::uint64_t handed_on_ = 0;
-  std::map<std::uint64_t, Findings> found_;  // by when they were handed on
+  std::uint64_t dispatched_ = 0;
+  std::map<std::uint64_t, Findings> found_;  // by when they were dispatched
 };
 
 }  // namespace jh::ext
